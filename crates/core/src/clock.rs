@@ -1,0 +1,228 @@
+//! The clock of a PWM output: from pulses to whole ticks and back.
+//!
+//! A count means nothing without its clock, so nothing else converts between the two. Which pulses are
+//! allowed is the guard's business.
+
+use crate::unit::{Degrees, Hertz, Micros, Ticks, count16};
+use thiserror::Error;
+
+/// Counter steps a frame of the twelve-bit expander.
+const EXPANDER_STEPS: f64 = 4096.0;
+
+/// What an output's counter really does: the length of a tick, and ticks a frame.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PwmClock {
+    tick: Micros,
+    steps: f64,
+}
+
+/// No whole tick lies between the endpoints.
+#[derive(Debug, Clone, Copy, PartialEq, Error)]
+#[error(
+    "no tick of {tick_us:.3} µs lies between {low_us} and {high_us} µs; widen the endpoints or raise the resolution"
+)]
+pub struct NoTickInside {
+    tick_us: f64,
+    low_us: f64,
+    high_us: f64,
+}
+
+impl PwmClock {
+    /// An exact clock: 2^`bits` ticks in a period of 1/`rate`.
+    pub fn ideal(bits: u8, rate: Hertz) -> Self {
+        let steps = libm::exp2(f64::from(bits));
+        Self { tick: Micros::new(1e6 / rate.get() / steps), steps }
+    }
+
+    /// The clock an expander really has when asked for `rate`: its divider is a whole number.
+    pub fn expander(oscillator: Hertz, rate: Hertz) -> Self {
+        let divider = f64::from(expander_prescale(oscillator, rate)) + 1.0;
+        Self { tick: Micros::new(divider / oscillator.get() * 1e6), steps: EXPANDER_STEPS }
+    }
+
+    /// The length of one tick.
+    pub const fn tick(&self) -> Micros {
+        self.tick
+    }
+
+    /// The length of a frame.
+    pub fn period(&self) -> Micros {
+        self.tick * self.steps
+    }
+
+    /// Frames a second.
+    pub fn rate(&self) -> Hertz {
+        Hertz::new(1e6 / self.period().get())
+    }
+
+    /// The pulse that `ticks` are.
+    pub fn pulse(&self, ticks: Ticks) -> Micros {
+        self.tick * f64::from(ticks.0)
+    }
+
+    /// The share of a frame that a pulse is high, 0–100 %.
+    pub fn duty_percent(&self, pulse: Micros) -> f64 {
+        pulse / self.period() * 100.0
+    }
+
+    /// The nearest whole tick, rounded inwards at the endpoints.
+    ///
+    /// # Errors
+    /// When no tick lies within `low..=high`.
+    pub fn quantise(&self, pulse: Micros, low: Micros, high: Micros) -> Result<Ticks, NoTickInside> {
+        // A pulse made from whole ticks must not be pushed off them by the last bit of a division.
+        const HAIR: f64 = 1e-9;
+        let least = libm::ceil(low / self.tick - HAIR);
+        let most = libm::floor(high / self.tick + HAIR);
+        if least > most {
+            return Err(NoTickInside { tick_us: self.tick.get(), low_us: low.get(), high_us: high.get() });
+        }
+        Ok(Ticks(count16(libm::round(pulse / self.tick).clamp(least, most))))
+    }
+
+    /// Whole ticks that fit between two endpoints.
+    pub fn steps_in(&self, low: Micros, high: Micros) -> f64 {
+        // The hair keeps a span of exactly n ticks from being counted as n − 1.
+        libm::floor((high - low) / self.tick + 1e-9)
+    }
+
+    /// The angle one tick is worth at `gain` degrees a microsecond.
+    pub fn fineness(&self, gain: f64) -> Degrees {
+        Degrees::new(libm::fabs(gain) * self.tick.get())
+    }
+}
+
+/// The divider an expander is set to: round(osc / (4096·f)) − 1, within 3..=255 (its `PRE_SCALE` register).
+pub fn expander_prescale(oscillator: Hertz, rate: Hertz) -> u8 {
+    let ideal = libm::round(oscillator.get() / (EXPANDER_STEPS * rate.get())) - 1.0;
+    u8::try_from(count16(ideal).clamp(3, 255)).unwrap_or(u8::MAX)
+}
+
+/// The oscillator an expander must have when `measured` is seen at its output.
+pub fn oscillator_from(measured: Hertz, prescale: u8) -> Hertz {
+    Hertz::new(measured.get() * EXPANDER_STEPS * (f64::from(prescale) + 1.0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const LOW: Micros = Micros::new(300.0);
+    const HIGH: Micros = Micros::new(2900.0);
+    const MHZ_25: Hertz = Hertz::new(25e6);
+
+    fn near(a: f64, b: f64, within: f64) {
+        assert!((a - b).abs() <= within, "{a} is not {b} ± {within}");
+    }
+
+    #[test]
+    fn a_tick_is_the_period_over_all_steps() {
+        for (bits, tick) in [(8, 78.125), (10, 19.531), (12, 4.8828), (16, 0.3052)] {
+            near(PwmClock::ideal(bits, Hertz::new(50.0)).tick().get(), tick, 5e-4);
+        }
+    }
+
+    #[test]
+    fn eight_bits_round_inwards_at_the_endpoint() {
+        let clock = PwmClock::ideal(8, Hertz::new(50.0));
+        let high = Micros::new(2310.0);
+        let ticks = clock.quantise(high, Micros::new(690.0), high).unwrap();
+        assert_eq!(ticks, Ticks(29));
+        near(clock.pulse(Ticks(30)).get(), 2343.75, 1e-9);
+    }
+
+    #[test]
+    fn the_real_clock_of_a_chip_differs_from_the_ideal_one() {
+        let pulse = Micros::new(1320.0);
+        let ideal = PwmClock::ideal(12, Hertz::new(60.0));
+        near(pulse / ideal.tick(), 324.403, 1e-3);
+        near(ideal.pulse(ideal.quantise(pulse, LOW, HIGH).unwrap()).get(), 1318.36, 5e-3);
+        let chip = PwmClock::expander(MHZ_25, Hertz::new(60.0));
+        near(chip.tick().get(), 4.080, 1e-9);
+        near(pulse / chip.tick(), 323.53, 5e-3);
+        assert_eq!(chip.quantise(pulse, LOW, HIGH).unwrap(), Ticks(324));
+        near(chip.pulse(Ticks(324)).get(), 1321.92, 1e-9);
+    }
+
+    #[test]
+    fn the_expander_table_of_frequencies_holds() {
+        let rows = [
+            (50.0, 121, 4.880, 50.029, 307),
+            (60.0, 101, 4.080, 59.838, 368),
+            (100.0, 60, 2.440, 100.058, 615),
+            (330.0, 17, 0.720, 339.084, 2083),
+        ];
+        for (wanted, prescale, tick, rate, ticks) in rows {
+            assert_eq!(expander_prescale(MHZ_25, Hertz::new(wanted)), prescale);
+            let clock = PwmClock::expander(MHZ_25, Hertz::new(wanted));
+            near(clock.tick().get(), tick, 1e-9);
+            near(clock.rate().get(), rate, 5e-4);
+            assert_eq!(clock.quantise(Micros::new(1500.0), LOW, HIGH).unwrap(), Ticks(ticks));
+        }
+    }
+
+    #[test]
+    fn the_power_on_divider_is_197_hz_and_307_ticks_are_381_us_there() {
+        let tick = 31.0 / 25.0;
+        near(1e6 / (tick * 4096.0), 197.0, 0.2);
+        near(307.0 * tick, 381.0, 0.5);
+    }
+
+    #[test]
+    fn counts_mean_nothing_without_rate_and_bits() {
+        near(PwmClock::ideal(12, Hertz::new(50.0)).pulse(Ticks(290)).get(), 1416.02, 5e-3);
+        near(PwmClock::ideal(12, Hertz::new(60.0)).pulse(Ticks(290)).get(), 1180.01, 5e-3);
+    }
+
+    #[test]
+    fn a_chip_clock_that_is_off_moves_every_pulse() {
+        let true_oscillator = oscillator_from(Hertz::new(52.230), 121);
+        near(true_oscillator.get(), 26.1e6, 1e3);
+        let tick = Micros::new(122.0 / 26.1);
+        let clock = PwmClock { tick, steps: 4096.0 };
+        near(clock.rate().get(), 52.230, 5e-4);
+        near(clock.pulse(Ticks(307)).get(), 1435.02, 5e-3);
+        assert_eq!(clock.quantise(Micros::new(1500.0), LOW, HIGH).unwrap(), Ticks(321));
+    }
+
+    #[test]
+    fn duty_is_pulse_over_period() {
+        near(PwmClock::ideal(12, Hertz::new(50.0)).duty_percent(Micros::new(1700.0)), 8.5, 1e-9);
+    }
+
+    #[test]
+    fn fineness_and_steps_follow_from_the_tick() {
+        let gain = 160.0 / (2310.0 - 690.0);
+        let (low, high) = (Micros::new(690.0), Micros::new(2310.0));
+        for (bits, degrees, steps, within) in
+            [(8, 7.716, 20.0, 5e-4), (12, 0.4823, 331.0, 5e-5), (16, 0.03014, 5308.0, 5e-6)]
+        {
+            let clock = PwmClock::ideal(bits, Hertz::new(50.0));
+            near(clock.fineness(gain).get(), degrees, within);
+            near(clock.steps_in(low, high), steps, 0.0);
+        }
+    }
+
+    #[test]
+    fn no_tick_inside_is_refused() {
+        let clock = PwmClock::ideal(8, Hertz::new(50.0));
+        assert!(clock.quantise(Micros::new(1500.0), Micros::new(1490.0), Micros::new(1500.0)).is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn ticks_stay_inside_the_endpoints(pulse in 0.0..4000.0f64, low in 300.0..1500.0f64, span in 10.0..1400.0f64) {
+            let clock = PwmClock::expander(MHZ_25, Hertz::new(50.0));
+            let (low, high) = (Micros::new(low), Micros::new(low + span));
+            let sent = clock.pulse(clock.quantise(Micros::new(pulse), low, high).unwrap());
+            prop_assert!(sent.get() >= low.get() - 1e-6 && sent.get() <= high.get() + 1e-6);
+        }
+
+        #[test]
+        fn a_whole_tick_survives_the_round_trip(ticks in 62u16..590) {
+            let clock = PwmClock::expander(MHZ_25, Hertz::new(50.0));
+            prop_assert_eq!(clock.quantise(clock.pulse(Ticks(ticks)), LOW, HIGH).unwrap(), Ticks(ticks));
+        }
+    }
+}

@@ -1,0 +1,149 @@
+//! The last check before the wire: endpoints, limits, speed, whole ticks.
+//!
+//! Works in pulses, so that it holds with a fit and without one. Which source asks makes no difference to it;
+//! cut and held are the stage's.
+
+use crate::clock::PwmClock;
+use crate::unit::{Micros, Ticks};
+use std::time::Duration;
+
+/// What may leave for one servo. `low ≤ high` in every pair.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Guard {
+    /// Pulses that hold whatever asks.
+    pub endpoints: (Micros, Micros),
+    /// The joint's limits as pulses, where it has any.
+    pub limits: (Option<Micros>, Option<Micros>),
+    /// The greatest speed, in µs of pulse a second.
+    pub speed: f64,
+    /// The output's clock.
+    pub clock: PwmClock,
+}
+
+/// What kept a servo from where it was asked to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stopped {
+    /// A limit, at the short-pulse side.
+    LimitLow,
+    /// A limit, at the long-pulse side.
+    LimitHigh,
+    /// The low endpoint.
+    EndpointLow,
+    /// The high endpoint.
+    EndpointHigh,
+    /// What was asked is not a number.
+    NotANumber,
+}
+
+impl Stopped {
+    /// The words on the screen.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::LimitLow | Self::LimitHigh => "at its limit",
+            Self::EndpointLow => "at its low endpoint",
+            Self::EndpointHigh => "at its high endpoint",
+            Self::NotANumber => "was asked for something that is not a number",
+        }
+    }
+}
+
+/// A setpoint that passed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Passed {
+    /// The pulse before rounding.
+    pub pulse: Micros,
+    /// What goes on the wire.
+    pub ticks: Ticks,
+    /// What held it back, if anything.
+    pub stopped: Option<Stopped>,
+}
+
+impl Guard {
+    /// The pulses that limits and endpoints leave free.
+    pub fn free(&self) -> (Micros, Micros) {
+        let (low, high) = self.endpoints;
+        let inner_low = self.limits.0.map_or(low, |l| l.within(low, high));
+        let inner_high = self.limits.1.map_or(high, |h| h.within(low, high));
+        (inner_low, inner_high)
+    }
+
+    /// `wanted`, brought inside limits and endpoints, with what held it back.
+    pub fn bound(&self, wanted: Micros) -> (Micros, Option<Stopped>) {
+        // A target that sits on a limit is not held back by it, though the last bit may say so.
+        const HAIR: f64 = 1e-6;
+        let (low, high) = self.free();
+        if wanted.get() < low.get() - HAIR {
+            let at_limit = low > self.endpoints.0;
+            (low, Some(if at_limit { Stopped::LimitLow } else { Stopped::EndpointLow }))
+        } else if wanted.get() > high.get() + HAIR {
+            let at_limit = high < self.endpoints.1;
+            (high, Some(if at_limit { Stopped::LimitHigh } else { Stopped::EndpointHigh }))
+        } else {
+            (wanted, None)
+        }
+    }
+
+    /// Moves from `before` towards `wanted` for `dt` at no more than `speed` µs/s, and rounds inwards.
+    /// A limit tightened past `before` closes in at that speed. What is not a number leaves the servo where
+    /// it is.
+    pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: Duration) -> Passed {
+        let (target, stopped) =
+            if wanted.is_finite() { self.bound(wanted) } else { (before, Some(Stopped::NotANumber)) };
+        let step = Micros::new(speed.min(self.speed) * dt.as_secs_f64());
+        let pulse = before + (target - before).within(-step, step);
+        let (low, high) = self.endpoints;
+        // The plan was refused at load where no tick lies between the endpoints.
+        let ticks = self.clock.quantise(pulse, low, high).unwrap_or(Ticks(0));
+        Passed { pulse, ticks, stopped }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::unit::Hertz;
+    use proptest::prelude::*;
+
+    fn guard() -> Guard {
+        Guard {
+            endpoints: (Micros::new(1000.0), Micros::new(2000.0)),
+            limits: (Some(Micros::new(1200.0)), None),
+            speed: 1000.0,
+            clock: PwmClock::expander(Hertz::new(25e6), Hertz::new(50.0)),
+        }
+    }
+    const BEAT: Duration = Duration::from_millis(20);
+
+    #[test]
+    fn limits_come_before_endpoints_and_are_told_apart() {
+        assert_eq!(guard().bound(Micros::new(900.0)), (Micros::new(1200.0), Some(Stopped::LimitLow)));
+        assert_eq!(guard().bound(Micros::new(2100.0)), (Micros::new(2000.0), Some(Stopped::EndpointHigh)));
+        assert_eq!(guard().bound(Micros::new(1500.0)), (Micros::new(1500.0), None));
+    }
+
+    #[test]
+    fn a_limit_tightened_past_the_pulse_closes_in_at_the_speed_limit() {
+        let passed = guard().pass(Micros::new(1100.0), Micros::new(1100.0), f64::INFINITY, BEAT);
+        assert_eq!(passed.pulse, Micros::new(1120.0));
+        assert_eq!(passed.stopped, Some(Stopped::LimitLow));
+    }
+
+    #[test]
+    fn not_a_number_leaves_the_servo_where_it_is() {
+        for bad in [f64::NAN, f64::INFINITY, f64::NEG_INFINITY] {
+            let passed = guard().pass(Micros::new(1500.0), Micros::new(bad), f64::INFINITY, BEAT);
+            assert_eq!((passed.pulse, passed.stopped), (Micros::new(1500.0), Some(Stopped::NotANumber)));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_path_crosses_the_endpoints_or_the_speed(before in 1000.0..2000.0f64, wanted in -1e5..1e5f64) {
+            let guard = guard();
+            let passed = guard.pass(Micros::new(before), Micros::new(wanted), f64::INFINITY, BEAT);
+            let sent = guard.clock.pulse(passed.ticks).get();
+            prop_assert!((1000.0..=2000.0).contains(&sent));
+            prop_assert!((passed.pulse.get() - before).abs() <= 20.0 + 1e-9);
+        }
+    }
+}

@@ -1,0 +1,21 @@
+//! Every calculation of Wasvolta and the rig document they work on.
+//!
+//! Nothing here reads a clock, opens a file or starts a thread: time and bytes come in as values.
+//! What moves bytes and keeps time lives in the crates above.
+
+pub mod clock;
+pub mod easing;
+pub mod estimate;
+pub mod fit;
+pub mod guard;
+pub mod link;
+pub mod range;
+//pub mod rig;
+//pub mod sequence;
+pub mod shape;
+//pub mod stage;
+pub mod travel;
+pub mod unit;
+
+pub use clock::PwmClock;
+//pub use stage::Stage;

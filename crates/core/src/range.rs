@@ -1,0 +1,168 @@
+//! The one table of ranges: what a number in a rig, on the command line or in an entry may be.
+//!
+//! It makes the check and the message; documentation and test generators read the same rows.
+
+use thiserror::Error;
+
+/// One row: a quantity's name, what it is in words with its unit, and its least and greatest value.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Range {
+    /// A short name, as messages begin with it.
+    pub name: &'static str,
+    /// How the unit is written.
+    pub unit: &'static str,
+    /// The least allowed value.
+    pub least: f64,
+    /// The greatest allowed value.
+    pub greatest: f64,
+}
+
+/// A number outside its row.
+#[derive(Debug, Clone, PartialEq, Error)]
+#[error("{name} is {value} {unit}, outside {least} to {greatest} {unit}")]
+pub struct OutOfRange {
+    name: &'static str,
+    unit: &'static str,
+    value: f64,
+    least: f64,
+    greatest: f64,
+}
+
+impl Range {
+    const fn new(name: &'static str, unit: &'static str, least: f64, greatest: f64) -> Self {
+        Self { name, unit, least, greatest }
+    }
+
+    /// Whether `value` is finite and within the row, both ends included.
+    pub fn holds(&self, value: f64) -> bool {
+        (self.least..=self.greatest).contains(&value)
+    }
+
+    /// # Errors
+    /// Says what the range is when `value` lies outside it or is not a number.
+    pub fn check(&self, value: f64) -> Result<(), OutOfRange> {
+        if self.holds(value) {
+            return Ok(());
+        }
+        Err(OutOfRange {
+            name: self.name,
+            unit: self.unit,
+            value,
+            least: self.least,
+            greatest: self.greatest,
+        })
+    }
+}
+
+/// A pulse that any servo could be asked for.
+pub const PULSE: Range = Range::new("pulse", "µs", 300.0, 2900.0);
+/// Frames a second.
+pub const FRAME_RATE: Range = Range::new("frame rate", "Hz", 40.0, 400.0);
+/// An angle of a joint.
+pub const ANGLE: Range = Range::new("angle", "°", -3600.0, 3600.0);
+/// A time in a sequence.
+pub const TIME: Range = Range::new("time", "s", 0.0, 86_400.0);
+/// A speed of a joint.
+pub const SPEED: Range = Range::new("speed", "°/s", 0.1, 10_000.0);
+/// A data sheet's seconds for 60°: the same speeds, turned over.
+pub const RATED_SPEED: Range = Range::new("rated speed", "s/60°", 0.006, 600.0);
+/// An oscillator of a PWM chip.
+pub const OSCILLATOR: Range = Range::new("oscillator", "Hz", 1.0e6, 50.0e6);
+/// A 7-bit address that an expander can have.
+pub const ADDRESS: Range = Range::new("address", "", 64.0, 127.0);
+/// A channel of a sixteen-channel board.
+pub const CHANNEL: Range = Range::new("channel", "", 0.0, 15.0);
+/// A serial rate.
+pub const BAUD: Range = Range::new("baud", "Bd", 50.0, 4_000_000.0);
+/// A trim, in the shaped signal's own unit.
+pub const TRIM: Range = Range::new("trim", "", -1.0, 1.0);
+/// A deadband, in the shaped signal's own unit.
+pub const DEADBAND: Range = Range::new("deadband", "", 0.0, 0.99);
+/// How much of a cube the curve has.
+pub const EXPO: Range = Range::new("expo", "", -0.5, 1.0);
+/// A smoothing time constant.
+pub const SMOOTHING: Range = Range::new("smoothing", "ms", 0.0, 10_000.0);
+/// A rate limit of a shaped signal.
+pub const RATE: Range = Range::new("rate", "/s", 0.01, 1000.0);
+/// How long a link may be silent.
+pub const LOST_AFTER: Range = Range::new("lost after", "ms", 50.0, 60_000.0);
+/// A raw reading.
+pub const RAW: Range = Range::new("raw value", "", -1.0e9, 1.0e9);
+/// Volts of a supply.
+pub const SUPPLY_VOLTS: Range = Range::new("supply", "V", 1.0, 60.0);
+/// Amperes of a supply or a servo.
+pub const CURRENT: Range = Range::new("current", "A", 0.0, 1000.0);
+/// A joint's share of a step's move time.
+pub const MOVE_SHARE: Range = Range::new("share of the move", "", 0.01, 1.0);
+
+/// All rows, for the documentation and for tests that walk them.
+pub const ALL: &[Range] = &[
+    PULSE, FRAME_RATE, ANGLE, TIME, SPEED, RATED_SPEED, OSCILLATOR, ADDRESS, CHANNEL, BAUD, TRIM, DEADBAND,
+    EXPO, SMOOTHING, RATE, LOST_AFTER, RAW, SUPPLY_VOLTS, CURRENT, MOVE_SHARE,
+];
+
+/// The longest name, in characters.
+pub const NAME_LENGTH: usize = 40;
+/// The longest notes, in characters.
+pub const NOTES_LENGTH: usize = 400;
+
+/// Why a name is not one.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("a name is 1 to {NAME_LENGTH} letters, digits, - and _, with one dot at most, not {0:?}")]
+pub struct BadName(pub String);
+
+/// # Errors
+/// When `name` is empty, too long, or holds anything but letters, digits, `-`, `_` and one dot.
+pub fn check_name(name: &str) -> Result<(), BadName> {
+    let length = name.chars().count();
+    let plain = name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'));
+    let dots = name.chars().filter(|&c| c == '.').count();
+    let inner_dot = !name.starts_with('.') && !name.ends_with('.');
+    if (1..=NAME_LENGTH).contains(&length) && plain && dots <= 1 && inner_dot {
+        Ok(())
+    } else {
+        Err(BadName(name.to_owned()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_row_takes_its_own_ends_and_nothing_beyond() {
+        for row in ALL {
+            let step = (row.greatest - row.least) * 1e-6;
+            assert!(row.check(row.least).is_ok() && row.check(row.greatest).is_ok(), "{}", row.name);
+            assert!(row.check(row.least - step).is_err(), "{} below", row.name);
+            assert!(row.check(row.greatest + step).is_err(), "{} above", row.name);
+            assert!(row.check(f64::NAN).is_err(), "{} not a number", row.name);
+        }
+    }
+
+    #[test]
+    fn the_design_ranges_stand_in_the_table() {
+        assert_eq!((PULSE.least, PULSE.greatest), (300.0, 2900.0));
+        assert_eq!((FRAME_RATE.least, FRAME_RATE.greatest), (40.0, 400.0));
+        assert_eq!((ANGLE.least, ANGLE.greatest), (-3600.0, 3600.0));
+        assert_eq!((TIME.least, TIME.greatest), (0.0, 86_400.0));
+        assert_eq!((SPEED.least, SPEED.greatest), (0.1, 10_000.0));
+        assert_eq!((NAME_LENGTH, NOTES_LENGTH), (40, 400));
+    }
+
+    #[test]
+    fn a_message_says_what_is_allowed() {
+        let message = PULSE.check(2930.0).unwrap_err().to_string();
+        assert_eq!(message, "pulse is 2930 µs, outside 300 to 2900 µs");
+    }
+
+    #[test]
+    fn names_have_one_dot_at_most() {
+        assert!(check_name("heron.neck").is_ok());
+        assert!(check_name("wing-left_2").is_ok());
+        for bad in ["", "a.b.c", "two words", ".x", "x.", "a/b"] {
+            assert!(check_name(bad).is_err(), "{bad:?}");
+        }
+        assert!(check_name(&"n".repeat(41)).is_err());
+    }
+}

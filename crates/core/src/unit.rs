@@ -1,0 +1,201 @@
+//! Quantities as types, so that a pulse, an angle and a count of ticks cannot be mixed up.
+//!
+//! What they mean is left to the modules that compute with them. There is no `From<f64>`: a bare number
+//! becomes a quantity only where its unit is written down.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize, Serializer};
+use std::ops::{Add, Div, Mul, Neg, Sub};
+
+/// Writes a quantity for a person: at most six decimals, and whole numbers without a point.
+fn write_number<S: Serializer>(value: f64, serializer: S) -> Result<S::Ok, S::Error> {
+    let rounded = libm::round(value * 1e6) / 1e6;
+    match whole(rounded) {
+        Some(integer) => serializer.serialize_i64(integer),
+        None => serializer.serialize_f64(rounded),
+    }
+}
+
+macro_rules! quantity {
+    ($(#[$doc:meta])* $name:ident, $unit:literal) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Default, Deserialize, JsonSchema)]
+        #[serde(transparent)]
+        pub struct $name(f64);
+
+        impl $name {
+            /// How the unit is written behind a number.
+            pub const UNIT: &'static str = $unit;
+            /// Zero.
+            pub const ZERO: Self = Self(0.0);
+
+            /// A bare number, read in this unit.
+            pub const fn new(value: f64) -> Self {
+                Self(value)
+            }
+
+            /// The bare number in this unit.
+            pub const fn get(self) -> f64 {
+                self.0
+            }
+
+            /// The size without its sign.
+            pub fn abs(self) -> Self {
+                Self(libm::fabs(self.0))
+            }
+
+            /// Neither infinite nor not-a-number.
+            pub fn is_finite(self) -> bool {
+                self.0.is_finite()
+            }
+
+            /// The nearest value within `low..=high`; a range given the wrong way round is turned about.
+            #[must_use]
+            pub fn within(self, low: Self, high: Self) -> Self {
+                Self(self.0.clamp(low.0.min(high.0), low.0.max(high.0)))
+            }
+        }
+
+        impl Serialize for $name {
+            fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                write_number(self.0, serializer)
+            }
+        }
+
+        impl Add for $name {
+            type Output = Self;
+            fn add(self, other: Self) -> Self {
+                Self(self.0 + other.0)
+            }
+        }
+
+        impl Sub for $name {
+            type Output = Self;
+            fn sub(self, other: Self) -> Self {
+                Self(self.0 - other.0)
+            }
+        }
+
+        impl Neg for $name {
+            type Output = Self;
+            fn neg(self) -> Self {
+                Self(-self.0)
+            }
+        }
+
+        impl Mul<f64> for $name {
+            type Output = Self;
+            fn mul(self, factor: f64) -> Self {
+                Self(self.0 * factor)
+            }
+        }
+
+        impl Div<$name> for $name {
+            type Output = f64;
+            fn div(self, other: Self) -> f64 {
+                self.0 / other.0
+            }
+        }
+    };
+}
+
+quantity!(
+    /// A pulse width in microseconds.
+    Micros, "µs"
+);
+quantity!(
+    /// An angle in degrees; zero and sense of rotation are the joint's own.
+    Degrees, "°"
+);
+quantity!(
+    /// Degrees a second.
+    DegreesPerSecond, "°/s"
+);
+quantity!(
+    /// A rate in hertz.
+    Hertz, "Hz"
+);
+quantity!(
+    /// Seconds, where a file or a person writes them; in the code times are `Duration`.
+    Seconds, "s"
+);
+quantity!(
+    /// Volts.
+    Volts, "V"
+);
+quantity!(
+    /// Amperes.
+    Amps, "A"
+);
+quantity!(
+    /// A shaped signal: −1..1 when self-centring, 0..1 when one-ended.
+    Norm, ""
+);
+
+impl Seconds {
+    /// The same time as a `Duration`; negative and non-finite times are zero.
+    pub fn duration(self) -> std::time::Duration {
+        std::time::Duration::try_from_secs_f64(self.0).unwrap_or_default()
+    }
+}
+
+/// A count on the wire: how many steps of the chip's counter the pulse is high, 0..=steps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(transparent)]
+pub struct Ticks(pub u16);
+
+/// `value` as an integer if it is one that an `f64` holds exactly.
+pub fn whole(value: f64) -> Option<i64> {
+    const EXACT: f64 = 9.0e15;
+    #[expect(clippy::cast_possible_truncation, reason = "checked to be whole and small enough")]
+    (libm::trunc(value) == value && libm::fabs(value) < EXACT).then_some(value as i64)
+}
+
+/// The nearest count of 16 bits; below zero and not-a-number are 0, too large is 65535.
+pub fn count16(value: f64) -> u16 {
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a saturating cast, wanted here"
+    )]
+    {
+        libm::round(value) as u16
+    }
+}
+
+/// A count or an index as a number to compute with.
+pub fn number(count: usize) -> f64 {
+    #[expect(clippy::cast_precision_loss, reason = "counts here are far below 2^53")]
+    {
+        count as f64
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whole_numbers_are_told_from_broken_ones() {
+        assert_eq!(whole(1500.0), Some(1500));
+        assert_eq!(whole(-3.0), Some(-3));
+        assert_eq!(whole(0.5), None);
+        assert_eq!(whole(f64::INFINITY), None);
+        assert_eq!(whole(f64::NAN), None);
+    }
+
+    #[test]
+    fn counts_saturate_instead_of_wrapping() {
+        assert_eq!(count16(306.5), 307);
+        assert_eq!(count16(-4.0), 0);
+        assert_eq!(count16(1e9), u16::MAX);
+        assert_eq!(count16(f64::NAN), 0);
+    }
+
+    #[test]
+    fn within_holds_on_a_range_given_backwards() {
+        let (low, high) = (Micros::new(2000.0), Micros::new(1000.0));
+        assert_eq!(Micros::new(900.0).within(low, high), Micros::new(1000.0));
+        assert_eq!(Micros::new(1200.0).within(low, high), Micros::new(1200.0));
+    }
+}
