@@ -10,12 +10,12 @@ pub mod fit;
 pub mod guard;
 pub mod link;
 pub mod range;
-//pub mod rig;
-//pub mod sequence;
+pub mod rig;
+pub mod sequence;
 pub mod shape;
-//pub mod stage;
+pub mod stage;
 pub mod travel;
 pub mod unit;
 
 pub use clock::PwmClock;
-//pub use stage::Stage;
+pub use stage::Stage;

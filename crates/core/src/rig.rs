@@ -1,0 +1,586 @@
+//! The rig document: everything a maker has said about a mechanism, as plain values.
+//!
+//! Names tie the parts together as a person writes them. [`check`] finds what does not fit together,
+//! [`file`] reads and writes the TOML, [`edit`] has every change, and `stage::Plan` is what runs.
+
+pub mod check;
+pub mod edit;
+pub mod file;
+mod merge;
+
+use crate::clock::PwmClock;
+use crate::easing::Easing;
+use crate::fit::{Fit, NoFit, RatedSlope, Seen};
+use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks, Volts};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// The format this program writes.
+pub const FORMAT: u32 = 1;
+
+/// What stays the same about a servo or an input while its name changes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
+pub struct Id(pub u32);
+
+/// A whole rig.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rig {
+    /// The version of the format, 1 at present.
+    pub format: u32,
+    /// What the rig is called.
+    pub name: String,
+    /// Anything worth keeping, up to 400 characters.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub notes: String,
+    /// Power supplies.
+    #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
+    pub rails: Vec<Rail>,
+    /// Ways to hardware.
+    #[serde(default, rename = "port", skip_serializing_if = "Vec::is_empty")]
+    pub ports: Vec<Port>,
+    /// Boards with channels.
+    #[serde(default, rename = "board", skip_serializing_if = "Vec::is_empty")]
+    pub boards: Vec<Board>,
+    /// Servos.
+    #[serde(default, rename = "servo", skip_serializing_if = "Vec::is_empty")]
+    pub servos: Vec<Servo>,
+    /// What the servos turn.
+    #[serde(default, rename = "joint", skip_serializing_if = "Vec::is_empty")]
+    pub joints: Vec<Joint>,
+    /// Signals that come in.
+    #[serde(default, rename = "input", skip_serializing_if = "Vec::is_empty")]
+    pub inputs: Vec<Input>,
+    /// Inputs to joints.
+    #[serde(default, rename = "mapping", skip_serializing_if = "Vec::is_empty")]
+    pub mappings: Vec<Mapping>,
+    /// Poses.
+    #[serde(default, rename = "pose", skip_serializing_if = "Vec::is_empty")]
+    pub poses: Vec<Pose>,
+    /// Sequences of poses.
+    #[serde(default, rename = "sequence", skip_serializing_if = "Vec::is_empty")]
+    pub sequences: Vec<Sequence>,
+}
+
+/// One power supply.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rail {
+    /// Its name.
+    pub name: String,
+    /// What it gives.
+    pub volts: Volts,
+    /// What it can give at most.
+    pub amps: Amps,
+}
+
+/// The way to hardware.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Port {
+    /// Its name.
+    pub name: String,
+    /// What kind of way it is.
+    pub kind: PortKind,
+    /// A device path, or `sim:NAME` for a simulated one.
+    pub path: String,
+    /// The serial rate, 115200 unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub baud: Option<u32>,
+}
+
+/// Kinds of port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum PortKind {
+    /// An I²C bus.
+    I2c,
+    /// A serial line on which a microcontroller prints numbers.
+    Serial,
+}
+
+/// A board with channels.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Board {
+    /// Its name.
+    pub name: String,
+    /// The port it hangs on.
+    pub port: String,
+    /// The chip on it.
+    pub chip: Chip,
+    /// Its 7-bit bus address.
+    pub address: u8,
+    /// Frames a second that are asked for; the chip's real rate may differ a little.
+    #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
+    pub frame_hz: Hertz,
+    /// What its oscillator really is, once measured.
+    #[serde(default = "nominal", skip_serializing_if = "is_nominal")]
+    pub oscillator_hz: Hertz,
+    /// The rail that feeds its servos.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rail: Option<String>,
+}
+
+/// Kinds of chip on a board.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Chip {
+    /// The 16-channel, 12-bit PWM expander.
+    PwmExpander,
+}
+
+/// Low and high, in that order, as `[low, high]`.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Ends<T>(pub T, pub T);
+
+/// A servo on a channel.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Servo {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: Id,
+    /// Its name; the part before a dot groups it.
+    pub name: String,
+    /// Its board.
+    pub board: String,
+    /// Its channel there, 0–15.
+    pub channel: u8,
+    /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
+    #[serde(default = "cautious", skip_serializing_if = "is_cautious")]
+    pub endpoints_us: Ends<Micros>,
+    /// The pulse that counts as its centre.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre_us: Option<Micros>,
+    /// What its sheet says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rated: Option<Rated>,
+    /// What was seen.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub marks: Vec<Mark>,
+    /// Anything worth keeping, up to 400 characters.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub notes: String,
+}
+
+/// What a data sheet says of a servo.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rated {
+    /// The angle over the pulses beside it.
+    pub travel_deg: Degrees,
+    /// The pulses of that travel.
+    pub pulses_us: Ends<Micros>,
+    /// Longer pulses turn it the other way.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub reversed: bool,
+    /// Seconds for 60°.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub s_per_60_deg: Option<Seconds>,
+    /// Current at a stall.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stall_a: Option<Amps>,
+}
+
+/// An observation: this pulse, this angle.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Mark {
+    /// The pulse.
+    pub pulse_us: Micros,
+    /// The angle seen, for an aligned mark.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub angle_deg: Option<Degrees>,
+    /// How it was seen.
+    #[serde(default, skip_serializing_if = "is_aligned")]
+    pub seen: How,
+    /// From which side the pulse came.
+    #[serde(default, skip_serializing_if = "is_unknown")]
+    pub from: Side,
+    /// How far the reading may be off, ±; 1° unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error_deg: Option<Degrees>,
+    /// The ticks that were on the wire.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ticks: Option<Ticks>,
+    /// The oscillator those ticks were counted with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub oscillator_hz: Option<Hertz>,
+}
+
+/// How a mark was seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum How {
+    /// Against an angle.
+    #[default]
+    Aligned,
+    /// The horn starts to move here.
+    Starts,
+    /// The horn stops following here.
+    Stops,
+    /// The servo buzzes here.
+    Buzzes,
+}
+
+/// From which side a pulse came.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    /// Not known.
+    #[default]
+    Unknown,
+    /// The pulse was rising.
+    Below,
+    /// The pulse was falling.
+    Above,
+}
+
+/// What a servo turns. Here one servo, one to one.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Joint {
+    /// Its name; poses and mappings speak of it.
+    pub name: String,
+    /// The servo that turns it.
+    pub servo: String,
+    /// How far down it may go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<Limit>,
+    /// How far up it may go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<Limit>,
+    /// Where it stands when nothing drives it, and where a dry run starts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home_deg: Option<Degrees>,
+    /// The greatest speed it is allowed; the servo's rated speed unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speed_deg_s: Option<DegreesPerSecond>,
+    /// What a cut does to it.
+    #[serde(default, skip_serializing_if = "is_release")]
+    pub cut: CutTo,
+    /// A weight pulls on it: released, it falls.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub loaded: bool,
+}
+
+/// A limit with its reason.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Limit {
+    /// The angle.
+    pub angle_deg: Degrees,
+    /// Why, in words.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub reason: String,
+}
+
+/// What a cut does to a joint.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CutTo {
+    /// Its pulses stop.
+    #[default]
+    Release,
+    /// Its last pulses stay: for what must not drop.
+    StayStiff,
+}
+
+/// A field of a line of numbers: its place from 1, or its name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum Field {
+    /// The place in the line, from 1.
+    Place(u16),
+    /// The name in front of `=` or `:`.
+    Name(String),
+}
+
+/// A signal that comes in, with its shaping.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Input {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: Id,
+    /// Its name.
+    pub name: String,
+    /// The port it comes from.
+    pub port: String,
+    /// Which number of a line it is.
+    pub field: Field,
+    /// Raw values at its ends.
+    pub ends: Ends<f64>,
+    /// Raw value at rest, for one that returns to its middle.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre: Option<f64>,
+    /// Added after the span.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub trim: f64,
+    /// How much around rest counts as rest.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub deadband: f64,
+    /// How much of a cube the curve has.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub expo: f64,
+    /// Points of a curve instead of expo, as `[[from, to], …]`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub curve: Vec<(f64, f64)>,
+    /// Time constant of the smoothing, in milliseconds.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub smoothing_ms: f64,
+    /// Greatest rise a second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rise_per_s: Option<f64>,
+    /// Greatest fall a second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fall_per_s: Option<f64>,
+    /// Silence that counts as lost; 500 ms unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lost_after_ms: Option<f64>,
+    /// Whether a stuck signal counts as lost.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub stuck_is_lost: bool,
+}
+
+/// One input to one joint.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Mapping {
+    /// The input.
+    pub input: String,
+    /// The joint.
+    pub joint: String,
+    /// The joint's angles at the input's two ends; they may fall.
+    pub angles_deg: Ends<Degrees>,
+    /// What to do when the link is lost: stay unless a failsafe angle is given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failsafe: Option<Failsafe>,
+}
+
+/// Where a joint goes when its link is lost.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Failsafe {
+    /// The angle.
+    pub angle_deg: Degrees,
+    /// The time to get there.
+    pub over_s: Seconds,
+}
+
+/// Angles of several joints at once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Pose {
+    /// Its name.
+    pub name: String,
+    /// Joint to angle; joints not named keep what they had.
+    pub angles_deg: BTreeMap<String, Degrees>,
+}
+
+/// A list of steps.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Sequence {
+    /// Its name.
+    pub name: String,
+    /// Its steps in order.
+    #[serde(default, rename = "step", skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
+}
+
+/// A pose with its move time, easing and dwell.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Step {
+    /// The pose to reach.
+    pub pose: String,
+    /// The time to get there; without it, as fast as the slowest joint can.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub move_s: Option<Seconds>,
+    /// How the move is eased.
+    #[serde(default, skip_serializing_if = "is_cubic")]
+    pub easing: Easing,
+    /// The time to stand there.
+    #[serde(default, skip_serializing_if = "is_no_time")]
+    pub dwell_s: Seconds,
+    /// Joints that differ within this step.
+    #[serde(default, rename = "joint", skip_serializing_if = "BTreeMap::is_empty")]
+    pub joints: BTreeMap<String, StepJoint>,
+}
+
+/// How one joint differs within a step.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StepJoint {
+    /// How much later it starts.
+    #[serde(default, skip_serializing_if = "is_no_time")]
+    pub lag_s: Seconds,
+    /// The share of the move time it takes, 0–1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<f64>,
+    /// Its own easing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub easing: Option<Easing>,
+}
+
+const fn fifty() -> Hertz {
+    Hertz::new(50.0)
+}
+fn is_fifty(rate: &Hertz) -> bool {
+    *rate == fifty()
+}
+const fn nominal() -> Hertz {
+    Hertz::new(25.0e6)
+}
+fn is_nominal(rate: &Hertz) -> bool {
+    *rate == nominal()
+}
+const fn cautious() -> Ends<Micros> {
+    Ends(Micros::new(1000.0), Micros::new(2000.0))
+}
+fn is_cautious(ends: &Ends<Micros>) -> bool {
+    *ends == cautious()
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+const fn is_false(value: &bool) -> bool {
+    !*value
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+fn is_zero(value: &f64) -> bool {
+    *value == 0.0
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+fn is_aligned(how: &How) -> bool {
+    *how == How::Aligned
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+fn is_unknown(side: &Side) -> bool {
+    *side == Side::Unknown
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+fn is_release(cut: &CutTo) -> bool {
+    *cut == CutTo::Release
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
+fn is_cubic(easing: &Easing) -> bool {
+    *easing == Easing::Cubic
+}
+fn is_no_time(time: &Seconds) -> bool {
+    *time == Seconds::ZERO
+}
+
+impl Board {
+    /// The clock its channels really have.
+    pub fn clock(&self) -> PwmClock {
+        PwmClock::expander(self.oscillator_hz, self.frame_hz)
+    }
+
+    /// The divider its chip is set to.
+    pub fn prescale(&self) -> u8 {
+        crate::clock::expander_prescale(self.oscillator_hz, self.frame_hz)
+    }
+}
+
+impl Rated {
+    /// The slope and middle that the sheet claims.
+    pub fn slope(&self) -> RatedSlope {
+        let Ends(low, high) = self.pulses_us;
+        let sign = if self.reversed { -1.0 } else { 1.0 };
+        RatedSlope { gain: sign * self.travel_deg.get() / (high - low).get(), middle: (low + high) * 0.5 }
+    }
+}
+
+impl Mark {
+    /// What it says to a fit, if it was aligned against an angle.
+    pub fn aligned(&self) -> Option<Seen> {
+        (self.seen == How::Aligned).then_some(())?;
+        Some(Seen {
+            pulse: self.pulse_us,
+            angle: self.angle_deg?,
+            error: self.error_deg.unwrap_or(Degrees::new(1.0)),
+        })
+    }
+}
+
+impl Servo {
+    /// The fit through its aligned marks.
+    ///
+    /// # Errors
+    /// When there are too few marks, or they do not turn.
+    pub fn fit(&self) -> Result<Fit, NoFit> {
+        let seen: Vec<Seen> = self.marks.iter().filter_map(Mark::aligned).collect();
+        Fit::of(&seen, self.rated.as_ref().map(Rated::slope))
+    }
+
+    /// Its centre, or 1500 µs.
+    pub fn centre(&self) -> Micros {
+        self.centre_us.unwrap_or(Micros::new(1500.0))
+    }
+
+    /// The part of the name before the dot, or nothing.
+    pub fn group(&self) -> &str {
+        self.name.split_once('.').map_or("", |(group, _)| group)
+    }
+
+    /// The part of the name after the dot, or all of it.
+    pub fn short_name(&self) -> &str {
+        self.name.split_once('.').map_or(self.name.as_str(), |(_, short)| short)
+    }
+
+    /// The greatest speed the sheet gives, in degrees a second.
+    pub fn rated_speed(&self) -> Option<DegreesPerSecond> {
+        let seconds = self.rated.as_ref()?.s_per_60_deg?;
+        Some(DegreesPerSecond::new(60.0 / seconds.get()))
+    }
+}
+
+impl Rig {
+    /// The board of that name.
+    pub fn board(&self, name: &str) -> Option<&Board> {
+        self.boards.iter().find(|b| b.name == name)
+    }
+
+    /// The servo of that name.
+    pub fn servo(&self, name: &str) -> Option<&Servo> {
+        self.servos.iter().find(|s| s.name == name)
+    }
+
+    /// The joint of that name.
+    pub fn joint(&self, name: &str) -> Option<&Joint> {
+        self.joints.iter().find(|j| j.name == name)
+    }
+
+    /// The joint a servo turns.
+    pub fn joint_of(&self, servo: &str) -> Option<&Joint> {
+        self.joints.iter().find(|j| j.servo == servo)
+    }
+
+    /// The servo that turns a joint, with its index.
+    pub fn turned_by(&self, joint: &str) -> Option<(usize, &Servo)> {
+        let name = &self.joint(joint)?.servo;
+        self.servos.iter().enumerate().find(|(_, s)| &s.name == name)
+    }
+
+    /// The mapping that drives a joint.
+    pub fn mapping_of(&self, joint: &str) -> Option<&Mapping> {
+        self.mappings.iter().find(|m| m.joint == joint)
+    }
+
+    /// The pose of that name.
+    pub fn pose(&self, name: &str) -> Option<&Pose> {
+        self.poses.iter().find(|p| p.name == name)
+    }
+
+    /// Gives servos and inputs the ids they keep; only for a rig that was just read.
+    fn number_parts(&mut self) {
+        for (n, servo) in (0..).zip(&mut self.servos) {
+            servo.id = Id(n);
+        }
+        for (n, input) in (0..).zip(&mut self.inputs) {
+            input.id = Id(n);
+        }
+    }
+}

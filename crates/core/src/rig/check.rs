@@ -1,0 +1,427 @@
+//! What does not fit together in a rig, found whole and said with where it is and what to do.
+//!
+//! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
+//! [`super::file`]'s to find.
+
+use super::{Ends, Field, Input, Joint, Mapping, PortKind, Rig, Sequence, Servo};
+use crate::range::{self, Range};
+use crate::unit::{Degrees, Micros};
+use std::fmt;
+
+/// One step into a document.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// A key of a table.
+    Key(String),
+    /// A place in a list, from 0.
+    At(usize),
+}
+
+/// Where in a document.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Path(pub Vec<Part>);
+
+impl Path {
+    fn of(list: &str, index: usize) -> Self {
+        Self(vec![Part::Key(list.to_owned()), Part::At(index)])
+    }
+
+    fn key(&self, key: &str) -> Self {
+        let mut path = self.clone();
+        path.0.push(Part::Key(key.to_owned()));
+        path
+    }
+
+    fn at(&self, index: usize) -> Self {
+        let mut path = self.clone();
+        path.0.push(Part::At(index));
+        path
+    }
+}
+
+impl fmt::Display for Path {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (n, part) in self.0.iter().enumerate() {
+            match part {
+                Part::Key(key) if n == 0 => write!(f, "{key}")?,
+                Part::Key(key) => write!(f, ".{key}")?,
+                Part::At(index) => write!(f, " {}", index + 1)?,
+            }
+        }
+        Ok(())
+    }
+}
+
+/// One thing that is wrong.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Problem {
+    /// Where.
+    pub path: Path,
+    /// What.
+    pub message: String,
+    /// What to do.
+    pub help: String,
+}
+
+#[derive(Default)]
+struct Found(Vec<Problem>);
+
+impl Found {
+    fn say(&mut self, path: Path, message: impl Into<String>, help: impl Into<String>) {
+        self.0.push(Problem { path, message: message.into(), help: help.into() });
+    }
+
+    fn range(&mut self, path: Path, row: &Range, value: f64) {
+        if let Err(outside) = row.check(value) {
+            let help = format!("give a number from {} to {} {}", row.least, row.greatest, row.unit);
+            self.say(path, outside.to_string(), help.trim_end().to_owned());
+        }
+    }
+
+    fn name(&mut self, at: &Path, name: &str) {
+        if let Err(bad) = range::check_name(name) {
+            self.say(at.key("name"), bad.to_string(), "choose a shorter or plainer name");
+        }
+    }
+
+    fn notes(&mut self, at: &Path, key: &str, notes: &str) {
+        let length = notes.chars().count();
+        if length > range::NOTES_LENGTH {
+            let message = format!("{length} characters of notes, {} are kept", range::NOTES_LENGTH);
+            self.say(at.key(key), message, "shorten it, or keep the rest as a comment");
+        }
+    }
+
+    fn known<'a>(&mut self, path: Path, what: &str, name: &str, names: impl Iterator<Item = &'a str>) -> bool {
+        let names: Vec<&str> = names.collect();
+        if names.contains(&name) {
+            return true;
+        }
+        let help = if names.is_empty() {
+            format!("there is no {what} in this rig yet; add a [[{what}]]")
+        } else {
+            format!("there is: {}", names.join(", "))
+        };
+        self.say(path, format!("no {what} is called {name:?}"), help);
+        false
+    }
+
+    fn unique<'a>(&mut self, list: &str, names: impl Iterator<Item = &'a str>) {
+        let mut before: Vec<&str> = Vec::new();
+        for (n, name) in names.enumerate() {
+            if before.contains(&name) {
+                let path = Path::of(list, n).key("name");
+                self.say(path, format!("a second {list} is called {name:?}"), "give one of them another name");
+            }
+            before.push(name);
+        }
+    }
+}
+
+/// Everything that is wrong with a rig; empty when it is sound.
+pub fn problems(rig: &Rig) -> Vec<Problem> {
+    let mut found = Found::default();
+    let root = Path::default();
+    if rig.format != super::FORMAT {
+        let message = format!("this is format {}, this program knows format {}", rig.format, super::FORMAT);
+        found.say(root.key("format"), message, "open it with a newer wasvolta; nothing was changed");
+    }
+    if rig.name.trim().is_empty() || rig.name.chars().count() > range::NAME_LENGTH {
+        found.say(root.key("name"), "a rig's name has 1 to 40 characters", "give it a name");
+    }
+    found.notes(&root, "notes", &rig.notes);
+    power_and_ports(&mut found, rig);
+    boards(&mut found, rig);
+    for (n, servo) in rig.servos.iter().enumerate() {
+        check_servo(&mut found, rig, n, servo);
+    }
+    found.unique("servo", rig.servos.iter().map(|s| s.name.as_str()));
+    for (n, joint) in rig.joints.iter().enumerate() {
+        check_joint(&mut found, rig, n, joint);
+    }
+    found.unique("joint", rig.joints.iter().map(|j| j.name.as_str()));
+    for (n, input) in rig.inputs.iter().enumerate() {
+        check_input(&mut found, rig, n, input);
+    }
+    found.unique("input", rig.inputs.iter().map(|i| i.name.as_str()));
+    for (n, mapping) in rig.mappings.iter().enumerate() {
+        check_mapping(&mut found, rig, n, mapping);
+    }
+    poses(&mut found, rig);
+    for (n, sequence) in rig.sequences.iter().enumerate() {
+        check_sequence(&mut found, rig, n, sequence);
+    }
+    found.unique("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
+    found.0
+}
+
+fn power_and_ports(found: &mut Found, rig: &Rig) {
+    for (n, rail) in rig.rails.iter().enumerate() {
+        let at = Path::of("rail", n);
+        found.name(&at, &rail.name);
+        found.range(at.key("volts"), &range::SUPPLY_VOLTS, rail.volts.get());
+        found.range(at.key("amps"), &range::CURRENT, rail.amps.get());
+    }
+    found.unique("rail", rig.rails.iter().map(|r| r.name.as_str()));
+    for (n, port) in rig.ports.iter().enumerate() {
+        let at = Path::of("port", n);
+        found.name(&at, &port.name);
+        if port.path.is_empty() {
+            found.say(at.key("path"), "the path is empty", "give a device path such as /dev/i2c-1");
+        }
+        match (port.kind, port.baud) {
+            (PortKind::I2c, Some(_)) => {
+                found.say(at.key("baud"), "an I²C bus has no baud", "remove the line, or make the port serial");
+            }
+            (PortKind::Serial, Some(baud)) => found.range(at.key("baud"), &range::BAUD, f64::from(baud)),
+            (_, None) => {}
+        }
+    }
+    found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
+}
+
+fn ports_of(rig: &Rig, kind: PortKind) -> impl Iterator<Item = &str> {
+    rig.ports.iter().filter(move |p| p.kind == kind).map(|p| p.name.as_str())
+}
+
+fn boards(found: &mut Found, rig: &Rig) {
+    for (n, board) in rig.boards.iter().enumerate() {
+        let at = Path::of("board", n);
+        found.name(&at, &board.name);
+        found.known(at.key("port"), "port", &board.port, ports_of(rig, PortKind::I2c));
+        if let Some(rail) = &board.rail {
+            found.known(at.key("rail"), "rail", rail, rig.rails.iter().map(|r| r.name.as_str()));
+        }
+        found.range(at.key("address"), &range::ADDRESS, f64::from(board.address));
+        if board.address == 0x70 {
+            let help = "solder another address jumper; 0x70 speaks to all boards at once";
+            found.say(at.key("address"), "0x70 is the all-call address", help);
+        }
+        found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
+        found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
+        let twin = rig.boards.iter().take(n).find(|b| b.port == board.port && b.address == board.address);
+        if let Some(twin) = twin {
+            let message = format!("{} has address {:#04x} on this port too", twin.name, board.address);
+            found.say(at.key("address"), message, "solder another address jumper on one of them");
+        }
+    }
+    found.unique("board", rig.boards.iter().map(|b| b.name.as_str()));
+}
+
+fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
+    let at = Path::of("servo", n);
+    found.name(&at, &servo.name);
+    found.notes(&at, "notes", &servo.notes);
+    found.known(at.key("board"), "board", &servo.board, rig.boards.iter().map(|b| b.name.as_str()));
+    found.range(at.key("channel"), &range::CHANNEL, f64::from(servo.channel));
+    let twin = rig.servos.iter().take(n).find(|s| s.board == servo.board && s.channel == servo.channel);
+    if let Some(twin) = twin {
+        let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
+        found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
+    }
+    let Ends(low, high) = servo.endpoints_us;
+    pulse_ends(found, &at.key("endpoints_us"), servo.endpoints_us);
+    if let Some(board) = rig.board(&servo.board) {
+        let widest = board.clock().period() - Micros::new(50.0);
+        if high > widest {
+            let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
+            found.say(at.key("endpoints_us"), message, "lower the endpoint or the frame rate");
+        }
+        if low < high
+            && let Err(error) = board.clock().quantise(low, low, high)
+        {
+            found.say(at.key("endpoints_us"), error.to_string(), "widen the endpoints");
+        }
+    }
+    if let Some(centre) = servo.centre_us {
+        found.range(at.key("centre_us"), &range::PULSE, centre.get());
+    }
+    if let Some(rated) = &servo.rated {
+        let at = at.key("rated");
+        pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
+        found.range(at.key("travel_deg"), &range::ANGLE, rated.travel_deg.get());
+        if rated.travel_deg.get() <= 0.0 {
+            found.say(at.key("travel_deg"), "a travel is above 0°", "give it positive; set reversed = true instead");
+        }
+        if let Some(seconds) = rated.s_per_60_deg {
+            found.range(at.key("s_per_60_deg"), &range::RATED_SPEED, seconds.get());
+        }
+        if let Some(stall) = rated.stall_a {
+            found.range(at.key("stall_a"), &range::CURRENT, stall.get());
+        }
+    }
+    for (m, mark) in servo.marks.iter().enumerate() {
+        let at = at.key("marks").at(m);
+        found.range(at.key("pulse_us"), &range::PULSE, mark.pulse_us.get());
+        match mark.angle_deg {
+            Some(angle) => found.range(at.key("angle_deg"), &range::ANGLE, angle.get()),
+            None if mark.seen == super::How::Aligned => {
+                found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
+            }
+            None => {}
+        }
+    }
+}
+
+fn pulse_ends(found: &mut Found, at: &Path, Ends(low, high): Ends<Micros>) {
+    found.range(at.at(0), &range::PULSE, low.get());
+    found.range(at.at(1), &range::PULSE, high.get());
+    if low >= high {
+        found.say(at.clone(), "the first pulse is not below the second", "write them as [low, high]");
+    }
+}
+
+fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
+    let at = Path::of("joint", n);
+    found.name(&at, &joint.name);
+    let known = found.known(at.key("servo"), "servo", &joint.servo, rig.servos.iter().map(|s| s.name.as_str()));
+    let twin = rig.joints.iter().take(n).find(|j| j.servo == joint.servo);
+    if let (true, Some(twin)) = (known, twin) {
+        let message = format!("{} turns joint {} already", joint.servo, twin.name);
+        found.say(at.key("servo"), message, "one servo turns one joint; remove one of the two");
+    }
+    for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
+        if let Some(limit) = limit {
+            found.range(at.key(key).key("angle_deg"), &range::ANGLE, limit.angle_deg.get());
+            found.notes(&at.key(key), "reason", &limit.reason);
+        }
+    }
+    if let (Some(low), Some(high)) = (&joint.low, &joint.high)
+        && low.angle_deg >= high.angle_deg
+    {
+        found.say(at.key("high"), "the high limit is not above the low one", "swap the two angles");
+    }
+    if let Some(home) = joint.home_deg {
+        found.range(at.key("home_deg"), &range::ANGLE, home.get());
+        let outside = joint.low.as_ref().is_some_and(|l| home < l.angle_deg)
+            || joint.high.as_ref().is_some_and(|h| home > h.angle_deg);
+        if outside {
+            found.say(at.key("home_deg"), "home lies outside the limits", "bring one within the other");
+        }
+    }
+    if let Some(speed) = joint.speed_deg_s {
+        found.range(at.key("speed_deg_s"), &range::SPEED, speed.get());
+    }
+}
+
+fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
+    let at = Path::of("input", n);
+    found.name(&at, &input.name);
+    found.known(at.key("port"), "port", &input.port, ports_of(rig, PortKind::Serial));
+    if input.field == Field::Place(0) {
+        found.say(at.key("field"), "fields are counted from 1", "write 1 for the first number of a line");
+    }
+    let Ends(low, high) = input.ends;
+    found.range(at.key("ends").at(0), &range::RAW, low);
+    found.range(at.key("ends").at(1), &range::RAW, high);
+    #[expect(clippy::float_cmp, reason = "only exactly equal ends divide by zero")]
+    if low == high {
+        found.say(at.key("ends"), "both ends are the same", "give the raw values at the two ends of the movement");
+    }
+    if let Some(centre) = input.centre {
+        let inside = centre > low.min(high) && centre < low.max(high);
+        if !inside {
+            found.say(at.key("centre"), "the centre is not between the ends", "give the raw value at rest");
+        }
+    }
+    found.range(at.key("trim"), &range::TRIM, input.trim);
+    found.range(at.key("deadband"), &range::DEADBAND, input.deadband);
+    found.range(at.key("expo"), &range::EXPO, input.expo);
+    found.range(at.key("smoothing_ms"), &range::SMOOTHING, input.smoothing_ms);
+    for (key, value) in [("rise_per_s", input.rise_per_s), ("fall_per_s", input.fall_per_s)] {
+        if let Some(value) = value {
+            found.range(at.key(key), &range::RATE, value);
+        }
+    }
+    if let Some(lost) = input.lost_after_ms {
+        found.range(at.key("lost_after_ms"), &range::LOST_AFTER, lost);
+    }
+    if !input.curve.is_empty() {
+        let rising = input.curve.windows(2).all(|w| w[1].0 > w[0].0);
+        let up = input.curve.windows(2).all(|w| w[1].1 >= w[0].1);
+        let down = input.curve.windows(2).all(|w| w[1].1 <= w[0].1);
+        let inside = input.curve.iter().all(|&(a, b)| a.abs() <= 1.0 && b.abs() <= 1.0);
+        if input.curve.len() < 2 || !rising || !(up || down) || !inside {
+            let help = "two points or more within -1 to 1, ordered, that only rise or only fall";
+            found.say(at.key("curve"), "this is not a curve", help);
+        }
+        if input.expo != 0.0 {
+            found.say(at.key("expo"), "there are points and expo", "keep one of the two");
+        }
+    }
+}
+
+fn check_mapping(found: &mut Found, rig: &Rig, n: usize, mapping: &Mapping) {
+    let at = Path::of("mapping", n);
+    found.known(at.key("input"), "input", &mapping.input, rig.inputs.iter().map(|i| i.name.as_str()));
+    found.known(at.key("joint"), "joint", &mapping.joint, rig.joints.iter().map(|j| j.name.as_str()));
+    if rig.mappings.iter().take(n).any(|m| m.joint == mapping.joint) {
+        let message = format!("{} is driven by another mapping already", mapping.joint);
+        found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
+    }
+    let Ends(low, high) = mapping.angles_deg;
+    found.range(at.key("angles_deg").at(0), &range::ANGLE, low.get());
+    found.range(at.key("angles_deg").at(1), &range::ANGLE, high.get());
+    if let Some(failsafe) = &mapping.failsafe {
+        let at = at.key("failsafe");
+        found.range(at.key("angle_deg"), &range::ANGLE, failsafe.angle_deg.get());
+        found.range(at.key("over_s"), &range::TIME, failsafe.over_s.get());
+    }
+}
+
+fn poses(found: &mut Found, rig: &Rig) {
+    for (n, pose) in rig.poses.iter().enumerate() {
+        let at = Path::of("pose", n);
+        found.name(&at, &pose.name);
+        for (joint, angle) in &pose.angles_deg {
+            let here = at.key("angles_deg").key(joint);
+            if found.known(here.clone(), "joint", joint, rig.joints.iter().map(|j| j.name.as_str())) {
+                found.range(here.clone(), &range::ANGLE, angle.get());
+                outside_limits(found, here, rig, joint, *angle);
+            }
+        }
+    }
+    found.unique("pose", rig.poses.iter().map(|p| p.name.as_str()));
+}
+
+fn outside_limits(found: &mut Found, at: Path, rig: &Rig, joint: &str, angle: Degrees) {
+    let Some(joint) = rig.joint(joint) else { return };
+    let beyond = match (&joint.low, &joint.high) {
+        (Some(low), _) if angle < low.angle_deg => Some(("low", low)),
+        (_, Some(high)) if angle > high.angle_deg => Some(("high", high)),
+        _ => None,
+    };
+    if let Some((which, limit)) = beyond {
+        let message =
+            format!("{}° is beyond the {which} limit {}° of {}", angle.get(), limit.angle_deg.get(), joint.name);
+        let why = if limit.reason.is_empty() { String::new() } else { format!(" ({})", limit.reason) };
+        found.say(at, message, format!("bring the angle inside{why}, or move the limit"));
+    }
+}
+
+fn check_sequence(found: &mut Found, rig: &Rig, n: usize, sequence: &Sequence) {
+    let at = Path::of("sequence", n);
+    found.name(&at, &sequence.name);
+    for (m, step) in sequence.steps.iter().enumerate() {
+        let at = at.key("step").at(m);
+        found.known(at.key("pose"), "pose", &step.pose, rig.poses.iter().map(|p| p.name.as_str()));
+        if let Some(time) = step.move_s {
+            found.range(at.key("move_s"), &range::TIME, time.get());
+        }
+        found.range(at.key("dwell_s"), &range::TIME, step.dwell_s.get());
+        for (joint, own) in &step.joints {
+            let at = at.key("joint").key(joint);
+            found.known(at.clone(), "joint", joint, rig.joints.iter().map(|j| j.name.as_str()));
+            found.range(at.key("lag_s"), &range::TIME, own.lag_s.get());
+            let share = own.share.unwrap_or(1.0);
+            found.range(at.key("share"), &range::MOVE_SHARE, share);
+            if let Some(time) = step.move_s {
+                let end = own.lag_s.get() + share * time.get();
+                if end > time.get() + step.dwell_s.get() + 1e-9 {
+                    let message = format!("{joint} would arrive at {end:.2} s, after the step has ended");
+                    found.say(at, message, "shorten its lag or share, or lengthen the dwell");
+                }
+            }
+        }
+    }
+}

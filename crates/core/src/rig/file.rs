@@ -1,0 +1,287 @@
+//! The rig as a TOML text: reading with errors that know their place, and writing that keeps what a person
+//! wrote.
+//!
+//! No disk is touched here: texts come in and go out.
+
+use super::check::{Part, Path, Problem, problems};
+use super::{Rig, merge};
+use std::ops::Range;
+use toml_edit::{Document, DocumentMut, Item, Table, Value};
+
+/// Something wrong in a rig file, with where.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Located {
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub help: String,
+    /// The bytes of the text it is about, if it is about any.
+    pub span: Option<Range<usize>>,
+}
+
+impl Located {
+    /// Line and column, both from 1, counted in characters.
+    pub fn line_column(&self, text: &str) -> (usize, usize) {
+        let start = self.span.as_ref().map_or(0, |s| s.start).min(text.len());
+        let before = text.get(..start).unwrap_or_default();
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+    }
+}
+
+/// What a text turned out to be.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Loaded {
+    /// A sound rig.
+    Sound(Box<Rig>),
+    /// It reads as a rig, but does not fit together.
+    Problems(Vec<Located>),
+    /// It does not read as a rig.
+    Unreadable(Located),
+}
+
+/// Reads a rig and checks that it fits together.
+pub fn load(text: &str) -> Loaded {
+    let document = match Document::parse(text) {
+        Ok(document) => document,
+        Err(error) => {
+            let help = "mend the TOML at the place shown".to_owned();
+            return Loaded::Unreadable(Located { message: tidy(error.message()), help, span: error.span() });
+        }
+    };
+    if let Some(newer) = newer_format(&document) {
+        return Loaded::Unreadable(newer);
+    }
+    let mut rig: Rig = match toml_edit::de::from_str(text) {
+        Ok(rig) => rig,
+        Err(error) => {
+            let help = help_for(error.message());
+            return Loaded::Problems(vec![Located { message: tidy(error.message()), help, span: error.span() }]);
+        }
+    };
+    rig.number_parts();
+    let found = problems(&rig);
+    if found.is_empty() {
+        return Loaded::Sound(Box::new(rig));
+    }
+    Loaded::Problems(found.into_iter().map(|problem| locate(&document, problem)).collect())
+}
+
+fn newer_format(document: &Document<&str>) -> Option<Located> {
+    let item = document.get("format")?;
+    let format = item.as_integer()?;
+    (format > i64::from(super::FORMAT)).then(|| Located {
+        message: format!("this is format {format}, this program knows format {}", super::FORMAT),
+        help: "open it with a newer wasvolta; nothing was changed".to_owned(),
+        span: item.span(),
+    })
+}
+
+/// One line, as messages are.
+fn tidy(message: &str) -> String {
+    message.split('\n').map(str::trim).filter(|l| !l.is_empty()).collect::<Vec<_>>().join("; ")
+}
+
+fn help_for(message: &str) -> String {
+    let help = if message.contains("unknown field") {
+        "correct the key or remove the line; docs/rig-format.md lists the keys"
+    } else if message.contains("missing field") {
+        "add the missing key; docs/rig-format.md shows each"
+    } else {
+        "write the value as docs/rig-format.md shows it"
+    };
+    help.to_owned()
+}
+
+fn locate(document: &Document<&str>, problem: Problem) -> Located {
+    let span = span_of(document, &problem.path);
+    Located { message: problem.message, help: problem.help, span }
+}
+
+/// A place in a parsed document.
+#[derive(Clone, Copy)]
+enum Node<'a> {
+    Item(&'a Item),
+    Table(&'a Table),
+    Value(&'a Value),
+}
+
+impl<'a> Node<'a> {
+    fn child(self, part: &Part) -> Option<Self> {
+        match (self, part) {
+            (Self::Item(Item::ArrayOfTables(tables)), Part::At(index)) => tables.get(*index).map(Self::Table),
+            (Self::Item(Item::Value(value)), part) => Self::Value(value).child(part),
+            (Self::Item(item), Part::Key(key)) => item.get(key.as_str()).map(Self::Item),
+            (Self::Table(table), Part::Key(key)) => table.get(key).map(Self::Item),
+            (Self::Value(value), Part::Key(key)) => value.as_inline_table()?.get(key).map(Self::Value),
+            (Self::Value(value), Part::At(index)) => value.as_array()?.get(*index).map(Self::Value),
+            _ => None,
+        }
+    }
+
+    fn span(self) -> Option<Range<usize>> {
+        match self {
+            Self::Item(item) => item.span(),
+            Self::Table(table) => table.span(),
+            Self::Value(value) => value.span(),
+        }
+    }
+}
+
+/// The span of the deepest part of `path` that stands in the text: a key left out is its table's.
+fn span_of(document: &Document<&str>, path: &Path) -> Option<Range<usize>> {
+    let mut node = Node::Item(document.as_item());
+    let mut span = None;
+    for part in &path.0 {
+        let Some(child) = node.child(part) else { break };
+        span = child.span().or(span);
+        node = child;
+    }
+    span
+}
+
+/// A rig file as it was last read or written: the text, and the rig it says.
+#[derive(Debug, Clone)]
+pub struct Source {
+    text: String,
+    rig: Rig,
+}
+
+/// The rig could not be written as TOML.
+#[derive(Debug, thiserror::Error)]
+#[error("the rig cannot be written as TOML: {0}")]
+pub struct Unwritable(String);
+
+impl Source {
+    /// A text with the rig that was read from it.
+    pub const fn new(text: String, rig: Rig) -> Self {
+        Self { text, rig }
+    }
+
+    /// The text as it stands on the disk.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The rig that the text says.
+    pub const fn rig(&self) -> &Rig {
+        &self.rig
+    }
+
+    /// The text with what differs in `rig` changed, and nothing else: comments and order stay.
+    ///
+    /// # Errors
+    /// When a part of the rig has no form in TOML.
+    pub fn with(&self, rig: &Rig) -> Result<Self, Unwritable> {
+        let unwritable = |error: &dyn std::fmt::Display| Unwritable(error.to_string());
+        let before = toml_edit::ser::to_document(&self.rig).map_err(|e| unwritable(&e))?;
+        let after = toml_edit::ser::to_document(rig).map_err(|e| unwritable(&e))?;
+        let mut document: DocumentMut = self.text.parse().map_err(|e| unwritable(&e))?;
+        merge::apply(document.as_table_mut(), before.as_table(), after.as_table());
+        Ok(Self { text: document.to_string(), rig: rig.clone() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::unit::{Degrees, Micros};
+
+    pub(crate) const SMALL: &str = include_str!("../../tests/data/small.rig.toml");
+
+    fn sound(text: &str) -> Rig {
+        match load(text) {
+            Loaded::Sound(rig) => *rig,
+            other => panic!("not sound: {other:?}"),
+        }
+    }
+
+    fn first_problem(text: &str) -> (String, usize, String) {
+        match load(text) {
+            Loaded::Problems(found) => {
+                let underlined = found[0].span.clone().map_or("", |s| &text[s]).to_owned();
+                (found[0].message.clone(), found[0].line_column(text).0, underlined)
+            }
+            other => panic!("expected problems: {other:?}"),
+        }
+    }
+
+    #[test]
+    fn a_rig_that_is_not_changed_is_written_byte_for_byte() {
+        let rig = sound(SMALL);
+        let source = Source::new(SMALL.to_owned(), rig.clone());
+        assert_eq!(source.with(&rig).unwrap().text(), SMALL);
+    }
+
+    #[test]
+    fn comments_and_order_survive_a_change() {
+        let mut rig = sound(SMALL);
+        rig.servos[0].endpoints_us.0 = Micros::new(880.5);
+        rig.servos[0].marks[1].angle_deg = Some(Degrees::new(41.0));
+        let text = Source::new(SMALL.to_owned(), rig_of(SMALL)).with(&rig).unwrap().text().to_owned();
+        assert!(text.contains("[880.5, 2100] # the plate is near"), "{text}");
+        assert!(text.contains("# seen on the bench"), "{text}");
+        let changed: Vec<_> = text.lines().zip(SMALL.lines()).filter(|(a, b)| a != b).collect();
+        assert_eq!(changed.len(), 2, "{changed:?}");
+        assert_eq!(sound(&text), rig);
+    }
+
+    fn rig_of(text: &str) -> Rig {
+        sound(text)
+    }
+
+    #[test]
+    fn marks_poses_and_steps_can_be_added_and_taken_away() {
+        let mut rig = sound(SMALL);
+        let source = Source::new(SMALL.to_owned(), rig.clone());
+        let mark = rig.servos[0].marks[0].clone();
+        rig.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark });
+        let pose = super::super::Pose { name: "bow".to_owned(), ..rig.poses[0].clone() };
+        rig.poses.push(pose);
+        let step = rig.sequences[0].steps[0].clone();
+        rig.sequences[0].steps.push(step);
+        let more = source.with(&rig).unwrap();
+        assert_eq!(sound(more.text()), rig, "{}", more.text());
+        let fewer = more.with(source.rig()).unwrap();
+        assert_eq!(sound(fewer.text()), *source.rig(), "{}", fewer.text());
+        assert!(fewer.text().contains("# seen on the bench"));
+    }
+
+    #[test]
+    fn an_unknown_key_is_named_with_its_line() {
+        let text = SMALL.replace("channel = 1", "chanel = 1");
+        let (message, line, underlined) = first_problem(&text);
+        assert!(message.contains("unknown field `chanel`"), "{message}");
+        assert_eq!(underlined, "chanel");
+        assert_eq!(text.lines().nth(line - 1), Some("chanel = 1"));
+    }
+
+    #[test]
+    fn two_servos_on_one_channel_are_found() {
+        let text = SMALL.replace("channel = 2", "channel = 1");
+        let (message, _, underlined) = first_problem(&text);
+        assert_eq!((message.as_str(), underlined.as_str()), ("heron.neck is on channel 1 of upper too", "1"));
+    }
+
+    #[test]
+    fn a_name_that_does_not_exist_is_underlined_with_those_that_do() {
+        let (message, _, underlined) = first_problem(&SMALL.replace("pose = \"rest\"", "pose = \"rset\""));
+        assert_eq!((message.as_str(), underlined.as_str()), ("no pose is called \"rset\"", "\"rset\""));
+    }
+
+    #[test]
+    fn numbers_outside_their_range_are_underlined() {
+        let (message, _, underlined) = first_problem(&SMALL.replace("pulse_us = 1900", "pulse_us = 2930"));
+        assert_eq!(message, "pulse is 2930 µs, outside 300 to 2900 µs");
+        assert_eq!(underlined, "2930");
+        let (message, _, underlined) = first_problem(&SMALL.replace("[900, 2100]", "[200, 2100]"));
+        assert_eq!((message.as_str(), underlined.as_str()), ("pulse is 200 µs, outside 300 to 2900 µs", "200"));
+    }
+
+    #[test]
+    fn broken_toml_and_newer_formats_are_unreadable() {
+        assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 1", "format = 9")) else { panic!() };
+        assert!(newer.message.contains("format 9"));
+    }
+}

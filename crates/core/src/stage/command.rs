@@ -1,0 +1,128 @@
+//! The one list of commands, which act and are not undone, and of what the stage says back.
+//!
+//! Edits, which change the rig and are undone, stand in `rig::edit`.
+
+use crate::guard::Stopped;
+use crate::link::Health;
+use crate::unit::Micros;
+use std::time::Duration;
+
+/// What may be asked of the stage. Servos and sequences are indices into the plan.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Command {
+    /// Drop everything until re-enabled.
+    Cut,
+    /// Keep the last pulses.
+    Hold,
+    /// Go on after a hold, or re-enable after a cut.
+    Drive,
+    /// Give a servo its first pulse; the hand has it then.
+    Engage {
+        /// The servo.
+        servo: usize,
+        /// The pulse.
+        pulse: Micros,
+        /// Whether the maker said that the horn stands there already.
+        told: bool,
+    },
+    /// Stop a servo's pulses.
+    Release {
+        /// The servo.
+        servo: usize,
+    },
+    /// Nudge a servo; the hand has it then.
+    Jog {
+        /// The servo.
+        servo: usize,
+        /// How far.
+        by: Micros,
+        /// From a key that is being held.
+        repeat: bool,
+    },
+    /// Glide to a pulse; the hand has it then.
+    GoTo {
+        /// The servo.
+        servo: usize,
+        /// Where to.
+        pulse: Micros,
+    },
+    /// The hand lets go.
+    GiveBack {
+        /// The servo.
+        servo: usize,
+    },
+    /// Play from the start, or go on after a pause.
+    Play {
+        /// The sequence.
+        sequence: usize,
+    },
+    /// Stand still within the sequence.
+    Pause,
+    /// Stand at a time of a sequence.
+    Seek {
+        /// The sequence.
+        sequence: usize,
+        /// The time.
+        at: Duration,
+    },
+    /// Leave the sequence.
+    StopPlaying,
+}
+
+/// Why a command was not carried out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// The servo gets no pulses.
+    NotEngaged,
+    /// The output is cut.
+    Cut,
+    /// The output is held.
+    Held,
+}
+
+impl Refusal {
+    /// Why, and what to do.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::NotEngaged => "gets no pulses, so it cannot move: engage it with e",
+            Self::Cut => "output is cut: d enables it again",
+            Self::Held => "output is held: d drives on",
+        }
+    }
+}
+
+/// What happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EventKind {
+    /// A command was not carried out.
+    Refused(Refusal),
+    /// A movement ran into something.
+    Stopped(Stopped),
+    /// A servo got its first pulse.
+    Engaged,
+    /// A servo's pulses stopped.
+    Released,
+    /// Everything was dropped.
+    Cut,
+    /// The last pulses stay.
+    Held,
+    /// Output was enabled again.
+    Enabled,
+    /// The sequence is over.
+    SequenceEnded,
+    /// An input's link changed.
+    Link(Health),
+    /// A target was not a number.
+    NotANumber,
+}
+
+/// What happened, when, and to which servo or input.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Event {
+    /// When.
+    pub at: Duration,
+    /// What.
+    pub kind: EventKind,
+    /// The index of the servo, or of the input for a link.
+    pub part: Option<usize>,
+}

@@ -1,0 +1,137 @@
+//! A sequence being played: which one, how far, and from which pose it started.
+
+use super::plan::Plan;
+use super::ServoState;
+use crate::rig::Id;
+use crate::unit::Degrees;
+use std::time::Duration;
+
+/// How playing stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Play {
+    /// Nothing is played.
+    #[default]
+    Stopped,
+    /// Time goes on.
+    Playing,
+    /// It stands.
+    Paused,
+    /// It is over and its last pose is kept.
+    Ended,
+}
+
+/// See the module. Its room is made once, for all servos of the plan.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Player {
+    /// How playing stands.
+    pub play: Play,
+    /// The sequence's index.
+    pub sequence: usize,
+    /// The time within it.
+    pub at: Duration,
+    /// The time of its first move, in seconds.
+    pub first_move: f64,
+    /// It was started with output off: only the screen moves.
+    pub screen_only: bool,
+    starts: Vec<Option<Degrees>>,
+}
+
+impl Player {
+    pub(super) fn with_room_for(servos: usize) -> Self {
+        Self { starts: vec![None; servos], ..Self::default() }
+    }
+
+    /// Where a joint was when playing began, in degrees, by servo index.
+    pub fn started_from(&self, servo: usize) -> Option<Degrees> {
+        self.starts.get(servo).copied().flatten()
+    }
+
+    pub(super) fn start(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, driving: bool) {
+        if self.play == Play::Paused && self.sequence == sequence && self.screen_only != driving {
+            self.play = Play::Playing;
+            return;
+        }
+        self.capture(plan, servos, sequence, driving);
+        if plan.timelines.get(sequence).is_some_and(|t| !t.steps.is_empty()) {
+            self.play = Play::Playing;
+        }
+    }
+
+    pub(super) fn seek(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, at: Duration, driving: bool) {
+        let new = self.play == Play::Stopped || self.sequence != sequence || self.screen_only == driving;
+        if new {
+            self.capture(plan, servos, sequence, driving);
+        }
+        let length = plan.timelines.get(sequence).map_or(0.0, |t| t.length(self.first_move));
+        self.at = at.min(Duration::try_from_secs_f64(length).unwrap_or_default());
+        self.play = Play::Paused;
+    }
+
+    fn capture(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, driving: bool) {
+        for (start, (plan, state)) in self.starts.iter_mut().zip(plan.servos.iter().zip(servos)) {
+            *start = plan.line.map(|line| line.angle_at(state.pulse));
+        }
+        self.sequence = sequence;
+        self.at = Duration::ZERO;
+        self.screen_only = !driving;
+        let starts = &self.starts;
+        self.first_move = plan
+            .timelines
+            .get(sequence)
+            .map_or(0.0, |line| line.first_move(|servo| starts.get(servo).copied().flatten()));
+    }
+
+    pub(super) fn pause(&mut self) {
+        if self.play == Play::Playing {
+            self.play = Play::Paused;
+        }
+    }
+
+    pub(super) const fn stop(&mut self) {
+        self.play = Play::Stopped;
+    }
+
+    /// Moves on; whether the sequence ended in this call.
+    pub(super) fn advance(&mut self, plan: &Plan, dt: Duration) -> bool {
+        if self.play != Play::Playing {
+            return false;
+        }
+        let length = plan.timelines.get(self.sequence).map_or(0.0, |line| line.length(self.first_move));
+        let end = Duration::try_from_secs_f64(length).unwrap_or_default();
+        self.at = (self.at + dt).min(end);
+        let over = self.at >= end;
+        if over {
+            self.play = Play::Ended;
+        }
+        over
+    }
+
+    /// Where the playing sequence wants a joint, by servo index; none when it drives nothing.
+    pub(super) fn angle(&self, plan: &Plan, servo: usize) -> Option<Degrees> {
+        if self.play == Play::Stopped || self.screen_only {
+            return None;
+        }
+        let line = plan.timelines.get(self.sequence)?;
+        let track = line.tracks.iter().find(|t| t.servo == servo)?;
+        Some(line.at(track, self.at.as_secs_f64(), self.started_from(servo)?, self.first_move))
+    }
+
+    /// Takes over from the player of an earlier plan; `place` finds a servo there.
+    pub(super) fn carry(&mut self, old: &Self, plan: &Plan, place: impl Fn(Id) -> Option<usize>) {
+        for (start, servo) in self.starts.iter_mut().zip(&plan.servos) {
+            *start = place(servo.id).and_then(|n| old.started_from(n));
+        }
+        if plan.timelines.get(old.sequence).is_none_or(|line| line.steps.is_empty()) {
+            return;
+        }
+        self.play = old.play;
+        self.sequence = old.sequence;
+        self.at = old.at;
+        self.screen_only = old.screen_only;
+        let starts = &self.starts;
+        self.first_move = plan
+            .timelines
+            .get(old.sequence)
+            .map_or(0.0, |line| line.first_move(|servo| starts.get(servo).copied().flatten()));
+    }
+}
