@@ -113,7 +113,11 @@ impl Quintic {
         let d = b - a;
         Self {
             start: (a, v0),
-            high: [10.0 * d - 6.0 * v0 - 4.0 * v1, -15.0 * d + 8.0 * v0 + 7.0 * v1, 6.0 * d - 3.0 * (v0 + v1)],
+            high: [
+                10.0 * d - 6.0 * v0 - 4.0 * v1,
+                -15.0 * d + 8.0 * v0 + 7.0 * v1,
+                6.0 * d - 3.0 * (v0 + v1),
+            ],
         }
     }
 
@@ -165,8 +169,9 @@ mod tests {
         for (easing, wanted) in Easing::ALL.into_iter().zip(wanted) {
             assert!((easing.peak() - wanted).abs() < 1e-12);
             let h = 1e-4;
-            let steepest =
-                (0..9999).map(|i| (easing.at(f64::from(i + 1) * h) - easing.at(f64::from(i) * h)) / h).fold(0.0, f64::max);
+            let steepest = (0..9999)
+                .map(|i| (easing.at(f64::from(i + 1) * h) - easing.at(f64::from(i) * h)) / h)
+                .fold(0.0, f64::max);
             assert!((steepest - wanted).abs() < 1e-3, "{easing:?} {steepest}");
         }
     }

@@ -58,7 +58,8 @@ impl Estimate {
 
     /// The pulses stopped: the horn stays where it is, unless a load moves it.
     pub const fn release(&mut self, loaded: bool) {
-        self.known = if loaded || matches!(self.known, Known::Unknown) { Known::Unknown } else { Known::Assumed };
+        self.known =
+            if loaded || matches!(self.known, Known::Unknown) { Known::Unknown } else { Known::Assumed };
     }
 }
 

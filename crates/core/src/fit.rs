@@ -132,7 +132,8 @@ impl Fit {
         let spread = points.iter().map(|p| square(p.pulse.get() - mean_pulse)).sum();
         let squares: f64 = residuals.iter().map(|r| square(r.get())).sum();
         let s = (points.len() > 2).then(|| Degrees::new(libm::sqrt(squares / (n - 2.0))));
-        let reading_error = points.iter().map(|p| p.error).fold(Degrees::ZERO, |a, b| if b > a { b } else { a });
+        let reading_error =
+            points.iter().map(|p| p.error).fold(Degrees::ZERO, |a, b| if b > a { b } else { a });
         Self { line, ground, points, residuals, s, mean_pulse, spread, reading_error }
     }
 
@@ -142,10 +143,14 @@ impl Fit {
     /// estimate s from; the reading error stands in for it.
     pub fn band(&self, pulse: Micros) -> Degrees {
         let n = number(self.points.len());
-        let leverage =
-            if self.spread > 0.0 { 1.0 / n + square(pulse.get() - self.mean_pulse) / self.spread } else { 1.0 };
+        let leverage = if self.spread > 0.0 {
+            1.0 / n + square(pulse.get() - self.mean_pulse) / self.spread
+        } else {
+            1.0
+        };
         let root = libm::sqrt(leverage);
-        let scatter = self.s.map_or(self.reading_error * root, |s| s * (student_95(self.points.len() - 2) * root));
+        let scatter =
+            self.s.map_or(self.reading_error * root, |s| s * (student_95(self.points.len() - 2) * root));
         if scatter > self.reading_error { scatter } else { self.reading_error }
     }
 
@@ -173,7 +178,8 @@ fn square(x: f64) -> f64 {
 }
 
 fn averaged(seen: &[Seen]) -> Vec<Seen> {
-    let mut sorted: Vec<Seen> = seen.iter().copied().filter(|m| m.pulse.is_finite() && m.angle.is_finite()).collect();
+    let mut sorted: Vec<Seen> =
+        seen.iter().copied().filter(|m| m.pulse.is_finite() && m.angle.is_finite()).collect();
     sorted.sort_by(|a, b| a.pulse.get().total_cmp(&b.pulse.get()));
     sorted
         .chunk_by(|a, b| b.pulse - a.pulse < SAME_PULSE)
@@ -208,8 +214,9 @@ fn least_squares(points: &[Seen]) -> Result<Line, NoFit> {
 /// Student's t for a two-sided 95 % interval (the usual table; beyond 30 degrees of freedom 1.96).
 fn student_95(freedom: usize) -> f64 {
     const TABLE: [f64; 30] = [
-        12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160, 2.145, 2.131,
-        2.120, 2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048, 2.045, 2.042,
+        12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160, 2.145,
+        2.131, 2.120, 2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048,
+        2.045, 2.042,
     ];
     freedom.checked_sub(1).and_then(|row| TABLE.get(row)).copied().unwrap_or(1.96)
 }

@@ -97,8 +97,26 @@ pub const MOVE_SHARE: Range = Range::new("share of the move", "", 0.01, 1.0);
 
 /// All rows, for the documentation and for tests that walk them.
 pub const ALL: &[Range] = &[
-    PULSE, FRAME_RATE, ANGLE, TIME, SPEED, RATED_SPEED, OSCILLATOR, ADDRESS, CHANNEL, BAUD, TRIM, DEADBAND,
-    EXPO, SMOOTHING, RATE, LOST_AFTER, RAW, SUPPLY_VOLTS, CURRENT, MOVE_SHARE,
+    PULSE,
+    FRAME_RATE,
+    ANGLE,
+    TIME,
+    SPEED,
+    RATED_SPEED,
+    OSCILLATOR,
+    ADDRESS,
+    CHANNEL,
+    BAUD,
+    TRIM,
+    DEADBAND,
+    EXPO,
+    SMOOTHING,
+    RATE,
+    LOST_AFTER,
+    RAW,
+    SUPPLY_VOLTS,
+    CURRENT,
+    MOVE_SHARE,
 ];
 
 /// The longest name, in characters.

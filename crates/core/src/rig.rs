@@ -444,27 +444,21 @@ const fn cautious() -> Ends<Micros> {
 fn is_cautious(ends: &Ends<Micros>) -> bool {
     *ends == cautious()
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 const fn is_false(value: &bool) -> bool {
     !*value
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 fn is_zero(value: &f64) -> bool {
     *value == 0.0
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 fn is_aligned(how: &How) -> bool {
     *how == How::Aligned
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 fn is_unknown(side: &Side) -> bool {
     *side == Side::Unknown
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 fn is_release(cut: &CutTo) -> bool {
     *cut == CutTo::Release
 }
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
 fn is_cubic(easing: &Easing) -> bool {
     *easing == Easing::Cubic
 }

@@ -156,11 +156,20 @@ impl Timeline {
     }
 
     /// The flowing move of one leg, in degrees over its own unit of time.
-    fn flow(&self, track: &Track, n: usize, start: Degrees, first_move: f64, from: Degrees, to: Degrees) -> Quintic {
+    fn flow(
+        &self,
+        track: &Track,
+        n: usize,
+        start: Degrees,
+        first_move: f64,
+        from: Degrees,
+        to: Degrees,
+    ) -> Quintic {
         let span = self.step(n, first_move).map_or(0.0, |s| s.moves);
         let here = (to - from).get() / span;
         let joined = |a: usize, b: usize| {
-            let flows = |i: usize| track.legs.get(i).is_some_and(|l| l.easing == Easing::Flow && l.lag == 0.0);
+            let flows =
+                |i: usize| track.legs.get(i).is_some_and(|l| l.easing == Easing::Flow && l.lag == 0.0);
             flows(a) && flows(b) && self.steps.get(a).is_some_and(|s| s.dwells == 0.0)
         };
         let mean = |i: usize| {
@@ -250,7 +259,9 @@ mod tests {
     fn rig(steps: &str, speeds: [f64; 3]) -> Rig {
         let mut text = "format = 1\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
         for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
-            text += &format!("[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n");
+            text += &format!(
+                "[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n"
+            );
         }
         text += "[[pose]]\nname = \"zero\"\nangles_deg = { a = 0, b = 0, c = 0 }\n[[pose]]\nname = \"far\"\nangles_deg = { a = 96, b = 35, c = 50 }\n[[pose]]\nname = \"only-a\"\nangles_deg = { a = 75 }\n[[pose]]\nname = \"a30\"\nangles_deg = { a = 30 }\n[[pose]]\nname = \"a120\"\nangles_deg = { a = 120 }\n[[sequence]]\nname = \"s\"\n";
         text += steps;
@@ -317,7 +328,8 @@ mod tests {
 
     #[test]
     fn lag_and_share_shift_one_joint_within_the_step() {
-        let steps = step("far", "move_s = 1", "linear", 0.0) + "joint = { a = { lag_s = 0.5, share = 0.5 } }\n";
+        let steps =
+            step("far", "move_s = 1", "linear", 0.0) + "joint = { a = { lag_s = 0.5, share = 0.5 } }\n";
         let line = line(&steps, [500.0; 3]);
         assert_eq!(line.at(&line.tracks[0], 0.5, Degrees::ZERO, 1.0), Degrees::ZERO);
         assert!((line.at(&line.tracks[0], 0.75, Degrees::ZERO, 1.0).get() - 48.0).abs() < 1e-9);
@@ -341,7 +353,10 @@ mod tests {
 
     #[test]
     fn a_first_step_as_fast_as_they_can_depends_on_the_start() {
-        let line = line(&(step("only-a", "", "linear", 1.0) + &step("zero", "move_s = 1", "linear", 0.0)), [50.0; 3]);
+        let line = line(
+            &(step("only-a", "", "linear", 1.0) + &step("zero", "move_s = 1", "linear", 0.0)),
+            [50.0; 3],
+        );
         let first = line.first_move(|_| Some(Degrees::new(25.0)));
         assert!((first - 1.0).abs() < 1e-12 && (line.length(first) - 3.0).abs() < 1e-12);
         assert_eq!(line.step_at(1.9, first), 0);

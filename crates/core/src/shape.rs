@@ -255,11 +255,14 @@ mod tests {
     #[test]
     fn smoothing_depends_on_time_and_not_on_frames() {
         near(smoothing_share(Duration::from_millis(20), Duration::from_millis(80)), 0.221199, 5e-7);
-        let shape = Shape { smoothing: Duration::from_millis(80), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
+        let shape =
+            Shape { smoothing: Duration::from_millis(80), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
         let run = |frames: u32| {
             let mut memory = Memory::default();
             shape.advance(&mut memory, 0.0, Duration::ZERO);
-            (0..frames).map(|_| shape.advance(&mut memory, 1.0, Duration::from_millis(200) / frames).shaped()).last()
+            (0..frames)
+                .map(|_| shape.advance(&mut memory, 1.0, Duration::from_millis(200) / frames).shaped())
+                .last()
         };
         near(run(10).unwrap(), run(40).unwrap(), 1e-9);
     }
@@ -272,7 +275,8 @@ mod tests {
 
     #[test]
     fn rising_and_falling_have_rates_of_their_own() {
-        let shape = Shape { rise: Some(1.0), fall: Some(4.0), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
+        let shape =
+            Shape { rise: Some(1.0), fall: Some(4.0), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
         let mut memory = Memory::default();
         let dt = Duration::from_millis(100);
         shape.advance(&mut memory, 0.5, dt);

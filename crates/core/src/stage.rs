@@ -144,7 +144,8 @@ pub struct Prepared {
 impl Prepared {
     /// Makes room for a plan's state.
     pub fn new(plan: Plan) -> Self {
-        let servos = plan.servos.iter().map(|s| ServoState { pulse: s.start(), ..ServoState::default() }).collect();
+        let servos =
+            plan.servos.iter().map(|s| ServoState { pulse: s.start(), ..ServoState::default() }).collect();
         Self {
             servos,
             inputs: vec![InputState::default(); plan.inputs.len()],
@@ -271,7 +272,9 @@ impl Stage {
 
     fn read(&mut self, now: Duration, readings: &[Reading], dt: Duration) {
         for n in 0..self.run.inputs.len() {
-            let (Some(state), Some(plan)) = (self.run.inputs.get_mut(n), self.run.plan.inputs.get(n)) else { continue };
+            let (Some(state), Some(plan)) = (self.run.inputs.get_mut(n), self.run.plan.inputs.get(n)) else {
+                continue;
+            };
             let reading = readings.get(n).copied().unwrap_or_default();
             if reading.frames > 0 {
                 state.link.frame(now, reading.changed, &plan.rules);
@@ -289,7 +292,8 @@ impl Stage {
                 state.stages = plan.shape.advance(&mut state.memory, raw, dt);
             }
             let before = std::mem::replace(&mut state.health, health);
-            let matters = before != health && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh));
+            let matters = before != health
+                && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh));
             if matters {
                 self.note(now, EventKind::Link(health), Some(n));
             }
@@ -317,8 +321,13 @@ impl Stage {
         }
         if owner != state.owner {
             // The hand takes over where the servo is, so there is nothing to meet.
-            if owner == Owner::Hand { state.gliding = false } else { state.start_glide(now) }
-            state.failsafe_speed = failsafe.map_or(plan.glide, |over| (target - state.pulse).abs().get() / over);
+            if owner == Owner::Hand {
+                state.gliding = false
+            } else {
+                state.start_glide(now)
+            }
+            state.failsafe_speed =
+                failsafe.map_or(plan.glide, |over| (target - state.pulse).abs().get() / over);
             state.owner = owner;
         }
         let gliding_speed = if owner == Owner::LostMapping { state.failsafe_speed } else { plan.glide };
@@ -358,7 +367,12 @@ impl Stage {
         plan.home.map_or((state.pulse, Owner::Rest, None), |home| (home, Owner::Home, None))
     }
 
-    fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> (Micros, Owner, Option<f64>) {
+    fn mapped(
+        &self,
+        mapping: &MappingPlan,
+        plan: &ServoPlan,
+        state: &ServoState,
+    ) -> (Micros, Owner, Option<f64>) {
         let stay = (state.pulse, Owner::LostMapping, None);
         let (Some(line), Some(input), Some(shape)) =
             (plan.line, self.run.inputs.get(mapping.input), self.run.plan.inputs.get(mapping.input))
@@ -457,7 +471,8 @@ impl Stage {
             Some(why) => return self.refuse(now, servo, why),
             None => return,
         }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo)) else {
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
             return;
         };
         let (low, high) = plan.guard.endpoints;
@@ -479,7 +494,8 @@ impl Stage {
     }
 
     fn release(&mut self, now: Duration, servo: usize) {
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo)) else {
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
             return;
         };
         if !state.engaged {
@@ -498,7 +514,8 @@ impl Stage {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo)) else {
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
             return;
         };
         let from = state.hand.unwrap_or(state.pulse);
@@ -517,7 +534,8 @@ impl Stage {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo)) else {
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
             return;
         };
         let (to, stopped) = plan.guard.bound(pulse);

@@ -27,7 +27,8 @@ mod tests {
     #[test]
     fn unequal_sides_meet_at_the_centre() {
         let (low, centre, high) = (Micros::new(1180.0), Micros::new(1465.0), Micros::new(1690.0));
-        for (position, pulse) in [(-1.0, 1180.0), (-0.5, 1322.5), (0.0, 1465.0), (0.5, 1577.5), (1.0, 1690.0)] {
+        for (position, pulse) in [(-1.0, 1180.0), (-0.5, 1322.5), (0.0, 1465.0), (0.5, 1577.5), (1.0, 1690.0)]
+        {
             assert_eq!(about_centre(position, low, centre, high), Micros::new(pulse));
         }
     }

@@ -1,1 +1,235 @@
-//! x
+//! Threads that keep time between the stage and the ports.
+//!
+//! The beat thread runs the stage on absolute deadlines and when bytes arrive; each blocking port has a
+//! worker with a mailbox in which the newest frame replaces the old. Commands go down, snapshots come up.
+//! However it ends, every engaged channel is released.
+
+pub mod beat;
+pub mod lines;
+pub mod snapshot;
+pub mod stop;
+pub mod wiring;
+pub mod worker;
+
+pub use snapshot::Snapshot;
+pub use stop::Stop;
+pub use wiring::Wiring;
+
+use beat::Beat;
+use lines::Keeper;
+use rtrb::{Producer, RingBuffer};
+use snapshot::LineTrouble;
+use std::sync::Arc;
+use std::thread::JoinHandle;
+use std::time::Duration;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::stage::{Command, Plan, Prepared};
+use wasvolta_port::expander::Decision;
+use wasvolta_port::{BusError, Clock, I2cBus};
+use worker::Worker;
+
+/// Opens a bus, again and again if it must.
+pub type OpenBus = Box<dyn FnMut() -> Result<Box<dyn I2cBus>, BusError> + Send>;
+
+/// A way to a bus, by the port's name in the rig.
+pub struct BusPort {
+    /// The port's name.
+    pub name: String,
+    /// How to open it.
+    pub open: OpenBus,
+}
+
+/// A serial line, by the port's name in the rig.
+#[derive(Debug, Clone)]
+pub struct LinePort {
+    /// The port's name.
+    pub name: String,
+    /// Its path.
+    pub path: std::path::PathBuf,
+    /// Its rate.
+    pub baud: u32,
+}
+
+/// What reaches hardware, and how time passes.
+pub struct Setup {
+    /// Buses in the order of the rig's I²C ports.
+    pub buses: Vec<BusPort>,
+    /// Lines in the order of the rig's serial ports.
+    pub lines: Vec<LinePort>,
+    /// The time.
+    pub clock: Arc<dyn Clock>,
+    /// The time between two beats.
+    pub beat: Duration,
+}
+
+/// What goes down to the beat thread.
+#[derive(Debug)]
+pub(crate) enum Downward {
+    /// Do this.
+    Command(Command),
+    /// Run this from now on.
+    Plan(Box<NextPlan>),
+    /// The maker's word on pulses that were found running.
+    Decide { port: usize, board: usize, decision: Decision },
+}
+
+/// A plan with all the room it needs, made outside the beat.
+#[derive(Debug)]
+pub(crate) struct NextPlan {
+    pub(crate) stage: Prepared,
+    pub(crate) wiring: Wiring,
+    pub(crate) version: u64,
+}
+
+/// How the parts are driven.
+enum Drive {
+    Threads(Vec<JoinHandle<()>>),
+    ByHand(Box<ByHand>),
+}
+
+struct ByHand {
+    beat: Beat,
+    workers: Vec<Worker>,
+    keeper: Keeper,
+}
+
+/// A running engine. Dropping it releases every channel.
+pub struct Engine {
+    down: Producer<Downward>,
+    up: triple_buffer::Output<Snapshot>,
+    stop: Arc<Stop>,
+    trouble: LineTrouble,
+    drive: Drive,
+    version: u64,
+}
+
+const COMMANDS_WAITING: usize = 256;
+
+impl Engine {
+    /// Starts the threads.
+    ///
+    /// # Errors
+    /// When the system gives no descriptor or thread.
+    pub fn start(rig: &Rig, setup: Setup) -> std::io::Result<Self> {
+        let (mut engine, parts) = Self::build(rig, setup)?;
+        let ByHand { beat, workers, keeper } = parts;
+        let mut threads = Vec::new();
+        for worker in workers {
+            threads.push(spawn("bus", &engine.stop, move |stop| worker.run(stop))?);
+        }
+        threads.push(spawn("lines", &engine.stop, move |stop| keeper.run(stop))?);
+        let wakers = threads.iter().map(|t| t.thread().clone()).collect();
+        threads.push(spawn("beat", &engine.stop, move |stop| beat.run(stop, wakers))?);
+        engine.drive = Drive::Threads(threads);
+        Ok(engine)
+    }
+
+    /// Starts without threads: time passes only by [`Engine::pass`].
+    ///
+    /// # Errors
+    /// When the system gives no descriptor.
+    pub fn by_hand(rig: &Rig, setup: Setup) -> std::io::Result<Self> {
+        let (mut engine, parts) = Self::build(rig, setup)?;
+        engine.drive = Drive::ByHand(Box::new(parts));
+        Ok(engine)
+    }
+
+    fn build(rig: &Rig, setup: Setup) -> std::io::Result<(Self, ByHand)> {
+        let stop = Arc::new(Stop::new()?);
+        let (down, from_above) = RingBuffer::new(COMMANDS_WAITING);
+        let wiring = Wiring::of(rig, &setup);
+        let stage = Prepared::new(Plan::of(rig));
+        let (workers, posts) = worker::make(setup.buses, &wiring, &setup.clock);
+        let trouble = LineTrouble::for_lines(setup.lines.len());
+        let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
+        let first = NextPlan { stage, wiring, version: 0 };
+        let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat));
+        let drive = Drive::Threads(Vec::new());
+        let engine = Self { down, up, stop, trouble, drive, version: 0 };
+        Ok((engine, ByHand { beat, workers, keeper }))
+    }
+
+    /// Asks the stage for something. A full queue loses the command and says so.
+    pub fn command(&mut self, command: Command) -> bool {
+        self.send(Downward::Command(command))
+    }
+
+    /// Runs another rig from the next beat on. Gives the version that snapshots of it carry.
+    pub fn run_rig(&mut self, rig: &Rig, wiring: Wiring) -> Option<u64> {
+        let version = self.version + 1;
+        let plan = NextPlan { stage: Prepared::new(Plan::of(rig)), wiring, version };
+        self.send(Downward::Plan(Box::new(plan))).then(|| {
+            self.version = version;
+            version
+        })
+    }
+
+    /// Answers a board that asks what to do with running pulses.
+    pub fn decide(&mut self, port: usize, board: usize, decision: Decision) -> bool {
+        self.send(Downward::Decide { port, board, decision })
+    }
+
+    fn send(&mut self, item: Downward) -> bool {
+        let sent = self.down.push(item).is_ok();
+        self.stop.wake();
+        sent
+    }
+
+    /// The newest snapshot.
+    pub fn snapshot(&mut self) -> &Snapshot {
+        self.up.read()
+    }
+
+    /// What other threads use to cut and to stop.
+    pub const fn stop(&self) -> &Arc<Stop> {
+        &self.stop
+    }
+
+    /// Why serial lines cannot be opened, by line.
+    pub fn line_trouble(&self, line: usize) -> Option<wasvolta_port::serial::SerialError> {
+        self.trouble.get(line)
+    }
+
+    /// Lets one beat pass, where time passes by hand; else nothing.
+    pub fn pass(&mut self) {
+        let Drive::ByHand(parts) = &mut self.drive else { return };
+        parts.keeper.service();
+        parts.beat.turn(&self.stop, true);
+        for worker in &mut parts.workers {
+            worker.service();
+        }
+        parts.beat.collect();
+    }
+
+    /// Whether a thread has failed or someone has asked to stop.
+    pub fn is_stopped(&self) -> bool {
+        self.stop.is_set()
+    }
+}
+
+impl Drop for Engine {
+    fn drop(&mut self) {
+        self.stop.set();
+        if let Drive::Threads(threads) = &mut self.drive {
+            for thread in threads.iter() {
+                thread.thread().unpark();
+            }
+            for thread in threads.drain(..) {
+                // A thread that panicked has released its channels while unwinding.
+                let _ = thread.join();
+            }
+        }
+    }
+}
+
+fn spawn(
+    name: &str,
+    stop: &Arc<Stop>,
+    body: impl FnOnce(&Stop) + Send + 'static,
+) -> std::io::Result<JoinHandle<()>> {
+    let stop = Arc::clone(stop);
+    std::thread::Builder::new().name(name.to_owned()).spawn(move || {
+        let _tripwire = stop::Tripwire::new(&stop);
+        body(&stop);
+    })
+}

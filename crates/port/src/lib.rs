@@ -1,1 +1,15 @@
-//! x
+//! The ways to hardware: what a transport must do, the real transports, and the drivers that turn setpoints
+//! into traffic.
+//!
+//! Simulated transports live in the `sim` crate and are used through the same traits. Which servo stands at
+//! which channel is known above, not here.
+
+pub mod clock;
+pub mod expander;
+pub mod i2c;
+#[cfg(target_os = "linux")]
+pub mod linux_i2c;
+pub mod serial;
+
+pub use clock::{Clock, WallClock};
+pub use i2c::{BusError, Fault, I2cBus, Transfer};

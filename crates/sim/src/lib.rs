@@ -1,1 +1,17 @@
-//! x
+//! Simulated boards, servos and knobs that speak the real protocols, with a truth that stays hidden.
+//!
+//! Transports come out through port's traits and real ptys; what a person on the bench would see comes out
+//! through the [`Eye`]. Nothing in the program may look further.
+
+pub mod bench;
+pub mod chip;
+pub mod clock;
+pub mod faults;
+pub mod knob;
+pub mod servo;
+pub mod truth;
+
+pub use bench::{Bench, Eye, Logged, Look, SimBus};
+pub use clock::ManualClock;
+pub use knob::Knob;
+pub use truth::Truth;

@@ -1,1 +1,6 @@
-//! x
+//! Codecs: bytes to values and back. No port, no clock, no thread is owned here.
+//!
+//! A decoder takes bytes in any split, never panics, never grows, and finds its way back after rubbish.
+
+pub mod expander;
+pub mod lines;

@@ -92,7 +92,13 @@ impl Found {
         }
     }
 
-    fn known<'a>(&mut self, path: Path, what: &str, name: &str, names: impl Iterator<Item = &'a str>) -> bool {
+    fn known<'a>(
+        &mut self,
+        path: Path,
+        what: &str,
+        name: &str,
+        names: impl Iterator<Item = &'a str>,
+    ) -> bool {
         let names: Vec<&str> = names.collect();
         if names.contains(&name) {
             return true;
@@ -111,7 +117,11 @@ impl Found {
         for (n, name) in names.enumerate() {
             if before.contains(&name) {
                 let path = Path::of(list, n).key("name");
-                self.say(path, format!("a second {list} is called {name:?}"), "give one of them another name");
+                self.say(
+                    path,
+                    format!("a second {list} is called {name:?}"),
+                    "give one of them another name",
+                );
             }
             before.push(name);
         }
@@ -171,7 +181,11 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
         }
         match (port.kind, port.baud) {
             (PortKind::I2c, Some(_)) => {
-                found.say(at.key("baud"), "an I²C bus has no baud", "remove the line, or make the port serial");
+                found.say(
+                    at.key("baud"),
+                    "an I²C bus has no baud",
+                    "remove the line, or make the port serial",
+                );
             }
             (PortKind::Serial, Some(baud)) => found.range(at.key("baud"), &range::BAUD, f64::from(baud)),
             (_, None) => {}
@@ -224,7 +238,8 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
     if let Some(board) = rig.board(&servo.board) {
         let widest = board.clock().period() - Micros::new(50.0);
         if high > widest {
-            let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
+            let message =
+                format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
             found.say(at.key("endpoints_us"), message, "lower the endpoint or the frame rate");
         }
         if low < high
@@ -241,7 +256,11 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
         pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
         found.range(at.key("travel_deg"), &range::ANGLE, rated.travel_deg.get());
         if rated.travel_deg.get() <= 0.0 {
-            found.say(at.key("travel_deg"), "a travel is above 0°", "give it positive; set reversed = true instead");
+            found.say(
+                at.key("travel_deg"),
+                "a travel is above 0°",
+                "give it positive; set reversed = true instead",
+            );
         }
         if let Some(seconds) = rated.s_per_60_deg {
             found.range(at.key("s_per_60_deg"), &range::RATED_SPEED, seconds.get());
@@ -274,7 +293,8 @@ fn pulse_ends(found: &mut Found, at: &Path, Ends(low, high): Ends<Micros>) {
 fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     let at = Path::of("joint", n);
     found.name(&at, &joint.name);
-    let known = found.known(at.key("servo"), "servo", &joint.servo, rig.servos.iter().map(|s| s.name.as_str()));
+    let known =
+        found.known(at.key("servo"), "servo", &joint.servo, rig.servos.iter().map(|s| s.name.as_str()));
     let twin = rig.joints.iter().take(n).find(|j| j.servo == joint.servo);
     if let (true, Some(twin)) = (known, twin) {
         let message = format!("{} turns joint {} already", joint.servo, twin.name);
@@ -316,7 +336,11 @@ fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
     found.range(at.key("ends").at(1), &range::RAW, high);
     #[expect(clippy::float_cmp, reason = "only exactly equal ends divide by zero")]
     if low == high {
-        found.say(at.key("ends"), "both ends are the same", "give the raw values at the two ends of the movement");
+        found.say(
+            at.key("ends"),
+            "both ends are the same",
+            "give the raw values at the two ends of the movement",
+        );
     }
     if let Some(centre) = input.centre {
         let inside = centre > low.min(high) && centre < low.max(high);
@@ -392,8 +416,12 @@ fn outside_limits(found: &mut Found, at: Path, rig: &Rig, joint: &str, angle: De
         _ => None,
     };
     if let Some((which, limit)) = beyond {
-        let message =
-            format!("{}° is beyond the {which} limit {}° of {}", angle.get(), limit.angle_deg.get(), joint.name);
+        let message = format!(
+            "{}° is beyond the {which} limit {}° of {}",
+            angle.get(),
+            limit.angle_deg.get(),
+            joint.name
+        );
         let why = if limit.reason.is_empty() { String::new() } else { format!(" ({})", limit.reason) };
         found.say(at, message, format!("bring the angle inside{why}, or move the limit"));
     }

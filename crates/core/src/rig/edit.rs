@@ -1,1 +1,444 @@
-//! x
+//! The one list of edits: each takes a rig and gives another, or says why not. All are undone by keeping
+//! the rig before.
+//!
+//! Commands, which act at once and are not undone, stand in `stage::command`.
+
+use super::check::problems;
+use super::{Ends, Failsafe, How, Joint, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
+use crate::clock::oscillator_from;
+use crate::easing::Easing;
+use crate::unit::{Degrees, Hertz, Micros, Seconds, Ticks};
+use std::collections::BTreeMap;
+use thiserror::Error;
+
+/// Why an edit was refused. The rig stays as it was.
+#[derive(Debug, Clone, PartialEq, Error)]
+pub enum Refused {
+    /// Nothing of that name.
+    #[error("there is no {what} called {name:?}")]
+    Missing {
+        /// What was looked for.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// The rig would not be sound.
+    #[error("{message}: {help}")]
+    Unsound {
+        /// What would be wrong.
+        message: String,
+        /// What to do.
+        help: String,
+    },
+    /// There is nothing to take away.
+    #[error("there is no mark to drop")]
+    NoMark,
+    /// The servo stands at a limit before the endpoint.
+    #[error("a limit at {limit_deg}° stops {joint} first: move that with l, then widen")]
+    LimitFirst {
+        /// The joint.
+        joint: String,
+        /// The limit in the way.
+        limit_deg: f64,
+    },
+}
+
+/// What an edit gives.
+pub type Edited = Result<Rig, Refused>;
+
+/// Which of two ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// The lower.
+    Low,
+    /// The higher.
+    High,
+}
+
+impl End {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::High => "high",
+        }
+    }
+
+    /// The other one.
+    #[must_use]
+    pub const fn other(self) -> Self {
+        match self {
+            Self::Low => Self::High,
+            Self::High => Self::Low,
+        }
+    }
+}
+
+impl<T> Ends<T> {
+    /// The value at an end, to be set.
+    pub const fn at_mut(&mut self, end: End) -> &mut T {
+        match end {
+            End::Low => &mut self.0,
+            End::High => &mut self.1,
+        }
+    }
+}
+
+fn missing(what: &'static str, name: &str) -> Refused {
+    Refused::Missing { what, name: name.to_owned() }
+}
+
+fn changed(rig: &Rig, change: impl FnOnce(&mut Rig) -> Result<(), Refused>) -> Edited {
+    let mut next = rig.clone();
+    change(&mut next)?;
+    match problems(&next).into_iter().next() {
+        None => Ok(next),
+        Some(problem) => Err(Refused::Unsound { message: problem.message, help: problem.help }),
+    }
+}
+
+fn servo_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Servo, Refused> {
+    rig.servos.iter_mut().find(|s| s.name == name).ok_or_else(|| missing("servo", name))
+}
+
+fn joint_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Joint, Refused> {
+    rig.joints.iter_mut().find(|j| j.name == name).ok_or_else(|| missing("joint", name))
+}
+
+/// What was seen at a pulse, with how it was sent.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Observation {
+    /// The pulse on the wire.
+    pub pulse: Micros,
+    /// The ticks it was.
+    pub ticks: Ticks,
+    /// How it was seen.
+    pub seen: How,
+    /// From which side the pulse came.
+    pub from: Side,
+    /// The angle, for an aligned mark.
+    pub angle: Option<Degrees>,
+}
+
+/// Keeps a mark. A mark at the same pulse, seen the same way from the same side, is replaced.
+pub fn keep_mark(rig: &Rig, servo: &str, what: Observation) -> Edited {
+    let oscillator = rig.servo(servo).and_then(|s| rig.board(&s.board)).map(|b| b.oscillator_hz);
+    changed(rig, |rig| {
+        let servo = servo_mut(rig, servo)?;
+        let mark = Mark {
+            pulse_us: rounded(what.pulse),
+            angle_deg: what.angle,
+            seen: what.seen,
+            from: what.from,
+            error_deg: None,
+            ticks: Some(what.ticks),
+            oscillator_hz: oscillator,
+        };
+        let same =
+            |m: &Mark| m.ticks == mark.ticks && m.seen == mark.seen && m.oscillator_hz == mark.oscillator_hz;
+        match servo.marks.iter_mut().find(|m| same(m)) {
+            Some(old) => *old = mark,
+            None => servo.marks.push(mark),
+        }
+        servo.marks.sort_by(|a, b| a.pulse_us.get().total_cmp(&b.pulse_us.get()));
+        Ok(())
+    })
+}
+
+/// Drops the mark nearest to a pulse.
+pub fn drop_mark(rig: &Rig, servo: &str, near: Micros) -> Edited {
+    changed(rig, |rig| {
+        let servo = servo_mut(rig, servo)?;
+        let far = |m: &Mark| (m.pulse_us - near).abs().get();
+        let nearest =
+            (0..servo.marks.len()).min_by(|&a, &b| far(&servo.marks[a]).total_cmp(&far(&servo.marks[b])));
+        servo.marks.remove(nearest.ok_or(Refused::NoMark)?);
+        Ok(())
+    })
+}
+
+/// Moves an endpoint to a pulse.
+pub fn set_endpoint(rig: &Rig, servo: &str, end: End, pulse: Micros) -> Edited {
+    changed(rig, |rig| {
+        *servo_mut(rig, servo)?.endpoints_us.at_mut(end) = rounded(pulse);
+        Ok(())
+    })
+}
+
+/// Moves an endpoint outwards by a step, so that the pulse can follow it.
+pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
+    let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
+    if let (Some(joint), Ok(fit)) = (rig.joint_of(servo), found.fit()) {
+        let angle_end = if fit.line.gain() < 0.0 { end.other() } else { end };
+        let limit = match angle_end {
+            End::Low => &joint.low,
+            End::High => &joint.high,
+        };
+        if let Some(limit) = limit {
+            return Err(Refused::LimitFirst { joint: joint.name.clone(), limit_deg: limit.angle_deg.get() });
+        }
+    }
+    let Ends(low, high) = found.endpoints_us;
+    let pulse = match end {
+        End::Low => low - step,
+        End::High => high + step,
+    };
+    set_endpoint(rig, servo, end, pulse)
+}
+
+/// Sets or takes away a joint's limit.
+pub fn set_limit(rig: &Rig, joint: &str, end: End, limit: Option<Limit>) -> Edited {
+    changed(rig, |rig| {
+        let joint = joint_mut(rig, joint)?;
+        let limit = limit.map(|l| Limit { angle_deg: rounded_angle(l.angle_deg), reason: l.reason });
+        match end {
+            End::Low => joint.low = limit,
+            End::High => joint.high = limit,
+        }
+        Ok(())
+    })
+}
+
+/// Makes a pulse the servo's centre.
+pub fn set_centre(rig: &Rig, servo: &str, pulse: Micros) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.centre_us = Some(rounded(pulse));
+        Ok(())
+    })
+}
+
+/// Makes an angle the joint's home.
+pub fn set_home(rig: &Rig, joint: &str, angle: Degrees) -> Edited {
+    changed(rig, |rig| {
+        joint_mut(rig, joint)?.home_deg = Some(rounded_angle(angle));
+        Ok(())
+    })
+}
+
+/// Corrects a board's clock from the frame rate that was measured at its outputs.
+///
+/// Marks, endpoints and centre seen with the old clock are expressed anew, and the rate is set to what it
+/// really is, so that the ticks on the wire do not change.
+pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
+    changed(rig, |rig| {
+        let board = rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
+        let old = board.oscillator_hz;
+        let new = Hertz::new(libm::round(oscillator_from(measured, board.prescale()).get()));
+        let factor = old / new;
+        board.oscillator_hz = new;
+        board.frame_hz = measured;
+        for servo in rig.servos.iter_mut().filter(|s| s.board == board.name) {
+            let Ends(low, high) = servo.endpoints_us;
+            servo.endpoints_us = Ends(low * factor, high * factor);
+            servo.centre_us = servo.centre_us.map(|c| c * factor);
+            for mark in servo.marks.iter_mut().filter(|m| m.oscillator_hz.is_none_or(|hz| hz == old)) {
+                mark.pulse_us = mark.pulse_us * factor;
+                mark.oscillator_hz = Some(new);
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Ties an input to a joint, over the joint's limits or its travel; an earlier mapping of the joint goes.
+pub fn tie(rig: &Rig, input: &str, joint: &str, span: (Degrees, Degrees)) -> Edited {
+    changed(rig, |rig| {
+        rig.mappings.retain(|m| m.joint != joint);
+        let angles = Ends(rounded_angle(span.0), rounded_angle(span.1));
+        rig.mappings.push(Mapping {
+            input: input.to_owned(),
+            joint: joint.to_owned(),
+            angles_deg: angles,
+            failsafe: None,
+        });
+        Ok(())
+    })
+}
+
+/// Frees a joint of its mapping.
+pub fn untie(rig: &Rig, joint: &str) -> Edited {
+    changed(rig, |rig| {
+        rig.mappings.retain(|m| m.joint != joint);
+        Ok(())
+    })
+}
+
+/// Changes one input.
+pub fn change_input(rig: &Rig, input: &str, change: impl FnOnce(&mut super::Input)) -> Edited {
+    changed(rig, |rig| {
+        change(rig.inputs.iter_mut().find(|i| i.name == input).ok_or_else(|| missing("input", input))?);
+        Ok(())
+    })
+}
+
+/// Moves one end of a joint's mapping.
+pub fn set_mapping_end(rig: &Rig, joint: &str, end: End, angle: Degrees) -> Edited {
+    changed(rig, |rig| {
+        let mapping =
+            rig.mappings.iter_mut().find(|m| m.joint == joint).ok_or_else(|| missing("mapping", joint))?;
+        *mapping.angles_deg.at_mut(end) = rounded_angle(angle);
+        Ok(())
+    })
+}
+
+/// What a mapping does when its link is lost: go to an angle, or stay.
+pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edited {
+    changed(rig, |rig| {
+        let mapping =
+            rig.mappings.iter_mut().find(|m| m.joint == joint).ok_or_else(|| missing("mapping", joint))?;
+        mapping.failsafe = failsafe;
+        Ok(())
+    })
+}
+
+/// Keeps a pose under a name; one of that name is replaced.
+pub fn keep_pose(rig: &Rig, name: &str, angles: BTreeMap<String, Degrees>) -> Edited {
+    changed(rig, |rig| {
+        let angles_deg = angles.into_iter().map(|(joint, angle)| (joint, rounded_angle(angle))).collect();
+        match rig.poses.iter_mut().find(|p| p.name == name) {
+            Some(pose) => pose.angles_deg = angles_deg,
+            None => rig.poses.push(Pose { name: name.to_owned(), angles_deg }),
+        }
+        Ok(())
+    })
+}
+
+/// Puts a step into a sequence, before `at`; a sequence of a new name is made.
+pub fn insert_step(rig: &Rig, sequence: &str, at: usize, pose: &str) -> Edited {
+    changed(rig, |rig| {
+        let step = Step {
+            pose: pose.to_owned(),
+            move_s: Some(Seconds::new(1.0)),
+            easing: Easing::default(),
+            dwell_s: Seconds::ZERO,
+            joints: BTreeMap::new(),
+        };
+        match rig.sequences.iter_mut().find(|s| s.name == sequence) {
+            Some(found) => found.steps.insert(at.min(found.steps.len()), step),
+            None => rig.sequences.push(super::Sequence { name: sequence.to_owned(), steps: vec![step] }),
+        }
+        Ok(())
+    })
+}
+
+/// Takes a step out of a sequence.
+pub fn remove_step(rig: &Rig, sequence: &str, at: usize) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        if at >= found.steps.len() {
+            return Err(missing("step", &(at + 1).to_string()));
+        }
+        found.steps.remove(at);
+        Ok(())
+    })
+}
+
+/// Changes one step.
+pub fn change_step(rig: &Rig, sequence: &str, at: usize, change: impl FnOnce(&mut Step)) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        change(found.steps.get_mut(at).ok_or_else(|| missing("step", &(at + 1).to_string()))?);
+        Ok(())
+    })
+}
+
+fn sequence_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut super::Sequence, Refused> {
+    rig.sequences.iter_mut().find(|s| s.name == name).ok_or_else(|| missing("sequence", name))
+}
+
+/// Pulses are kept to a hundredth of a microsecond, well under the finest tick.
+fn rounded(pulse: Micros) -> Micros {
+    Micros::new(libm::round(pulse.get() * 100.0) / 100.0)
+}
+
+/// Angles are kept to a hundredth of a degree.
+fn rounded_angle(angle: Degrees) -> Degrees {
+    Degrees::new(libm::round(angle.get() * 100.0) / 100.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rig::file::{Loaded, load};
+
+    fn rig() -> Rig {
+        match load(include_str!("../../tests/data/small.rig.toml")) {
+            Loaded::Sound(rig) => *rig,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn aligned(pulse: f64, angle: f64) -> Observation {
+        Observation {
+            pulse: Micros::new(pulse),
+            ticks: Ticks(300),
+            seen: How::Aligned,
+            from: Side::Below,
+            angle: Some(Degrees::new(angle)),
+        }
+    }
+
+    #[test]
+    fn a_mark_is_kept_in_order_and_replaced_at_the_same_ticks() {
+        let once = keep_mark(&rig(), "heron.neck", aligned(1464.0, 2.0)).unwrap();
+        assert_eq!(once.servos[0].marks[1].angle_deg, Some(Degrees::new(2.0)));
+        let twice = keep_mark(&once, "heron.neck", aligned(1464.0, 3.0)).unwrap();
+        assert_eq!(twice.servos[0].marks.len(), 3);
+        assert_eq!(twice.servos[0].marks[1].angle_deg, Some(Degrees::new(3.0)));
+        let dropped = drop_mark(&twice, "heron.neck", Micros::new(1450.0)).unwrap();
+        assert_eq!(dropped.servos[0].marks, rig().servos[0].marks);
+    }
+
+    #[test]
+    fn what_would_make_the_rig_unsound_is_refused() {
+        let beyond = set_endpoint(&rig(), "heron.neck", End::Low, Micros::new(250.0)).unwrap_err();
+        assert!(beyond.to_string().starts_with("pulse is 250 µs, outside 300 to 2900 µs"), "{beyond}");
+        assert!(set_endpoint(&rig(), "heron.neck", End::Low, Micros::new(2200.0)).is_err());
+        let limit = Limit { angle_deg: Degrees::new(10.0), reason: String::new() };
+        let tight = set_limit(&rig(), "heron.neck", End::High, Some(limit)).unwrap_err();
+        assert!(tight.to_string().contains("look") || tight.to_string().contains("beyond"), "{tight}");
+    }
+
+    #[test]
+    fn widening_is_refused_where_a_limit_stops_first() {
+        let refused = widen(&rig(), "heron.neck", End::Low, Micros::new(10.0)).unwrap_err();
+        assert_eq!(
+            refused.to_string(),
+            "a limit at -45° stops heron.neck first: move that with l, then widen"
+        );
+        let wider = widen(&rig(), "heron.beak", End::High, Micros::new(10.0)).unwrap();
+        assert_eq!(wider.servos[1].endpoints_us, Ends(Micros::new(1000.0), Micros::new(2010.0)));
+    }
+
+    #[test]
+    fn a_clock_correction_keeps_ticks_and_angles() {
+        let before = rig();
+        let after = correct_clock(&before, "upper", Hertz::new(52.230)).unwrap();
+        assert!((after.boards[0].oscillator_hz.get() - 26.1e6).abs() < 1e3);
+        assert_eq!(after.boards[0].prescale(), 121);
+        let (old, new) = (before.servos[0].fit().unwrap().line, after.servos[0].fit().unwrap().line);
+        for ticks in (200..500).map(Ticks) {
+            let was = old.angle_at(before.boards[0].clock().pulse(ticks));
+            let is = new.angle_at(after.boards[0].clock().pulse(ticks));
+            assert!((was - is).abs().get() < 1e-6);
+        }
+    }
+
+    #[test]
+    fn steps_come_and_go_and_a_new_sequence_is_made() {
+        let more = insert_step(&rig(), "wake", 1, "look").unwrap();
+        assert_eq!(more.sequences[0].steps[1].pose, "look");
+        let fewer = remove_step(&more, "wake", 1).unwrap();
+        assert_eq!(fewer, rig());
+        assert!(remove_step(&fewer, "wake", 9).is_err());
+        assert_eq!(insert_step(&rig(), "strike", 0, "look").unwrap().sequences[1].name, "strike");
+    }
+
+    #[test]
+    fn a_joint_has_one_mapping_at_a_time() {
+        let tied = tie(&rig(), "knob", "heron.beak", (Degrees::new(0.0), Degrees::new(30.0))).unwrap();
+        assert_eq!(tied.mappings.len(), 1);
+        assert!(untie(&tied, "heron.beak").unwrap().mappings.is_empty());
+        assert!(tie(&rig(), "pedal", "heron.beak", (Degrees::ZERO, Degrees::new(1.0))).is_err());
+    }
+}

@@ -56,7 +56,11 @@ pub fn load(text: &str) -> Loaded {
         Ok(rig) => rig,
         Err(error) => {
             let help = help_for(error.message());
-            return Loaded::Problems(vec![Located { message: tidy(error.message()), help, span: error.span() }]);
+            return Loaded::Problems(vec![Located {
+                message: tidy(error.message()),
+                help,
+                span: error.span(),
+            }]);
         }
     };
     rig.number_parts();
@@ -275,7 +279,10 @@ mod tests {
         assert_eq!(message, "pulse is 2930 µs, outside 300 to 2900 µs");
         assert_eq!(underlined, "2930");
         let (message, _, underlined) = first_problem(&SMALL.replace("[900, 2100]", "[200, 2100]"));
-        assert_eq!((message.as_str(), underlined.as_str()), ("pulse is 200 µs, outside 300 to 2900 µs", "200"));
+        assert_eq!(
+            (message.as_str(), underlined.as_str()),
+            ("pulse is 200 µs, outside 300 to 2900 µs", "200")
+        );
     }
 
     #[test]

@@ -118,7 +118,8 @@ fn merge_tables(target: &mut ArrayOfTables, old: &Array, new: &Array) {
 
 fn merge_list(target: &mut Array, old: &Array, new: &Array) {
     let kept: Vec<Value> = target.iter().cloned().collect();
-    let many_lines = kept.iter().any(|v| v.to_string().contains('\n')) || new.iter().any(Value::is_inline_table);
+    let many_lines =
+        kept.iter().any(|v| v.to_string().contains('\n')) || new.iter().any(Value::is_inline_table);
     target.clear();
     for (value, origin) in new.iter().zip(origins(old, new)) {
         let before = origin.and_then(|n| Some((kept.get(n)?, old.get(n)?)));
@@ -134,7 +135,13 @@ fn merge_list(target: &mut Array, old: &Array, new: &Array) {
             kept
         } else {
             let mut value = bare(value);
-            let gap = if many_lines { "\n  " } else if target.is_empty() { "" } else { " " };
+            let gap = if many_lines {
+                "\n  "
+            } else if target.is_empty() {
+                ""
+            } else {
+                " "
+            };
             value.decor_mut().set_prefix(gap);
             value
         };

@@ -112,11 +112,22 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     let pulses = |speed: DegreesPerSecond| speed.get() / gain;
     let rated = servo.rated_speed();
     let speed = match (joint.and_then(|j| j.speed_deg_s), rated) {
-        (Some(a), Some(b)) => if a < b { a } else { b },
+        (Some(a), Some(b)) => {
+            if a < b {
+                a
+            } else {
+                b
+            }
+        }
         (a, b) => a.or(b).unwrap_or(UNRATED_SPEED),
     };
     let Ends(low, high) = servo.endpoints_us;
-    let guard = Guard { endpoints: (low, high), limits: limits(joint, line), speed: pulses(speed), clock: board.clock() };
+    let guard = Guard {
+        endpoints: (low, high),
+        limits: limits(joint, line),
+        speed: pulses(speed),
+        clock: board.clock(),
+    };
     Some(ServoPlan {
         id: servo.id,
         home: line.zip(joint.and_then(|j| j.home_deg)).map(|(line, home)| line.pulse_at(home)),
@@ -146,7 +157,8 @@ fn input_plan(input: &Input) -> InputPlan {
         Some(centre) => Span::TwoSided { low, centre, high },
         None => Span::OneEnded { low, high },
     };
-    let curve = if input.curve.is_empty() { Curve::Expo(input.expo) } else { Curve::Points(input.curve.clone()) };
+    let curve =
+        if input.curve.is_empty() { Curve::Expo(input.expo) } else { Curve::Points(input.curve.clone()) };
     let milliseconds = |ms: f64| Duration::try_from_secs_f64(ms / 1e3).unwrap_or_default();
     InputPlan {
         id: input.id,

@@ -1,7 +1,7 @@
 //! A sequence being played: which one, how far, and from which pose it started.
 
-use super::plan::Plan;
 use super::ServoState;
+use super::plan::Plan;
 use crate::rig::Id;
 use crate::unit::Degrees;
 use std::time::Duration;
@@ -57,7 +57,14 @@ impl Player {
         }
     }
 
-    pub(super) fn seek(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, at: Duration, driving: bool) {
+    pub(super) fn seek(
+        &mut self,
+        plan: &Plan,
+        servos: &[ServoState],
+        sequence: usize,
+        at: Duration,
+        driving: bool,
+    ) {
         let new = self.play == Play::Stopped || self.sequence != sequence || self.screen_only == driving;
         if new {
             self.capture(plan, servos, sequence, driving);

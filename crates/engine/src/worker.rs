@@ -1,0 +1,223 @@
+//! One worker a bus: takes the newest frame, brings its boards there, and releases them as its last act.
+
+use crate::snapshot::{BoardState, Trouble};
+use crate::stop::Stop;
+use crate::wiring::Wiring;
+use crate::{BusPort, OpenBus};
+use std::sync::Arc;
+use std::time::Duration;
+use triple_buffer::{Input, Output, triple_buffer};
+use wasvolta_port::expander::{Decision, Expander, Noted, Phase, Settings, Wanted};
+use wasvolta_port::{BusError, Clock, I2cBus};
+use wasvolta_wire::expander::CHANNELS;
+
+/// What one board should be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BoardFrame {
+    /// Ticks by channel.
+    pub wanted: Wanted,
+    /// Channels that keep their pulse when the program ends.
+    pub stay: [bool; CHANNELS],
+    /// What the board is to be.
+    pub settings: Settings,
+    /// The maker's word on pulses found running, with a number that grows with each word.
+    pub decision: Option<(u32, Decision)>,
+}
+
+/// All boards of a port.
+pub type Frame = Vec<BoardFrame>;
+/// All boards of a port, as they are.
+pub type Report = Vec<BoardState>;
+
+/// The beat's end of a mailbox.
+pub struct Post {
+    /// Where the next frame goes.
+    pub frames: Input<Frame>,
+    /// Where reports come from.
+    pub reports: Output<Report>,
+}
+
+struct Driven {
+    driver: Expander,
+    state: BoardState,
+    decided: u32,
+}
+
+/// See the module.
+pub struct Worker {
+    open: OpenBus,
+    bus: Option<Box<dyn I2cBus>>,
+    boards: Vec<Driven>,
+    frames: Output<Frame>,
+    reports: Input<Report>,
+    clock: Arc<dyn Clock>,
+    retry_at: Duration,
+    retry_after: Duration,
+    released: bool,
+}
+
+const FIRST_RETRY: Duration = Duration::from_millis(500);
+const LAST_RETRY: Duration = Duration::from_secs(8);
+/// A board is looked at this often even when nothing changes.
+const IDLE: Duration = Duration::from_millis(250);
+
+/// Workers and their mailboxes for all ports.
+pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>) -> (Vec<Worker>, Vec<Post>) {
+    ports
+        .into_iter()
+        .zip(&wiring.boards)
+        .map(|(port, boards)| {
+            let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
+            let report: Report = vec![BoardState::default(); boards.len()];
+            let (frames_in, frames) = triple_buffer(&frame);
+            let (reports, reports_out) = triple_buffer(&report);
+            let boards = boards
+                .iter()
+                .map(|&s| Driven { driver: Expander::new(s), state: BoardState::default(), decided: 0 })
+                .collect();
+            let worker = Worker {
+                open: port.open,
+                bus: None,
+                boards,
+                frames,
+                reports,
+                clock: Arc::clone(clock),
+                retry_at: Duration::ZERO,
+                retry_after: FIRST_RETRY,
+                released: false,
+            };
+            (worker, Post { frames: frames_in, reports: reports_out })
+        })
+        .unzip()
+}
+
+impl BoardFrame {
+    /// A board with no pulses.
+    pub(crate) const fn idle(settings: Settings) -> Self {
+        Self { wanted: [None; CHANNELS], stay: [false; CHANNELS], settings, decision: None }
+    }
+}
+
+impl Worker {
+    /// Works until stopped; then releases everything.
+    pub(crate) fn run(mut self, stop: &Stop) {
+        while !stop.is_set() {
+            let until = self.service();
+            if !self.frames.updated() {
+                std::thread::park_timeout(until.clamp(Duration::from_micros(200), IDLE));
+            }
+        }
+        self.release();
+    }
+
+    /// One round over all boards; the time until the next is worth while.
+    pub(crate) fn service(&mut self) -> Duration {
+        self.frames.update();
+        let now = self.clock.now();
+        let mut next = IDLE;
+        if now >= self.retry_at {
+            let outcome = self.round(now);
+            next = match outcome {
+                Ok(next) => {
+                    self.retry_after = FIRST_RETRY;
+                    next
+                }
+                Err(error) => {
+                    self.fail(&error, now);
+                    IDLE
+                }
+            };
+        }
+        self.report();
+        next
+    }
+
+    fn round(&mut self, now: Duration) -> Result<Duration, BusError> {
+        if self.bus.is_none() {
+            self.bus = Some((self.open)()?);
+        }
+        let Some(bus) = self.bus.as_deref_mut() else { return Ok(IDLE) };
+        let clock = Arc::clone(&self.clock);
+        let wait = |time| clock.wait(time);
+        let mut next = IDLE;
+        let mut first = Ok(());
+        for (board, frame) in self.boards.iter_mut().zip(self.frames.output_buffer()) {
+            match board.service(bus, now, frame, &wait) {
+                Ok(()) => {
+                    if let Some(due) = board.driver.due(&frame.wanted) {
+                        next = next.min(due.saturating_sub(now));
+                    }
+                }
+                Err(error) => first = first.and(Err(error)),
+            }
+        }
+        first.map(|()| next)
+    }
+
+    fn fail(&mut self, error: &BusError, now: Duration) {
+        self.bus = None;
+        self.retry_at = now + self.retry_after;
+        self.retry_after = (self.retry_after * 2).min(LAST_RETRY);
+        for board in &mut self.boards {
+            board.driver.lost();
+            board.state.trouble = Some(Trouble { doing: error.doing, fault: error.fault });
+        }
+    }
+
+    fn report(&mut self) {
+        for (board, report) in self.boards.iter_mut().zip(self.reports.input_buffer_mut()) {
+            board.state.phase = board.driver.phase();
+            board.state.sent = *board.driver.sent();
+            *report = board.state;
+        }
+        self.reports.publish();
+    }
+
+    fn release(&mut self) {
+        self.released = true;
+        let Some(bus) = self.bus.as_deref_mut() else { return };
+        let frames = self.frames.output_buffer();
+        for (board, frame) in self.boards.iter_mut().zip(frames) {
+            // One more try: a single failed transfer must not leave a servo driven.
+            if board.driver.release_all(bus, &frame.stay).is_err() {
+                let _ = board.driver.release_all(bus, &frame.stay);
+            }
+        }
+    }
+}
+
+impl Drop for Worker {
+    fn drop(&mut self) {
+        if !self.released {
+            self.release();
+        }
+    }
+}
+
+impl Driven {
+    fn service(
+        &mut self,
+        bus: &mut dyn I2cBus,
+        now: Duration,
+        frame: &BoardFrame,
+        wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        if frame.settings != self.driver.settings() {
+            self.driver.reconfigure(frame.settings);
+        }
+        if let Some((number, decision)) = frame.decision
+            && number != self.decided
+            && matches!(self.driver.phase(), Phase::Asking(_))
+        {
+            self.driver.decide(decision, bus, wait)?;
+            self.decided = number;
+        }
+        match self.driver.service(bus, now, &frame.wanted, wait)? {
+            Noted::Started => self.state.starts += 1,
+            Noted::Restarted => self.state.restarts += 1,
+            Noted::Asks | Noted::Nothing => {}
+        }
+        self.state.trouble = None;
+        Ok(())
+    }
+}

@@ -1,0 +1,303 @@
+//! The engine with a simulated bench: values flow, and however it ends, every channel is released.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use wasvolta_core::guard::Stopped;
+use wasvolta_core::link::Health;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::stage::{Command, EventKind, Output, Owner, Play};
+use wasvolta_core::unit::Micros;
+use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Snapshot, Wiring};
+use wasvolta_port::expander::Phase;
+use wasvolta_port::{Clock, WallClock};
+use wasvolta_sim::bench::released_at_the_end;
+use wasvolta_sim::truth::KnobTruth;
+use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
+
+const BEAT: Duration = Duration::from_millis(20);
+
+fn rig() -> Rig {
+    match load(include_str!("../../core/tests/data/small.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+fn setup(bench: &Bench, clock: Arc<dyn Clock>, lines: Vec<LinePort>) -> Setup {
+    let bench = bench.clone();
+    let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
+    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines, clock, beat: BEAT }
+}
+
+fn bench(clock: Arc<dyn Clock>) -> Bench {
+    let bench = Bench::new(&Truth::default(), 1, clock);
+    bench.ensure("bench-bus", 0x40, &[1, 2]);
+    bench
+}
+
+fn live() -> (Bench, Engine) {
+    let clock = Arc::new(WallClock::default());
+    let bench = bench(clock.clone());
+    let engine = Engine::start(&rig(), setup(&bench, clock, vec![])).unwrap();
+    (bench, engine)
+}
+
+/// Waits for a condition; a minute without it is a failure.
+fn until(engine: &mut Engine, what: &str, mut holds: impl FnMut(&Snapshot) -> bool) {
+    let start = Instant::now();
+    while !holds(engine.snapshot()) {
+        assert!(start.elapsed() < Duration::from_secs(20), "never: {what}");
+        std::thread::yield_now();
+    }
+}
+
+fn engage_both(engine: &mut Engine) {
+    for servo in [0, 1] {
+        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+    }
+    until(engine, "both on the wire", |s| s.boards[0][0].sent.iter().flatten().count() == 2);
+}
+
+struct ByHand {
+    clock: Arc<ManualClock>,
+    bench: Bench,
+    engine: Engine,
+}
+
+fn by_hand() -> ByHand {
+    let clock = Arc::new(ManualClock::default());
+    let bench = bench(clock.clone());
+    let engine = Engine::by_hand(&rig(), setup(&bench, clock.clone(), vec![])).unwrap();
+    ByHand { clock, bench, engine }
+}
+
+impl ByHand {
+    fn pass(&mut self, beats: u32) {
+        for _ in 0..beats {
+            self.clock.advance(BEAT);
+            self.engine.pass();
+        }
+    }
+}
+
+#[test]
+fn dropping_the_engine_releases_every_channel_last() {
+    let (bench, mut engine) = live();
+    engage_both(&mut engine);
+    drop(engine);
+    assert_eq!(released_at_the_end(&bench.log()), [1, 2]);
+}
+
+#[test]
+fn a_panic_beside_the_engine_releases_every_channel_last() {
+    let (bench, mut engine) = live();
+    engage_both(&mut engine);
+    let outcome = std::thread::spawn(move || {
+        let _engine = engine;
+        panic!("a fault of the screen");
+    })
+    .join();
+    assert!(outcome.is_err());
+    assert_eq!(released_at_the_end(&bench.log()), [1, 2]);
+}
+
+#[test]
+fn a_panic_in_a_worker_releases_its_channels_and_stops_the_rest() {
+    let (bench, mut engine) = live();
+    engage_both(&mut engine);
+    bench.faults().panic_next();
+    let start = Instant::now();
+    while !engine.is_stopped() {
+        assert!(start.elapsed() < Duration::from_secs(20));
+        std::thread::yield_now();
+    }
+    drop(engine);
+    assert_eq!(released_at_the_end(&bench.log()), [1, 2]);
+}
+
+#[test]
+fn cut_works_though_the_queue_is_full() {
+    let (bench, mut engine) = live();
+    engage_both(&mut engine);
+    let stop = Arc::clone(engine.stop());
+    bench.faults().set_delay(Duration::from_millis(1));
+    while engine.command(Command::Jog { servo: 0, by: Micros::new(1.0), repeat: false }) {}
+    stop.cut();
+    until(&mut engine, "cut", |s| {
+        s.output == Output::Cut && s.boards[0][0].sent.iter().flatten().count() == 0
+    });
+    assert!(bench.pulse_us("bench-bus", 0x40, 1).is_none());
+}
+
+#[test]
+fn a_missing_board_is_named_and_comes_back() {
+    let (bench, mut engine) = live();
+    until(&mut engine, "started", |s| s.boards[0][0].phase == Phase::Started);
+    engage_both(&mut engine);
+    bench.faults().set_absent(true);
+    until(&mut engine, "missing", |s| s.boards[0][0].trouble.is_some());
+    bench.faults().set_absent(false);
+    until(&mut engine, "back and engaged", |s| {
+        s.boards[0][0].trouble.is_none() && s.boards[0][0].sent.iter().flatten().count() == 2
+    });
+}
+
+#[test]
+fn a_knob_over_a_pty_moves_a_servo_and_its_pulled_plug_is_lost() {
+    let folder = std::env::temp_dir().join(format!("wasvolta-engine-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let truth = KnobTruth { line: "knob".into(), field: "knob".into(), low: 0.0, high: 1023.0, stands: 0.5 };
+    let knob = Knob::plug_in(truth, 1, &folder).unwrap();
+    knob.run();
+    let line = LinePort { name: "knob-line".into(), path: PathBuf::from(knob.path()), baud: 115_200 };
+    let clock = Arc::new(WallClock::default());
+    let bench = bench(clock.clone());
+    let mut engine = Engine::start(&rig(), setup(&bench, clock, vec![line])).unwrap();
+    until(&mut engine, "fresh", |s| s.inputs[0].health == Health::Fresh);
+    engage_both(&mut engine);
+    engine.command(Command::GiveBack { servo: 1 });
+    let beak = |s: &Snapshot| s.servos[1].pulse.get();
+    until(&mut engine, "at half, 20°", |s| {
+        s.servos[1].owner == Owner::Mapping && (beak(s) - 1200.0).abs() < 3.0
+    });
+    knob.turn(0.5);
+    until(&mut engine, "at 40°", |s| (beak(s) - 1400.0).abs() < 3.0);
+    // Rubbish is counted and changes nothing.
+    for rubbish in [&[b'9'; 4000][..], b"\n\xFF\xFE\x00knob=\nknob=7 x\n", b"hello\n"] {
+        knob.send(rubbish);
+    }
+    until(&mut engine, "counted", |s| s.lines[0].counts.bad >= 3);
+    assert!(engine.snapshot().inputs[0].raw.unwrap() > 1000.0);
+    knob.unplug();
+    until(&mut engine, "lost", |s| s.inputs[0].health == Health::Lost);
+    until(&mut engine, "failsafe at 5°", |s| {
+        s.servos[1].owner == Owner::LostMapping && (beak(s) - 1050.0).abs() < 1.0
+    });
+    until(&mut engine, "cannot open", |_| true);
+    knob.replug().unwrap();
+    until(&mut engine, "fresh again", |s| {
+        s.inputs[0].health == Health::Fresh && (beak(s) - 1400.0).abs() < 3.0
+    });
+    knob.stop();
+    drop(engine);
+    std::fs::remove_dir_all(&folder).unwrap();
+}
+
+#[test]
+fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
+    let run = || {
+        let mut by_hand = by_hand();
+        by_hand.pass(2);
+        for servo in [0, 1] {
+            by_hand.engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+            by_hand.pass(5);
+            by_hand.engine.command(Command::GiveBack { servo });
+        }
+        by_hand.pass(60);
+        by_hand.engine.command(Command::Play { sequence: 0 });
+        let mut trace = Vec::new();
+        for _ in 0..110 {
+            by_hand.pass(1);
+            trace.push(by_hand.engine.snapshot().boards[0][0].sent);
+        }
+        assert_eq!(by_hand.engine.snapshot().player.play, Play::Ended);
+        assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1900.0).abs() < 0.5, "at 40°");
+        assert!((by_hand.bench.pulse_us("bench-bus", 0x40, 1).unwrap() - 1900.0).abs() < 3.0);
+        trace
+    };
+    assert_eq!(run(), run());
+}
+
+#[test]
+fn the_hand_keeps_a_joint_until_it_is_given_back() {
+    let mut by_hand = by_hand();
+    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.pass(3);
+    by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
+    by_hand.engine.command(Command::Play { sequence: 0 });
+    by_hand.pass(120);
+    let neck = by_hand.engine.snapshot().servos[0];
+    assert_eq!((neck.owner, neck.pulse), (Owner::Hand, Micros::new(1550.0)));
+    by_hand.engine.command(Command::GiveBack { servo: 0 });
+    by_hand.pass(120);
+    let neck = by_hand.engine.snapshot().servos[0];
+    assert_eq!((neck.owner, neck.pulse), (Owner::Home, Micros::new(1500.0)));
+}
+
+#[test]
+fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
+    let mut by_hand = by_hand();
+    by_hand.engine.command(Command::Jog { servo: 1, by: Micros::new(5.0), repeat: false });
+    by_hand.pass(1);
+    let (_, event) = by_hand.engine.snapshot().events[0];
+    let EventKind::Refused(why) = event.kind else { panic!("{event:?}") };
+    assert_eq!(why.words(), "gets no pulses, so it cannot move: engage it with e");
+    assert!(by_hand.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
+}
+
+#[test]
+fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
+    let mut by_hand = by_hand();
+    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.pass(3);
+    for beat in 0..200 {
+        by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: beat > 0 });
+        by_hand.pass(1);
+    }
+    assert!(
+        by_hand
+            .engine
+            .snapshot()
+            .events
+            .iter()
+            .any(|(_, e)| e.kind == EventKind::Stopped(Stopped::LimitHigh))
+    );
+    // The limit at 45° is 1950 µs.
+    assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1950.0).abs() < 1e-6);
+    by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: false });
+    for _ in 0..6 {
+        by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: true });
+        by_hand.pass(1);
+    }
+    by_hand.pass(5);
+    let stood = by_hand.engine.snapshot().servos[0].pulse;
+    by_hand.pass(50);
+    assert_eq!(by_hand.engine.snapshot().servos[0].pulse, stood, "nothing moves 100 ms after the last key");
+}
+
+#[test]
+fn hold_keeps_the_pulses_and_drive_goes_on() {
+    let mut by_hand = by_hand();
+    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1300.0), told: true });
+    by_hand.pass(3);
+    by_hand.engine.command(Command::GiveBack { servo: 0 });
+    by_hand.pass(5);
+    by_hand.engine.command(Command::Hold);
+    by_hand.pass(2);
+    let held = by_hand.engine.snapshot().servos[0].ticks;
+    by_hand.pass(50);
+    let snapshot = by_hand.engine.snapshot();
+    assert_eq!((snapshot.output, snapshot.servos[0].ticks), (Output::Held, held));
+    by_hand.engine.command(Command::Drive);
+    by_hand.pass(100);
+    assert_eq!(by_hand.engine.snapshot().servos[0].pulse, Micros::new(1500.0));
+}
+
+#[test]
+fn a_corrected_clock_leaves_the_ticks_on_the_wire_alone() {
+    let mut by_hand = by_hand();
+    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.pass(5);
+    let before = by_hand.engine.snapshot().servos[0];
+    let rig =
+        wasvolta_core::rig::edit::correct_clock(&rig(), "upper", wasvolta_core::unit::Hertz::new(52.230))
+            .unwrap();
+    let wiring = Wiring::of(&rig, &setup(&by_hand.bench, by_hand.clock.clone(), vec![]));
+    by_hand.engine.run_rig(&rig, wiring);
+    by_hand.pass(5);
+    let after = by_hand.engine.snapshot().servos[0];
+    assert_eq!(after.ticks, before.ticks);
+    assert!((after.pulse.get() - 1500.0 * 25.0 / 26.1).abs() < 0.01, "{:?}", after.pulse);
+}

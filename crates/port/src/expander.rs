@@ -1,0 +1,367 @@
+//! The driver of one 16-channel expander: setpoints to register traffic.
+//!
+//! Starts the chip as its data sheet wants, asks before it disturbs pulses that run already, sends what
+//! changed in as few transfers as blocks of eight channels allow, notices a chip that restarted, and releases
+//! every channel as its last act. Which servo a channel is, and why it should be where it is, is known above.
+
+use crate::i2c::{BusError, Fault, I2cBus, Transfer};
+use std::time::Duration;
+use wasvolta_wire::expander::{
+    ALL_OFF_H, BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, MODE2, PRE_SCALE, SUBADR1, UNTOUCHED,
+    channel_register, mode1, mode2, spread,
+};
+
+/// Ticks for every channel, or no pulse.
+pub type Wanted = [Option<u16>; CHANNELS];
+
+/// Channels in one transfer.
+const GROUP: usize = BLOCK / CHANNEL_BYTES;
+/// Time between the first pulses of two servos, so that they do not all draw at once.
+const ENGAGE_APART: Duration = Duration::from_millis(80);
+const CHECK_EVERY: Duration = Duration::from_secs(1);
+const OSCILLATOR_STARTS: Duration = Duration::from_millis(1);
+
+/// What a board is to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Settings {
+    /// Its 7-bit address.
+    pub address: u8,
+    /// Its clock's divider less one, 3..=255.
+    pub prescale: u8,
+    /// A frame, after which a channel may change again.
+    pub frame: Duration,
+    /// The widest pulse allowed, in ticks.
+    pub widest: u16,
+}
+
+/// What the maker says to pulses that run already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decision {
+    /// Keep them.
+    Adopt,
+    /// Stop them.
+    Release,
+}
+
+/// How a board stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Phase {
+    /// Not started yet, or started no more.
+    #[default]
+    Down,
+    /// It was found in a state that only the maker may change.
+    Asking(Found),
+    /// It does as it is told.
+    Started,
+}
+
+/// What was found on a board before the first write.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    /// Pulses run; the ticks of each channel.
+    Pulsing {
+        /// What runs.
+        ticks: Wanted,
+        /// Its clock is the one wanted, so that they can be kept.
+        adoptable: bool,
+    },
+    /// The chip's own addresses were changed: it may not be this kind of chip.
+    Unfamiliar,
+}
+
+/// Something worth a line in the log.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Noted {
+    /// Nothing.
+    Nothing,
+    /// The start sequence is over.
+    Started,
+    /// The maker is asked.
+    Asks,
+    /// The chip had restarted by itself; it is started again.
+    Restarted,
+}
+
+/// See the module.
+#[derive(Debug)]
+pub struct Expander {
+    settings: Settings,
+    phase: Phase,
+    sent: Wanted,
+    on: [u16; CHANNELS],
+    found_on: [u16; CHANNELS],
+    engaged_at: Option<Duration>,
+    written_at: Option<Duration>,
+    checked_at: Duration,
+    was_up: bool,
+}
+
+impl Expander {
+    /// A driver that has not spoken to its board yet.
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            phase: Phase::Down,
+            sent: [None; CHANNELS],
+            on: std::array::from_fn(|channel| spread(channel, settings.widest)),
+            found_on: [0; CHANNELS],
+            engaged_at: None,
+            written_at: None,
+            checked_at: Duration::ZERO,
+            was_up: false,
+        }
+    }
+
+    /// How the board stands.
+    pub const fn phase(&self) -> Phase {
+        self.phase
+    }
+
+    /// What the board was last told.
+    pub const fn sent(&self) -> &Wanted {
+        &self.sent
+    }
+
+    /// The board cannot be reached: start anew when it can.
+    pub const fn lost(&mut self) {
+        self.phase = Phase::Down;
+    }
+
+    /// The settings in force.
+    pub const fn settings(&self) -> Settings {
+        self.settings
+    }
+
+    /// Other settings. A changed clock restarts the chip, which releases all channels and engages them anew.
+    pub fn reconfigure(&mut self, settings: Settings) {
+        if settings.prescale != self.settings.prescale || settings.address != self.settings.address {
+            self.phase = Phase::Down;
+            self.was_up = true;
+        }
+        self.settings = settings;
+    }
+
+    /// Answers what [`Phase::Asking`] asks.
+    pub fn decide(
+        &mut self,
+        decision: Decision,
+        bus: &mut dyn I2cBus,
+        wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        match (self.phase, decision) {
+            (Phase::Asking(Found::Pulsing { ticks, adoptable: true }), Decision::Adopt) => {
+                self.sent = ticks;
+                // Where a running pulse begins stays, so that nothing jumps.
+                for channel in (0..CHANNELS).filter(|&n| ticks[n].is_some()) {
+                    self.on[channel] = self.found_on[channel];
+                }
+                self.phase = Phase::Started;
+                self.was_up = true;
+                Ok(())
+            }
+            (Phase::Asking(_), _) => self.start(bus, wait),
+            _ => Ok(()),
+        }
+    }
+
+    /// Brings the board towards `wanted`; to be called whenever that changes and once a frame.
+    ///
+    /// # Errors
+    /// When the bus refuses a transfer; call [`Expander::lost`] then and try again later.
+    pub fn service(
+        &mut self,
+        bus: &mut dyn I2cBus,
+        now: Duration,
+        wanted: &Wanted,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Noted, BusError> {
+        match self.phase {
+            Phase::Asking(_) => return Ok(Noted::Nothing),
+            Phase::Down => {
+                if !self.was_up
+                    && let Some(found) = self.look(bus)?
+                {
+                    self.phase = Phase::Asking(found);
+                    return Ok(Noted::Asks);
+                }
+                self.start(bus, wait)?;
+                self.checked_at = now;
+                self.send(bus, now, wanted)?;
+                return Ok(Noted::Started);
+            }
+            Phase::Started => {}
+        }
+        if now.saturating_sub(self.checked_at) >= CHECK_EVERY {
+            self.checked_at = now;
+            if !self.is_as_started(bus)? {
+                self.sent = [None; CHANNELS];
+                self.start(bus, wait)?;
+                self.send(bus, now, wanted)?;
+                return Ok(Noted::Restarted);
+            }
+        }
+        self.send(bus, now, wanted)?;
+        Ok(Noted::Nothing)
+    }
+
+    /// When the next call of `service` can do something that this one could not.
+    pub fn due(&self, wanted: &Wanted) -> Option<Duration> {
+        (self.phase == Phase::Started && self.sent != *wanted).then(|| {
+            let next_frame = self.written_at.map_or(Duration::ZERO, |at| at + self.settings.frame);
+            let engaging = (0..CHANNELS).all(|n| self.sent[n] == wanted[n] || self.sent[n].is_none());
+            let next_engage = self.engaged_at.map_or(Duration::ZERO, |at| at + ENGAGE_APART);
+            if engaging { next_frame.max(next_engage) } else { next_frame }
+        })
+    }
+
+    /// Releases every channel that has a pulse and is not to stay stiff, one transfer each. All are tried,
+    /// whatever fails.
+    ///
+    /// # Errors
+    /// The first failure.
+    pub fn release_all(&mut self, bus: &mut dyn I2cBus, stay: &[bool; CHANNELS]) -> Result<(), BusError> {
+        let mut first = Ok(());
+        for channel in 0..CHANNELS {
+            if self.sent[channel].is_some() && !stay[channel] {
+                let bytes = &Channel::Released.emit();
+                let done = write(bus, self.settings.address, channel_register(channel), bytes);
+                if done.is_ok() {
+                    self.sent[channel] = None;
+                }
+                first = first.and(done);
+            }
+        }
+        first
+    }
+
+    fn look(&mut self, bus: &mut dyn I2cBus) -> Result<Option<Found>, BusError> {
+        let mut own = [0; 4];
+        read_singly(bus, self.settings.address, SUBADR1.address, &mut own)?;
+        let mut mode = [0; 2];
+        read_singly(bus, self.settings.address, MODE1.address, &mut mode)?;
+        let mut prescale = [0];
+        read_singly(bus, self.settings.address, PRE_SCALE.address, &mut prescale)?;
+        let mut ticks = [None; CHANNELS];
+        let mut odd = false;
+        for group in 0..CHANNELS / GROUP {
+            let mut block = [0; BLOCK];
+            read_singly(bus, self.settings.address, channel_register(group * GROUP), &mut block)?;
+            for (place, bytes) in block.as_chunks::<CHANNEL_BYTES>().0.iter().enumerate() {
+                match Channel::parse(*bytes) {
+                    Channel::Pulse { ticks: count, on } if count > 0 => {
+                        ticks[group * GROUP + place] = Some(count);
+                        self.found_on[group * GROUP + place] = on;
+                    }
+                    Channel::FullyOn => odd = true,
+                    Channel::Pulse { .. } | Channel::Released => {}
+                }
+            }
+        }
+        if own != UNTOUCHED {
+            return Ok(Some(Found::Unfamiliar));
+        }
+        let awake = mode[0] & mode1::SLEEP == 0;
+        if awake && (odd || ticks.iter().any(Option::is_some)) {
+            let [wanted_mode, wanted_outputs, wanted_prescale] = self.running();
+            let same = mode[0] & !mode1::RESTART == wanted_mode
+                && mode[1] == wanted_outputs
+                && prescale[0] == wanted_prescale
+                && !odd;
+            return Ok(Some(Found::Pulsing { ticks, adoptable: same }));
+        }
+        Ok(None)
+    }
+
+    /// `MODE1`, `MODE2` and `PRE_SCALE` of a started chip.
+    const fn running(&self) -> [u8; 3] {
+        [mode1::AI, mode2::OUTDRV, self.settings.prescale]
+    }
+
+    fn start(&mut self, bus: &mut dyn I2cBus, wait: &dyn Fn(Duration)) -> Result<(), BusError> {
+        self.sent = [None; CHANNELS];
+        let [mode, outputs, prescale] = self.running();
+        let address = self.settings.address;
+        write(bus, address, ALL_OFF_H.address, &Channel::Released.emit()[3..])?;
+        write(bus, address, MODE1.address, &[mode1::SLEEP | mode1::AI])?;
+        write(bus, address, MODE2.address, &[outputs])?;
+        write(bus, address, PRE_SCALE.address, &[prescale])?;
+        write(bus, address, MODE1.address, &[mode])?;
+        wait(OSCILLATOR_STARTS);
+        if self.is_as_started(bus)? {
+            self.phase = Phase::Started;
+            self.was_up = true;
+            return Ok(());
+        }
+        let device = format!("the board at {address:#04x}");
+        Err(BusError { doing: "start", device, fault: Fault::Transfer })
+    }
+
+    fn is_as_started(&self, bus: &mut dyn I2cBus) -> Result<bool, BusError> {
+        let mut modes = [0; 2];
+        read(bus, self.settings.address, MODE1.address, &mut modes)?;
+        let mut prescale = [0];
+        read(bus, self.settings.address, PRE_SCALE.address, &mut prescale)?;
+        Ok([modes[0] & !mode1::RESTART, modes[1], prescale[0]] == self.running())
+    }
+
+    /// What may be sent now: releases always, changes once a frame, first pulses one after another.
+    fn allowed(&mut self, now: Duration, wanted: &Wanted) -> Wanted {
+        let frame_over = self.written_at.is_none_or(|at| now >= at + self.settings.frame);
+        let mut may_engage = self.engaged_at.is_none_or(|at| now >= at + ENGAGE_APART);
+        let mut next = self.sent;
+        for (next, &wanted) in next.iter_mut().zip(wanted) {
+            match (*next, wanted) {
+                (Some(_), None) => *next = None,
+                (Some(_), Some(_)) if frame_over => *next = wanted,
+                (None, Some(_)) if may_engage => {
+                    *next = wanted;
+                    may_engage = false;
+                    self.engaged_at = Some(now);
+                }
+                _ => {}
+            }
+        }
+        next
+    }
+
+    fn send(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
+        if self.sent == *wanted {
+            return Ok(());
+        }
+        let next = self.allowed(now, wanted);
+        for group in 0..CHANNELS / GROUP {
+            let channels = group * GROUP..(group + 1) * GROUP;
+            let mut changed = channels.filter(|&n| self.sent[n] != next[n]);
+            let Some(first) = changed.next() else { continue };
+            let last = changed.next_back().unwrap_or(first);
+            let mut block = [0; BLOCK];
+            for channel in first..=last {
+                let value = next[channel]
+                    .map_or(Channel::Released, |ticks| Channel::Pulse { on: self.on[channel], ticks });
+                let at = (channel - first) * CHANNEL_BYTES;
+                block[at..at + CHANNEL_BYTES].copy_from_slice(&value.emit());
+            }
+            let bytes = &block[..(last - first + 1) * CHANNEL_BYTES];
+            write(bus, self.settings.address, channel_register(first), bytes)?;
+            self.written_at = Some(now);
+            self.sent[first..=last].copy_from_slice(&next[first..=last]);
+        }
+        Ok(())
+    }
+}
+
+fn write(bus: &mut dyn I2cBus, address: u8, register: u8, bytes: &[u8]) -> Result<(), BusError> {
+    bus.transfer(address, Transfer::Write { register, bytes })
+}
+
+fn read(bus: &mut dyn I2cBus, address: u8, register: u8, into: &mut [u8]) -> Result<(), BusError> {
+    bus.transfer(address, Transfer::Read { register, into })
+}
+
+/// Reads one register after another: before the start a chip may not count its address on by itself.
+fn read_singly(bus: &mut dyn I2cBus, address: u8, register: u8, into: &mut [u8]) -> Result<(), BusError> {
+    for (register, byte) in (register..=u8::MAX).zip(into) {
+        read(bus, address, register, std::slice::from_mut(byte))?;
+    }
+    Ok(())
+}

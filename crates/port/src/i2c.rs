@@ -1,0 +1,117 @@
+//! What an I²C bus must be able to do, and what can go wrong with it.
+
+use std::fmt;
+use thiserror::Error;
+
+/// One transfer with one device. Blocks are at most 32 bytes, the most an SMBus adapter carries.
+#[derive(Debug)]
+pub enum Transfer<'a> {
+    /// Writes bytes from a register on.
+    Write {
+        /// The first register.
+        register: u8,
+        /// What to write.
+        bytes: &'a [u8],
+    },
+    /// Reads bytes from a register on.
+    Read {
+        /// The first register.
+        register: u8,
+        /// Where to put them; all of it is filled.
+        into: &'a mut [u8],
+    },
+}
+
+impl Transfer<'_> {
+    /// The first register.
+    pub const fn register(&self) -> u8 {
+        match self {
+            Self::Write { register, .. } | Self::Read { register, .. } => *register,
+        }
+    }
+
+    /// The word for it in messages.
+    pub const fn verb(&self) -> &'static str {
+        match self {
+            Self::Write { .. } => "write",
+            Self::Read { .. } => "read",
+        }
+    }
+}
+
+/// A bus. A transfer blocks until it is over; buses are used from a thread of their own.
+pub trait I2cBus: Send {
+    /// Carries out one transfer with the device at a 7-bit address.
+    ///
+    /// # Errors
+    /// When the device does not answer or the bus refuses.
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError>;
+}
+
+impl<B: I2cBus + ?Sized> I2cBus for Box<B> {
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
+        (**self).transfer(address, transfer)
+    }
+}
+
+/// What kind of failure it is, so that a caller can choose what to do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// The path does not exist.
+    NoBus,
+    /// No device answers at the address.
+    Absent,
+    /// Something else holds the bus or the chip.
+    Busy,
+    /// This user may not.
+    Denied,
+    /// A transfer failed on the way; trying again may help.
+    Transfer,
+}
+
+impl Fault {
+    /// What to try.
+    pub const fn help(self) -> &'static str {
+        match self {
+            Self::NoBus => "check the path; the kernel lists its buses as /dev/i2c-*",
+            Self::Absent => {
+                "check the board's supply, the two bus wires, the common ground, and its address jumpers"
+            }
+            Self::Busy => "another program or a kernel driver holds it; close that first",
+            Self::Denied => "your user may not open it: join the i2c group and log in again",
+            Self::Transfer => "check the bus wires' length and pull-ups; it is tried again",
+        }
+    }
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::NoBus => "there is no such bus",
+            Self::Absent => "nothing answers",
+            Self::Busy => "it is in use",
+            Self::Denied => "permission denied",
+            Self::Transfer => "the transfer failed",
+        })
+    }
+}
+
+/// A transfer that did not happen.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("cannot {doing} {device}: {fault}")]
+pub struct BusError {
+    /// What was being done: open, read, write.
+    pub doing: &'static str,
+    /// The path, or the address with the register.
+    pub device: String,
+    /// What is wrong.
+    pub fault: Fault,
+}
+
+impl BusError {
+    /// A failed transfer with a device.
+    pub fn transfer(address: u8, transfer: &Transfer<'_>, fault: Fault) -> Self {
+        let device = format!("the board at {address:#04x}, register {}", transfer.register());
+        Self { doing: transfer.verb(), device, fault }
+    }
+}

@@ -1,0 +1,150 @@
+//! A serial line of the system, opened by its path at any rate the adapter takes.
+//!
+//! Reads never block: the engine polls the descriptor. What the bytes mean is a decoder's business.
+
+use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
+use rustix::fs::{Mode, OFlags};
+use rustix::io::Errno;
+use rustix::termios::{OptionalActions, Termios};
+use std::path::Path;
+use thiserror::Error;
+
+/// An open line.
+#[derive(Debug)]
+pub struct Serial(OwnedFd);
+
+/// What came of a read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Got {
+    /// So many bytes.
+    Bytes(usize),
+    /// Nothing is waiting.
+    Nothing,
+    /// The device is gone.
+    Gone,
+}
+
+/// A line that could not be opened.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("cannot open {path}: {reason}")]
+pub struct SerialError {
+    /// The path.
+    pub path: String,
+    reason: String,
+    /// What to try.
+    pub help: &'static str,
+}
+
+impl Serial {
+    /// Opens a line: eight bits, no parity, no flow control, at `baud`.
+    ///
+    /// # Errors
+    /// When the path does not exist, is no serial line, is held, or may not be opened.
+    pub fn open(path: &Path, baud: u32) -> Result<Self, SerialError> {
+        let failed = |errno: Errno| SerialError {
+            path: path.display().to_string(),
+            reason: reason(errno, baud),
+            help: help(errno),
+        };
+        let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let fd = rustix::fs::open(path, flags, Mode::empty()).map_err(failed)?;
+        let mut settings = rustix::termios::tcgetattr(&fd).map_err(failed)?;
+        make_plain(&mut settings, baud).map_err(failed)?;
+        rustix::termios::tcsetattr(&fd, OptionalActions::Now, &settings).map_err(failed)?;
+        // Only one program may read a line, or each gets half of it.
+        rustix::termios::ioctl_tiocexcl(&fd).map_err(failed)?;
+        // What waited before the opening is old news.
+        rustix::termios::tcflush(&fd, rustix::termios::QueueSelector::IFlush).map_err(failed)?;
+        Ok(Self(fd))
+    }
+
+    /// Reads what is waiting, without waiting.
+    pub fn read(&self, into: &mut [u8]) -> Got {
+        match rustix::io::read(&self.0, into) {
+            Ok(0) => Got::Gone,
+            Ok(count) => Got::Bytes(count),
+            Err(Errno::AGAIN | Errno::INTR) => Got::Nothing,
+            Err(_) => Got::Gone,
+        }
+    }
+}
+
+impl AsFd for Serial {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.0.as_fd()
+    }
+}
+
+fn make_plain(settings: &mut Termios, baud: u32) -> Result<(), Errno> {
+    use rustix::termios::ControlModes;
+    settings.make_raw();
+    settings.control_modes |= ControlModes::CLOCAL | ControlModes::CREAD;
+    settings.control_modes &= !(ControlModes::CSTOPB | ControlModes::CRTSCTS);
+    settings.set_speed(baud)
+}
+
+fn reason(errno: Errno, baud: u32) -> String {
+    match errno {
+        Errno::NOENT => "there is no such device".to_owned(),
+        Errno::ACCESS | Errno::PERM => "permission denied".to_owned(),
+        Errno::BUSY => "it is in use".to_owned(),
+        Errno::NOTTY => "it is not a serial line".to_owned(),
+        Errno::INVAL => format!("it does not take {baud} baud"),
+        other => other.to_string(),
+    }
+}
+
+const fn help(errno: Errno) -> &'static str {
+    match errno {
+        Errno::NOENT => "plug it in, or correct the path; adapters are listed in /dev/serial/by-id",
+        Errno::ACCESS | Errno::PERM => "your user may not open it: join the dialout group and log in again",
+        Errno::BUSY => "another program holds it; close that first",
+        Errno::INVAL => "choose a rate the adapter can do",
+        _ => "check the path",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+
+    fn pair() -> (OwnedFd, std::path::PathBuf) {
+        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+        grantpt(&far).unwrap();
+        unlockpt(&far).unwrap();
+        let path = ptsname(&far, Vec::new()).unwrap().into_string().unwrap();
+        (far, path.into())
+    }
+
+    #[test]
+    fn bytes_come_through_as_they_are_at_unusual_rates() {
+        for baud in [9600, 115_200, 100_000, 420_000] {
+            let (far, path) = pair();
+            let line = Serial::open(&path, baud).unwrap();
+            let mut got = [0; 16];
+            assert_eq!(line.read(&mut got), Got::Nothing);
+            rustix::io::write(&far, b"\x03\r\n\x11\x00").unwrap();
+            let mut ready = [rustix::event::PollFd::new(&line, rustix::event::PollFlags::IN)];
+            rustix::event::poll(&mut ready, None).unwrap();
+            assert_eq!(line.read(&mut got), Got::Bytes(5));
+            assert_eq!(&got[..5], b"\x03\r\n\x11\x00");
+        }
+    }
+
+    #[test]
+    fn a_pulled_plug_is_gone() {
+        let (far, path) = pair();
+        let line = Serial::open(&path, 115_200).unwrap();
+        drop(far);
+        assert_eq!(line.read(&mut [0; 4]), Got::Gone);
+    }
+
+    #[test]
+    fn what_cannot_be_opened_is_named_with_what_to_try() {
+        let error = Serial::open(Path::new("/dev/tty-none"), 9600).unwrap_err();
+        assert_eq!(error.to_string(), "cannot open /dev/tty-none: there is no such device");
+        let error = Serial::open(Path::new("/dev/null"), 9600).unwrap_err();
+        assert_eq!(error.to_string(), "cannot open /dev/null: it is not a serial line");
+    }
+}

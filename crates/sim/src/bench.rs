@@ -1,0 +1,313 @@
+//! The simulated bench: chips on buses, servos on their channels, a log of every transfer, and the Eye.
+//!
+//! Time is the clock's; the bench catches up with it, a millisecond at a time, whenever it is touched.
+
+use crate::chip::Chip;
+use crate::faults::Faults;
+use crate::servo::SimServo;
+use crate::truth::{BoardTruth, ServoTruth, Truth};
+use std::collections::VecDeque;
+use std::io::Write;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
+use wasvolta_wire::expander::{CHANNELS, Channel, channel_register};
+
+const STEP: Duration = Duration::from_millis(1);
+/// After a long silence only the last stretch is worth simulating: everything has arrived by then.
+const LONGEST_CATCH_UP: Duration = Duration::from_secs(20);
+const LOG_KEPT: usize = 100_000;
+
+/// One transfer that a bus saw.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Logged {
+    /// When.
+    pub at: Duration,
+    /// Which device.
+    pub address: u8,
+    /// Whether it was a write.
+    pub write: bool,
+    /// The first register.
+    pub register: u8,
+    /// The bytes.
+    pub bytes: Vec<u8>,
+}
+
+struct Board {
+    truth: BoardTruth,
+    chip: Chip,
+    servos: Vec<(usize, SimServo)>,
+}
+
+struct Inner {
+    boards: Vec<Board>,
+    at: Duration,
+    seed: u64,
+    log: VecDeque<Logged>,
+    sink: Option<Box<dyn Write + Send>>,
+}
+
+/// A bench that several handles share.
+#[derive(Clone)]
+pub struct Bench {
+    inner: Arc<Mutex<Inner>>,
+    clock: Arc<dyn Clock>,
+    faults: Arc<Faults>,
+}
+
+/// What a person sees and hears of one servo.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Look {
+    /// The horn's angle as read off a protractor, to a degree.
+    pub angle_deg: f64,
+    /// It buzzes.
+    pub buzzes: bool,
+}
+
+/// Sees the bench as a person would: to a degree, with a small error of reading.
+#[derive(Clone)]
+pub struct Eye(Bench);
+
+/// A bus of the bench, for the drivers.
+pub struct SimBus {
+    bench: Bench,
+    bus: String,
+}
+
+impl Bench {
+    /// A bench from its truth. Servos that the truth leaves out are drawn from `seed`.
+    pub fn new(truth: &Truth, seed: u64, clock: Arc<dyn Clock>) -> Self {
+        let boards = truth.boards.iter().map(|b| Board::new(b, clock.now())).collect();
+        let inner = Inner { boards, at: clock.now(), seed, log: VecDeque::new(), sink: None };
+        Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() }
+    }
+
+    /// Makes sure that a board with servos stands on a bus; what is there already stays.
+    pub fn ensure(&self, bus: &str, address: u8, channels: &[u8]) {
+        let mut inner = self.lock();
+        let seed = inner.seed;
+        if !inner.boards.iter().any(|b| b.is_at(bus, address)) {
+            let truth = BoardTruth {
+                bus: bus.to_owned(),
+                address,
+                oscillator_hz: 25e6,
+                running: vec![],
+                servos: vec![],
+            };
+            inner.boards.push(Board::new(&truth, Duration::ZERO));
+        }
+        let Some(board) = inner.boards.iter_mut().find(|b| b.is_at(bus, address)) else { return };
+        for &channel in channels {
+            if !board.servos.iter().any(|(n, _)| *n == usize::from(channel)) {
+                let servo = SimServo::new(ServoTruth::drawn(seed, channel));
+                board.servos.push((usize::from(channel), servo));
+            }
+        }
+    }
+
+    /// Writes every transfer as a line of text to `sink` too.
+    pub fn log_to(&self, sink: Box<dyn Write + Send>) {
+        self.lock().sink = Some(sink);
+    }
+
+    /// A bus of this bench.
+    pub fn bus(&self, name: &str) -> SimBus {
+        SimBus { bench: self.clone(), bus: name.to_owned() }
+    }
+
+    /// Eyes on this bench.
+    pub fn eye(&self) -> Eye {
+        Eye(self.clone())
+    }
+
+    /// The faults that can be switched on.
+    pub fn faults(&self) -> &Faults {
+        &self.faults
+    }
+
+    /// Cuts a board's supply for a moment.
+    pub fn power_cycle(&self, bus: &str, address: u8) {
+        if let Some(board) = self.lock().boards.iter_mut().find(|b| b.is_at(bus, address)) {
+            board.chip.power_cycle();
+        }
+    }
+
+    /// Every transfer so far, oldest first; of very many only the newest.
+    pub fn log(&self) -> Vec<Logged> {
+        self.lock().log.iter().cloned().collect()
+    }
+
+    /// The pulse a channel gets now, in µs, for tests.
+    pub fn pulse_us(&self, bus: &str, address: u8, channel: usize) -> Option<f64> {
+        let inner = self.caught_up();
+        let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
+        board.chip.pulse(channel, inner.at).map(|s| s * 1e6)
+    }
+
+    /// A servo's hidden truth, for tests that judge what was found out.
+    pub fn truth(&self, bus: &str, address: u8, channel: u8) -> Option<ServoTruth> {
+        let inner = self.lock();
+        let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
+        board.servos.iter().find(|(n, _)| *n == usize::from(channel)).map(|(_, s)| *s.truth())
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        // A bench whose user panicked is still a bench, and must still be released.
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn caught_up(&self) -> MutexGuard<'_, Inner> {
+        let now = self.clock.now();
+        let mut inner = self.lock();
+        inner.catch_up(now);
+        inner
+    }
+}
+
+impl Board {
+    fn new(truth: &BoardTruth, now: Duration) -> Self {
+        let mut chip = Chip::new(truth.oscillator_hz);
+        if !truth.running.is_empty() {
+            chip.write(0, &[0x30], now);
+            chip.write(254, &[121], now);
+            chip.write(0, &[0x20], now);
+            for &(channel, ticks) in &truth.running {
+                let channel = usize::from(channel);
+                chip.write(channel_register(channel), &Channel::Pulse { on: 0, ticks }.emit(), now);
+            }
+        }
+        let servos = truth.servos.iter().map(|s| (usize::from(s.channel), SimServo::new(*s))).collect();
+        Self { truth: truth.clone(), chip, servos }
+    }
+
+    fn is_at(&self, bus: &str, address: u8) -> bool {
+        self.truth.bus == bus && self.truth.address == address
+    }
+}
+
+impl Inner {
+    fn catch_up(&mut self, now: Duration) {
+        self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
+        while self.at + STEP <= now {
+            self.at += STEP;
+            for board in &mut self.boards {
+                for (channel, servo) in &mut board.servos {
+                    servo.step(board.chip.pulse(*channel, self.at), STEP.as_secs_f64());
+                }
+            }
+        }
+    }
+
+    fn note(&mut self, entry: Logged) {
+        if let Some(sink) = &mut self.sink {
+            let bytes: Vec<String> = entry.bytes.iter().map(|b| format!("{b:02X}")).collect();
+            let verb = if entry.write { "write" } else { "read" };
+            // A full disk must not stop the simulation; the log simply ends there.
+            let _ = writeln!(
+                sink,
+                "{:.6} {:#04x} {verb} {} {}",
+                entry.at.as_secs_f64(),
+                entry.address,
+                entry.register,
+                bytes.join(" ")
+            )
+            .and_then(|()| sink.flush());
+        }
+        if self.log.len() == LOG_KEPT {
+            self.log.pop_front();
+        }
+        self.log.push_back(entry);
+    }
+}
+
+impl Eye {
+    /// One look at the servo on a channel.
+    pub fn look(&self, bus: &str, address: u8, channel: u8) -> Option<Look> {
+        let inner = self.0.caught_up();
+        let seed = inner.seed;
+        let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
+        let (_, servo) = board.servos.iter().find(|(n, _)| *n == usize::from(channel))?;
+        Some(Look { angle_deg: read_off(servo.horn(), seed, channel), buzzes: servo.buzzes() })
+    }
+
+    /// What a frequency meter at a board's outputs shows, to a thousandth of a hertz.
+    pub fn meter_hz(&self, bus: &str, address: u8) -> Option<f64> {
+        let inner = self.0.lock();
+        let hz = inner.boards.iter().find(|b| b.is_at(bus, address))?.chip.frame_hz()?;
+        Some(libm::round(hz * 1000.0) / 1000.0)
+    }
+}
+
+/// An angle as a person reads it: to a degree, up to 0.2° wrong, and always the same for the same place.
+fn read_off(angle: f64, seed: u64, channel: u8) -> f64 {
+    let place = libm::round(angle * 4.0);
+    let error =
+        crate::truth::Dice::new(seed ^ place.to_bits() ^ (u64::from(channel) << 56)).between(-0.2, 0.2);
+    let seen = libm::round(angle + error);
+    // Nobody reads minus zero.
+    if seen == 0.0 { 0.0 } else { seen }
+}
+
+impl I2cBus for SimBus {
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
+        if let Some(fault) = self.bench.faults.strike(&*self.bench.clock) {
+            return Err(BusError::transfer(address, &transfer, fault));
+        }
+        let mut inner = self.bench.caught_up();
+        let now = self.bench.clock.now();
+        let Some(board) = inner.boards.iter_mut().find(|b| b.is_at(&self.bus, address)) else {
+            return Err(BusError::transfer(address, &transfer, Fault::Absent));
+        };
+        let entry = match transfer {
+            Transfer::Write { register, bytes } => {
+                board.chip.write(register, bytes, now);
+                Logged { at: now, address, write: true, register, bytes: bytes.to_vec() }
+            }
+            Transfer::Read { register, into } => {
+                board.chip.read(register, into);
+                Logged { at: now, address, write: false, register, bytes: into.to_vec() }
+            }
+        };
+        inner.note(entry);
+        Ok(())
+    }
+}
+
+/// Channels of a log's writes that were released last, in order; for tests of how a run ended.
+pub fn released_at_the_end(log: &[Logged]) -> Vec<usize> {
+    let released = Channel::Released.emit();
+    let mut channels: Vec<usize> = log
+        .iter()
+        .rev()
+        .take_while(|entry| entry.write && entry.bytes == released)
+        .filter_map(|entry| (0..CHANNELS).find(|&n| channel_register(n) == entry.register))
+        .collect();
+    channels.reverse();
+    channels
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::clock::ManualClock;
+
+    #[test]
+    fn the_eye_reads_to_a_degree_and_the_same_twice() {
+        for tenth in -300..300 {
+            let angle = f64::from(tenth) / 10.0;
+            let seen = read_off(angle, 5, 2);
+            assert!((seen - angle).abs() <= 0.7 + 1e-9, "{angle} {seen}");
+            assert!(seen.fract().abs() < 1e-12 && seen.to_bits() == read_off(angle, 5, 2).to_bits());
+        }
+    }
+
+    #[test]
+    fn an_absent_board_does_not_answer() {
+        let bench = Bench::new(&Truth::default(), 1, Arc::new(ManualClock::default()));
+        let error = bench.bus("b").transfer(0x40, Transfer::Write { register: 0, bytes: &[0] }).unwrap_err();
+        assert_eq!(error.fault, Fault::Absent);
+        bench.ensure("b", 0x40, &[0, 1]);
+        assert!(bench.bus("b").transfer(0x40, Transfer::Write { register: 0, bytes: &[0] }).is_ok());
+        assert_eq!(bench.log().len(), 1);
+    }
+}

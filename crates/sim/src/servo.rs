@@ -1,0 +1,148 @@
+//! A simulated servo: pulses in, a horn that turns, with its own idea of where.
+
+use crate::truth::ServoTruth;
+
+/// One servo in motion. Angles in degrees, as the horn stands; currents in amperes.
+#[derive(Debug, Clone)]
+pub struct SimServo {
+    truth: ServoTruth,
+    motor: f64,
+    horn: f64,
+    moving: bool,
+    stalled: bool,
+}
+
+impl SimServo {
+    /// A servo that stands where its truth says.
+    pub const fn new(truth: ServoTruth) -> Self {
+        Self { truth, motor: truth.stands_deg, horn: truth.stands_deg, moving: false, stalled: false }
+    }
+
+    /// Its truth, for tests that judge what was found out about it.
+    pub const fn truth(&self) -> &ServoTruth {
+        &self.truth
+    }
+
+    /// Where the horn stands.
+    pub const fn horn(&self) -> f64 {
+        self.horn
+    }
+
+    /// It pushes against a stop and can be heard.
+    pub const fn buzzes(&self) -> bool {
+        self.stalled
+    }
+
+    /// What it draws.
+    pub const fn amps(&self) -> f64 {
+        if self.stalled {
+            self.truth.stall_a
+        } else if self.moving {
+            self.truth.stall_a * 0.3
+        } else {
+            0.01
+        }
+    }
+
+    /// One step of time, with the pulse it gets, if any. Seconds in, both of them.
+    pub fn step(&mut self, pulse: Option<f64>, dt: f64) {
+        let Some(pulse) = pulse else {
+            (self.moving, self.stalled) = (false, false);
+            return;
+        };
+        let aim = self.truth.angle(pulse * 1e6);
+        let deaf = (self.truth.deadband_us * self.truth.gain_deg_per_100us / 100.0).abs();
+        if (aim - self.motor).abs() > deaf {
+            self.moving = true;
+        }
+        if !self.moving {
+            self.stalled = false;
+            return;
+        }
+        let reach = self.truth.speed_deg_s * dt;
+        let (low, high) = self.truth.stops_deg;
+        let next = self.motor + (aim - self.motor).clamp(-reach, reach);
+        self.motor = next.clamp(low, high);
+        self.stalled = next < low || next > high;
+        self.moving = self.stalled || (self.motor - aim).abs() > f64::EPSILON;
+        let loose = self.truth.slack_deg / 2.0;
+        self.horn = self.horn.clamp(self.motor - loose, self.motor + loose);
+    }
+}
+
+impl ServoTruth {
+    /// The angle this servo goes to for a pulse, hard stops aside.
+    pub fn angle(&self, pulse_us: f64) -> f64 {
+        let (low, high) = self.follows_us;
+        let from_zero = pulse_us.clamp(low, high) - self.zero_us;
+        let bend = self.curve_deg * libm::sin(std::f64::consts::PI * from_zero / 500.0);
+        self.gain_deg_per_100us * from_zero / 100.0 + bend
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn servo() -> SimServo {
+        let truth = ServoTruth {
+            deadband_us: 2.0,
+            slack_deg: 1.0,
+            curve_deg: 0.0,
+            gain_deg_per_100us: 10.0,
+            zero_us: 1500.0,
+            speed_deg_s: 400.0,
+            stops_deg: (-60.0, 60.0),
+            stands_deg: 20.0,
+            ..ServoTruth::drawn(1, 0)
+        };
+        SimServo::new(truth)
+    }
+
+    fn run(servo: &mut SimServo, pulse_us: f64, milliseconds: u32) {
+        for _ in 0..milliseconds {
+            servo.step(Some(pulse_us * 1e-6), 1e-3);
+        }
+    }
+
+    #[test]
+    fn it_lurches_from_where_it_stood_at_its_own_speed() {
+        let mut servo = servo();
+        run(&mut servo, 1500.0, 20);
+        assert!((servo.motor - 12.0).abs() < 1e-9);
+        run(&mut servo, 1500.0, 100);
+        assert!(servo.motor.abs() < 1e-9);
+    }
+
+    #[test]
+    fn slack_shows_as_a_difference_between_the_two_directions() {
+        let mut servo = servo();
+        run(&mut servo, 1400.0, 500);
+        run(&mut servo, 1500.0, 500);
+        let rising = servo.horn();
+        run(&mut servo, 1600.0, 500);
+        run(&mut servo, 1500.0, 500);
+        assert!((servo.horn() - rising - 1.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_stop_makes_it_buzz_and_draw_its_stall_current() {
+        let mut servo = servo();
+        run(&mut servo, 2200.0, 500);
+        assert!(servo.buzzes() && (servo.horn() - 60.0).abs() < 0.51);
+        assert!((servo.amps() - servo.truth().stall_a).abs() < 1e-12);
+        run(&mut servo, 2000.0, 500);
+        assert!(!servo.buzzes());
+    }
+
+    #[test]
+    fn within_its_deadband_it_does_not_stir_and_without_pulses_it_stays() {
+        let mut servo = servo();
+        run(&mut servo, 1500.0, 500);
+        run(&mut servo, 1501.5, 500);
+        assert!(servo.motor.abs() < 1e-9);
+        let before = servo.horn();
+        servo.step(None, 1.0);
+        assert!((servo.horn() - before).abs() < 1e-12);
+    }
+}

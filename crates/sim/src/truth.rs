@@ -1,0 +1,188 @@
+//! The hidden truth of a simulated bench, read from a `*.sim.toml` file beside the rig.
+//!
+//! What the file leaves out is drawn from the seed, so that a rig on a simulated port always has servos.
+
+use serde::Deserialize;
+use thiserror::Error;
+
+/// A whole bench.
+#[derive(Debug, Clone, Default, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Truth {
+    /// Boards.
+    #[serde(default, rename = "board")]
+    pub boards: Vec<BoardTruth>,
+    /// Knobs on serial lines.
+    #[serde(default, rename = "knob")]
+    pub knobs: Vec<KnobTruth>,
+}
+
+/// A board as it really is.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BoardTruth {
+    /// The bus it is on: the NAME of `sim:NAME`.
+    pub bus: String,
+    /// Its address.
+    pub address: u8,
+    /// Its real oscillator.
+    #[serde(default = "nominal")]
+    pub oscillator_hz: f64,
+    /// Channels that pulse already before anything is said to it, as `[channel, ticks]`.
+    #[serde(default)]
+    pub running: Vec<(u8, u16)>,
+    /// What is plugged in.
+    #[serde(default, rename = "servo")]
+    pub servos: Vec<ServoTruth>,
+}
+
+const fn nominal() -> f64 {
+    25.0e6
+}
+
+/// A servo as it really is.
+#[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ServoTruth {
+    /// The channel it is plugged in.
+    pub channel: u8,
+    /// Degrees for 100 µs; negative when it turns the other way.
+    pub gain_deg_per_100us: f64,
+    /// The pulse at which its horn stands at 0°.
+    pub zero_us: f64,
+    /// How far its travel bends off a straight line.
+    #[serde(default)]
+    pub curve_deg: f64,
+    /// How fast it is.
+    #[serde(default = "usual_speed")]
+    pub speed_deg_s: f64,
+    /// Errors this small it ignores.
+    #[serde(default)]
+    pub deadband_us: f64,
+    /// How far the horn can be moved while it stands.
+    #[serde(default)]
+    pub slack_deg: f64,
+    /// Pulses beyond these it does not follow.
+    #[serde(default = "usual_range")]
+    pub follows_us: (f64, f64),
+    /// Where its travel ends hard.
+    #[serde(default = "usual_stops")]
+    pub stops_deg: (f64, f64),
+    /// What it draws when stalled.
+    #[serde(default = "usual_stall")]
+    pub stall_a: f64,
+    /// Where the horn stands before the first pulse.
+    #[serde(default)]
+    pub stands_deg: f64,
+}
+
+const fn usual_speed() -> f64 {
+    400.0
+}
+const fn usual_range() -> (f64, f64) {
+    (450.0, 2550.0)
+}
+const fn usual_stops() -> (f64, f64) {
+    (-95.0, 95.0)
+}
+const fn usual_stall() -> f64 {
+    1.2
+}
+
+/// A knob on a microcontroller that prints lines.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KnobTruth {
+    /// The line it is on: the NAME of `sim:NAME`.
+    pub line: String,
+    /// The name it prints in front of its number.
+    pub field: String,
+    /// The number at its lower end.
+    pub low: f64,
+    /// The number at its upper end.
+    pub high: f64,
+    /// Where it stands at first, 0–1.
+    pub stands: f64,
+}
+
+/// A truth that cannot be read.
+#[derive(Debug, Error)]
+#[error("the simulation file cannot be read: {0}")]
+pub struct BadTruth(#[from] toml_edit::de::Error);
+
+impl Truth {
+    /// Reads a `*.sim.toml`.
+    ///
+    /// # Errors
+    /// When it is not TOML or has an unknown key.
+    pub fn parse(text: &str) -> Result<Self, BadTruth> {
+        Ok(toml_edit::de::from_str(text)?)
+    }
+}
+
+impl ServoTruth {
+    /// A plausible servo, drawn from a seed: travel, centre, bend, slack and speed all a little off.
+    pub fn drawn(seed: u64, channel: u8) -> Self {
+        let mut dice = Dice::new(seed ^ (u64::from(channel) << 32));
+        Self {
+            channel,
+            gain_deg_per_100us: dice.between(8.0, 12.0),
+            zero_us: dice.between(1450.0, 1550.0),
+            curve_deg: dice.between(-0.3, 0.3),
+            speed_deg_s: dice.between(300.0, 500.0),
+            deadband_us: dice.between(1.0, 3.0),
+            slack_deg: dice.between(0.0, 0.3),
+            follows_us: usual_range(),
+            stops_deg: (dice.between(-100.0, -85.0), dice.between(85.0, 100.0)),
+            stall_a: dice.between(0.8, 2.0),
+            stands_deg: dice.between(-40.0, 40.0),
+        }
+    }
+}
+
+/// Numbers from a seed: the same seed, the same numbers (the `SplitMix64` step).
+#[derive(Debug, Clone)]
+pub struct Dice(u64);
+
+impl Dice {
+    /// Dice that always fall the same way.
+    pub const fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
+    /// The next number, 64 bits.
+    pub const fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        z ^ (z >> 31)
+    }
+
+    /// The next number from `low` up to `high`.
+    pub fn between(&mut self, low: f64, high: f64) -> f64 {
+        #[expect(clippy::cast_precision_loss, reason = "53 bits are left, which an f64 holds")]
+        let share = (self.next() >> 11) as f64 / (1u64 << 53) as f64;
+        low + (high - low) * share
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_seed_draws_the_same_servo() {
+        assert_eq!(ServoTruth::drawn(7, 3), ServoTruth::drawn(7, 3));
+        assert_ne!(ServoTruth::drawn(7, 3), ServoTruth::drawn(8, 3));
+        let gain = |channel| ServoTruth::drawn(7, channel).gain_deg_per_100us.to_bits();
+        assert_ne!(gain(3), gain(4));
+    }
+
+    #[test]
+    fn an_unknown_key_is_refused() {
+        let error =
+            Truth::parse("[[board]]\nbus = \"b\"\naddress = 64\ncolour = 3\n").unwrap_err().to_string();
+        assert!(error.contains("unknown field `colour`"), "{error}");
+    }
+}
