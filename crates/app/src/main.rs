@@ -1,1 +1,28 @@
-fn main() {}
+//! Wasvolta, the program: finds out what each servo really does with a pulse, says in degrees what may move,
+//! and plays poses in time.
+//!
+//! This crate wires everything together and draws it; it computes nothing about servos itself.
+
+mod cli;
+mod command;
+mod demo;
+mod files;
+mod hardware;
+mod holder;
+mod last_known;
+mod screen;
+mod session;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = cli::Arguments::parse();
+    match command::run(arguments) {
+        Ok(code) => code,
+        Err(report) => {
+            eprintln!("{report:?}");
+            ExitCode::from(cli::EXIT_FAILED)
+        }
+    }
+}

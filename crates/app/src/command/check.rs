@@ -1,0 +1,88 @@
+//! `check`: what is wrong with a rig, for people on stderr or as JSON on stdout.
+
+use crate::cli::{EXIT_FAILED, EXIT_UNREADABLE};
+use crate::files::{self, BadFile};
+use serde::Serialize;
+use std::path::Path;
+use std::process::ExitCode;
+use wasvolta_core::rig::file::{Loaded, Located, load};
+
+#[derive(Serialize)]
+struct Report<'a> {
+    file: String,
+    sound: bool,
+    problems: Vec<Entry<'a>>,
+}
+
+#[derive(Serialize)]
+struct Entry<'a> {
+    line: usize,
+    column: usize,
+    message: &'a str,
+    help: &'a str,
+}
+
+/// Checks a rig: 0 sound, 1 with problems, 2 when it cannot be read.
+pub fn run(path: &Path, json: bool) -> ExitCode {
+    if json {
+        return as_json(path);
+    }
+    match files::open(path) {
+        Ok(source) => {
+            let rig = source.rig();
+            println!(
+                "{} is sound: {} servos, {} inputs, {} poses, {} sequences",
+                path.display(),
+                rig.servos.len(),
+                rig.inputs.len(),
+                rig.poses.len(),
+                rig.sequences.len()
+            );
+            ExitCode::SUCCESS
+        }
+        Err(bad) => {
+            let code = match bad {
+                BadFile::Problems { .. } => EXIT_FAILED,
+                BadFile::Unreadable { .. } | BadFile::Malformed { .. } => EXIT_UNREADABLE,
+            };
+            eprintln!("{:?}", miette::Report::new(bad));
+            ExitCode::from(code)
+        }
+    }
+}
+
+fn as_json(path: &Path) -> ExitCode {
+    let text = match files::read(path) {
+        Ok(text) => text,
+        Err(bad) => {
+            let message = bad.to_string();
+            let located = Located { message, help: "check the path".to_owned(), span: None };
+            return print(path, "", &[located], EXIT_UNREADABLE);
+        }
+    };
+    match load(&text) {
+        Loaded::Sound(_) => print(path, &text, &[], 0),
+        Loaded::Problems(found) => print(path, &text, &found, EXIT_FAILED),
+        Loaded::Unreadable(one) => print(path, &text, &[one], EXIT_UNREADABLE),
+    }
+}
+
+fn print(path: &Path, text: &str, found: &[Located], code: u8) -> ExitCode {
+    let entry = |located: &'_ Located| {
+        let (line, column) = located.line_column(text);
+        (line, column)
+    };
+    let problems = found
+        .iter()
+        .map(|located| {
+            let (line, column) = entry(located);
+            Entry { line, column, message: &located.message, help: &located.help }
+        })
+        .collect();
+    let report = Report { file: path.display().to_string(), sound: code == 0, problems };
+    match serde_json::to_string_pretty(&report) {
+        Ok(text) => println!("{text}"),
+        Err(error) => eprintln!("cannot write JSON: {error}"),
+    }
+    ExitCode::from(code)
+}

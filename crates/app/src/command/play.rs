@@ -1,0 +1,254 @@
+//! `play`: a sequence without the screen, dry in virtual time or driving real servos.
+
+use crate::cli::{EXIT_FAILED, EXIT_UNREADABLE, Live, Play};
+use crate::files::{self, BadFile};
+use crate::hardware::BEAT;
+use crate::session::Session;
+use miette::{Context, IntoDiagnostic, Report, miette};
+use std::fs::File;
+use std::io::{BufWriter, Write};
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+use wasvolta_core::Stage;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::stage::{self, Command, Owner, Plan, Prepared, ServoState};
+use wasvolta_port::expander::Phase;
+
+/// Plays; gives the exit code.
+///
+/// # Errors
+/// When the rig or the sequence cannot be used, or the trace cannot be written.
+pub fn run(play: &Play) -> miette::Result<ExitCode> {
+    let source = match files::open(&play.rig) {
+        Ok(source) => source,
+        Err(bad @ (BadFile::Unreadable { .. } | BadFile::Malformed { .. })) => {
+            eprintln!("{:?}", Report::new(bad));
+            return Ok(ExitCode::from(EXIT_UNREADABLE));
+        }
+        Err(bad) => return Err(bad.into()),
+    };
+    let rig = source.rig();
+    let Some(sequence) = rig.sequences.iter().position(|s| s.name == play.sequence) else {
+        let names: Vec<&str> = rig.sequences.iter().map(|s| s.name.as_str()).collect();
+        let there = if names.is_empty() { "this rig has none".to_owned() } else { names.join(", ") };
+        return Err(miette!(help = format!("there is: {there}"), "no sequence is called {:?}", play.sequence));
+    };
+    let trace = play.trace.as_deref().map(Trace::create).transpose()?;
+    if play.way.dry { dry(rig, sequence, trace) } else { drive(&play.rig, &play.live, sequence, trace) }
+}
+
+/// The rows of a trace.
+struct Trace {
+    out: csv::Writer<BufWriter<File>>,
+    path: String,
+}
+
+impl Trace {
+    fn create(path: &Path) -> miette::Result<Self> {
+        let named = path.display().to_string();
+        let file = File::create(path).into_diagnostic().wrap_err_with(|| format!("cannot write {named}"))?;
+        let mut out = csv::WriterBuilder::new()
+            .terminator(csv::Terminator::Any(b'\n'))
+            .from_writer(BufWriter::new(file));
+        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks"]).into_diagnostic()?;
+        Ok(Self { out, path: named })
+    }
+
+    /// One row a servo, in rig order; empty fields while it is released.
+    fn rows(&mut self, t: Duration, rig: &Rig, plan: &Plan, servos: &[ServoState]) -> miette::Result<()> {
+        let t = format!("{:.3}", t.as_secs_f64());
+        for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
+            let ticks = state.ticks.filter(|_| state.engaged);
+            let angle = ticks.and(plan.line).map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
+            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
+            let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
+            self.out
+                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks])
+                .into_diagnostic()
+                .wrap_err_with(|| format!("cannot write {}", self.path))?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> miette::Result<()> {
+        self.out.flush().into_diagnostic().wrap_err_with(|| format!("cannot write {}", self.path))
+    }
+}
+
+/// Virtual time, no device: everything starts at home, and the last row is the end itself.
+fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<ExitCode> {
+    let plan = Plan::of(rig);
+    let (shorts, first_move) = advance_notice(rig, &plan, sequence);
+    let length = plan.timelines.get(sequence).map_or(0.0, |line| line.length(first_move));
+    let mut stage = Stage::new(Prepared::new(plan), BEAT);
+    let engage: Vec<Command> = at_home(rig, stage.plan());
+    stage.advance(Duration::ZERO, &[], &engage);
+    let servos = 0..rig.servos.len();
+    let mut start: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
+    start.push(Command::Play { sequence });
+    let begin = Instant::now();
+    stage.advance(Duration::ZERO, &[], &start);
+    let end = Duration::try_from_secs_f64(length).unwrap_or_default();
+    let mut at = Duration::ZERO;
+    loop {
+        if let Some(trace) = &mut trace {
+            trace.rows(at, rig, stage.plan(), stage.servos())?;
+        }
+        if at >= end {
+            break;
+        }
+        at = (at + BEAT).min(end);
+        stage.advance(at, &[], &[]);
+    }
+    let took = begin.elapsed().as_secs_f64();
+    if let Some(trace) = trace {
+        trace.finish()?;
+    }
+    println!(
+        "{}: {length:.2} s in {took:.4} s, {shorts} short step{}",
+        rig.sequences[sequence].name,
+        if shorts == 1 { "" } else { "s" }
+    );
+    Ok(ExitCode::SUCCESS)
+}
+
+fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
+    (0..rig.servos.len())
+        .filter_map(|servo| {
+            let pulse = plan.servos.get(servo)?.home?;
+            Some(Command::Engage { servo, pulse, told: true })
+        })
+        .collect()
+}
+
+/// Says which steps are too short; gives how many, and the time of the first move.
+fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
+    let home = |servo: usize| {
+        let plan = plan.servos.get(servo)?;
+        Some(plan.line?.angle_at(plan.home?))
+    };
+    let Some(line) = plan.timelines.get(sequence) else { return (0, 0.0) };
+    let shorts = line.shorts(home);
+    for short in &shorts {
+        let name = rig.servos.get(short.servo).map_or("", |s| s.name.as_str());
+        eprintln!("step {} is short: {name} needs {:.3} s", short.step + 1, short.needs);
+    }
+    (shorts.len(), line.first_move(home))
+}
+
+/// Engages what the sequence moves, glides in, plays, and releases.
+fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) -> miette::Result<ExitCode> {
+    let mut session = Session::open(path, live)?;
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+        signal_hook::flag::register(signal, Arc::clone(&stop)).into_diagnostic()?;
+    }
+    let rig = Arc::clone(&session.rig);
+    let moved: Vec<usize> = session.derived.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
+    let mut names = Vec::new();
+    let mut commands = Vec::new();
+    for &servo in &moved {
+        let (Some(plan), Some(part)) = (session.derived.plan.servos.get(servo), rig.servos.get(servo)) else { continue };
+        if plan.line.is_none() {
+            eprintln!("{} has no fit and does not move: calibrate it first", part.name);
+            continue;
+        }
+        let (pulse, how) = match session.last_known.of(&part.name) {
+            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time))),
+            None => (plan.start(), "assumed at home: it may jump".to_owned()),
+        };
+        names.push(format!("{} ({how})", part.name));
+        commands.push(Command::Engage { servo, pulse, told: true });
+    }
+    if commands.is_empty() {
+        return Err(Report::msg("nothing in this sequence can move: its joints have no fit; calibrate them first"));
+    }
+    println!("moves: {}", names.join(", "));
+    println!("Ctrl-C ends it and releases everything");
+    let wanted = commands.len();
+    let deadline = Duration::from_secs(5) + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0);
+    for command in commands {
+        session.engine.command(command);
+    }
+    let on_wire = |s: &wasvolta_engine::Snapshot| s.boards.iter().flatten().map(|b| b.sent.iter().flatten().count()).sum::<usize>();
+    if !wait(&mut session, &stop, deadline, |s| on_wire(s) >= wanted) {
+        return refuse(&mut session);
+    }
+    for &servo in &moved {
+        session.engine.command(Command::GiveBack { servo });
+    }
+    session.engine.command(Command::Play { sequence });
+    wait(&mut session, &stop, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
+    follow(&mut session, &stop, trace.as_mut())?;
+    if let Some(trace) = trace {
+        trace.finish()?;
+    }
+    session.keep_last_known();
+    let stopped = stop.load(Ordering::SeqCst);
+    println!("{}", if stopped { "stopped: released" } else { "played to its end: released" });
+    Ok(ExitCode::from(if stopped { EXIT_FAILED } else { 0 }))
+}
+
+/// Waits for a condition on the snapshot; whether it came before the time was over.
+fn wait(
+    session: &mut Session,
+    stop: &AtomicBool,
+    most: Duration,
+    mut holds: impl FnMut(&wasvolta_engine::Snapshot) -> bool,
+) -> bool {
+    let start = Instant::now();
+    loop {
+        if holds(session.engine.snapshot()) {
+            return true;
+        }
+        if stop.load(Ordering::SeqCst) || session.engine.is_stopped() || start.elapsed() > most {
+            return false;
+        }
+        beat(session);
+    }
+}
+
+fn beat(session: &mut Session) {
+    if session.manual.is_some() {
+        session.pass_beats(1);
+    } else {
+        std::thread::sleep(BEAT / 4);
+    }
+}
+
+fn follow(session: &mut Session, stop: &AtomicBool, mut trace: Option<&mut Trace>) -> miette::Result<()> {
+    let rig = Arc::clone(&session.rig);
+    let mut traced = None;
+    loop {
+        let snapshot = session.engine.snapshot().clone();
+        let player = &snapshot.player;
+        if let Some(trace) = trace.as_deref_mut()
+            && traced != Some(player.at)
+        {
+            traced = Some(player.at);
+            trace.rows(player.at, &rig, &session.derived.plan, &snapshot.servos)?;
+        }
+        let arrived = snapshot.servos.iter().all(|s| s.owner != Owner::Sequence || !s.gliding);
+        let over = player.play == stage::Play::Ended && arrived;
+        if over || stop.load(Ordering::SeqCst) || session.engine.is_stopped() {
+            return Ok(());
+        }
+        beat(session);
+    }
+}
+
+fn refuse(session: &mut Session) -> miette::Result<ExitCode> {
+    for (board, state) in session.rig.boards.iter().zip(session.engine.snapshot().boards.clone().into_iter().flatten()) {
+        if let Some(trouble) = state.trouble {
+            eprintln!("{}: cannot {} it: {}; {}", board.name, trouble.doing, trouble.fault, trouble.fault.help());
+        } else if matches!(state.phase, Phase::Asking(_)) {
+            eprintln!("{}: pulses run on it already; open the rig on the screen and say what to do with them", board.name);
+        }
+    }
+    let mut out = std::io::stdout();
+    let _ = out.flush();
+    Err(Report::msg("not every servo could be engaged: nothing was played"))
+}

@@ -1,0 +1,22 @@
+//! The Marsh Clock, carried inside the program, and put where its changes can be kept.
+
+use crate::files;
+use std::path::PathBuf;
+
+const RIG: &str = include_str!("../../../examples/marsh-clock.rig.toml");
+const SIM: &str = include_str!("../../../examples/marsh-clock.sim.toml");
+
+/// The demo's rig file; it and its simulation are written where they are missing, or where `fresh` asks.
+///
+/// # Errors
+/// When the data folder cannot be written.
+pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
+    let folder = files::folders()?.data;
+    let path = folder.join("marsh-clock.rig.toml");
+    for (path, text) in [(&path, RIG), (&folder.join("marsh-clock.sim.toml"), SIM)] {
+        if fresh || !path.exists() {
+            files::write(path, text).map_err(|error| miette::Report::msg(error.to_string()))?;
+        }
+    }
+    Ok(path)
+}

@@ -1,0 +1,173 @@
+//! Rig files on the disk: reading with errors that underline their place, and writing that never leaves half
+//! a file.
+
+use miette::{Diagnostic, NamedSource, Report, SourceSpan};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use thiserror::Error;
+use wasvolta_core::rig::file::{Loaded, Located, Source, load};
+
+/// A rig file that could not be used.
+#[derive(Debug, Error, Diagnostic)]
+pub enum BadFile {
+    /// The disk says no.
+    #[error("cannot read {path}: {source}")]
+    #[diagnostic(help("check the path and its permissions; `wasvolta demo` needs no file"))]
+    Unreadable {
+        /// Which file.
+        path: String,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// It is not a rig.
+    #[error("{path} does not read as a rig")]
+    Malformed {
+        /// Which file.
+        path: String,
+        /// Where and why.
+        #[related]
+        places: Vec<Place>,
+    },
+    /// It is a rig with problems.
+    #[error("{path} has {} to mend", counted(places.len()))]
+    Problems {
+        /// Which file.
+        path: String,
+        /// Where and why.
+        #[related]
+        places: Vec<Place>,
+    },
+}
+
+/// One place in a rig file.
+#[derive(Debug, Error, Diagnostic)]
+#[error("{message}")]
+pub struct Place {
+    message: String,
+    #[help]
+    help: String,
+    #[source_code]
+    text: NamedSource<String>,
+    #[label("here")]
+    span: Option<SourceSpan>,
+}
+
+fn counted(n: usize) -> String {
+    if n == 1 { "one problem".to_owned() } else { format!("{n} problems") }
+}
+
+fn place(path: &Path, text: &str, located: &Located) -> Place {
+    Place {
+        message: located.message.clone(),
+        help: located.help.clone(),
+        text: NamedSource::new(path.display().to_string(), text.to_owned()),
+        span: located.span.clone().map(SourceSpan::from),
+    }
+}
+
+/// Reads a text file.
+///
+/// # Errors
+/// Says which file and why.
+pub fn read(path: &Path) -> Result<String, BadFile> {
+    std::fs::read_to_string(path)
+        .map_err(|source| BadFile::Unreadable { path: path.display().to_string(), source })
+}
+
+/// Reads a rig and checks it.
+///
+/// # Errors
+/// Says what is wrong, with the places underlined.
+pub fn open(path: &Path) -> Result<Source, BadFile> {
+    let text = read(path)?;
+    let named = path.display().to_string();
+    match load(&text) {
+        Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
+        Loaded::Problems(found) => {
+            Err(BadFile::Problems { path: named, places: found.iter().map(|l| place(path, &text, l)).collect() })
+        }
+        Loaded::Unreadable(located) => {
+            Err(BadFile::Malformed { path: named, places: vec![place(path, &text, &located)] })
+        }
+    }
+}
+
+/// A file that could not be written. What was there before is unharmed.
+#[derive(Debug, Error)]
+#[error("cannot write {path}: {source}")]
+pub struct Unwritten {
+    path: String,
+    source: std::io::Error,
+}
+
+/// Writes beside the file, makes sure it is on the disk, and renames it into place.
+///
+/// # Errors
+/// When the folder or the disk refuses; the old file stays.
+pub fn write(path: &Path, text: &str) -> Result<(), Unwritten> {
+    write_whole(path, text).map_err(|source| Unwritten { path: path.display().to_string(), source })
+}
+
+fn write_whole(path: &Path, text: &str) -> std::io::Result<()> {
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
+    std::fs::create_dir_all(folder)?;
+    let mut beside = tempfile::NamedTempFile::new_in(folder)?;
+    beside.write_all(text.as_bytes())?;
+    if let Ok(old) = std::fs::metadata(path) {
+        if old.permissions().readonly() {
+            return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));
+        }
+        beside.as_file().set_permissions(old.permissions())?;
+    } else {
+        use std::os::unix::fs::PermissionsExt;
+        beside.as_file().set_permissions(std::fs::Permissions::from_mode(0o644))?;
+    }
+    beside.as_file().sync_all()?;
+    beside.persist(path).map_err(|e| e.error)?;
+    std::fs::File::open(folder)?.sync_all()
+}
+
+/// The folders that this program keeps things in, by the desktop's rules.
+pub struct Folders {
+    /// Rigs of the demo.
+    pub data: PathBuf,
+    /// What is remembered between runs.
+    pub state: PathBuf,
+}
+
+/// # Errors
+/// When there is no home folder.
+pub fn folders() -> miette::Result<Folders> {
+    let found = directories::ProjectDirs::from("", "", "wasvolta")
+        .ok_or_else(|| Report::msg("there is no home folder to keep things in: set HOME"))?;
+    let state = found.state_dir().unwrap_or_else(|| found.data_dir()).to_owned();
+    Ok(Folders { data: found.data_dir().to_owned(), state })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_is_replaced_whole_or_not_at_all() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("deep/a.rig.toml");
+        write(&path, "one").unwrap();
+        write(&path, "two").unwrap();
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "two");
+        assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1, "nothing is left beside it");
+    }
+
+    #[test]
+    fn a_read_only_file_is_not_replaced() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.rig.toml");
+        write(&path, "one").unwrap();
+        let mut only_read = std::fs::metadata(&path).unwrap().permissions();
+        only_read.set_readonly(true);
+        std::fs::set_permissions(&path, only_read).unwrap();
+        let error = write(&path, "two").unwrap_err().to_string();
+        assert!(error.starts_with("cannot write"), "{error}");
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "one");
+    }
+}

@@ -1,0 +1,164 @@
+//! From a rig's ports to what the engine drives: real transports, or simulated ones behind the same traits.
+
+use crate::cli::{ClockKind, Live};
+use crate::holder::{self, Hold};
+use miette::{Context, IntoDiagnostic, Report};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use wasvolta_core::rig::{Port, PortKind, Rig};
+use wasvolta_engine::{BusPort, LinePort, Setup, wiring};
+use wasvolta_port::{BusError, Clock, I2cBus, WallClock};
+use wasvolta_sim::truth::KnobTruth;
+use wasvolta_sim::{Bench, Eye, Knob, ManualClock, Truth};
+
+/// The time between two beats.
+pub const BEAT: Duration = Duration::from_millis(20);
+const USUAL_BAUD: u32 = 115_200;
+const SIMULATED: &str = "sim:";
+
+/// The simulated side of a rig, as far as a person on the bench could touch or see it.
+pub struct Simulated {
+    /// Sees horns.
+    pub eye: Eye,
+    /// Knobs by the name of the serial port they are on.
+    pub knobs: Vec<(String, Knob)>,
+    /// Holds the lines' paths.
+    _folder: tempfile::TempDir,
+}
+
+/// What the engine drives, and what goes with it.
+pub struct Hardware {
+    /// For the engine.
+    pub setup: Setup,
+    /// The clock, where it is moved by hand.
+    pub manual: Option<Arc<ManualClock>>,
+    /// What is simulated, if anything.
+    pub simulated: Option<Simulated>,
+    /// Buses that no other program may drive meanwhile.
+    pub holds: Vec<Hold>,
+}
+
+/// Resolves all ports of a rig.
+///
+/// # Errors
+/// When a bus is held by another program, or the simulation cannot be made. A device that is missing is no
+/// error here: the engine goes on trying.
+pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> {
+    let manual = (live.clock == ClockKind::Manual).then(|| Arc::new(ManualClock::default()));
+    let clock: Arc<dyn Clock> = match &manual {
+        Some(manual) => manual.clone(),
+        None => Arc::new(WallClock::default()),
+    };
+    let simulation = if rig.ports.iter().any(|p| simulated(p).is_some()) {
+        Some(simulate(rig, path, live, &clock)?)
+    } else {
+        None
+    };
+    let bench = simulation.as_ref().map(|(bench, _)| bench.clone());
+    let mut holds = Vec::new();
+    let mut buses = Vec::new();
+    for port in wiring::ports(rig, PortKind::I2c) {
+        if simulated(port).is_none() {
+            holds.extend(holder::hold(&port.path).into_diagnostic()?);
+        }
+        buses.push(bus(port, bench.as_ref()));
+    }
+    let simulated = simulation.map(|(_, simulated)| simulated);
+    let lines = wiring::ports(rig, PortKind::Serial).map(|p| line(p, simulated.as_ref())).collect();
+    let setup = Setup { buses, lines, clock, beat: BEAT };
+    Ok(Hardware { setup, manual, simulated, holds })
+}
+
+/// The NAME of `sim:NAME`.
+pub fn simulated(port: &Port) -> Option<&str> {
+    port.path.strip_prefix(SIMULATED)
+}
+
+fn bus(port: &Port, bench: Option<&Bench>) -> BusPort {
+    let name = port.name.clone();
+    if let (Some(sim), Some(bench)) = (simulated(port), bench) {
+        let (sim, bench) = (sim.to_owned(), bench.clone());
+        return BusPort { name, open: Box::new(move || Ok(Box::new(bench.bus(&sim)))) };
+    }
+    let path = PathBuf::from(&port.path);
+    BusPort { name, open: Box::new(move || open_bus(&path)) }
+}
+
+#[cfg(target_os = "linux")]
+fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
+    Ok(Box::new(wasvolta_port::linux_i2c::LinuxI2c::open(path)?))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
+    let device = format!("{} (buses of this system are not known here; Linux is)", path.display());
+    Err(BusError { doing: "open", device, fault: wasvolta_port::Fault::NoBus })
+}
+
+fn line(port: &Port, simulation: Option<&Simulated>) -> LinePort {
+    let knob = simulation.and_then(|s| s.knobs.iter().find(|(name, _)| *name == port.name));
+    let path = knob.map_or_else(|| PathBuf::from(&port.path), |(_, knob)| knob.path().to_owned());
+    LinePort { name: port.name.clone(), path, baud: port.baud.unwrap_or(USUAL_BAUD) }
+}
+
+/// The truth's file stands beside the rig: `x.rig.toml` has `x.sim.toml`.
+fn truth_path(rig: &Path) -> PathBuf {
+    let name = rig.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let stem = name.strip_suffix(".rig.toml").or_else(|| name.strip_suffix(".toml")).unwrap_or(&name);
+    rig.with_file_name(format!("{stem}.sim.toml"))
+}
+
+fn simulate(rig: &Rig, path: &Path, live: &Live, clock: &Arc<dyn Clock>) -> miette::Result<(Bench, Simulated)> {
+    let truth_path = truth_path(path);
+    let truth = match std::fs::read_to_string(&truth_path) {
+        Ok(text) => {
+            Truth::parse(&text).map_err(|e| Report::msg(format!("{}: {e}", truth_path.display())))?
+        }
+        Err(_) => Truth::default(),
+    };
+    let bench = Bench::new(&truth, live.seed, Arc::clone(clock));
+    for board in &rig.boards {
+        let port = rig.ports.iter().find(|p| p.name == board.port);
+        if let Some(bus) = port.and_then(simulated) {
+            let channels: Vec<u8> = rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
+            bench.ensure(bus, board.address, &channels);
+        }
+    }
+    if let Some(log) = &live.sim_log {
+        let file = std::fs::File::create(log)
+            .into_diagnostic()
+            .wrap_err_with(|| format!("cannot write {}", log.display()))?;
+        bench.log_to(Box::new(file));
+    }
+    let folder = tempfile::tempdir().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
+    let mut knobs = Vec::new();
+    for port in wiring::ports(rig, PortKind::Serial) {
+        let Some(line) = simulated(port) else { continue };
+        let knob = truth.knobs.iter().find(|k| k.line == line).cloned().unwrap_or_else(|| unnamed_knob(line));
+        let knob = Knob::plug_in(knob, live.seed, folder.path())
+            .into_diagnostic()
+            .wrap_err("cannot simulate a serial line")?;
+        if live.clock == ClockKind::Wall {
+            knob.run();
+        }
+        knobs.push((port.name.clone(), knob));
+    }
+    let eye = bench.eye();
+    Ok((bench, Simulated { eye, knobs, _folder: folder }))
+}
+
+fn unnamed_knob(line: &str) -> KnobTruth {
+    KnobTruth { line: line.to_owned(), field: "knob".to_owned(), low: 0.0, high: 1023.0, stands: 0.5 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_truth_stands_beside_the_rig() {
+        assert_eq!(truth_path(Path::new("a/b.rig.toml")), Path::new("a/b.sim.toml"));
+        assert_eq!(truth_path(Path::new("b.toml")), Path::new("b.sim.toml"));
+    }
+}

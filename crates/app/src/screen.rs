@@ -1,0 +1,165 @@
+//! The screen: events become actions, actions change the model, and a view draws it.
+//!
+//! Only [`update`] changes anything; drawing reads. The key reader has a thread of its own, so that a cut
+//! works while a drawing is blocked.
+
+mod action;
+mod advice;
+mod canvas;
+mod chart;
+mod digits;
+mod entry;
+mod frame;
+mod keys;
+mod model;
+mod pen;
+mod roster;
+mod theme;
+mod update;
+mod view;
+
+use crate::session::Session;
+use crossterm::event::{Event, KeyEventKind};
+use miette::IntoDiagnostic;
+use model::Model;
+use ratatui::DefaultTerminal;
+use std::io::Write;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::{Duration, Instant};
+use wasvolta_core::stage::{Command, Output};
+use wasvolta_engine::Stop;
+use wasvolta_engine::stop::Tripwire;
+
+/// Time between two drawings while something may move, and while nothing does.
+const LIVELY: Duration = Duration::from_millis(33);
+const QUIET: Duration = Duration::from_millis(100);
+
+/// What wakes the screen's thread.
+enum Wake {
+    Terminal(Event),
+    Signal(i32),
+}
+
+/// Shows a session until it is quit.
+///
+/// # Errors
+/// When the terminal cannot be used, or a part of the program has failed; everything is released then too.
+pub fn run(mut session: Session) -> miette::Result<ExitCode> {
+    let (wakes, from_others) = channel();
+    listen_to_signals(wakes.clone()).into_diagnostic()?;
+    let mut terminal = ratatui::try_init().into_diagnostic()?;
+    read_keys(wakes, Arc::clone(session.engine.stop()));
+    let outcome = show(&mut terminal, &mut session, &from_others);
+    ratatui::restore();
+    session.keep_last_known();
+    let failed = session.engine.is_stopped();
+    drop(session);
+    outcome?;
+    if failed {
+        return Err(miette::miette!(
+            help = "this is a fault of the program, not yours; your last save is unharmed",
+            "a part of wasvolta has failed; every servo was released"
+        ));
+    }
+    println!("released: no pulses remain");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn listen_to_signals(wakes: Sender<Wake>) -> std::io::Result<()> {
+    use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
+    let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT])?;
+    std::thread::spawn(move || {
+        for signal in signals.forever() {
+            if wakes.send(Wake::Signal(signal)).is_err() {
+                return;
+            }
+        }
+    });
+    Ok(())
+}
+
+/// Reads keys on a thread of its own. Ctrl-C cuts here already: it must not wait for the screen.
+fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
+    std::thread::spawn(move || {
+        let _tripwire = Tripwire::new(&stop);
+        while let Ok(event) = crossterm::event::read() {
+            if let Event::Key(key) = event
+                && key.kind != KeyEventKind::Release
+                && keys::is_cut(key)
+            {
+                stop.cut();
+            }
+            if wakes.send(Wake::Terminal(event)).is_err() {
+                return;
+            }
+        }
+        // The terminal is gone: nobody can see or stop anything any more.
+        stop.set();
+    });
+}
+
+fn show(terminal: &mut DefaultTerminal, session: &mut Session, wakes: &Receiver<Wake>) -> miette::Result<()> {
+    let mut model = Model::new(session);
+    let start = Instant::now();
+    let mut drawn_at: Option<Instant> = None;
+    while !model.quit && !session.engine.is_stopped() {
+        model.observe(session, start.elapsed());
+        let lively = model.snapshot.output != Output::Off || model.is_lively();
+        let pause = if lively { LIVELY } else { QUIET };
+        if drawn_at.is_none_or(|at| at.elapsed() >= LIVELY / 2) {
+            let scene = model.scene(session);
+            terminal.draw(|f| frame::draw(&scene, f.area(), f.buffer_mut())).into_diagnostic()?;
+            drawn_at = Some(Instant::now());
+        }
+        if std::mem::take(&mut model.bell) {
+            let mut out = std::io::stdout();
+            let _ = out.write_all(b"\x07").and_then(|()| out.flush());
+        }
+        // Everything that waits is taken before the next drawing, so that held keys cannot pile up.
+        let mut wake = match wakes.recv_timeout(pause) {
+            Ok(wake) => Some(wake),
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => return Ok(()),
+        };
+        model.new_frame();
+        while let Some(now) = wake {
+            match now {
+                Wake::Terminal(event) => update::event(&mut model, session, &event, start.elapsed()),
+                Wake::Signal(signal) => obey(&mut model, session, terminal, signal)?,
+            }
+            wake = wakes.try_recv().ok();
+        }
+    }
+    Ok(())
+}
+
+fn obey(
+    model: &mut Model,
+    session: &mut Session,
+    terminal: &mut DefaultTerminal,
+    signal: i32,
+) -> miette::Result<()> {
+    use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
+    match signal {
+        SIGTERM | SIGHUP => model.quit = true,
+        SIGINT => session.engine.stop().cut(),
+        SIGTSTP => {
+            // Nobody can reach the keys of a stopped program: hold first.
+            session.engine.command(Command::Hold);
+            let asked = Instant::now();
+            while session.engine.snapshot().output == Output::Driving && asked.elapsed() < Duration::from_millis(200) {
+                std::thread::yield_now();
+            }
+            ratatui::restore();
+            signal_hook::low_level::emulate_default_handler(SIGTSTP).into_diagnostic()?;
+        }
+        SIGCONT => {
+            *terminal = ratatui::try_init().into_diagnostic()?;
+            terminal.clear().into_diagnostic()?;
+        }
+        _ => {}
+    }
+    Ok(())
+}

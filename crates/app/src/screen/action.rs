@@ -1,0 +1,237 @@
+//! The one table of actions: keys, names, where they work, what they say, when they may, and what they do.
+//!
+//! The keys line, the help, the palette and the dispatch are all read from it.
+
+use super::keys::Key;
+use super::model::{Scene, View};
+use super::update::{Desk, calibrate, general, inputs, sequence};
+use crossterm::event::KeyCode;
+use wasvolta_core::stage::{Output, Play};
+
+/// What keeps an action from being done now, in words; `Ok` when nothing does.
+pub type Ready = Result<(), &'static str>;
+
+/// One action.
+pub struct Action {
+    /// Its name in the palette.
+    pub name: &'static str,
+    /// Its keys; none for what only the palette offers.
+    pub keys: &'static [Key],
+    /// Where its keys work; none means everywhere.
+    pub view: Option<View>,
+    /// A word or two for the keys line; empty for what is not shown there.
+    pub short: &'static str,
+    /// A sentence for the help.
+    pub long: &'static str,
+    /// Whether it may be done now.
+    pub ready: fn(&Scene) -> Ready,
+    /// Does it.
+    pub run: fn(&mut Desk),
+}
+
+impl Action {
+    /// Whether its keys work in a view.
+    pub fn works_in(&self, view: View) -> bool {
+        self.view.is_none_or(|own| own == view)
+    }
+}
+
+const fn key(c: char) -> Key {
+    Key::char(c)
+}
+
+const fn code(code: KeyCode) -> Key {
+    Key::of(code)
+}
+
+fn always(_: &Scene) -> Ready {
+    Ok(())
+}
+
+fn need(holds: bool, words: &'static str) -> Ready {
+    if holds { Ok(()) } else { Err(words) }
+}
+
+fn servo(scene: &Scene) -> Ready {
+    need(scene.picked().is_some(), "this rig has no servo: add one to its file")
+}
+
+fn engaged(scene: &Scene) -> Ready {
+    match scene.model.snapshot.output {
+        Output::Cut => Err("output is cut: d enables it again"),
+        Output::Held => Err("output is held: d drives on"),
+        _ => need(
+            scene.picked().is_some_and(|p| p.state.engaged),
+            "it gets no pulses, so it cannot move: engage it with e",
+        ),
+    }
+}
+
+fn released(scene: &Scene) -> Ready {
+    servo(scene)?;
+    match scene.model.snapshot.output {
+        Output::Cut => Err("output is cut: d enables it again"),
+        Output::Held => Err("output is held: d drives on"),
+        _ => need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it"),
+    }
+}
+
+fn fitted(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(
+        scene.picked().is_some_and(|p| p.plan.line.is_some() && p.joint.is_some()),
+        "it has no angles yet: keep two marks with m",
+    )
+}
+
+fn engaged_and_fitted(scene: &Scene) -> Ready {
+    engaged(scene)?;
+    fitted(scene)
+}
+
+fn handed(scene: &Scene) -> Ready {
+    engaged(scene)
+}
+
+fn driving(scene: &Scene) -> Ready {
+    need(scene.model.snapshot.output == Output::Driving, "nothing is being driven")
+}
+
+fn stopped(scene: &Scene) -> Ready {
+    need(
+        matches!(scene.model.snapshot.output, Output::Held | Output::Cut),
+        "the output is neither held nor cut; e engages a servo",
+    )
+}
+
+fn marked(scene: &Scene) -> Ready {
+    need(scene.picked().is_some_and(|p| !p.servo.marks.is_empty()), "it has no mark to drop")
+}
+
+fn playable(scene: &Scene) -> Ready {
+    need(
+        scene.sequence().is_some_and(|(_, line)| !line.steps.is_empty()),
+        "there is no step to play: k keeps a pose, i inserts it as a step",
+    )
+}
+
+fn playing(scene: &Scene) -> Ready {
+    need(scene.model.snapshot.player.play != Play::Stopped, "nothing is being played")
+}
+
+fn stepped(scene: &Scene) -> Ready {
+    need(scene.sequence().is_some_and(|(s, _)| !s.steps.is_empty()), "there is no step")
+}
+
+fn posed(scene: &Scene) -> Ready {
+    need(!scene.rig.poses.is_empty(), "there is no pose yet: k keeps one")
+}
+
+fn tieable(scene: &Scene) -> Ready {
+    need(scene.input().is_some(), "this rig has no input: add one to its file")?;
+    fitted(scene)
+}
+
+fn knob(scene: &Scene) -> Ready {
+    need(scene.knob.is_some(), "this input is not simulated")
+}
+
+fn by_hand(scene: &Scene) -> Ready {
+    need(scene.by_hand, "time passes by itself here; --clock manual passes it by hand")
+}
+
+const CALIBRATE: Option<View> = Some(View::Calibrate);
+const INPUTS: Option<View> = Some(View::Inputs);
+const SEQUENCE: Option<View> = Some(View::Sequence);
+
+/// Every action, in the order in which the keys line and the help show them.
+pub static TABLE: &[Action] = &[
+    Action { name: "jog down, or less", keys: &[code(KeyCode::Left)], view: None, short: "", long: "jog towards shorter pulses, or make the selected value smaller", ready: always, run: general::less },
+    Action { name: "jog up, or more", keys: &[code(KeyCode::Right)], view: None, short: "change", long: "jog towards longer pulses, or make the selected value larger", ready: always, run: general::more },
+    Action { name: "row above", keys: &[code(KeyCode::Up)], view: None, short: "", long: "pick the row above: a servo, or a value of the view", ready: always, run: general::row_up },
+    Action { name: "row below", keys: &[code(KeyCode::Down)], view: None, short: "row", long: "pick the row below", ready: always, run: general::row_down },
+    Action { name: "smaller nudge", keys: &[key(',')], view: None, short: "", long: "make the arrows' steps smaller", ready: always, run: general::smaller_nudge },
+    Action { name: "larger nudge", keys: &[key('.')], view: None, short: "nudge", long: "make the arrows' steps larger", ready: always, run: general::larger_nudge },
+    Action { name: "engage", keys: &[key('e')], view: None, short: "engage", long: "give the servo its first pulse where its horn stands", ready: released, run: calibrate::engage },
+    Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: released, run: calibrate::horn_on },
+    Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: engaged, run: calibrate::mark },
+    Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: engaged, run: calibrate::next_mark },
+    Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: engaged, run: calibrate::widen },
+    Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: engaged, run: calibrate::buzzes },
+    Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: engaged, run: calibrate::stops },
+    Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted, run: calibrate::limit },
+    Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: engaged, run: calibrate::endpoint },
+    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre", ready: engaged, run: calibrate::centre },
+    Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_and_fitted, run: calibrate::home },
+    Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the mark nearest to the present pulse", ready: marked, run: calibrate::drop_mark },
+    Action { name: "correct clock", keys: &[key('C')], view: CALIBRATE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: calibrate::clock },
+    Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "", long: "go on to the next servo", ready: servo, run: general::servo_next },
+    Action { name: "tie", keys: &[key('t')], view: INPUTS, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: inputs::tie },
+    Action { name: "pull the plug", keys: &[key('z')], view: INPUTS, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: knob, run: inputs::plug },
+    Action { name: "play", keys: &[key('p')], view: None, short: "play", long: "play the picked sequence, stand still in it, or go on", ready: playable, run: sequence::play },
+    Action { name: "next step", keys: &[key('n')], view: SEQUENCE, short: "next step", long: "pick the next step", ready: stepped, run: sequence::next_step },
+    Action { name: "insert step", keys: &[key('i')], view: SEQUENCE, short: "insert", long: "insert a step behind the picked one, with the pose kept last", ready: posed, run: sequence::insert },
+    Action { name: "stretch", keys: &[key('f')], view: SEQUENCE, short: "stretch", long: "give a short step the time it needs", ready: stepped, run: sequence::stretch },
+    Action { name: "remove step", keys: &[code(KeyCode::Delete)], view: SEQUENCE, short: "", long: "take the picked step out", ready: stepped, run: sequence::remove },
+    Action { name: "stop playing", keys: &[key('x')], view: None, short: "", long: "leave the sequence: its joints go back to input or home", ready: playing, run: sequence::stop },
+    Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a pose", ready: always, run: sequence::keep_pose },
+    Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "the hand lets the joint go: back to sequence, input or home", ready: handed, run: general::give_back },
+    Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: engaged, run: general::release },
+    Action { name: "servo above", keys: &[code(KeyCode::PageUp)], view: None, short: "", long: "pick the servo above", ready: always, run: general::servo_previous },
+    Action { name: "servo below", keys: &[code(KeyCode::PageDown)], view: None, short: "", long: "pick the servo below", ready: always, run: general::servo_next },
+    Action { name: "undo", keys: &[key('u')], view: None, short: "undo", long: "take the last edit back", ready: |s| need(s.undo.0, "there is nothing to undo"), run: general::undo },
+    Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "make the edit again that was taken back", ready: |s| need(s.undo.1, "there is nothing to redo"), run: general::redo },
+    Action { name: "save", keys: &[Key::ctrl('s')], view: None, short: "save", long: "save the rig", ready: always, run: general::save },
+    Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: the last pulses stay, nothing moves", ready: driving, run: general::hold },
+    Action { name: "drive on", keys: &[key('d')], view: None, short: "drive on", long: "go on after a hold, or enable the output again after a cut", ready: stopped, run: general::drive },
+    Action { name: "next view", keys: &[code(KeyCode::Tab)], view: None, short: "view", long: "go to the next view", ready: always, run: general::next_view },
+    Action { name: "Calibrate", keys: &[code(KeyCode::F(2))], view: None, short: "", long: "go to Calibrate", ready: always, run: |d| general::show(d, View::Calibrate) },
+    Action { name: "Inputs", keys: &[code(KeyCode::F(3))], view: None, short: "", long: "go to Inputs", ready: always, run: |d| general::show(d, View::Inputs) },
+    Action { name: "Sequence", keys: &[code(KeyCode::F(4))], view: None, short: "", long: "go to Sequence", ready: always, run: |d| general::show(d, View::Sequence) },
+    Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: general::palette },
+    Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: general::beats },
+    Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: general::quit },
+    Action { name: "cut", keys: &[Key::ctrl('c')], view: None, short: "cut", long: "drop all pulses at once, from anywhere, until enabled again; it never quits", ready: always, run: general::cut },
+    Action { name: "all keys", keys: &[key('?')], view: None, short: "all keys", long: "show all keys", ready: always, run: general::help },
+];
+
+/// The action of a key in a view.
+pub fn of(pressed: Key, view: View) -> Option<&'static Action> {
+    TABLE.iter().find(|action| action.works_in(view) && action.keys.contains(&pressed))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_key_means_two_things_in_one_view() {
+        for view in View::ALL {
+            let mut seen = Vec::new();
+            for action in TABLE.iter().filter(|a| a.works_in(view)) {
+                for key in action.keys {
+                    assert!(!seen.contains(key), "{} has the key of another in {view:?}", action.name);
+                    seen.push(*key);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn every_action_can_be_found_and_its_texts_fit() {
+        for action in TABLE {
+            assert!(action.long.chars().count() <= 80, "{}", action.long);
+            assert!(action.short.chars().count() <= 24, "{}", action.short);
+            assert!(action.name.chars().count() <= 24, "{}", action.name);
+            assert_eq!(TABLE.iter().filter(|a| a.name == action.name).count(), 1, "{}", action.name);
+        }
+    }
+
+    #[test]
+    fn no_key_needs_altgr_and_ctrl_is_kept_for_three() {
+        let keys: Vec<Key> = TABLE.iter().flat_map(|a| a.keys.iter().copied()).collect();
+        assert!(keys.iter().all(|k| !matches!(k.code, KeyCode::Char('[' | ']' | '{' | '}' | '@' | '|' | '\\' | '~'))));
+        assert_eq!(keys.iter().filter(|k| k.ctrl).count(), 3, "cut, save, redo");
+        assert!(keys.iter().all(|k| !matches!(k.code, KeyCode::Char('0'..='9' | '+' | '-'))), "they start an entry");
+    }
+}

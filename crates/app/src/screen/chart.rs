@@ -1,0 +1,80 @@
+//! Charts in dots: pulse against angle with its marks, and a curve with a dot on it.
+
+use super::canvas::{Canvas, DOTS};
+use super::pen::{Pen, cell_of};
+use super::theme;
+use ratatui::style::Color;
+
+/// A rectangle of values shown on a canvas; `y` grows upwards.
+pub struct Plot {
+    /// The dots.
+    pub canvas: Canvas,
+    x: (f64, f64),
+    y: (f64, f64),
+}
+
+impl Plot {
+    /// An empty plot of so many cells over ranges of values.
+    pub fn new(columns: u16, rows: u16, x: (f64, f64), y: (f64, f64)) -> Self {
+        Self { canvas: Canvas::new(columns, rows), x, y }
+    }
+
+    /// Where a value lies, in dots.
+    pub fn at(&self, x: f64, y: f64) -> (f64, f64) {
+        let (wide, high) = self.canvas.size();
+        let across = (x - self.x.0) / (self.x.1 - self.x.0);
+        let up = (y - self.y.0) / (self.y.1 - self.y.0);
+        (across * (wide - 1.0), (1.0 - up) * (high - 1.0))
+    }
+
+    /// The cell of a value.
+    pub fn cell(&self, x: f64, y: f64) -> (u16, u16) {
+        let (x, y) = self.at(x, y);
+        (cell_of((x / f64::from(DOTS.0)).floor()), cell_of((y / f64::from(DOTS.1)).floor()))
+    }
+
+    /// A straight piece between two values.
+    pub fn line(&mut self, from: (f64, f64), to: (f64, f64), color: Color) {
+        let (from, to) = (self.at(from.0, from.1), self.at(to.0, to.1));
+        self.canvas.line(from, to, color);
+    }
+
+    /// A straight piece of `on` dots out of every `of`.
+    pub fn dashed(&mut self, from: (f64, f64), to: (f64, f64), color: Color, (on, of): (u16, u16)) {
+        let (from, to) = (self.at(from.0, from.1), self.at(to.0, to.1));
+        self.canvas.dashed(from, to, color, on, of);
+    }
+
+    /// A line through many values.
+    pub fn curve(&mut self, values: impl Iterator<Item = (f64, f64)>, color: Color) {
+        let mut before: Option<(f64, f64)> = None;
+        for value in values {
+            if let Some(before) = before {
+                self.line(before, value, color);
+            }
+            before = Some(value);
+        }
+    }
+
+    /// A small filled disc.
+    pub fn disc(&mut self, x: f64, y: f64, color: Color) {
+        let (x, y) = self.at(x, y);
+        for (dx, dy) in [(0.0, 0.0), (1.0, 0.0), (-1.0, 0.0), (0.0, 1.0), (0.0, -1.0), (1.0, 1.0), (-1.0, -1.0), (1.0, -1.0), (-1.0, 1.0)] {
+            self.canvas.dot(x + dx, y + dy, color);
+        }
+    }
+}
+
+/// A horizontal bar from rest to a value, heavy on a thin rule: the range is `floor..=1`.
+pub fn bar(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), floor: f64, value: f64, color: Color) {
+    let place = |v: f64| cell_of(((v - floor) / (1.0 - floor)).clamp(0.0, 1.0) * f64::from(wide));
+    let (rest, end) = (place(0.0), place(value));
+    for column in 0..wide {
+        let heavy = (rest.min(end)..rest.max(end)).contains(&column);
+        pen.glyph(x + column, y, if heavy { "━" } else { "─" }, if heavy { color } else { theme::RULE });
+    }
+    if floor < 0.0 {
+        pen.glyph(x + rest.min(wide - 1), y, "┼", theme::INK);
+    }
+    pen.glyph(x + end.min(wide - 1), y, "●", color);
+}

@@ -1,0 +1,203 @@
+//! The frame around every view: headline, roster, next line, keys line.
+//!
+//! A function from a scene to a buffer; nothing here changes anything.
+
+use super::model::{Dialog, Scene, Tone, View};
+use super::pen::{Pen, width};
+use super::{action, advice, roster, theme, view};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Color, Style};
+use wasvolta_core::link::Health;
+use wasvolta_core::stage::{Output, Play};
+
+/// The least size that shows everything a maker needs.
+const LEAST: (u16, u16) = (80, 24);
+/// From this width on the next line needs one row only.
+const WIDE: u16 = 110;
+
+/// Draws everything.
+pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
+    buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
+    let mut pen = Pen::new(buffer, area);
+    if area.width < LEAST.0 || area.height < LEAST.1 {
+        return too_small(&mut pen, scene);
+    }
+    let next_rows = if area.width >= WIDE { 1 } else { 2 };
+    let bottom = next_rows + 1;
+    headline(&mut pen.part(0, 0, area.width, 1), scene);
+    let body = area.height - 1 - bottom;
+    let column = roster::columns(area.width);
+    roster::draw(&mut pen.part(0, 1, column, body), scene);
+    for row in 1..=body {
+        pen.glyph(column, row, "│", theme::RULE);
+    }
+    let left = column + 2;
+    let air = air(body);
+    view::draw(&mut pen.part(left, 1 + air, area.width - left - 1, body - air), scene);
+    next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
+    keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
+    match &scene.model.dialog {
+        Some(Dialog::Help { from }) => view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, *from),
+        Some(Dialog::Palette { query, pick }) => {
+            view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
+        }
+        _ => {}
+    }
+}
+
+/// Rows kept free under the headline, where there is room.
+pub const fn air(body: u16) -> u16 {
+    if body >= 24 { 1 } else { 0 }
+}
+
+fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
+    let (block, word) = output(scene.model.snapshot.output);
+    pen.put(0, 0, &format!(" {word} "), block);
+    let words = format!(
+        "this window has {} × {} cells; wasvolta needs {} × {}. Ctrl-C cuts, q quits.",
+        pen.width(),
+        pen.height(),
+        LEAST.0,
+        LEAST.1
+    );
+    pen.paragraph(0, 1, &words, theme::text(theme::INK));
+}
+
+/// The output's block and word; each state has its own word, and only two are coloured.
+fn output(output: Output) -> (Style, &'static str) {
+    match output {
+        Output::Off => (Style::new().fg(theme::INK).bg(theme::RULE), "  OFF  "),
+        Output::Driving => (theme::block(theme::COMMANDED), "DRIVING"),
+        Output::Held => (theme::block(theme::INK), " HELD  "),
+        Output::Cut => (theme::block(theme::FAULT), "  CUT  "),
+    }
+}
+
+fn headline(pen: &mut Pen<'_>, scene: &Scene) {
+    let wide = pen.width();
+    pen.ground(0, 0, wide, theme::RAISED);
+    let (block, word) = output(scene.model.snapshot.output);
+    let mut x = pen.put(0, 0, &format!(" {word} "), block) + 1;
+    x = pen.put(x, 0, &scene.rig.name, theme::strong(theme::INK));
+    if scene.unsaved {
+        x = pen.put(x, 0, " ·unsaved", theme::text(theme::QUIET));
+    }
+    let short = wide < 100;
+    x = x.max(if short { 31 } else { roster::columns(wide) + 2 });
+    for view in View::ALL {
+        let (key, name) = view.title();
+        let here = scene.model.view == view;
+        let (key_style, name_style) = if here {
+            (theme::text(theme::COMMANDED), theme::strong(theme::INK))
+        } else {
+            (theme::text(theme::QUIET), theme::text(theme::QUIET))
+        };
+        x = pen.words(x, 0, &[(key, key_style), (" ", name_style), (name, name_style), ("  ", name_style)]);
+    }
+    let mut end = wide.saturating_sub(1);
+    for (text, color) in facts(scene, wide) {
+        if end < x + width(&text) + 2 {
+            break;
+        }
+        pen.put_right(end, 0, &text, theme::text(color));
+        end -= width(&text) + 3;
+    }
+}
+
+/// What stands on the right of the headline, the most important first.
+fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
+    let snapshot = &scene.model.snapshot;
+    let mut facts = Vec::new();
+    for (input, state) in scene.rig.inputs.iter().zip(&snapshot.inputs) {
+        let age = state.age.filter(|_| state.health == Health::Fresh);
+        let age = age.map_or_else(String::new, |a| format!(" {:>2} ms", a.as_millis()));
+        let color = if matches!(state.health, Health::Lost | Health::Stuck) { theme::FAULT } else { theme::QUIET };
+        let mark = if color == theme::FAULT { "✗ " } else { "" };
+        facts.push((format!("{mark}{} {}{age}", input.name, state.health.word()), color));
+    }
+    let boards = scene.rig.boards.iter().zip(snapshot.boards.iter().flatten());
+    for (board, state) in boards {
+        if let Some(trouble) = state.trouble {
+            facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
+        } else if wide >= WIDE {
+            facts.push((format!("{} {:.2} Hz", board.name, board.clock().rate().get()), theme::QUIET));
+        }
+    }
+    if wide >= WIDE {
+        let late = snapshot.punctual.late;
+        facts.push((format!("50 beats/s, {late} late"), theme::QUIET));
+    }
+    facts
+}
+
+fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
+    for row in 0..pen.height() {
+        pen.ground(0, row, pen.width(), theme::RAISED);
+    }
+    let (label, style, words) = if let Some((label, words)) = view::prompt::words(scene) {
+        (label, theme::block(theme::COMMANDED), words)
+    } else if let Some((tone, words, _)) = &scene.model.said {
+        match tone {
+            Tone::Done => ("done", theme::strong(theme::INK), words.clone()),
+            Tone::Refused => ("no", theme::strong(theme::FAULT), words.clone()),
+        }
+    } else {
+        ("next", theme::strong(theme::COMMANDED), advice::next(scene))
+    };
+    let x = pen.put(0, 0, &format!(" {label} "), style) + 1;
+    let trouble = scene.model.said.as_ref().filter(|(tone, _, _)| *tone == Tone::Refused && scene.model.dialog.is_some());
+    let words = trouble.map_or(words.clone(), |(_, why, _)| format!("{words}   {why}"));
+    let (rows, columns) = (pen.height(), pen.width());
+    pen.part(x, 0, columns - x, rows).paragraph(0, 0, &words, theme::text(theme::INK));
+}
+
+fn keys_line(pen: &mut Pen<'_>, scene: &Scene) {
+    let wide = pen.width();
+    pen.ground(0, 0, wide, theme::RAISED);
+    let shown: Vec<(String, &str)> = match view::prompt::keys(&scene.model.dialog) {
+        Some(keys) => keys.iter().map(|&(key, word)| (key.to_owned(), word)).collect(),
+        None => view_keys(scene),
+    };
+    let mut tail: Vec<(String, &str)> = vec![("Ctrl-C".to_owned(), "cut")];
+    if scene.model.dialog.is_none() {
+        tail.push(("?".to_owned(), "all keys"));
+    }
+    let size = |(key, word): &(String, &str)| width(key) + width(word) + 4;
+    let reserved: u16 = tail.iter().map(size).sum();
+    let mut x = 1;
+    for item in shown.iter().filter(|item| !tail.iter().any(|t| t.0 == item.0)) {
+        if x + size(item) + reserved <= wide {
+            x = put_key(pen, x, item);
+        }
+    }
+    for item in &tail {
+        x = put_key(pen, x, item);
+    }
+}
+
+fn put_key(pen: &mut Pen<'_>, x: u16, (key, word): &(String, &str)) -> u16 {
+    let words = [(key.as_str(), theme::strong(theme::INK)), (" ", Style::new()), (*word, theme::text(theme::QUIET))];
+    pen.words(x, 0, &words) + 3
+}
+
+/// Keys that do something now, in the table's order. The arrows and the nudge stand as pairs.
+fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
+    let playing = scene.model.snapshot.player.play == Play::Playing;
+    action::TABLE
+        .iter()
+        .filter(|a| a.works_in(scene.model.view) && !a.short.is_empty() && (a.ready)(scene).is_ok())
+        .filter_map(|a| {
+            let key = a.keys.first()?.name();
+            Some(match (key.as_str(), scene.model.view) {
+                ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
+                ("→", _) => ("← →".to_owned(), a.short),
+                ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "servo"),
+                ("↓", _) => ("↑ ↓".to_owned(), a.short),
+                (".", _) => (", .".to_owned(), a.short),
+                ("p", _) if playing => ("p".to_owned(), "stand still"),
+                _ => (key, a.short),
+            })
+        })
+        .collect()
+}

@@ -1,0 +1,601 @@
+//! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
+
+use super::keys::Key;
+use crate::session::{Derived, Session};
+use std::collections::VecDeque;
+use std::time::Duration;
+use wasvolta_core::estimate::Known;
+use wasvolta_core::rig::edit::End;
+use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo};
+use wasvolta_core::sequence::Timeline;
+use wasvolta_core::stage::plan::ServoPlan;
+use wasvolta_core::stage::{Event, EventKind, Play, ServoState};
+use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_engine::Snapshot;
+use wasvolta_port::expander::{Found, Phase};
+use wasvolta_sim::Look;
+
+/// The views.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum View {
+    /// One servo.
+    Calibrate,
+    /// What comes in.
+    Inputs,
+    /// Poses in time.
+    Sequence,
+}
+
+impl View {
+    /// In the order of their keys.
+    pub const ALL: [Self; 3] = [Self::Calibrate, Self::Inputs, Self::Sequence];
+
+    /// Key and name in the headline.
+    pub const fn title(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Calibrate => ("F2", "Calibrate"),
+            Self::Inputs => ("F3", "Inputs"),
+            Self::Sequence => ("F4", "Sequence"),
+        }
+    }
+}
+
+/// A value that arrows tilt and digits replace.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Dial {
+    /// The value: degrees, or µs where there are no degrees.
+    pub value: f64,
+    /// What was typed instead.
+    pub text: String,
+}
+
+/// How the needle of the engage dialog is read.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Scale {
+    /// By the fit.
+    Fitted,
+    /// By the data sheet: assumed.
+    Rated,
+    /// There are no angles: pulses.
+    Pulses,
+}
+
+/// What an entry is for.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Purpose {
+    /// A pulse or angle for the selected servo.
+    Pulse,
+    /// The selected row of Inputs.
+    InputRow,
+    /// The selected row of Sequence.
+    SequenceRow,
+    /// What a meter shows at a board's outputs.
+    Clock,
+    /// The name of a pose to keep.
+    Pose,
+    /// How many beats to pass.
+    Beats,
+}
+
+/// What is being asked.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Dialog {
+    /// Where the horn stands.
+    Engage {
+        /// The needle.
+        dial: Dial,
+        /// How it is read.
+        scale: Scale,
+        /// Where the first value came from.
+        from: String,
+    },
+    /// The angle seen.
+    Mark(Dial),
+    /// An endpoint after *stops* or *buzzes*.
+    Endpoint {
+        /// Which.
+        end: End,
+        /// Where.
+        pulse: Micros,
+    },
+    /// A limit's angle, then its reason.
+    Limit {
+        /// Which.
+        end: End,
+        /// The angle.
+        dial: Dial,
+        /// The reason, once it is asked for.
+        reason: Option<String>,
+    },
+    /// Anything typed.
+    Entry {
+        /// What for.
+        purpose: Purpose,
+        /// What was typed.
+        text: String,
+    },
+    /// Every command.
+    Palette {
+        /// What was typed.
+        query: String,
+        /// Which row.
+        pick: usize,
+    },
+    /// All keys.
+    Help {
+        /// First line shown.
+        from: usize,
+    },
+    /// Unsaved edits at quit.
+    Quit,
+    /// Pulses that run on a board already.
+    Found {
+        /// The port's index.
+        port: usize,
+        /// The board's index there.
+        board: usize,
+        /// What was found.
+        found: Found,
+    },
+}
+
+/// How something is said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tone {
+    /// It was done.
+    Done,
+    /// It was not.
+    Refused,
+}
+
+/// Rows of the Inputs view that can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum InputRow {
+    /// Which input.
+    Which,
+    /// The simulated knob itself.
+    Turn,
+    /// Raw value at the low end.
+    Low,
+    /// Raw value at rest.
+    Centre,
+    /// Raw value at the high end.
+    High,
+    /// Trim.
+    Trim,
+    /// Deadband.
+    Deadband,
+    /// Expo.
+    Expo,
+    /// Smoothing.
+    Smoothing,
+    /// Rate upwards.
+    Rise,
+    /// Rate downwards.
+    Fall,
+    /// The joint's angle at the low end.
+    MapLow,
+    /// The joint's angle at the high end.
+    MapHigh,
+    /// What happens when the link is lost.
+    Failsafe,
+}
+
+/// Rows of the Sequence view that can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SequenceRow {
+    /// Which sequence.
+    Which,
+    /// The time one looks at.
+    Time,
+    /// Which step.
+    Step,
+    /// Its pose.
+    Pose,
+    /// Its move time.
+    Move,
+    /// Its dwell.
+    Dwell,
+    /// Its easing.
+    Easing,
+}
+
+impl SequenceRow {
+    /// In the order they are drawn.
+    pub const ALL: [Self; 7] =
+        [Self::Which, Self::Time, Self::Step, Self::Pose, Self::Move, Self::Dwell, Self::Easing];
+}
+
+/// Sizes of a nudge on a servo, from small to large.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Nudge {
+    /// Microseconds.
+    Us(f64),
+    /// One tick.
+    Tick,
+    /// One degree.
+    Degree,
+}
+
+/// The nudges, in the order that , and . go through.
+pub const NUDGES: [Nudge; 6] =
+    [Nudge::Us(1.0), Nudge::Tick, Nudge::Us(5.0), Nudge::Us(10.0), Nudge::Degree, Nudge::Us(50.0)];
+
+/// Points of a strip chart.
+pub const STRIP: usize = 600;
+
+/// See the module.
+pub struct Model {
+    /// The program is to end.
+    pub quit: bool,
+    /// The terminal's bell is to sound.
+    pub bell: bool,
+    /// Where one is.
+    pub view: View,
+    /// The servo picked, by index.
+    pub servo: usize,
+    /// The nudge's size, an index into [`NUDGES`].
+    pub nudge: usize,
+    /// The input picked.
+    pub input: usize,
+    /// The row picked in Inputs.
+    pub input_row: usize,
+    /// The sequence picked.
+    pub sequence: usize,
+    /// The row picked in Sequence.
+    pub sequence_row: usize,
+    /// The step picked.
+    pub step: usize,
+    /// The time looked at, in seconds.
+    pub time: f64,
+    /// What is being asked, the innermost last.
+    pub dialog: Option<Dialog>,
+    /// What was last said, and until when.
+    pub said: Option<(Tone, String, Duration)>,
+    /// What happened, oldest first.
+    pub log: VecDeque<(Duration, String)>,
+    /// The newest snapshot.
+    pub snapshot: Snapshot,
+    /// What an eye sees of each servo, in a simulated rig.
+    pub looks: Vec<Option<Look>>,
+    /// What a meter at each board shows, in a simulated rig.
+    pub meters: Vec<Option<f64>>,
+    /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
+    pub strip: VecDeque<(Duration, f64, f64)>,
+    /// Why the picked input's line cannot be opened, and what to try.
+    pub line_trouble: Option<String>,
+    /// The pose kept last.
+    pub last_pose: Option<String>,
+    pub(super) last_key: Option<(Key, Duration)>,
+    pub(super) jogged: bool,
+    pub(super) rising: bool,
+    events_seen: u64,
+    asked_about: Vec<(usize, usize)>,
+}
+
+/// Everything a drawing may look at.
+#[derive(Clone, Copy)]
+pub struct Scene<'a> {
+    /// The screen's own state, with the snapshot.
+    pub model: &'a Model,
+    /// The rig as edited.
+    pub rig: &'a Rig,
+    /// What follows from it.
+    pub derived: &'a Derived,
+    /// There are edits that the file does not have.
+    pub unsaved: bool,
+    /// Something can be undone, and redone.
+    pub undo: (bool, bool),
+    /// Time passes by hand.
+    pub by_hand: bool,
+    /// The simulated knob of the picked input: where it stands, and whether it is plugged in.
+    pub knob: Option<(f64, bool)>,
+    /// Why the picked input's line cannot be opened.
+    pub line_trouble: Option<&'a str>,
+}
+
+const LOG_KEPT: usize = 200;
+const SAID_FOR: Duration = Duration::from_secs(6);
+
+impl Model {
+    /// A screen that opens on the first servo that still wants calibrating.
+    pub fn new(session: &mut Session) -> Self {
+        let uncalibrated = session.derived.fits.iter().position(Result::is_err);
+        let snapshot = session.engine.snapshot().clone();
+        Self {
+            quit: false,
+            bell: false,
+            view: View::Calibrate,
+            servo: uncalibrated.unwrap_or(0),
+            nudge: 3,
+            input: 0,
+            input_row: 0,
+            sequence: 0,
+            sequence_row: 2,
+            step: 0,
+            time: 0.0,
+            dialog: None,
+            said: None,
+            log: VecDeque::new(),
+            looks: Vec::new(),
+            meters: Vec::new(),
+            strip: VecDeque::new(),
+            line_trouble: None,
+            last_pose: None,
+            last_key: None,
+            jogged: false,
+            rising: true,
+            events_seen: 0,
+            asked_about: Vec::new(),
+            snapshot,
+        }
+    }
+
+    /// Takes in what has happened since the last frame.
+    pub fn observe(&mut self, session: &mut Session, now: Duration) {
+        self.snapshot.clone_from(session.engine.snapshot());
+        self.look(session);
+        let events: Vec<(u64, Event)> =
+            self.snapshot.events.iter().copied().filter(|(number, _)| *number > self.events_seen).collect();
+        for (number, event) in events {
+            self.events_seen = number;
+            self.hear(&session.rig, event, now);
+        }
+        self.follow_boards(&session.rig);
+        let line = session.rig.inputs.get(self.input).and_then(|i| session.wiring.line(&i.port));
+        self.line_trouble = line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
+        if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence {
+            self.time = self.snapshot.player.at.as_secs_f64();
+        }
+        if let Some(input) = self.snapshot.inputs.get(self.input)
+            && input.raw.is_some()
+        {
+            if self.strip.len() == STRIP {
+                self.strip.pop_front();
+            }
+            self.strip.push_back((self.snapshot.now, input.stages.span + input.stages.clipped, input.stages.shaped()));
+        }
+        if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
+            self.said = None;
+        }
+    }
+
+    fn look(&mut self, session: &Session) {
+        let Some(simulated) = &session.simulated else { return };
+        let bus_of = |board: &Board| {
+            let port = session.rig.ports.iter().find(|p| p.name == board.port)?;
+            crate::hardware::simulated(port)
+        };
+        let look = |servo: &Servo| {
+            let board = session.rig.board(&servo.board)?;
+            simulated.eye.look(bus_of(board)?, board.address, servo.channel)
+        };
+        self.looks = session.rig.servos.iter().map(look).collect();
+        let meter = |board: &Board| simulated.eye.meter_hz(bus_of(board)?, board.address);
+        self.meters = session.rig.boards.iter().map(meter).collect();
+    }
+
+    fn hear(&mut self, rig: &Rig, event: Event, now: Duration) {
+        let servo = event.part.and_then(|n| rig.servos.get(n)).map_or("", |s| s.name.as_str());
+        let input = event.part.and_then(|n| rig.inputs.get(n)).map_or("", |i| i.name.as_str());
+        let words = match event.kind {
+            EventKind::Refused(why) => {
+                self.say(Tone::Refused, format!("{servo} {}", why.words()).trim().to_owned(), now);
+                return;
+            }
+            EventKind::Stopped(stopped) => {
+                self.bell = true;
+                let words = format!("{servo} is {}", stopped.words());
+                self.say(Tone::Refused, words, now);
+                return;
+            }
+            EventKind::Engaged => format!("{servo} engaged"),
+            EventKind::Released => format!("{servo} released"),
+            EventKind::Cut => "cut: pulses dropped".to_owned(),
+            EventKind::Held => "held".to_owned(),
+            EventKind::Enabled => "enabled again".to_owned(),
+            EventKind::SequenceEnded => "sequence ended".to_owned(),
+            EventKind::Link(health) => format!("{input} {}", health.word()),
+            EventKind::NotANumber => format!("{servo}: target not a number"),
+        };
+        self.note(event.at, words);
+    }
+
+    /// Speaks up when a board asks something, once a question.
+    fn follow_boards(&mut self, rig: &Rig) {
+        for (port, boards) in self.snapshot.boards.iter().enumerate() {
+            for (board, state) in boards.iter().enumerate() {
+                let asked = self.asked_about.contains(&(port, board));
+                match state.phase {
+                    Phase::Asking(found) if !asked && self.dialog.is_none() => {
+                        self.dialog = Some(Dialog::Found { port, board, found });
+                        self.asked_about.push((port, board));
+                    }
+                    Phase::Started => self.asked_about.retain(|place| *place != (port, board)),
+                    _ => {}
+                }
+            }
+        }
+        self.servo = self.servo.min(rig.servos.len().saturating_sub(1));
+    }
+
+    /// A line in the log.
+    pub fn note(&mut self, at: Duration, words: String) {
+        if self.log.len() == LOG_KEPT {
+            self.log.pop_front();
+        }
+        self.log.push_back((at, words));
+    }
+
+    /// Says something in the place of the next line, for a while.
+    pub fn say(&mut self, tone: Tone, words: String, now: Duration) {
+        self.said = Some((tone, words, now + SAID_FOR));
+    }
+
+    /// A new frame: a held key may nudge once more.
+    pub const fn new_frame(&mut self) {
+        self.jogged = false;
+    }
+
+    /// Whether something moves on the screen though the output is off.
+    pub fn is_lively(&self) -> bool {
+        self.snapshot.player.play == Play::Playing || (self.view == View::Inputs && !self.strip.is_empty())
+    }
+
+    /// What a drawing may look at.
+    pub fn scene<'a>(&'a self, session: &'a Session) -> Scene<'a> {
+        let port = session.rig.inputs.get(self.input).map(|i| i.port.as_str());
+        let knob = port.and_then(|p| session.knob(p)).map(|k| (k.position(), k.is_plugged()));
+        Scene {
+            model: self,
+            rig: &session.rig,
+            derived: &session.derived,
+            unsaved: session.is_unsaved(),
+            undo: session.can_undo_redo(),
+            by_hand: session.manual.is_some(),
+            knob,
+            line_trouble: self.line_trouble.as_deref(),
+        }
+    }
+}
+
+/// The picked servo with all that belongs to it.
+#[derive(Clone, Copy)]
+pub struct Picked<'a> {
+    /// The servo.
+    pub servo: &'a Servo,
+    /// Its joint.
+    pub joint: Option<&'a Joint>,
+    /// Its board.
+    pub board: &'a Board,
+    /// Its plan.
+    pub plan: &'a ServoPlan,
+    /// Its state.
+    pub state: &'a ServoState,
+    /// What an eye sees of it.
+    pub look: Option<Look>,
+}
+
+impl<'a> Scene<'a> {
+    /// The picked servo, if the rig has any.
+    pub fn picked(&self) -> Option<Picked<'a>> {
+        self.servo(self.model.servo)
+    }
+
+    /// A servo by its index.
+    pub fn servo(&self, n: usize) -> Option<Picked<'a>> {
+        let servo = self.rig.servos.get(n)?;
+        Some(Picked {
+            servo,
+            joint: self.rig.joint_of(&servo.name),
+            board: self.rig.board(&servo.board)?,
+            plan: self.derived.plan.servos.get(n)?,
+            state: self.model.snapshot.servos.get(n)?,
+            look: self.model.looks.get(n).copied().flatten(),
+        })
+    }
+
+    /// The picked input.
+    pub fn input(&self) -> Option<&'a Input> {
+        self.rig.inputs.get(self.model.input)
+    }
+
+    /// The picked sequence with its timeline.
+    pub fn sequence(&self) -> Option<(&'a Sequence, &'a Timeline)> {
+        let n = self.model.sequence;
+        Some((self.rig.sequences.get(n)?, self.derived.plan.timelines.get(n)?))
+    }
+
+    /// Rows of the Inputs view, as far as they apply.
+    pub fn input_rows(&self) -> Vec<InputRow> {
+        let Some(input) = self.input() else { return Vec::new() };
+        let mut rows = Vec::new();
+        if self.rig.inputs.len() > 1 {
+            rows.push(InputRow::Which);
+        }
+        if self.knob.is_some() {
+            rows.push(InputRow::Turn);
+        }
+        rows.push(InputRow::Low);
+        if input.centre.is_some() {
+            rows.push(InputRow::Centre);
+        }
+        rows.extend([InputRow::High, InputRow::Trim, InputRow::Deadband]);
+        if input.curve.is_empty() {
+            rows.push(InputRow::Expo);
+        }
+        rows.extend([InputRow::Smoothing, InputRow::Rise, InputRow::Fall]);
+        if self.mapping().is_some() {
+            rows.extend([InputRow::MapLow, InputRow::MapHigh, InputRow::Failsafe]);
+        }
+        rows
+    }
+
+    /// The first mapping of the picked input.
+    pub fn mapping(&self) -> Option<&'a wasvolta_core::rig::Mapping> {
+        let input = self.input()?;
+        self.rig.mappings.iter().find(|m| m.input == input.name)
+    }
+
+    /// Where a servo's joint would start a sequence from: where it stands, else its home.
+    pub fn start_of(&self, n: usize) -> Option<Degrees> {
+        let player = &self.model.snapshot.player;
+        if player.play != Play::Stopped && player.sequence == self.model.sequence {
+            return player.started_from(n);
+        }
+        let picked = self.servo(n)?;
+        Some(picked.plan.line?.angle_at(picked.state.pulse))
+    }
+
+    /// The time of the picked sequence's first move.
+    pub fn first_move(&self) -> f64 {
+        self.sequence().map_or(0.0, |(_, line)| line.first_move(|n| self.start_of(n)))
+    }
+}
+
+impl Picked<'_> {
+    /// The pulse on the wire, or the one it had last.
+    pub fn wire_pulse(&self) -> Micros {
+        self.state.ticks.map_or(self.state.pulse, |t| self.plan.guard.clock.pulse(t))
+    }
+
+    /// The angle of what is on the wire, where there is a fit.
+    pub fn angle(&self) -> Option<Degrees> {
+        Some(self.plan.line?.angle_at(self.wire_pulse()))
+    }
+
+    /// Where it is, as far as known; once it has arrived, what is on the wire.
+    pub fn place(&self) -> Micros {
+        let at = self.state.estimate.pulse;
+        if at == self.state.pulse { self.wire_pulse() } else { at }
+    }
+
+    /// Whether where it is cannot be told.
+    pub fn is_unknown(&self) -> bool {
+        self.state.estimate.known == Known::Unknown
+    }
+
+    /// The line angles are drawn by: the fit, or what the sheet claims.
+    pub fn drawn_line(&self) -> Option<(wasvolta_core::fit::Line, bool)> {
+        if let Some(line) = self.plan.line {
+            return Some((line, true));
+        }
+        let slope = self.servo.rated.as_ref()?.slope();
+        Some((wasvolta_core::fit::Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
+    }
+
+    /// How large a nudge is, as a pulse.
+    pub fn nudge(&self, nudge: Nudge) -> Micros {
+        match nudge {
+            Nudge::Us(us) => Micros::new(us),
+            Nudge::Tick => self.plan.guard.clock.tick(),
+            Nudge::Degree => Micros::new(1.0 / self.drawn_line().map_or(0.1, |(line, _)| line.gain().abs())),
+        }
+    }
+
+    /// The end of the travel that the present pulse is nearer to.
+    pub fn nearer_end(&self) -> End {
+        let (low, high) = self.plan.guard.endpoints;
+        if self.state.pulse - low < high - self.state.pulse { End::Low } else { End::High }
+    }
+}

@@ -1,0 +1,168 @@
+//! Writing into a part of the buffer: nothing leaves its area, and widths are measured as terminals do.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Color, Style};
+use unicode_width::UnicodeWidthStr;
+
+/// An area of the buffer to write into. Columns and rows count from its corner.
+pub struct Pen<'a> {
+    buffer: &'a mut Buffer,
+    area: Rect,
+}
+
+impl<'a> Pen<'a> {
+    /// A pen for an area, as far as it lies within the buffer.
+    pub fn new(buffer: &'a mut Buffer, area: Rect) -> Self {
+        let area = area.intersection(buffer.area);
+        Self { buffer, area }
+    }
+
+    /// Columns.
+    pub const fn width(&self) -> u16 {
+        self.area.width
+    }
+
+    /// Rows.
+    pub const fn height(&self) -> u16 {
+        self.area.height
+    }
+
+    /// A pen for a part of this area.
+    pub fn part(&mut self, x: u16, y: u16, width: u16, height: u16) -> Pen<'_> {
+        let area = Rect { x: self.area.x + x.min(self.area.width), y: self.area.y + y.min(self.area.height), width, height };
+        let area = area.intersection(self.area);
+        Pen { buffer: self.buffer, area }
+    }
+
+    /// Writes from a column on; gives the column behind. What does not fit is cut with an ellipsis.
+    pub fn put(&mut self, x: u16, y: u16, text: &str, style: Style) -> u16 {
+        if y >= self.area.height || x >= self.area.width {
+            return x;
+        }
+        let room = usize::from(self.area.width - x);
+        let fitted = fit(text, room);
+        self.buffer.set_stringn(self.area.x + x, self.area.y + y, &fitted, room, style);
+        x + width(&fitted)
+    }
+
+    /// Writes so that the text ends before a column.
+    pub fn put_right(&mut self, end: u16, y: u16, text: &str, style: Style) {
+        let wide = width(text);
+        self.put(end.saturating_sub(wide), y, text, style);
+    }
+
+    /// Writes centred on a column, kept within the area.
+    pub fn put_centred(&mut self, x: u16, y: u16, text: &str, style: Style) {
+        let wide = width(text);
+        let most = self.area.width.saturating_sub(wide);
+        self.put(x.saturating_sub(wide / 2).min(most), y, text, style);
+    }
+
+    /// Writes words in turn, each in its own style; gives the column behind.
+    pub fn words(&mut self, x: u16, y: u16, words: &[(&str, Style)]) -> u16 {
+        words.iter().fold(x, |x, (text, style)| self.put(x, y, text, *style))
+    }
+
+    /// Colours the ground of a part of a row.
+    pub fn ground(&mut self, x: u16, y: u16, columns: u16, color: Color) {
+        for column in x..x.saturating_add(columns).min(self.area.width) {
+            if let Some(cell) = self.cell(column, y) {
+                cell.set_bg(color);
+            }
+        }
+    }
+
+    /// One cell, if it lies in the area.
+    pub fn cell(&mut self, x: u16, y: u16) -> Option<&mut ratatui::buffer::Cell> {
+        (x < self.area.width && y < self.area.height)
+            .then(|| self.buffer.cell_mut((self.area.x + x, self.area.y + y)))
+            .flatten()
+    }
+
+    /// One character in a colour.
+    pub fn glyph(&mut self, x: u16, y: u16, glyph: &str, color: Color) {
+        if let Some(cell) = self.cell(x, y) {
+            cell.set_symbol(glyph).set_fg(color);
+        }
+    }
+
+    /// Text over several rows, broken between words; gives the row behind.
+    pub fn paragraph(&mut self, x: u16, y: u16, text: &str, style: Style) -> u16 {
+        let room = usize::from(self.area.width.saturating_sub(x)).max(1);
+        let mut row = y;
+        for line in wrap(text, room) {
+            self.put(x, row, &line, style);
+            row += 1;
+        }
+        row
+    }
+}
+
+/// Columns that a text takes.
+pub fn width(text: &str) -> u16 {
+    u16::try_from(text.width()).unwrap_or(u16::MAX)
+}
+
+/// The text, or as much of it as fits with an ellipsis.
+pub fn fit(text: &str, room: usize) -> String {
+    if text.width() <= room {
+        return text.to_owned();
+    }
+    let mut cut = String::new();
+    for c in text.chars() {
+        if cut.width() + c.to_string().width() + 1 > room {
+            break;
+        }
+        cut.push(c);
+    }
+    if room > 0 {
+        cut.push('…');
+    }
+    cut
+}
+
+/// A text broken between words into lines of at most `room` columns, and where it breaks itself.
+pub fn wrap(text: &str, room: usize) -> Vec<String> {
+    text.split('\n').flat_map(|line| wrap_line(line, room)).collect()
+}
+
+fn wrap_line(text: &str, room: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut();
+        match last {
+            Some(line) if line.is_empty() => line.push_str(word),
+            Some(line) if line.width() + 1 + word.width() <= room => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
+/// A column or row from a computed number: rounded, never negative.
+pub fn cell_of(value: f64) -> u16 {
+    wasvolta_core::unit::count16(value)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn wide_and_combining_characters_are_measured_right() {
+        assert_eq!(width("日本"), 4);
+        assert_eq!(width("e\u{301}"), 1);
+        assert_eq!(fit("日本語", 5), "日本…");
+        assert_eq!(fit("neck", 4), "neck");
+        assert_eq!(fit("necks", 4), "nec…");
+    }
+
+    #[test]
+    fn text_is_broken_between_words() {
+        assert_eq!(wrap("one two three", 7), ["one two", "three"]);
+    }
+}

@@ -1,0 +1,153 @@
+//! The left column: every servo in its group, with a gauge, its angle, and who drives it.
+
+use super::model::{Picked, Scene};
+use super::pen::{Pen, cell_of, fit};
+use super::theme;
+use std::time::Duration;
+use wasvolta_core::estimate::Known;
+use wasvolta_core::stage::Owner;
+use wasvolta_core::unit::Micros;
+
+/// How wide the roster is in a window of some width.
+pub const fn columns(wide: u16) -> u16 {
+    match wide {
+        0..100 => 21,
+        100..140 => 29,
+        _ => 38,
+    }
+}
+
+/// Draws the roster, and under it what happened lately.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    let rows = rows(scene);
+    let picked = rows.iter().position(|r| matches!(r, Row::Servo(n) if *n == scene.model.servo)).unwrap_or(0);
+    let height = usize::from(pen.height());
+    let first = picked.saturating_sub(height.saturating_sub(3));
+    let mut y = super::frame::air(pen.height());
+    for row in rows.iter().skip(first) {
+        match row {
+            Row::Gap => {}
+            Row::Group(name) => {
+                pen.put(1, y, name, theme::text(theme::QUIET));
+            }
+            Row::Servo(n) => {
+                if let Some(picked) = scene.servo(*n) {
+                    servo(pen, y, &picked, *n == scene.model.servo);
+                }
+            }
+        }
+        y += 1;
+    }
+    if scene.rig.servos.is_empty() {
+        pen.paragraph(1, 1, "no servo yet: add a [[servo]] to the rig's file", theme::text(theme::QUIET));
+        y = 4;
+    }
+    log(pen, scene, y + 1);
+}
+
+enum Row<'a> {
+    Gap,
+    Group(&'a str),
+    Servo(usize),
+}
+
+fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
+    let mut rows = Vec::new();
+    let mut group = "";
+    for (n, servo) in scene.rig.servos.iter().enumerate() {
+        if servo.group() != group {
+            group = servo.group();
+            if !rows.is_empty() {
+                rows.push(Row::Gap);
+            }
+            rows.push(Row::Group(group));
+        }
+        rows.push(Row::Servo(n));
+    }
+    rows
+}
+
+/// The angle, the pulse where there are no angles, or that it is unknown.
+pub fn place(picked: &Picked) -> String {
+    match (picked.state.engaged, picked.state.estimate.known, picked.plan.line) {
+        (false, Known::Unknown, _) => "?".to_owned(),
+        (true, _, Some(line)) => format!("{:+.1}°", line.angle_at(picked.wire_pulse()).get() + 0.0),
+        (true, _, None) => format!("{:.0} µs", picked.wire_pulse().get()),
+        (false, _, Some(line)) => format!("({:+.1}°)", line.angle_at(picked.state.estimate.pulse).get() + 0.0),
+        (false, _, None) => format!("({:.0} µs)", picked.state.estimate.pulse.get()),
+    }
+}
+
+fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
+    let wide = pen.width();
+    if here {
+        pen.ground(0, y, wide, theme::RAISED);
+        pen.glyph(0, y, "▌", theme::COMMANDED);
+    }
+    let name_style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+    let (angle_end, name_room) = match wide {
+        0..=24 => (wide - 5, 7),
+        25..=34 => (wide - 6, 7),
+        _ => (wide - 6, 11),
+    };
+    pen.put(2, y, &fit(picked.servo.short_name(), name_room), name_style);
+    let gauge_at = u16::try_from(name_room).unwrap_or(0) + 3;
+    let gauge_wide = angle_end.saturating_sub(gauge_at + 8);
+    if gauge_wide >= 4 {
+        gauge(pen, (gauge_at, y, gauge_wide), picked);
+    }
+    let driven = picked.state.engaged;
+    let color = if driven { theme::INK } else { theme::QUIET };
+    pen.put_right(angle_end, y, &place(picked), theme::text(color));
+    let owner = picked.state.owner;
+    let color = match owner {
+        Owner::LostMapping => theme::FAULT,
+        Owner::Mapping => theme::INPUT,
+        Owner::Hand | Owner::Sequence => theme::COMMANDED,
+        _ => theme::QUIET,
+    };
+    pen.put_right(wide, y, owner.word(), theme::text(color));
+}
+
+/// A line over the endpoints, heavy between the limits, with a block where it is commanded.
+fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
+    let (low, high) = picked.plan.guard.endpoints;
+    let (inner_low, inner_high) = picked.plan.guard.free();
+    let column = |pulse: Micros| {
+        let share = ((pulse - low) / (high - low)).clamp(0.0, 1.0);
+        x + cell_of(share * f64::from(wide - 1))
+    };
+    let reversed = picked.plan.line.is_some_and(|l| l.gain() < 0.0);
+    let turned = |at: u16| if reversed { x + (wide - 1) - (at - x) } else { at };
+    let (a, b) = (turned(column(inner_low)), turned(column(inner_high)));
+    for at in x..x + wide {
+        let heavy = (a.min(b)..=a.max(b)).contains(&at);
+        pen.glyph(at, y, if heavy { "━" } else { "┈" }, theme::RULE);
+    }
+    let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    if picked.state.engaged || !picked.is_unknown() {
+        pen.glyph(turned(column(picked.state.pulse)), y, if picked.state.engaged { "█" } else { "░" }, color);
+    }
+}
+
+/// A moment, from the start of the run.
+pub fn moment(at: Duration) -> String {
+    let seconds = at.as_secs();
+    format!("{:02}:{:02}", seconds / 60, seconds % 60)
+}
+
+fn log(pen: &mut Pen<'_>, scene: &Scene, from: u16) {
+    let room = pen.height().saturating_sub(from + 2);
+    if room < 3 || scene.model.log.is_empty() {
+        return;
+    }
+    let shown = usize::from(room).min(12).min(scene.model.log.len());
+    let count = u16::try_from(shown).unwrap_or(0);
+    let top = pen.height().saturating_sub(count + 1);
+    pen.put(1, top.saturating_sub(1), "lately", theme::text(theme::QUIET));
+    let skipped = scene.model.log.len() - shown;
+    for (y, (at, words)) in (top..).zip(scene.model.log.iter().skip(skipped)) {
+        let x = pen.put(2, y, &moment(*at), theme::text(theme::QUIET)) + 1;
+        pen.put(x, y, words, theme::text(theme::QUIET));
+    }
+}

@@ -1,0 +1,124 @@
+//! The only place that changes the model: events in, actions and dialogs carried out.
+
+pub mod calibrate;
+mod dialog;
+pub use dialog::matching;
+pub mod general;
+pub mod inputs;
+pub mod sequence;
+
+use super::action;
+use super::keys::{self, Key};
+use super::model::{Dialog, Model, Purpose, Tone, View};
+use crate::session::Session;
+use crossterm::event::{Event, KeyCode, KeyEventKind};
+use std::time::Duration;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::edit::Edited;
+use wasvolta_core::stage::Command;
+
+/// What an action works on.
+pub struct Desk<'a> {
+    /// The screen's state.
+    pub model: &'a mut Model,
+    /// The rig and its engine.
+    pub session: &'a mut Session,
+    /// The time since the screen was opened.
+    pub now: Duration,
+    /// The key came so soon after the same one that it is being held.
+    pub held: bool,
+}
+
+/// Presses of one key closer together than this come from a key that is held.
+const HELD: Duration = Duration::from_millis(120);
+
+impl Desk<'_> {
+    /// Asks the engine for something.
+    pub fn command(&mut self, command: Command) {
+        if !self.session.engine.command(command) {
+            self.refuse("the engine is busy: that was not carried out, try again");
+        }
+    }
+
+    /// Makes an edit and says so, or says why not. Whether it was made.
+    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
+        match self.session.edit(what, edit) {
+            Ok(()) => {
+                self.say(what);
+                true
+            }
+            Err(refused) => {
+                self.refuse(&refused.to_string());
+                false
+            }
+        }
+    }
+
+    /// Says that something was done.
+    pub fn say(&mut self, words: &str) {
+        self.model.say(Tone::Done, words.to_owned(), self.now);
+    }
+
+    /// Says that something was not done, and why.
+    pub fn refuse(&mut self, words: &str) {
+        self.model.say(Tone::Refused, words.to_owned(), self.now);
+    }
+
+    /// The command for the picked servo, if there is one.
+    pub fn servo_command(&mut self, command: impl FnOnce(usize) -> Command) {
+        let servo = self.model.servo;
+        if servo < self.session.rig.servos.len() {
+            self.command(command(servo));
+        }
+    }
+}
+
+/// Takes one event of the terminal.
+pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
+    let Event::Key(pressed) = event else { return };
+    if pressed.kind == KeyEventKind::Release {
+        return;
+    }
+    // The cut was carried out by the key reader; here it only closes what was being asked.
+    if keys::is_cut(*pressed) {
+        model.dialog = None;
+        return;
+    }
+    let key = Key::pressed(*pressed);
+    let held = model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < HELD);
+    model.last_key = Some((key, now));
+    let mut desk = Desk { model, session, now, held };
+    if desk.model.dialog.is_some() {
+        return dialog::key(&mut desk, key);
+    }
+    if let KeyCode::Char(c @ ('0'..='9' | '+' | '-')) = key.code
+        && !key.ctrl
+    {
+        return start_entry(&mut desk, c);
+    }
+    let Some(action) = action::of(key, desk.model.view) else {
+        if let KeyCode::Char(c) = key.code {
+            desk.refuse(&format!("{c} does nothing here; ? shows the keys that do"));
+        }
+        return;
+    };
+    carry_out(&mut desk, action);
+}
+
+/// Does an action if it may be done, else says why not.
+pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
+    let ready = (action.ready)(&desk.model.scene(desk.session));
+    match ready {
+        Ok(()) => (action.run)(desk),
+        Err(why) => desk.refuse(why),
+    }
+}
+
+fn start_entry(desk: &mut Desk, first: char) {
+    let purpose = match desk.model.view {
+        View::Calibrate => Purpose::Pulse,
+        View::Inputs => Purpose::InputRow,
+        View::Sequence => Purpose::SequenceRow,
+    };
+    desk.model.dialog = Some(Dialog::Entry { purpose, text: first.to_string() });
+}

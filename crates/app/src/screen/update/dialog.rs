@@ -1,0 +1,324 @@
+//! Keys while something is being asked. Esc leaves without a change, everywhere.
+
+use super::{Desk, calibrate, carry_out, inputs, sequence};
+use crate::screen::action::{self, Action};
+use crate::screen::entry::{self, PulseContext};
+use crate::screen::keys::Key;
+use crate::screen::model::{Dial, Dialog, Purpose, Scale, View};
+use crate::screen::view::help;
+use crossterm::event::KeyCode;
+use wasvolta_core::range::{ANGLE, PULSE};
+use wasvolta_core::rig::Limit;
+use wasvolta_core::rig::edit;
+use wasvolta_core::stage::Command;
+use wasvolta_core::unit::{Degrees, Hertz, Micros};
+use wasvolta_port::expander::{Decision, Found};
+
+/// Takes a key for the dialog that is open.
+pub fn key(desk: &mut Desk, key: Key) {
+    let Some(dialog) = desk.model.dialog.take() else { return };
+    if key.code == KeyCode::Esc {
+        return;
+    }
+    // What a dialog does not end it stays open as it returns.
+    desk.model.dialog = match dialog {
+        Dialog::Engage { dial, scale, from } => engage(desk, key, dial, scale, from),
+        Dialog::Mark(dial) => mark(desk, key, dial),
+        Dialog::Endpoint { end, pulse } => {
+            if key.code == KeyCode::Enter {
+                calibrate::set_endpoint(desk, end, pulse);
+                None
+            } else {
+                Some(Dialog::Endpoint { end, pulse })
+            }
+        }
+        Dialog::Limit { end, dial, reason } => limit(desk, key, (end, dial, reason)),
+        Dialog::Entry { purpose, text } => typed(desk, key, purpose, text),
+        Dialog::Palette { query, pick } => palette(desk, key, query, pick),
+        Dialog::Help { from } => scroll(key, from),
+        Dialog::Quit => quit(desk, key),
+        Dialog::Found { port, board, found } => decide(desk, key, (port, board, found)),
+    };
+}
+
+/// Turns or types a dial; gives whether the key was for it.
+fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
+    match key.code {
+        KeyCode::Left | KeyCode::Down => dial.value -= step,
+        KeyCode::Right | KeyCode::Up => dial.value += step,
+        KeyCode::Backspace => {
+            dial.text.pop();
+            return true;
+        }
+        KeyCode::Char(c) if !key.ctrl && !c.is_control() => {
+            dial.text.push(c);
+            return true;
+        }
+        _ => return false,
+    }
+    dial.text.clear();
+    true
+}
+
+/// The angle on a dial.
+fn dialled(dial: &Dial) -> Result<Degrees, String> {
+    if dial.text.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(&dial.text) }
+}
+
+fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
+    let step = match (scale, key.code) {
+        (Scale::Pulses, _) => 10.0,
+        (_, KeyCode::Up | KeyCode::Down) => 10.0,
+        _ => 1.0,
+    };
+    if key.code != KeyCode::Enter {
+        turn(&mut dial, key, step);
+        let range = if scale == Scale::Pulses { PULSE } else { ANGLE };
+        dial.value = dial.value.clamp(range.least, range.greatest);
+        return Some(Dialog::Engage { dial, scale, from });
+    }
+    let scene = desk.model.scene(desk.session);
+    let picked = scene.picked()?;
+    let line = picked.drawn_line().map(|(line, _)| line);
+    let context = PulseContext { present: Micros::new(dial.value), line, clock: picked.plan.guard.clock };
+    let pulse = match (scale, line) {
+        (Scale::Fitted | Scale::Rated, Some(line)) => dialled(&dial).map(|angle| line.pulse_at(angle)),
+        _ if dial.text.is_empty() => Ok(Micros::new(dial.value)),
+        _ => entry::pulse(&dial.text, &context),
+    };
+    match pulse {
+        Ok(pulse) => {
+            let told = scale == Scale::Fitted;
+            desk.servo_command(|servo| Command::Engage { servo, pulse, told });
+            None
+        }
+        Err(words) => {
+            desk.refuse(&words);
+            dial.text.clear();
+            Some(Dialog::Engage { dial, scale, from })
+        }
+    }
+}
+
+fn mark(desk: &mut Desk, key: Key, mut dial: Dial) -> Option<Dialog> {
+    if key.code != KeyCode::Enter {
+        turn(&mut dial, key, 1.0);
+        return Some(Dialog::Mark(dial));
+    }
+    match dialled(&dial) {
+        Ok(angle) => {
+            calibrate::keep_mark(desk, angle);
+            None
+        }
+        Err(words) => {
+            desk.refuse(&words);
+            dial.text.clear();
+            Some(Dialog::Mark(dial))
+        }
+    }
+}
+
+fn limit(
+    desk: &mut Desk,
+    key: Key,
+    (mut end, mut dial, reason): (edit::End, Dial, Option<String>),
+) -> Option<Dialog> {
+    let Some(mut words) = reason else {
+        match key.code {
+            KeyCode::Tab => end = end.other(),
+            KeyCode::Enter => {
+                return match dialled(&dial) {
+                    Ok(angle) => {
+                        let dial = Dial { value: angle.get(), text: String::new() };
+                        Some(Dialog::Limit { end, dial, reason: Some(known_reason(desk, end)) })
+                    }
+                    Err(words) => {
+                        desk.refuse(&words);
+                        dial.text.clear();
+                        Some(Dialog::Limit { end, dial, reason: None })
+                    }
+                };
+            }
+            _ => {
+                turn(&mut dial, key, 1.0);
+            }
+        }
+        return Some(Dialog::Limit { end, dial, reason: None });
+    };
+    if key.code != KeyCode::Enter {
+        type_into(&mut words, key);
+        return Some(Dialog::Limit { end, dial, reason: Some(words) });
+    }
+    let joint = desk.model.scene(desk.session).picked()?.joint?.name.clone();
+    let limit = Limit { angle_deg: Degrees::new(dial.value), reason: words.trim().to_owned() };
+    let done = format!("{} limit {:+.1}°", end.word(), dial.value);
+    desk.edit(&done, |rig| edit::set_limit(rig, &joint, end, Some(limit)));
+    None
+}
+
+fn known_reason(desk: &Desk, end: edit::End) -> String {
+    let scene = desk.model.scene(desk.session);
+    let joint = scene.picked().and_then(|p| p.joint);
+    let limit = joint.and_then(|j| if end == edit::End::Low { j.low.as_ref() } else { j.high.as_ref() });
+    limit.map_or_else(String::new, |l| l.reason.clone())
+}
+
+fn type_into(text: &mut String, key: Key) {
+    match key.code {
+        KeyCode::Backspace => {
+            text.pop();
+        }
+        KeyCode::Char(c) if !key.ctrl && !c.is_control() => text.push(c),
+        _ => {}
+    }
+}
+
+fn typed(desk: &mut Desk, key: Key, purpose: Purpose, mut text: String) -> Option<Dialog> {
+    if key.code != KeyCode::Enter {
+        type_into(&mut text, key);
+        return Some(Dialog::Entry { purpose, text });
+    }
+    let done = match purpose {
+        Purpose::Pulse => go_to(desk, &text),
+        Purpose::InputRow => inputs::enter(desk, &text),
+        Purpose::SequenceRow => sequence::enter(desk, &text),
+        Purpose::Clock => correct_clock(desk, &text),
+        Purpose::Pose => sequence::keep_pose_as(desk, text.trim()),
+        Purpose::Beats => pass_beats(desk, &text),
+    };
+    // Junk changes nothing; the entry stays open to be mended.
+    let words = done.err()?;
+    desk.refuse(&words);
+    Some(Dialog::Entry { purpose, text })
+}
+
+/// What a pulse entry is judged by, for the picked servo.
+pub fn pulse_context(desk: &Desk) -> Option<PulseContext> {
+    let scene = desk.model.scene(desk.session);
+    let picked = scene.picked()?;
+    Some(PulseContext { present: picked.state.pulse, line: picked.plan.line, clock: picked.plan.guard.clock })
+}
+
+fn go_to(desk: &mut Desk, text: &str) -> Result<(), String> {
+    let Some(context) = pulse_context(desk) else { return Ok(()) };
+    let pulse = entry::pulse(text, &context)?;
+    desk.model.rising = pulse >= context.present;
+    desk.servo_command(|servo| Command::GoTo { servo, pulse });
+    Ok(())
+}
+
+fn correct_clock(desk: &mut Desk, text: &str) -> Result<(), String> {
+    let measured = Hertz::new(entry::hertz(text)?);
+    let Some(board) = desk.model.scene(desk.session).picked().map(|p| p.board.name.clone()) else { return Ok(()) };
+    let words = format!("clock of {board} corrected: {:.3} Hz; ticks and angles stay", measured.get());
+    desk.edit(&words, |rig| edit::correct_clock(rig, &board, measured));
+    Ok(())
+}
+
+fn pass_beats(desk: &mut Desk, text: &str) -> Result<(), String> {
+    let beats: u32 = text.trim().parse().map_err(|_| "write a whole number of beats".to_owned())?;
+    desk.session.pass_beats(beats.min(100_000));
+    desk.say(&format!("{beats} beats passed"));
+    Ok(())
+}
+
+/// Commands that the palette shows for a query: those whose name or sentence holds all its words.
+pub fn matching(query: &str) -> Vec<&'static Action> {
+    let words: Vec<String> = query.split_whitespace().map(str::to_lowercase).collect();
+    let holds = |action: &&Action| {
+        let text = format!("{} {}", action.name, action.long).to_lowercase();
+        words.iter().all(|word| text.contains(word))
+    };
+    let mut found: Vec<&Action> = action::TABLE.iter().filter(holds).collect();
+    // Names that begin with what was typed come first.
+    let first = words.first().cloned().unwrap_or_default();
+    found.sort_by_key(|a| !a.name.to_lowercase().starts_with(&first));
+    found
+}
+
+fn palette(desk: &mut Desk, key: Key, mut query: String, pick: usize) -> Option<Dialog> {
+    let found = matching(&query);
+    let pick = match key.code {
+        KeyCode::Up => pick.saturating_sub(1),
+        KeyCode::Down => super::general::moved(pick, 1, found.len()),
+        KeyCode::Enter => {
+            let Some(&action) = found.get(pick) else {
+                desk.refuse("no command is called that; Esc leaves");
+                return Some(Dialog::Palette { query, pick });
+            };
+            if let Some(view) = action.view {
+                desk.model.view = view;
+            }
+            carry_out(desk, action);
+            return desk.model.dialog.take();
+        }
+        _ => {
+            type_into(&mut query, key);
+            0
+        }
+    };
+    Some(Dialog::Palette { query, pick })
+}
+
+fn scroll(key: Key, from: usize) -> Option<Dialog> {
+    let from = match key.code {
+        KeyCode::Up => from.saturating_sub(1),
+        KeyCode::Down => from + 1,
+        KeyCode::PageUp => from.saturating_sub(10),
+        KeyCode::PageDown => from + 10,
+        _ => return None,
+    };
+    Some(Dialog::Help { from: from.min(help::lines(View::Calibrate).saturating_sub(5)) })
+}
+
+fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
+    match key.code {
+        KeyCode::Char('s') | KeyCode::Enter => {
+            super::general::save(desk);
+            desk.model.quit = !desk.session.is_unsaved();
+            None
+        }
+        KeyCode::Char('q') => {
+            desk.model.quit = true;
+            None
+        }
+        _ => Some(Dialog::Quit),
+    }
+}
+
+fn decide(desk: &mut Desk, key: Key, (port, board, found): (usize, usize, Found)) -> Option<Dialog> {
+    match (key.code, found) {
+        (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
+            adopt(desk, port, board, &ticks);
+            desk.session.engine.decide(port, board, Decision::Adopt);
+            desk.say("kept: these servos go on where they are, by hand");
+            None
+        }
+        (KeyCode::Char('r'), _) => {
+            desk.session.engine.decide(port, board, Decision::Release);
+            desk.say("the board is started anew; its pulses stopped");
+            None
+        }
+        _ => Some(Dialog::Found { port, board, found }),
+    }
+}
+
+/// Engages every servo on a channel that pulses already, at that very pulse.
+fn adopt(desk: &mut Desk, port: usize, board: usize, ticks: &[Option<u16>; 16]) {
+    let servos: Vec<(usize, Micros)> = desk
+        .session
+        .wiring
+        .servos
+        .iter()
+        .enumerate()
+        .filter_map(|(servo, place)| {
+            let place = (*place)?;
+            ((place.port, place.board) == (port, board)).then_some(())?;
+            let ticks = wasvolta_core::unit::Ticks((*ticks.get(place.channel)?)?);
+            Some((servo, desk.session.derived.plan.servos.get(servo)?.guard.clock.pulse(ticks)))
+        })
+        .collect();
+    for (servo, pulse) in servos {
+        desk.command(Command::Engage { servo, pulse, told: true });
+    }
+}

@@ -1,0 +1,161 @@
+//! Actions that mean the same in every view.
+
+use super::{Desk, calibrate, inputs, sequence};
+use crate::screen::model::{Dialog, NUDGES, Purpose, SequenceRow, View};
+use wasvolta_core::stage::Command;
+
+/// ←
+pub fn less(desk: &mut Desk) {
+    change(desk, -1.0);
+}
+
+/// →
+pub fn more(desk: &mut Desk) {
+    change(desk, 1.0);
+}
+
+fn change(desk: &mut Desk, direction: f64) {
+    match desk.model.view {
+        View::Calibrate => calibrate::jog(desk, direction),
+        View::Inputs => inputs::change(desk, direction),
+        View::Sequence => sequence::change(desk, direction),
+    }
+}
+
+/// ↑
+pub fn row_up(desk: &mut Desk) {
+    pick_row(desk, -1);
+}
+
+/// ↓
+pub fn row_down(desk: &mut Desk) {
+    pick_row(desk, 1);
+}
+
+fn pick_row(desk: &mut Desk, by: isize) {
+    match desk.model.view {
+        View::Calibrate => pick_servo(desk, by),
+        View::Inputs => {
+            let rows = desk.model.scene(desk.session).input_rows().len();
+            desk.model.input_row = moved(desk.model.input_row, by, rows);
+        }
+        View::Sequence => desk.model.sequence_row = moved(desk.model.sequence_row, by, SequenceRow::ALL.len()),
+    }
+}
+
+/// An index moved within a list; it stops at the ends.
+pub fn moved(index: usize, by: isize, length: usize) -> usize {
+    index.saturating_add_signed(by).min(length.saturating_sub(1))
+}
+
+/// `PgUp`
+pub fn servo_previous(desk: &mut Desk) {
+    pick_servo(desk, -1);
+}
+
+/// `PgDn`, and Enter in Calibrate.
+pub fn servo_next(desk: &mut Desk) {
+    pick_servo(desk, 1);
+}
+
+fn pick_servo(desk: &mut Desk, by: isize) {
+    desk.model.servo = moved(desk.model.servo, by, desk.session.rig.servos.len());
+}
+
+/// ,
+pub fn smaller_nudge(desk: &mut Desk) {
+    desk.model.nudge = moved(desk.model.nudge, -1, NUDGES.len());
+}
+
+/// .
+pub fn larger_nudge(desk: &mut Desk) {
+    desk.model.nudge = moved(desk.model.nudge, 1, NUDGES.len());
+}
+
+/// Stops the picked servo's pulses.
+pub fn release(desk: &mut Desk) {
+    desk.servo_command(|servo| Command::Release { servo });
+}
+
+/// The hand lets go.
+pub fn give_back(desk: &mut Desk) {
+    desk.servo_command(|servo| Command::GiveBack { servo });
+}
+
+/// Holds the output.
+pub fn hold(desk: &mut Desk) {
+    desk.command(Command::Hold);
+}
+
+/// Goes on, or enables again.
+pub fn drive(desk: &mut Desk) {
+    desk.command(Command::Drive);
+}
+
+/// From the palette; the key itself never gets here.
+pub fn cut(desk: &mut Desk) {
+    desk.session.engine.stop().cut();
+}
+
+/// Takes the last edit back.
+pub fn undo(desk: &mut Desk) {
+    if let Some(what) = desk.session.undo() {
+        desk.say(&format!("undone: {what}"));
+    }
+}
+
+/// Makes it again.
+pub fn redo(desk: &mut Desk) {
+    if let Some(what) = desk.session.redo() {
+        desk.say(&format!("again: {what}"));
+    }
+}
+
+/// Saves the rig.
+pub fn save(desk: &mut Desk) {
+    match desk.session.save() {
+        Ok(()) => {
+            let words = format!("saved to {}", desk.session.path().display());
+            desk.say(&words);
+        }
+        Err(error) => desk.refuse(&error.to_string()),
+    }
+}
+
+/// Goes to the next view.
+pub fn next_view(desk: &mut Desk) {
+    let here = View::ALL.iter().position(|v| *v == desk.model.view).unwrap_or(0);
+    if let Some(view) = View::ALL.get((here + 1) % View::ALL.len()) {
+        show(desk, *view);
+    }
+}
+
+/// Goes to a view; what was said in another is over.
+pub fn show(desk: &mut Desk, view: View) {
+    desk.model.view = view;
+    desk.model.said = None;
+}
+
+/// Every command by its name.
+pub fn palette(desk: &mut Desk) {
+    desk.model.dialog = Some(Dialog::Palette { query: String::new(), pick: 0 });
+}
+
+/// All keys.
+pub fn help(desk: &mut Desk) {
+    desk.model.dialog = Some(Dialog::Help { from: 0 });
+}
+
+/// Asks how many beats to pass.
+pub fn beats(desk: &mut Desk) {
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Beats, text: String::new() });
+}
+
+/// Quits; asks first when edits are unsaved.
+pub fn quit(desk: &mut Desk) {
+    if desk.session.is_unsaved() {
+        desk.model.dialog = Some(Dialog::Quit);
+    } else {
+        desk.model.quit = true;
+    }
+}

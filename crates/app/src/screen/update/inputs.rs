@@ -1,0 +1,193 @@
+//! Actions on inputs: changing a stage, tying an input to a joint, the simulated plug.
+
+use super::Desk;
+use crate::screen::entry;
+use crate::screen::model::InputRow;
+use wasvolta_core::rig::edit::{self, End};
+use wasvolta_core::rig::{Failsafe, Input};
+use wasvolta_core::unit::{Degrees, Seconds};
+
+/// Step sizes by nudge, for each kind of value.
+const RAW: [f64; 6] = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0];
+const SHARE: [f64; 6] = [0.01, 0.01, 0.02, 0.05, 0.1, 0.2];
+const MILLISECONDS: [f64; 6] = [5.0, 5.0, 10.0, 20.0, 50.0, 100.0];
+const RATE: [f64; 6] = [0.1, 0.1, 0.2, 0.5, 1.0, 2.0];
+const ANGLE: [f64; 6] = [0.5, 1.0, 1.0, 2.0, 5.0, 10.0];
+
+fn picked_row(desk: &Desk) -> Option<(InputRow, Input)> {
+    let scene = desk.model.scene(desk.session);
+    let row = scene.input_rows().get(desk.model.input_row).copied()?;
+    Some((row, scene.input()?.clone()))
+}
+
+/// The step of a row at a nudge.
+pub fn step(row: InputRow, nudge: usize) -> f64 {
+    let sizes = match row {
+        InputRow::Low | InputRow::Centre | InputRow::High => RAW,
+        InputRow::Smoothing => MILLISECONDS,
+        InputRow::Rise | InputRow::Fall => RATE,
+        InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => ANGLE,
+        _ => SHARE,
+    };
+    sizes.get(nudge).copied().unwrap_or(sizes[0])
+}
+
+/// Changes the picked row by a step.
+pub fn change(desk: &mut Desk, direction: f64) {
+    let Some((row, input)) = picked_row(desk) else { return };
+    let by = step(row, desk.model.nudge) * direction;
+    match row {
+        InputRow::Which => {
+            let by = if direction > 0.0 { 1 } else { -1 };
+            desk.model.input = super::general::moved(desk.model.input, by, desk.session.rig.inputs.len());
+            desk.model.strip.clear();
+        }
+        InputRow::Turn => {
+            if let Some(knob) = desk.session.knob(&input.port) {
+                knob.turn(by);
+            }
+        }
+        _ => {
+            let value = value(desk, row).unwrap_or(0.0);
+            // A rate that is off begins at one whole way a second; stepping it under its least turns it off.
+            let begins = matches!(row, InputRow::Rise | InputRow::Fall) && value == 0.0;
+            let next = if begins { direction.max(0.0) } else { value + by };
+            set(desk, row, (next * 1e4).round() / 1e4);
+        }
+    }
+}
+
+/// The present value of a row; zero for what is off.
+pub fn value(desk: &Desk, row: InputRow) -> Option<f64> {
+    let scene = desk.model.scene(desk.session);
+    let input = scene.input()?;
+    Some(match row {
+        InputRow::Which | InputRow::Turn => return None,
+        InputRow::Low => input.ends.0,
+        InputRow::Centre => input.centre?,
+        InputRow::High => input.ends.1,
+        InputRow::Trim => input.trim,
+        InputRow::Deadband => input.deadband,
+        InputRow::Expo => input.expo,
+        InputRow::Smoothing => input.smoothing_ms,
+        InputRow::Rise => input.rise_per_s.unwrap_or(0.0),
+        InputRow::Fall => input.fall_per_s.unwrap_or(0.0),
+        InputRow::MapLow => scene.mapping()?.angles_deg.0.get(),
+        InputRow::MapHigh => scene.mapping()?.angles_deg.1.get(),
+        InputRow::Failsafe => scene.mapping()?.failsafe.as_ref().map_or(0.0, |f| f.angle_deg.get()),
+    })
+}
+
+/// Sets a row to a value.
+fn set(desk: &mut Desk, row: InputRow, value: f64) {
+    let scene = desk.model.scene(desk.session);
+    let Some(input) = scene.input().map(|i| i.name.clone()) else { return };
+    let joint = scene.mapping().map(|m| m.joint.clone()).unwrap_or_default();
+    let off = (value > 0.0).then_some(value);
+    let words = format!("{input}: {} {value}", name(row));
+    let angle = Degrees::new(value);
+    desk.edit(&words, |rig| match row {
+        InputRow::MapLow => edit::set_mapping_end(rig, &joint, End::Low, angle),
+        InputRow::MapHigh => edit::set_mapping_end(rig, &joint, End::High, angle),
+        InputRow::Failsafe => {
+            edit::set_failsafe(rig, &joint, Some(Failsafe { angle_deg: angle, over_s: Seconds::new(0.8) }))
+        }
+        _ => edit::change_input(rig, &input, |input| match row {
+            InputRow::Low => input.ends.0 = value,
+            InputRow::Centre => input.centre = Some(value),
+            InputRow::High => input.ends.1 = value,
+            InputRow::Trim => input.trim = value,
+            InputRow::Deadband => input.deadband = value,
+            InputRow::Expo => input.expo = value,
+            InputRow::Smoothing => input.smoothing_ms = value,
+            InputRow::Rise => input.rise_per_s = off,
+            InputRow::Fall => input.fall_per_s = off,
+            _ => {}
+        }),
+    });
+}
+
+/// The name of a row.
+pub const fn name(row: InputRow) -> &'static str {
+    match row {
+        InputRow::Which => "input",
+        InputRow::Turn => "turn it",
+        InputRow::Low => "low end",
+        InputRow::Centre => "rest",
+        InputRow::High => "high end",
+        InputRow::Trim => "trim",
+        InputRow::Deadband => "deadband",
+        InputRow::Expo => "expo",
+        InputRow::Smoothing => "smoothing",
+        InputRow::Rise => "rise",
+        InputRow::Fall => "fall",
+        InputRow::MapLow => "at low end",
+        InputRow::MapHigh => "at high end",
+        InputRow::Failsafe => "when lost",
+    }
+}
+
+/// Sets the picked row from what was typed.
+///
+/// # Errors
+/// Says what is understood; nothing has changed then.
+pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
+    let Some((row, input)) = picked_row(desk) else { return Ok(()) };
+    match row {
+        InputRow::Which => return Err("← and → choose the input".to_owned()),
+        InputRow::Turn => {
+            let share = entry::plain(text)?;
+            if let Some(knob) = desk.session.knob(&input.port) {
+                knob.turn(share - knob.position());
+            }
+        }
+        InputRow::MapLow | InputRow::MapHigh => set(desk, row, entry::angle(text)?.get()),
+        InputRow::Failsafe if text.trim() == "stay" => set_stay(desk),
+        InputRow::Failsafe => set(desk, row, entry::angle(text)?.get()),
+        InputRow::Smoothing => set(desk, row, entry::seconds(&with_ms(text))? * 1000.0),
+        _ => set(desk, row, entry::plain(text)?),
+    }
+    Ok(())
+}
+
+/// A bare smoothing time is in milliseconds, as it is shown.
+fn with_ms(text: &str) -> String {
+    if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') { format!("{text}ms") } else { text.to_owned() }
+}
+
+fn set_stay(desk: &mut Desk) {
+    let joint = desk.model.scene(desk.session).mapping().map(|m| m.joint.clone()).unwrap_or_default();
+    desk.edit("when lost: stay", |rig| edit::set_failsafe(rig, &joint, None));
+}
+
+/// Ties the input to the picked servo's joint over its limits, or unties it.
+pub fn tie(desk: &mut Desk) {
+    let scene = desk.model.scene(desk.session);
+    let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
+    let (Some(joint), Some(line)) = (picked.joint, picked.plan.line) else { return };
+    let (input, name) = (input.name.clone(), joint.name.clone());
+    let tied = scene.rig.mapping_of(&name).is_some_and(|m| m.input == input);
+    let (low, high) = picked.plan.guard.free();
+    let (a, b) = (line.angle_at(low), line.angle_at(high));
+    let span = if a < b { (a, b) } else { (b, a) };
+    if tied {
+        desk.edit(&format!("{name} untied from {input}"), |rig| edit::untie(rig, &name));
+    } else {
+        desk.edit(&format!("{input} tied to {name}; g gives it the joint"), |rig| edit::tie(rig, &input, &name, span));
+    }
+}
+
+/// Pulls the simulated plug, or puts it in again.
+pub fn plug(desk: &mut Desk) {
+    let port = desk.model.scene(desk.session).input().map(|i| i.port.clone());
+    let Some(knob) = port.and_then(|port| desk.session.knob(&port).cloned()) else { return };
+    if knob.is_plugged() {
+        knob.unplug();
+        desk.say("plug pulled; z puts it in again");
+    } else {
+        match knob.replug() {
+            Ok(()) => desk.say("plug put in again"),
+            Err(error) => desk.refuse(&format!("cannot simulate the line: {error}")),
+        }
+    }
+}

@@ -1,0 +1,22 @@
+//! The views: each a function from a scene to an area of the buffer.
+
+mod calibrate;
+pub mod help;
+mod inputs;
+pub mod palette;
+pub mod prompt;
+mod protractor;
+mod ruler;
+mod sequence;
+
+use super::model::{Scene, View};
+use super::pen::Pen;
+
+/// Draws the view one is in.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    match scene.model.view {
+        View::Calibrate => calibrate::draw(pen, scene),
+        View::Inputs => inputs::draw(pen, scene),
+        View::Sequence => sequence::draw(pen, scene),
+    }
+}

@@ -1,0 +1,139 @@
+//! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
+
+use crate::screen::entry::{self, PulseContext};
+use crate::screen::model::{Dial, Dialog, InputRow, Purpose, Scale, Scene, SequenceRow};
+use crate::screen::update::inputs;
+use wasvolta_port::expander::Found;
+
+/// The label and the question.
+pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
+    Some(match scene.model.dialog.as_ref()? {
+        Dialog::Engage { dial, scale, from } => ("engage", engage(dial, *scale, from)),
+        Dialog::Mark(dial) => ("mark", mark(scene, dial)),
+        Dialog::Endpoint { end, pulse } => {
+            ("endpoint", format!("Backed off. Make {:.0} µs the {} endpoint?", pulse.get(), end.word()))
+        }
+        Dialog::Limit { end, dial, reason: None } => {
+            ("limit", format!("The {} limit is at {}", end.word(), value(dial, "°")))
+        }
+        Dialog::Limit { end, dial, reason: Some(words) } => {
+            ("limit", format!("{} limit {:+.1}°, because: {words}▏", end.word(), dial.value))
+        }
+        Dialog::Entry { purpose, text } => ("type", typed(scene, purpose, text)),
+        Dialog::Quit => ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned()),
+        Dialog::Found { port, board, found } => ("found", found_words(scene, *port, *board, found)),
+        Dialog::Palette { .. } | Dialog::Help { .. } => return None,
+    })
+}
+
+/// A dial's value as it is read now.
+fn value(dial: &Dial, unit: &str) -> String {
+    if dial.text.is_empty() { format!("{:+.1}{unit}", dial.value) } else { format!("{}▏", dial.text) }
+}
+
+fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
+    match scale {
+        Scale::Fitted => format!("Where does the horn stand now? {}  ({from})", value(dial, "°")),
+        Scale::Rated => {
+            format!("Where does the horn stand now? {}  assumed from its sheet: it may jump. ({from})", value(dial, "°"))
+        }
+        Scale::Pulses => {
+            let shown = if dial.text.is_empty() { format!("{:.0} µs", dial.value) } else { format!("{}▏", dial.text) };
+            format!("No marks, no sheet: first pulse at {shown}; it may jump. ({from})")
+        }
+    }
+}
+
+fn mark(scene: &Scene, dial: &Dial) -> String {
+    let pulse = scene.picked().map_or(0.0, |p| p.wire_pulse().get());
+    let source = match scene.picked().and_then(|p| p.drawn_line()) {
+        Some((_, true)) => "predicted by the fit",
+        Some((_, false)) => "as its sheet says",
+        None => "no prediction yet",
+    };
+    format!("At {pulse:.1} µs the horn stands at {}  ({source})", value(dial, "°"))
+}
+
+fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
+    match purpose {
+        Purpose::Pulse => format!("Go to {text}▏  {}", understood(scene, text)),
+        Purpose::InputRow => {
+            let row = scene.input_rows().get(scene.model.input_row).copied().unwrap_or(InputRow::Low);
+            format!("{} {text}▏", inputs::name(row))
+        }
+        Purpose::SequenceRow => {
+            let row = SequenceRow::ALL.get(scene.model.sequence_row).copied().unwrap_or(SequenceRow::Step);
+            format!("{} {text}▏", super::sequence::row_name(row))
+        }
+        Purpose::Clock => {
+            let board = scene.picked().map_or("", |p| p.board.name.as_str());
+            format!("A meter at an output of {board} shows {text}▏ Hz. Marks keep their ticks and angles.")
+        }
+        Purpose::Pose => format!("Keep where the joints stand as the pose {text}▏"),
+        Purpose::Beats => format!("Pass {text}▏ beats of 20 ms"),
+    }
+}
+
+/// What a pulse entry would do, before Enter.
+fn understood(scene: &Scene, text: &str) -> String {
+    let Some(picked) = scene.picked() else { return String::new() };
+    let context =
+        PulseContext { present: picked.state.pulse, line: picked.plan.line, clock: picked.plan.guard.clock };
+    match entry::pulse(text, &context) {
+        Ok(pulse) => {
+            let (bound, stopped) = picked.plan.guard.bound(pulse);
+            let angle = picked.plan.line.map_or_else(String::new, |l| format!(", {:+.1}°", l.angle_at(bound).get()));
+            let held = stopped.map_or("", |s| s.words());
+            format!("→ {:.1} µs{angle} {held}", bound.get())
+        }
+        Err(_) => "as 1520us, 30deg, +5, 8.5%".to_owned(),
+    }
+}
+
+fn found_words(scene: &Scene, port: usize, board: usize, found: &Found) -> String {
+    let name = scene
+        .rig
+        .ports
+        .iter()
+        .filter(|p| p.kind == wasvolta_core::rig::PortKind::I2c)
+        .nth(port)
+        .and_then(|p| scene.rig.boards.iter().filter(|b| b.port == p.name).nth(board))
+        .map_or("a board", |b| b.name.as_str());
+    match found {
+        Found::Pulsing { ticks, adoptable } => {
+            let channels: Vec<String> =
+                ticks.iter().enumerate().filter(|(_, t)| t.is_some()).map(|(n, _)| n.to_string()).collect();
+            let channels = channels.join(", ");
+            if *adoptable {
+                format!("{name} sends pulses already, on channel {channels}. a keeps them as they are, r releases them.")
+            } else {
+                format!("{name} sends pulses already, on channel {channels}, at another clock: they cannot be kept. r releases them.")
+            }
+        }
+        Found::Unfamiliar => {
+            format!("What answers as {name} was set up by something else. If it is the right chip, r starts it anew.")
+        }
+    }
+}
+
+/// The keys that work while it is asked; none for the views' own.
+pub fn keys(dialog: &Option<Dialog>) -> Option<&'static [(&'static str, &'static str)]> {
+    const LEAVE: (&str, &str) = ("Esc", "leave");
+    Some(match dialog.as_ref()? {
+        Dialog::Engage { .. } => &[("← →", "tilt 1°"), ("↓ ↑", "10°"), ("0-9", "type it"), ("Enter", "first pulse there"), LEAVE],
+        Dialog::Mark(_) => &[("← →", "a degree"), ("0-9", "type it"), ("Enter", "keep"), LEAVE],
+        Dialog::Endpoint { .. } => &[("Enter", "set it"), ("Esc", "leave it as it was")],
+        Dialog::Limit { reason: None, .. } => {
+            &[("← →", "a degree"), ("0-9", "type it"), ("Tab", "the other limit"), ("Enter", "on to the reason"), LEAVE]
+        }
+        Dialog::Limit { .. } => &[("Enter", "keep"), LEAVE],
+        Dialog::Entry { .. } => &[("Enter", "do it"), LEAVE],
+        Dialog::Palette { .. } => &[("↑ ↓", "pick"), ("Enter", "do it"), LEAVE],
+        Dialog::Help { .. } => &[("↑ ↓", "scroll"), ("any other", "close")],
+        Dialog::Quit => &[("s", "save and quit"), ("q", "quit without saving"), ("Esc", "stay")],
+        Dialog::Found { found: Found::Pulsing { adoptable: true, .. }, .. } => {
+            &[("a", "keep them"), ("r", "release them"), ("Esc", "later")]
+        }
+        Dialog::Found { .. } => &[("r", "release and start"), ("Esc", "later")],
+    })
+}
