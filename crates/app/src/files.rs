@@ -11,13 +11,13 @@ use wasvolta_core::rig::file::{Loaded, Located, Source, load};
 #[derive(Debug, Error, Diagnostic)]
 pub enum BadFile {
     /// The disk says no.
-    #[error("cannot read {path}: {source}")]
+    #[error("cannot read {path}: {why}")]
     #[diagnostic(help("check the path and its permissions; `wasvolta demo` needs no file"))]
     Unreadable {
         /// Which file.
         path: String,
         /// Why.
-        source: std::io::Error,
+        why: std::io::Error,
     },
     /// It is not a rig.
     #[error("{path} does not read as a rig")]
@@ -71,7 +71,7 @@ fn place(path: &Path, text: &str, located: &Located) -> Place {
 /// Says which file and why.
 pub fn read(path: &Path) -> Result<String, BadFile> {
     std::fs::read_to_string(path)
-        .map_err(|source| BadFile::Unreadable { path: path.display().to_string(), source })
+        .map_err(|why| BadFile::Unreadable { path: path.display().to_string(), why })
 }
 
 /// Reads a rig and checks it.
@@ -94,10 +94,10 @@ pub fn open(path: &Path) -> Result<Source, BadFile> {
 
 /// A file that could not be written. What was there before is unharmed.
 #[derive(Debug, Error)]
-#[error("cannot write {path}: {source}")]
+#[error("cannot write {path}: {why}")]
 pub struct Unwritten {
     path: String,
-    source: std::io::Error,
+    why: std::io::Error,
 }
 
 /// Writes beside the file, makes sure it is on the disk, and renames it into place.
@@ -105,7 +105,7 @@ pub struct Unwritten {
 /// # Errors
 /// When the folder or the disk refuses; the old file stays.
 pub fn write(path: &Path, text: &str) -> Result<(), Unwritten> {
-    write_whole(path, text).map_err(|source| Unwritten { path: path.display().to_string(), source })
+    write_whole(path, text).map_err(|why| Unwritten { path: path.display().to_string(), why })
 }
 
 fn write_whole(path: &Path, text: &str) -> std::io::Result<()> {

@@ -14,6 +14,8 @@ mod keys;
 mod model;
 mod pen;
 mod roster;
+#[cfg(test)]
+mod tests;
 mod theme;
 mod update;
 mod view;

@@ -135,6 +135,14 @@ impl Beat {
         stop.slept();
     }
 
+    /// Where time passes by hand: gives the system a moment to carry what was sent on the lines.
+    pub(crate) fn settle(&self) {
+        const MOMENT: Timespec = Timespec { tv_sec: 0, tv_nsec: 5_000_000 };
+        for serial in self.inlets.iter().filter_map(Inlet::serial) {
+            let _ = poll(&mut [PollFd::new(serial, PollFlags::IN)], Some(&MOMENT));
+        }
+    }
+
     /// One turn: everything that waits is taken, the stage moves on to now.
     pub(crate) fn turn(&mut self, stop: &Stop, publish: bool) {
         let now = self.clock.now();

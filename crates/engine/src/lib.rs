@@ -194,6 +194,7 @@ impl Engine {
     pub fn pass(&mut self) {
         let Drive::ByHand(parts) = &mut self.drive else { return };
         parts.keeper.service();
+        parts.beat.settle();
         parts.beat.turn(&self.stop, true);
         for worker in &mut parts.workers {
             worker.service();

@@ -31,12 +31,12 @@ pub fn run(path: &Path, json: bool) -> ExitCode {
         Ok(source) => {
             let rig = source.rig();
             println!(
-                "{} is sound: {} servos, {} inputs, {} poses, {} sequences",
+                "{} is sound: {}, {}, {}, {}",
                 path.display(),
-                rig.servos.len(),
-                rig.inputs.len(),
-                rig.poses.len(),
-                rig.sequences.len()
+                counted(rig.servos.len(), "servo"),
+                counted(rig.inputs.len(), "input"),
+                counted(rig.poses.len(), "pose"),
+                counted(rig.sequences.len(), "sequence")
             );
             ExitCode::SUCCESS
         }
@@ -49,6 +49,10 @@ pub fn run(path: &Path, json: bool) -> ExitCode {
             ExitCode::from(code)
         }
     }
+}
+
+fn counted(n: usize, what: &str) -> String {
+    format!("{n} {what}{}", if n == 1 { "" } else { "s" })
 }
 
 fn as_json(path: &Path) -> ExitCode {

@@ -168,7 +168,7 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
 /// Who drives it, and how well its place is known.
 fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
     pen.put(0, y, if label < 13 { "where" } else { "where it is" }, theme::text(theme::QUIET));
-    let place = protractor::angle_words(picked.plan.line, picked.place());
+    let place = protractor::place_words(picked.plan.line, picked.place());
     let known = picked.state.estimate.known.word();
     let words = if picked.is_unknown() { known.to_owned() } else { format!("{place} {known}") };
     let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
@@ -259,7 +259,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         Some(s) => format!("{n} marks, s {:.2}°, ±{:.1}° at the ends", s.get(), band.get()),
         None => format!("{n} marks, ±{:.1}° at the ends", band.get()),
     };
-    let sheet = is_off_its_sheet(fit, picked).map_or_else(String::new, |p| format!("; {p:.0} % of what its sheet says"));
+    let sheet = is_off_its_sheet(fit, picked).map_or_else(String::new, |p| format!("\n{p:.0} % of what its sheet says"));
     format!("{line}\n{sure}{sheet}")
 }
 

@@ -298,7 +298,7 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
     item(pen, "▐", "endpoints", theme::FAULT);
 }
 
-/// The pulse whose angle is shown where there is a fit: nothing else is drawn by pulses.
-pub fn angle_words(line: Option<Line>, pulse: Micros) -> String {
-    line.map_or_else(|| "no angle".to_owned(), |line| format!("{:+.1}°", line.angle_at(pulse).get() + 0.0))
+/// A place as its angle, or as its pulse where there is no fit.
+pub fn place_words(line: Option<Line>, pulse: Micros) -> String {
+    line.map_or_else(|| format!("{:.0} µs", pulse.get()), |line| format!("{:+.1}°", line.angle_at(pulse).get() + 0.0))
 }

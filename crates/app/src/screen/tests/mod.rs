@@ -1,0 +1,239 @@
+//! Frames of the screen: actions in, frame out, as text, and what colour alone says.
+
+mod frames;
+
+use super::keys::Key;
+use super::model::Model;
+use super::{frame, theme, update};
+use crate::cli::{ClockKind, Live};
+use crate::session::Session;
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Color;
+use std::time::Duration;
+use tempfile::TempDir;
+
+/// A session of the demo in which time passes by hand, with someone at its keys.
+struct Bench {
+    session: Session,
+    model: Model,
+    now: Duration,
+    _folder: TempDir,
+}
+
+impl Bench {
+    fn new() -> Self {
+        Self::with(str::to_owned)
+    }
+
+    fn with(change: impl Fn(&str) -> String) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("marsh-clock.rig.toml");
+        let rig = include_str!("../../../../../examples/marsh-clock.rig.toml");
+        std::fs::write(&path, change(rig)).unwrap();
+        let sim = include_str!("../../../../../examples/marsh-clock.sim.toml");
+        std::fs::write(folder.path().join("marsh-clock.sim.toml"), sim).unwrap();
+        let live = Live { seed: 1, clock: ClockKind::Manual, sim_log: None };
+        let mut session = Session::open(&path, &live).unwrap();
+        let model = Model::new(&mut session);
+        let mut bench = Self { session, model, now: Duration::ZERO, _folder: folder };
+        bench.pass(20);
+        bench
+    }
+
+    fn pass(&mut self, beats: u32) {
+        self.session.pass_beats(beats);
+        self.now += Duration::from_millis(20) * beats;
+        self.model.observe(&mut self.session, self.now);
+        self.model.new_frame();
+    }
+
+    fn press(&mut self, key: Key) {
+        let modifiers = if key.ctrl { KeyModifiers::CONTROL } else { KeyModifiers::NONE };
+        // A person's keys are further apart than a held key's.
+        self.now += Duration::from_millis(200);
+        let event = Event::Key(KeyEvent::new(key.code, modifiers));
+        update::event(&mut self.model, &mut self.session, &event, self.now);
+        self.pass(1);
+    }
+
+    fn code(&mut self, code: KeyCode) {
+        self.press(Key::of(code));
+    }
+
+    fn text(&mut self, text: &str) {
+        for c in text.chars() {
+            self.press(Key::char(c));
+        }
+    }
+
+    fn enter(&mut self, text: &str) {
+        self.text(text);
+        self.code(KeyCode::Enter);
+    }
+
+    fn buffer(&self, columns: u16, rows: u16) -> Buffer {
+        let area = Rect::new(0, 0, columns, rows);
+        let mut buffer = Buffer::empty(area);
+        frame::draw(&self.model.scene(&self.session), area, &mut buffer);
+        buffer
+    }
+
+    fn frame(&self, columns: u16, rows: u16) -> String {
+        let buffer = self.buffer(columns, rows);
+        let row = |y: u16| (0..columns).map(|x| buffer[(x, y)].symbol()).collect::<String>();
+        (0..rows).map(|y| row(y).trim_end().to_owned() + "\n").collect()
+    }
+
+    /// Cells of a colour whose symbol is not blank.
+    fn coloured(&self, color: Color) -> usize {
+        let buffer = self.buffer(160, 47);
+        buffer.content.iter().filter(|c| c.fg == color && c.symbol() != " ").count()
+    }
+}
+
+#[test]
+fn colours_are_used_for_what_they_mean() {
+    let mut bench = Bench::new();
+    assert_eq!(bench.coloured(theme::INPUT), 0, "the rudder has no input");
+    bench.code(KeyCode::PageUp);
+    assert!(bench.coloured(theme::INPUT) > 5, "the beak's input is pointed at");
+    assert_eq!(bench.model.snapshot.inputs.len(), 1);
+    let faults = bench.coloured(theme::FAULT);
+    bench.code(KeyCode::F(3));
+    bench.press(Key::char('z'));
+    bench.pass(60);
+    assert!(bench.coloured(theme::FAULT) > 0 && faults > 0);
+    assert!(bench.frame(160, 47).contains("✗ knob lost"), "a word and a sign say it too");
+}
+
+#[test]
+fn text_has_enough_contrast_on_its_ground() {
+    let light = |c: Color| {
+        let Color::Rgb(r, g, b) = c else { panic!("{c:?}") };
+        let part = |v: u8| {
+            let v = f64::from(v) / 255.0;
+            if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+        };
+        0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
+    };
+    let contrast = |a: Color, b: Color| {
+        let (a, b) = (light(a), light(b));
+        (a.max(b) + 0.05) / (a.min(b) + 0.05)
+    };
+    for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
+        for ground in [theme::GROUND, theme::RAISED] {
+            assert!(contrast(ink, ground) >= 4.5, "{ink:?} on {ground:?} is {:.2}", contrast(ink, ground));
+        }
+    }
+}
+
+#[test]
+fn a_held_arrow_counts_once_a_frame_and_a_fresh_one_moves_by_its_nudge() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('o'));
+    bench.pass(10);
+    let before = bench.session.engine.snapshot().servos[2].pulse;
+    let event = Event::Key(KeyEvent::new(KeyCode::Right, KeyModifiers::NONE));
+    for _ in 0..9 {
+        update::event(&mut bench.model, &mut bench.session, &event, bench.now);
+    }
+    bench.pass(20);
+    let after = bench.session.engine.snapshot().servos[2].pulse;
+    assert!(((after - before).get() - 10.0).abs() < 1e-9, "{before:?} {after:?}");
+}
+
+#[test]
+fn widening_is_deaf_to_a_held_key() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('o'));
+    bench.pass(10);
+    bench.enter("2000us");
+    bench.pass(100);
+    let press = |bench: &mut Bench| {
+        let event = Event::Key(KeyEvent::new(KeyCode::Char('W'), KeyModifiers::SHIFT));
+        update::event(&mut bench.model, &mut bench.session, &event, bench.now);
+    };
+    press(&mut bench);
+    bench.pass(2);
+    for _ in 0..5 {
+        press(&mut bench);
+    }
+    bench.pass(20);
+    assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2010f64.to_bits());
+    assert!((bench.session.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6, "the pulse went along");
+    bench.press(Key::char('u'));
+    bench.pass(60);
+    assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2000f64.to_bits());
+    assert!(bench.session.engine.snapshot().servos[2].pulse.get() <= 2000.0, "undone in one, and closed in");
+}
+
+#[test]
+fn stops_backs_off_within_200_ms() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('o'));
+    bench.pass(10);
+    bench.enter("1990us");
+    bench.pass(100);
+    let before = bench.session.engine.snapshot().servos[2].pulse.get();
+    bench.press(Key::char('s'));
+    bench.pass(9);
+    let after = bench.session.engine.snapshot().servos[2].pulse.get();
+    assert!((before - after - 15.0).abs() < 1e-6, "{before} {after}");
+    assert!(bench.frame(160, 47).contains("Backed off. Make 1976 µs the high endpoint?"));
+}
+
+#[test]
+fn undo_and_redo_go_through_every_edit() {
+    let mut bench = Bench::new();
+    let first = bench.session.rig.clone();
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('i'));
+    bench.press(Key::char('i'));
+    bench.code(KeyCode::Delete);
+    let last = bench.session.rig.clone();
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, first);
+    assert!(!bench.session.is_unsaved());
+    for _ in 0..3 {
+        bench.press(Key::ctrl('r'));
+    }
+    assert_eq!(bench.session.rig, last);
+    bench.press(Key::ctrl('r'));
+    assert!(bench.frame(160, 47).contains("there is nothing to redo"));
+}
+
+#[test]
+fn a_file_changed_by_another_program_is_not_overwritten_at_the_first_try() {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('i'));
+    let path = bench.session.path().to_owned();
+    let old = std::fs::metadata(&path).unwrap().modified().unwrap();
+    let file = std::fs::File::options().append(true).open(&path).unwrap();
+    file.set_modified(old + Duration::from_secs(5)).unwrap();
+    bench.press(Key::ctrl('s'));
+    assert!(bench.frame(160, 47).contains("was changed by another program"));
+    assert!(bench.session.is_unsaved());
+    bench.press(Key::ctrl('s'));
+    assert!(!bench.session.is_unsaved());
+}
+
+#[test]
+fn every_action_of_the_palette_says_something_or_does_something() {
+    for n in 0..super::action::TABLE.len() {
+        let name = super::action::TABLE[n].name;
+        if matches!(name, "quit" | "cut") {
+            continue;
+        }
+        let mut bench = Bench::new();
+        bench.press(Key::char(':'));
+        bench.enter(name);
+        bench.pass(2);
+        assert!(bench.frame(80, 24).lines().count() == 24, "{name}");
+        assert!(!matches!(bench.model.dialog, Some(super::model::Dialog::Palette { .. })) || name == "commands", "{name}");
+    }
+}

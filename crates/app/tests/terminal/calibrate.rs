@@ -1,0 +1,129 @@
+//! A maker calibrates a servo knowing only the next line, the numbers on the screen, and what the eye sees.
+
+use crate::harness::{Home, Pane, number_behind, rig_beside, until};
+use std::path::Path;
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Ends, How};
+use wasvolta_core::unit::Micros;
+use wasvolta_sim::Truth;
+
+/// Waits until the horn stands; gives the angle the eye reads.
+fn eye(pane: &Pane) -> f64 {
+    let mut seen = None;
+    let mut same = 0;
+    until(
+        || {
+            let screen = pane.screen();
+            let now = number_behind(&screen, "◇ horn")?;
+            let stands = screen.contains("modelled") && !screen.contains("gliding\u{20}") && seen == Some(now);
+            same = if stands { same + 1 } else { 0 };
+            seen = Some(now);
+            (same >= 8).then_some(now)
+        },
+        || format!("the horn never stood on\n{}", pane.screen()),
+    )
+}
+
+/// Answers the mark entry with the fewest keys: nudges from the prediction, or the number typed.
+fn answer(pane: &mut Pane, angle: f64) {
+    let predicted = number_behind(&pane.see("the horn stands at"), "the horn stands at").unwrap();
+    let typed = format!("{angle:.0}");
+    let nudges = (angle - predicted).abs();
+    if nudges < 0.5 {
+        // The prediction is what is seen.
+    } else if nudges <= typed.len() as f64 {
+        let key = if angle > predicted { "Right" } else { "Left" };
+        for _ in 0..nudges as u32 {
+            pane.keys(&[key]);
+        }
+    } else {
+        pane.text(&typed);
+    }
+    pane.keys(&["Enter"]);
+    pane.see("mark kept");
+}
+
+/// Five marks on the picked servo, following the next line; gives the keys pressed.
+fn five_marks(pane: &mut Pane) -> u32 {
+    pane.see("e gives punt.rudder its first pulse where its horn stands");
+    let stands = until(|| number_behind(&pane.screen(), "◇ horn"), || pane.screen());
+    pane.keys(&["e"]);
+    pane.see("Where does the horn stand now?");
+    pane.text(&format!("{stands:.0}"));
+    pane.keys(&["Enter"]);
+    pane.see("DRIVING");
+    pane.see("m keeps it as a mark");
+    pane.pressed = 0;
+    for mark in 1..=5 {
+        if mark > 1 {
+            pane.keys(&["n"]);
+            pane.see("gliding to");
+        }
+        let angle = eye(pane);
+        pane.keys(&["m"]);
+        answer(pane, angle);
+        pane.see_no_more("the horn stands at");
+    }
+    pane.pressed
+}
+
+/// The worst difference between the saved fit and the hidden servo, over 200 pulses between its limits.
+fn worst_error(rig: &Path) -> f64 {
+    let Loaded::Sound(loaded) = load(&std::fs::read_to_string(rig).unwrap()) else { panic!("not sound") };
+    let servo = loaded.servo("punt.rudder").unwrap();
+    let aligned = servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
+    assert_eq!(aligned, 5, "{:?}", servo.marks);
+    let name = rig.to_str().unwrap().replace(".rig.toml", ".sim.toml");
+    let truth = Truth::parse(&std::fs::read_to_string(name).unwrap()).unwrap();
+    let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
+    assert!(hidden.curve_deg.abs() <= 0.3);
+    let line = servo.fit().unwrap().line;
+    let Ends(low, high) = servo.endpoints_us;
+    (0..200)
+        .map(|n| low.get() + (high - low).get() * f64::from(n) / 199.0)
+        .map(|pulse| (line.angle_at(Micros::new(pulse)).get() - hidden.angle(pulse)).abs())
+        .fold(0.0, f64::max)
+}
+
+fn save(pane: &mut Pane) {
+    pane.keys(&["C-s"]);
+    pane.see("saved to");
+    pane.see_no_more("unsaved");
+}
+
+#[test]
+fn five_marks_in_25_keys_find_the_servo_to_half_a_degree() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    let keys = five_marks(&mut pane);
+    assert!(keys <= 25, "{keys} keys");
+    // What its sheet says is not so, and the screen says that.
+    pane.see("of what its sheet says");
+    save(&mut pane);
+    let worst = worst_error(&home.demo_rig());
+    println!("five marks in {keys} keys, worst error {worst:.3}°");
+    assert!(worst <= 0.5, "{worst}°");
+}
+
+#[test]
+fn a_wrong_oscillator_is_found_with_a_meter_and_corrected() {
+    let home = Home::new();
+    let rig = rig_beside(&home, str::to_owned, |sim| sim.replace("25_000_000", "26_100_000"));
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
+    five_marks(&mut pane);
+    save(&mut pane);
+    let before = worst_error(&rig);
+    assert!(before > 0.5, "a clock 4.4 % off must show: {before}°");
+    let ticks = number_behind(&pane.screen(), "on the wire").unwrap();
+    let meter = number_behind(&pane.see("meter 52.230 Hz"), "meter").unwrap();
+    pane.keys(&["C"]);
+    pane.see("A meter at an output of upper shows");
+    pane.text(&meter.to_string());
+    pane.keys(&["Enter"]);
+    pane.see("clock of upper corrected");
+    assert_eq!(number_behind(&pane.screen(), "on the wire"), Some(ticks), "the ticks on the wire stay");
+    save(&mut pane);
+    let after = worst_error(&rig);
+    println!("worst error {before:.3}° before, {after:.3}° after the clock was corrected");
+    assert!(after <= 0.5, "{after}°");
+}

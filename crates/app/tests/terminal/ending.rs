@@ -1,0 +1,153 @@
+//! However it ends, and whatever blocks: cut works, and the last transfer on the bus is a release.
+
+use crate::harness::{Home, PROGRAM, Pane, until};
+use rustix::fd::OwnedFd;
+use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+use rustix::termios::{Winsize, tcsetwinsize};
+use std::fs::File;
+use std::process::{Child, Command, Stdio};
+
+fn driving(home: &Home) -> Pane {
+    let log = home.sim_log();
+    let mut pane = Pane::start(home, &["demo", "--sim-log", log.to_str().unwrap()]);
+    pane.see("punt.rudder");
+    for servo in ["heron.neck", "heron.beak"] {
+        pane.keys(if servo == "heron.neck" { &["PageUp", "PageUp"] } else { &["PageDown"] });
+        pane.see(&format!("e engages {servo}"));
+        pane.keys(&["e"]);
+        pane.see("Where does the horn stand now?");
+        pane.keys(&["Enter"]);
+        pane.see(&format!("{servo} engaged"));
+    }
+    // First pulses come one after another; both are to be on the wire.
+    let starts = |line: &str, register: &str| line.contains(register) && !line.ends_with("10");
+    let both = || home.bus().iter().any(|l| starts(l, "write 10 ")) && home.bus().iter().any(|l| starts(l, "write 14 "));
+    until(|| both().then_some(()), || home.bus().join("\n"));
+    pane
+}
+
+#[test]
+fn quitting_releases_every_channel_last() {
+    let home = Home::new();
+    let mut pane = driving(&home);
+    pane.keys(&["q"]);
+    pane.see("left with 0");
+    assert!(home.was_released_last(&[1, 2]), "{:?}", home.bus().last());
+}
+
+#[test]
+fn signals_release_every_channel_last() {
+    for signal in ["-TERM", "-HUP"] {
+        let home = Home::new();
+        let pane = driving(&home);
+        pane.signal(signal);
+        pane.see("left with 0");
+        assert!(home.was_released_last(&[1, 2]), "{signal}: {:?}", home.bus().last());
+    }
+}
+
+#[test]
+fn cut_works_from_inside_an_entry_and_does_not_quit() {
+    let home = Home::new();
+    let mut pane = driving(&home);
+    pane.text("15");
+    pane.see("Go to 15");
+    pane.keys(&["C-c"]);
+    pane.see("  CUT  ");
+    pane.see_no_more("Go to 15");
+    until(|| home.was_released_last(&[1]).then_some(()).or_else(|| released(&home).then_some(())), || home.bus().join("\n"));
+    pane.see("Output is cut: no pulses. d enables it again");
+    pane.keys(&["e"]);
+    pane.see("output is cut: d enables it again");
+    pane.keys(&["d"]);
+    pane.see("OFF");
+    pane.see("e engages heron.beak where its horn stands");
+}
+
+/// Both channels end released, in one block or in two.
+fn released(home: &Home) -> bool {
+    let bus = home.bus();
+    let last = bus.iter().rev().find(|l| l.contains(" write "));
+    last.is_some_and(|l| l.ends_with("write 10 00 00 00 10 00 00 00 10") || l.ends_with("write 14 00 00 00 10"))
+}
+
+/// A terminal that nobody reads.
+struct Unread {
+    far: OwnedFd,
+    child: Child,
+}
+
+impl Unread {
+    fn start(home: &Home) -> Self {
+        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+        grantpt(&far).unwrap();
+        unlockpt(&far).unwrap();
+        tcsetwinsize(&far, Winsize { ws_row: 47, ws_col: 160, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+        let path = ptsname(&far, Vec::new()).unwrap().into_string().unwrap();
+        let near = File::options().read(true).write(true).open(path).unwrap();
+        let child = Command::new(PROGRAM)
+            .args(["demo", "--sim-log", home.sim_log().to_str().unwrap()])
+            .envs(home.environment())
+            .env("TERM", "xterm-256color")
+            .stdin(Stdio::from(near.try_clone().unwrap()))
+            .stdout(Stdio::from(near.try_clone().unwrap()))
+            .stderr(Stdio::from(near))
+            .spawn()
+            .unwrap();
+        let program = Self { far, child };
+        program.read_until_drawn();
+        program
+    }
+
+    /// Reads until the first picture has come; from then on nobody does.
+    fn read_until_drawn(&self) {
+        let mut seen = Vec::new();
+        let mut bytes = [0; 4096];
+        while !String::from_utf8_lossy(&seen).contains("all keys") {
+            let count = rustix::io::read(&self.far, &mut bytes).unwrap();
+            seen.extend_from_slice(&bytes[..count]);
+        }
+    }
+
+    fn press(&self, keys: &[u8]) {
+        rustix::io::write(&self.far, keys).unwrap();
+    }
+
+    /// Whether the program's first thread stands in a write to the terminal.
+    fn is_blocked(&self) -> bool {
+        let id = self.child.id();
+        let call = std::fs::read_to_string(format!("/proc/{id}/task/{id}/syscall")).unwrap_or_default();
+        // The call's number, then its arguments: a write to standard output.
+        call.starts_with("1 0x1 ")
+    }
+}
+
+impl Drop for Unread {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[test]
+fn cut_works_while_the_screen_is_blocked() {
+    let home = Home::new();
+    let program = Unread::start(&home);
+    until(|| (home.bus().len() > 5).then_some(()), || "the board was never started".to_owned());
+    // Up, up to the neck; engage where it is said to stand.
+    for keys in [&b"\x1b[A"[..], b"\x1b[A", b"e", b"\r"] {
+        program.press(keys);
+    }
+    until(|| home.bus().iter().any(|l| l.contains("write 10 DA 00")).then_some(()), || home.bus().join("\n"));
+    let mut times = 0;
+    until(
+        || {
+            times = if program.is_blocked() { times + 1 } else { 0 };
+            (times > 20).then_some(())
+        },
+        || "the screen never blocked".to_owned(),
+    );
+    program.press(b"\x03");
+    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
+    assert!(program.is_blocked(), "and the screen is blocked still");
+}

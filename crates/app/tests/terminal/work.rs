@@ -1,0 +1,265 @@
+//! The first hour: start, knob, poses, playing, saving, and what goes wrong on the way.
+
+use crate::harness::{Home, PROGRAM, Pane, number_behind, rig_beside, until};
+use std::process::Command;
+
+fn engage(pane: &mut Pane, name: &str) {
+    pane.see(&format!("e engages {name} where its horn stands"));
+    let stands = until(|| number_behind(&pane.screen(), "◇ horn"), || pane.screen());
+    pane.keys(&["e"]);
+    pane.see("Where does the horn stand now?");
+    pane.text(&format!("{stands:.0}"));
+    pane.keys(&["Enter"]);
+    pane.see("DRIVING");
+    pane.see_no_more("Where does the horn stand now?");
+}
+
+/// Neck and beak engaged and given back.
+fn engage_heron(pane: &mut Pane) {
+    pane.see("punt.rudder");
+    pane.keys(&["Up", "Up"]);
+    engage(pane, "heron.neck");
+    pane.keys(&["g", "Down"]);
+    engage(pane, "heron.beak");
+    pane.keys(&["g"]);
+}
+
+#[test]
+fn the_first_start_shows_three_servos_and_what_to_do_next() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    let screen = pane.see("e gives punt.rudder its first pulse");
+    for wanted in ["OFF", "Marsh Clock", "neck", "beak", "rudder", "F2", "Calibrate", "its sheet: 150° over 900 to 2100 µs"] {
+        assert!(screen.contains(wanted), "{wanted:?} is missing from\n{screen}");
+    }
+    for absent in ["F1", "F5", "Wiring", "Run"] {
+        assert!(!screen.contains(absent), "{absent} is not there yet");
+    }
+    pane.keys(&["?"]);
+    pane.see("drop all pulses at once");
+    pane.keys(&["Escape", ":"]);
+    pane.see("jog down, or less");
+    pane.keys(&["Escape", "q"]);
+    pane.see("released: no pulses remain");
+    pane.see("left with 0");
+}
+
+#[test]
+fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    engage_heron(&mut pane);
+    pane.keys(&["F3"]);
+    pane.see("heron.beak follows");
+    let ticks = |screen: &str| {
+        let line = screen.lines().find(|l| l.contains("heron.beak follows"))?.to_owned();
+        let before = line.split(" ticks").next()?.rsplit("→ ").next()?.trim().to_owned();
+        before.parse::<f64>().ok()
+    };
+    let before = until(|| ticks(&pane.screen()), || pane.screen());
+    for _ in 0..4 {
+        pane.keys(&["Right"]);
+    }
+    until(|| ticks(&pane.screen()).filter(|now| *now > before + 8.0), || format!("from {before}\n{}", pane.screen()));
+    pane.keys(&["z"]);
+    let screen = pane.see("✗ lost");
+    assert!(screen.contains("does as told for a lost link"), "{screen}");
+    // Its failsafe is 4°, which is 234 ticks.
+    pane.see("→ 234 ticks");
+    pane.keys(&["z"]);
+    pane.see("● fresh");
+    pane.see("heron.beak follows");
+}
+
+#[test]
+fn poses_are_kept_and_a_sequence_plays_to_its_end() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    engage_heron(&mut pane);
+    pane.keys(&["Up"]);
+    pane.text("-20deg");
+    pane.keys(&["Enter"]);
+    pane.see("commanded -19.9°");
+    pane.keys(&["k"]);
+    pane.see("Keep where the joints stand as the pose pose-1");
+    pane.keys(&["Enter"]);
+    pane.see("pose pose-1 kept: 2 joints");
+    pane.text("20deg");
+    pane.keys(&["Enter"]);
+    pane.see("commanded +20.1°");
+    pane.keys(&["g", "F4"]);
+    pane.see("wake (1 of 2)");
+    pane.keys(&["i"]);
+    pane.see("step 2 inserted: pose-1");
+    pane.keys(&["p"]);
+    pane.see("playing");
+    pane.see("sequence ended");
+    pane.see("Played; its joints keep the last pose");
+    pane.keys(&["u"]);
+    pane.see("undone: step 2 inserted");
+    pane.keys(&["C-r"]);
+    pane.see("again: step 2 inserted");
+}
+
+#[test]
+fn a_short_step_is_said_and_stretched() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    pane.see("punt.rudder");
+    pane.keys(&["F4", "Up", "Up", "Right"]);
+    pane.see("strike (2 of 2)");
+    pane.see("Step 2 is short: f stretches it to the 0.43 s it needs.");
+    pane.keys(&["f"]);
+    pane.see("stretched to 0.43 s");
+    pane.see_no_more("is short");
+    pane.keys(&["p"]);
+    pane.see("on the screen only: output is off");
+}
+
+#[test]
+fn what_was_saved_is_found_again() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    pane.see("punt.rudder");
+    pane.keys(&["Up", "Up"]);
+    engage(&mut pane, "heron.neck");
+    pane.text("1400us");
+    pane.see("→ 1400.0 µs, -9.3°");
+    pane.keys(&["Enter"]);
+    pane.see("287 ticks");
+    pane.keys(&["c"]);
+    pane.see("centre 1401 µs");
+    pane.see("·unsaved");
+    pane.keys(&["q"]);
+    pane.see("There are unsaved edits");
+    pane.keys(&["s"]);
+    pane.see("left with 0");
+    let text = std::fs::read_to_string(home.demo_rig()).unwrap();
+    assert!(text.contains("centre_us = 1400.56"), "{text}");
+    assert!(text.contains("# Two marks are enough for a beak."), "comments stay");
+    drop(pane);
+    let mut pane = Pane::start(&home, &["demo"]);
+    pane.see("punt.rudder");
+    pane.keys(&["Up", "Up", "e"]);
+    pane.see("last known, ");
+    assert!(!pane.screen().contains("unsaved"));
+}
+
+#[test]
+fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    pane.see("punt.rudder");
+    pane.keys(&["Right"]);
+    pane.see("punt.rudder gets no pulses, so it cannot move: engage it with e");
+    pane.keys(&["Up", "Up"]);
+    engage(&mut pane, "heron.neck");
+    let before = number_behind(&pane.screen(), "on the wire");
+    pane.text("12parsec");
+    pane.keys(&["Enter"]);
+    pane.see("is no unit here: us, deg, % or t (ticks) are understood");
+    pane.keys(&["Escape"]);
+    pane.text("1.5");
+    pane.keys(&["Enter"]);
+    pane.see("did you mean 1.5ms, or 1500us?");
+    pane.keys(&["Escape"]);
+    pane.see_no_more("Go to");
+    assert_eq!(number_behind(&pane.screen(), "on the wire"), before);
+}
+
+#[test]
+fn endpoints_are_widened_and_a_buzz_backs_off() {
+    let home = Home::new();
+    // A stop that is met beyond 1980 µs.
+    let rig = rig_beside(&home, str::to_owned, |sim| sim.replace("stops_deg = [-68, 66]", "stops_deg = [-68, 42.5]"));
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
+    pane.see("Horn off? o gives 1500 µs");
+    pane.keys(&["o"]);
+    pane.see("DRIVING");
+    pane.text("1990us");
+    pane.keys(&["Enter"]);
+    until(|| number_behind(&pane.screen(), "on the wire").filter(|t| *t >= 407.0), || pane.screen());
+    pane.keys(&["W"]);
+    pane.see("high endpoint widened by 10 µs");
+    pane.see("2010");
+    pane.see("it buzzes");
+    pane.keys(&["b"]);
+    pane.see("Backed off. Make 199");
+    pane.see_no_more("it buzzes");
+    pane.keys(&["Enter"]);
+    pane.see("high endpoint 199");
+    pane.keys(&["u", "u"]);
+    pane.see("undone: mark kept: buzzes");
+    pane.see("2010");
+}
+
+#[test]
+fn a_read_only_file_is_said_and_the_edits_stay() {
+    let home = Home::new();
+    let rig = rig_beside(&home, str::to_owned, str::to_owned);
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
+    pane.see("punt.rudder");
+    let mut only_read = std::fs::metadata(&rig).unwrap().permissions();
+    only_read.set_readonly(true);
+    std::fs::set_permissions(&rig, only_read).unwrap();
+    pane.keys(&["F4", "i"]);
+    pane.see("·unsaved");
+    pane.keys(&["C-s"]);
+    pane.see("your edits stay here");
+    pane.see("·unsaved");
+}
+
+#[test]
+fn missing_hardware_is_named_with_what_to_try_and_the_rest_runs() {
+    let home = Home::new();
+    let rig = rig_beside(
+        &home,
+        |rig| rig.replace("sim:bench-bus", "/dev/i2c-250").replace("sim:knob", "/dev/tty-none"),
+        str::to_owned,
+    );
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
+    pane.see("upper: there is no such bus");
+    pane.see("the kernel lists its buses as /dev/i2c-*");
+    pane.keys(&["F3", "F4"]);
+    pane.see("wake (1 of 2)");
+    pane.keys(&["q"]);
+    pane.see("left with 0");
+}
+
+#[test]
+fn pulses_that_run_already_are_kept_or_released_as_the_maker_says() {
+    let home = Home::new();
+    let rig = rig_beside(&home, str::to_owned, |sim| {
+        sim.replace("oscillator_hz = 25_000_000", "oscillator_hz = 25_000_000\nrunning = [[1, 320]]")
+    });
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
+    pane.see("upper sends pulses already, on channel 1. a keeps them as they are, r releases them.");
+    pane.keys(&["a"]);
+    pane.see("these servos go on where they are");
+    pane.keys(&["Up", "Up"]);
+    pane.see("320 ticks");
+    pane.see("DRIVING");
+}
+
+#[test]
+fn a_second_program_is_told_who_holds_the_rig() {
+    let home = Home::new();
+    let pane = Pane::start(&home, &["demo"]);
+    pane.see("punt.rudder");
+    let mut command = Command::new(PROGRAM);
+    command.args(["demo"]).envs(home.environment());
+    let output = command.output().unwrap();
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(words.contains("is in use by process"), "{words}");
+    assert_eq!(output.status.code(), Some(1));
+}
+
+#[test]
+fn a_small_window_says_what_is_needed() {
+    let home = Home::new();
+    let pane = Pane::sized(&home, &["demo"], (60, 15));
+    pane.see("wasvolta needs 80");
+    let other = Home::new();
+    let small = Pane::sized(&other, &["demo"], (80, 24));
+    small.see("e gives punt.rudder its first pulse");
+}
