@@ -70,8 +70,7 @@ fn place(path: &Path, text: &str, located: &Located) -> Place {
 /// # Errors
 /// Says which file and why.
 pub fn read(path: &Path) -> Result<String, BadFile> {
-    std::fs::read_to_string(path)
-        .map_err(|why| BadFile::Unreadable { path: path.display().to_string(), why })
+    std::fs::read_to_string(path).map_err(|why| BadFile::Unreadable { path: path.display().to_string(), why })
 }
 
 /// Reads a rig and checks it.
@@ -83,9 +82,10 @@ pub fn open(path: &Path) -> Result<Source, BadFile> {
     let named = path.display().to_string();
     match load(&text) {
         Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
-        Loaded::Problems(found) => {
-            Err(BadFile::Problems { path: named, places: found.iter().map(|l| place(path, &text, l)).collect() })
-        }
+        Loaded::Problems(found) => Err(BadFile::Problems {
+            path: named,
+            places: found.iter().map(|l| place(path, &text, l)).collect(),
+        }),
         Loaded::Unreadable(located) => {
             Err(BadFile::Malformed { path: named, places: vec![place(path, &text, &located)] })
         }
@@ -155,7 +155,11 @@ mod tests {
         write(&path, "one").unwrap();
         write(&path, "two").unwrap();
         assert_eq!(std::fs::read_to_string(&path).unwrap(), "two");
-        assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1, "nothing is left beside it");
+        assert_eq!(
+            std::fs::read_dir(path.parent().unwrap()).unwrap().count(),
+            1,
+            "nothing is left beside it"
+        );
     }
 
     #[test]

@@ -109,19 +109,23 @@ fn truth_path(rig: &Path) -> PathBuf {
     rig.with_file_name(format!("{stem}.sim.toml"))
 }
 
-fn simulate(rig: &Rig, path: &Path, live: &Live, clock: &Arc<dyn Clock>) -> miette::Result<(Bench, Simulated)> {
+fn simulate(
+    rig: &Rig,
+    path: &Path,
+    live: &Live,
+    clock: &Arc<dyn Clock>,
+) -> miette::Result<(Bench, Simulated)> {
     let truth_path = truth_path(path);
     let truth = match std::fs::read_to_string(&truth_path) {
-        Ok(text) => {
-            Truth::parse(&text).map_err(|e| Report::msg(format!("{}: {e}", truth_path.display())))?
-        }
+        Ok(text) => Truth::parse(&text).map_err(|e| Report::msg(format!("{}: {e}", truth_path.display())))?,
         Err(_) => Truth::default(),
     };
     let bench = Bench::new(&truth, live.seed, Arc::clone(clock));
     for board in &rig.boards {
         let port = rig.ports.iter().find(|p| p.name == board.port);
         if let Some(bus) = port.and_then(simulated) {
-            let channels: Vec<u8> = rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
+            let channels: Vec<u8> =
+                rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
             bench.ensure(bus, board.address, &channels);
         }
     }
@@ -131,7 +135,8 @@ fn simulate(rig: &Rig, path: &Path, live: &Live, clock: &Arc<dyn Clock>) -> miet
             .wrap_err_with(|| format!("cannot write {}", log.display()))?;
         bench.log_to(Box::new(file));
     }
-    let folder = tempfile::tempdir().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
+    let folder =
+        tempfile::tempdir().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
     let mut knobs = Vec::new();
     for port in wiring::ports(rig, PortKind::Serial) {
         let Some(line) = simulated(port) else { continue };

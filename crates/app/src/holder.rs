@@ -23,7 +23,8 @@ pub struct Held {
 /// # Errors
 /// Names the process that holds it already.
 pub fn hold(what: &str) -> Result<Option<Hold>, Held> {
-    let Ok(mut file) = File::options().create(true).truncate(false).read(true).write(true).open(lock_path(what))
+    let Ok(mut file) =
+        File::options().create(true).truncate(false).read(true).write(true).open(lock_path(what))
     else {
         return Ok(None);
     };
@@ -32,7 +33,8 @@ pub fn hold(what: &str) -> Result<Option<Hold>, Held> {
         let _ = file.read_to_string(&mut holder);
         return Err(Held { what: what.to_owned(), holder: holder.trim().to_owned() });
     }
-    let _ = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| writeln!(file, "{}", std::process::id()));
+    let _ =
+        file.set_len(0).and_then(|()| file.rewind()).and_then(|()| writeln!(file, "{}", std::process::id()));
     Ok(Some(Hold(file)))
 }
 

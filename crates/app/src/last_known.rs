@@ -78,7 +78,7 @@ mod tests {
     #[test]
     fn times_are_said_in_one_unit() {
         assert_eq!(ago(Duration::from_secs(59)), "59 seconds ago");
-        assert_eq!(ago(Duration::from_secs(60)), "1 minute ago");
+        assert_eq!(ago(Duration::from_mins(1)), "1 minute ago");
         assert_eq!(ago(Duration::from_secs(3 * 86_400 + 5)), "3 days ago");
     }
 }

@@ -151,7 +151,9 @@ fn obey(
             // Nobody can reach the keys of a stopped program: hold first.
             session.engine.command(Command::Hold);
             let asked = Instant::now();
-            while session.engine.snapshot().output == Output::Driving && asked.elapsed() < Duration::from_millis(200) {
+            while session.engine.snapshot().output == Output::Driving
+                && asked.elapsed() < Duration::from_millis(200)
+            {
                 std::thread::yield_now();
             }
             ratatui::restore();

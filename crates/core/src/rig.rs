@@ -149,7 +149,7 @@ pub struct Servo {
     /// Its channel there, 0–15.
     pub channel: u8,
     /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
-    #[serde(default = "cautious", skip_serializing_if = "is_cautious")]
+    #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
     pub endpoints_us: Ends<Micros>,
     /// The pulse that counts as its centre.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -438,11 +438,8 @@ const fn nominal() -> Hertz {
 fn is_nominal(rate: &Hertz) -> bool {
     *rate == nominal()
 }
-const fn cautious() -> Ends<Micros> {
-    Ends(Micros::new(1000.0), Micros::new(2000.0))
-}
 fn is_cautious(ends: &Ends<Micros>) -> bool {
-    *ends == cautious()
+    *ends == Ends::cautious()
 }
 const fn is_false(value: &bool) -> bool {
     !*value
@@ -464,6 +461,13 @@ fn is_cubic(easing: &Easing) -> bool {
 }
 fn is_no_time(time: &Seconds) -> bool {
     *time == Seconds::ZERO
+}
+
+impl Ends<Micros> {
+    /// Endpoints before any calibration.
+    pub const fn cautious() -> Self {
+        Self(Micros::new(1000.0), Micros::new(2000.0))
+    }
 }
 
 impl Board {

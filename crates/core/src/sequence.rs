@@ -256,12 +256,13 @@ mod tests {
     use crate::rig::file::{Loaded, load};
     use proptest::prelude::*;
 
+    #[expect(clippy::format_push_string, reason = "a test's text, made once")]
     fn rig(steps: &str, speeds: [f64; 3]) -> Rig {
         let mut text = "format = 1\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
         for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
-            text += &format!(
+            text.push_str(&format!(
                 "[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n"
-            );
+            ));
         }
         text += "[[pose]]\nname = \"zero\"\nangles_deg = { a = 0, b = 0, c = 0 }\n[[pose]]\nname = \"far\"\nangles_deg = { a = 96, b = 35, c = 50 }\n[[pose]]\nname = \"only-a\"\nangles_deg = { a = 75 }\n[[pose]]\nname = \"a30\"\nangles_deg = { a = 30 }\n[[pose]]\nname = \"a120\"\nangles_deg = { a = 120 }\n[[sequence]]\nname = \"s\"\n";
         text += steps;

@@ -89,14 +89,14 @@ pub struct ServoState {
     /// Where it is, as far as can be known.
     pub estimate: Estimate,
     hand: Option<Micros>,
-    glide_since: Duration,
+    glided: Duration,
     failsafe_speed: f64,
 }
 
 impl ServoState {
-    fn start_glide(&mut self, now: Duration) {
+    const fn start_glide(&mut self) {
         self.gliding = true;
-        self.glide_since = now;
+        self.glided = Duration::ZERO;
     }
 }
 
@@ -229,7 +229,7 @@ impl Stage {
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
             if state.owner != Owner::Hand {
-                state.start_glide(self.now.unwrap_or_default());
+                state.start_glide();
             }
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
@@ -322,19 +322,21 @@ impl Stage {
         if owner != state.owner {
             // The hand takes over where the servo is, so there is nothing to meet.
             if owner == Owner::Hand {
-                state.gliding = false
+                state.gliding = false;
             } else {
-                state.start_glide(now)
+                state.start_glide();
             }
             state.failsafe_speed =
                 failsafe.map_or(plan.glide, |over| (target - state.pulse).abs().get() / over);
             state.owner = owner;
         }
         let gliding_speed = if owner == Owner::LostMapping { state.failsafe_speed } else { plan.glide };
-        let patient = owner == Owner::LostMapping || now.saturating_sub(state.glide_since) < GLIDE_PATIENCE;
+        let patient = owner == Owner::LostMapping || state.glided < GLIDE_PATIENCE;
         let speed = if state.gliding && patient { gliding_speed } else { plan.guard.speed };
         let passed = plan.guard.pass(state.pulse, target, speed, dt);
         let reached = (plan.guard.bound(target).0 - passed.pulse).abs().get() <= speed * dt.as_secs_f64();
+        // Counted in the time that counts: a late engine must not use up a glide's patience.
+        state.glided += dt;
         if state.gliding && reached {
             state.gliding = false;
         }
@@ -417,7 +419,7 @@ impl Stage {
                 let (driving, run) = (self.output == Output::Driving, &mut self.run);
                 run.player.seek(&run.plan, &run.servos, sequence, at, driving);
                 for servo in run.servos.iter_mut().filter(|s| s.owner == Owner::Sequence) {
-                    servo.start_glide(now);
+                    servo.start_glide();
                 }
             }
             Command::StopPlaying => self.run.player.stop(),
@@ -451,7 +453,7 @@ impl Stage {
     fn drive_on(&mut self, now: Duration) {
         self.output = if self.run.servos.iter().any(|s| s.engaged) { Output::Driving } else { Output::Off };
         for state in self.run.servos.iter_mut().filter(|s| s.engaged && s.hand.is_none()) {
-            state.start_glide(now);
+            state.start_glide();
         }
         self.note(now, EventKind::Enabled, None);
     }
@@ -480,6 +482,8 @@ impl Stage {
         state.engaged = true;
         state.pulse = pulse;
         state.target = pulse;
+        // The first pulse stands at once, also when a hold follows within the same beat.
+        state.ticks = plan.guard.clock.quantise(pulse, low, high).ok();
         state.hand = Some(pulse);
         state.owner = Owner::Hand;
         state.gliding = false;
@@ -541,7 +545,7 @@ impl Stage {
         let (to, stopped) = plan.guard.bound(pulse);
         state.hand = Some(to);
         state.owner = Owner::Hand;
-        state.start_glide(now);
+        state.start_glide();
         if let Some(stopped) = stopped {
             self.note(now, EventKind::Stopped(stopped), Some(servo));
         }

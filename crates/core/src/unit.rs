@@ -40,6 +40,7 @@ macro_rules! quantity {
             }
 
             /// The size without its sign.
+            #[must_use]
             pub fn abs(self) -> Self {
                 Self(libm::fabs(self.0))
             }
@@ -147,7 +148,11 @@ pub struct Ticks(pub u16);
 /// `value` as an integer if it is one that an `f64` holds exactly.
 pub fn whole(value: f64) -> Option<i64> {
     const EXACT: f64 = 9.0e15;
-    #[expect(clippy::cast_possible_truncation, reason = "checked to be whole and small enough")]
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::float_cmp,
+        reason = "checked to be exactly whole, and small enough"
+    )]
     (libm::trunc(value) == value && libm::fabs(value) < EXACT).then_some(value as i64)
 }
 

@@ -105,7 +105,7 @@ impl Beat {
             if due {
                 self.punctual.count(now.saturating_sub(deadline), self.period);
                 // Beats that were slept through are not made up for.
-                let passed = (now - start).as_nanos() / self.period.as_nanos();
+                let passed = now.saturating_sub(start).as_nanos() / self.period.as_nanos();
                 beats = u32::try_from(passed).unwrap_or(u32::MAX).saturating_add(1);
             }
             self.turn(stop, due);

@@ -1,5 +1,7 @@
 //! The engine with a simulated bench: values flow, and however it ends, every channel is released.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};

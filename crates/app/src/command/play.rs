@@ -34,7 +34,11 @@ pub fn run(play: &Play) -> miette::Result<ExitCode> {
     let Some(sequence) = rig.sequences.iter().position(|s| s.name == play.sequence) else {
         let names: Vec<&str> = rig.sequences.iter().map(|s| s.name.as_str()).collect();
         let there = if names.is_empty() { "this rig has none".to_owned() } else { names.join(", ") };
-        return Err(miette!(help = format!("there is: {there}"), "no sequence is called {:?}", play.sequence));
+        return Err(miette!(
+            help = format!("there is: {there}"),
+            "no sequence is called {:?}",
+            play.sequence
+        ));
     };
     let trace = play.trace.as_deref().map(Trace::create).transpose()?;
     if play.way.dry { dry(rig, sequence, trace) } else { drive(&play.rig, &play.live, sequence, trace) }
@@ -62,7 +66,9 @@ impl Trace {
         let t = format!("{:.3}", t.as_secs_f64());
         for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
             let ticks = state.ticks.filter(|_| state.engaged);
-            let angle = ticks.and(plan.line).map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
+            let angle = ticks
+                .and(plan.line)
+                .map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
             let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
             let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
             self.out
@@ -151,7 +157,9 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     let mut names = Vec::new();
     let mut commands = Vec::new();
     for &servo in &moved {
-        let (Some(plan), Some(part)) = (session.derived.plan.servos.get(servo), rig.servos.get(servo)) else { continue };
+        let (Some(plan), Some(part)) = (session.derived.plan.servos.get(servo), rig.servos.get(servo)) else {
+            continue;
+        };
         if plan.line.is_none() {
             eprintln!("{} has no fit and does not move: calibrate it first", part.name);
             continue;
@@ -164,7 +172,9 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
         commands.push(Command::Engage { servo, pulse, told: true });
     }
     if commands.is_empty() {
-        return Err(Report::msg("nothing in this sequence can move: its joints have no fit; calibrate them first"));
+        return Err(Report::msg(
+            "nothing in this sequence can move: its joints have no fit; calibrate them first",
+        ));
     }
     println!("moves: {}", names.join(", "));
     println!("Ctrl-C ends it and releases everything");
@@ -173,7 +183,9 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     for command in commands {
         session.engine.command(command);
     }
-    let on_wire = |s: &wasvolta_engine::Snapshot| s.boards.iter().flatten().map(|b| b.sent.iter().flatten().count()).sum::<usize>();
+    let on_wire = |s: &wasvolta_engine::Snapshot| {
+        s.boards.iter().flatten().map(|b| b.sent.iter().flatten().count()).sum::<usize>()
+    };
     if !wait(&mut session, &stop, deadline, |s| on_wire(s) >= wanted) {
         return refuse(&mut session);
     }
@@ -241,11 +253,22 @@ fn follow(session: &mut Session, stop: &AtomicBool, mut trace: Option<&mut Trace
 }
 
 fn refuse(session: &mut Session) -> miette::Result<ExitCode> {
-    for (board, state) in session.rig.boards.iter().zip(session.engine.snapshot().boards.clone().into_iter().flatten()) {
+    for (board, state) in
+        session.rig.boards.iter().zip(session.engine.snapshot().boards.clone().into_iter().flatten())
+    {
         if let Some(trouble) = state.trouble {
-            eprintln!("{}: cannot {} it: {}; {}", board.name, trouble.doing, trouble.fault, trouble.fault.help());
+            eprintln!(
+                "{}: cannot {} it: {}; {}",
+                board.name,
+                trouble.doing,
+                trouble.fault,
+                trouble.fault.help()
+            );
         } else if matches!(state.phase, Phase::Asking(_)) {
-            eprintln!("{}: pulses run on it already; open the rig on the screen and say what to do with them", board.name);
+            eprintln!(
+                "{}: pulses run on it already; open the rig on the screen and say what to do with them",
+                board.name
+            );
         }
     }
     let mut out = std::io::stdout();

@@ -64,7 +64,12 @@ impl Canvas {
                 && let Some(glyph) = char::from_u32(0x2800 + u32::from(bits))
             {
                 let mut text = [0; 4];
-                pen.glyph(x + place % self.columns, y + place / self.columns, glyph.encode_utf8(&mut text), color);
+                pen.glyph(
+                    x + place % self.columns,
+                    y + place / self.columns,
+                    glyph.encode_utf8(&mut text),
+                    color,
+                );
             }
         }
     }

@@ -21,10 +21,15 @@ pub struct PulseContext {
 /// A number and the unit behind it.
 fn split(text: &str) -> Result<(bool, f64, String), String> {
     let text = text.trim().replace('−', "-");
-    let end = text.find(|c: char| !(c.is_ascii_digit() || matches!(c, '+' | '-' | '.'))).unwrap_or(text.len());
+    let end =
+        text.find(|c: char| !(c.is_ascii_digit() || matches!(c, '+' | '-' | '.'))).unwrap_or(text.len());
     let (number, unit) = text.split_at(end);
     let value: f64 = number.parse().map_err(|_| {
-        if text.is_empty() { "type a number".to_owned() } else { format!("{text:?} does not begin with a number") }
+        if text.is_empty() {
+            "type a number".to_owned()
+        } else {
+            format!("{text:?} does not begin with a number")
+        }
     })?;
     Ok((number.starts_with(['+', '-']), value, unit.trim().to_lowercase()))
 }
@@ -77,7 +82,9 @@ fn pulse_question(value: f64) -> String {
 pub fn angle(text: &str) -> Result<Degrees, String> {
     let (_, value, unit) = split(text)?;
     match unit.as_str() {
-        "" if value.abs() >= 300.0 => Err(format!("{value}° is far for a servo; did you mean a pulse? write {value}deg if not")),
+        "" if value.abs() >= 300.0 => {
+            Err(format!("{value}° is far for a servo; did you mean a pulse? write {value}deg if not"))
+        }
         "" | "d" | "de" | "deg" | "°" => {
             range::ANGLE.check(value).map_err(|outside| outside.to_string())?;
             Ok(Degrees::new(value))
@@ -93,7 +100,9 @@ pub fn angle(text: &str) -> Result<Degrees, String> {
 pub fn seconds(text: &str) -> Result<f64, String> {
     let (_, value, unit) = split(text)?;
     let seconds = match unit.as_str() {
-        "" if value >= 10.0 => return Err(format!("{value} without a unit: did you mean {value}s or {value}ms?")),
+        "" if value >= 10.0 => {
+            return Err(format!("{value} without a unit: did you mean {value}s or {value}ms?"));
+        }
         "" | "s" => value,
         "m" | "ms" => value / 1000.0,
         other => return Err(format!("{other:?} is no time: write 0.5, 0.5s or 500ms")),
@@ -149,9 +158,14 @@ mod tests {
 
     #[test]
     fn units_and_signs_are_understood() {
-        for (text, wanted) in
-            [("1520us", 1520.0), ("1520", 1520.0), ("30deg", 1800.0), ("+5", 1505.0), ("-2.5%", 1000.0), ("1.5ms", 1500.0)]
-        {
+        for (text, wanted) in [
+            ("1520us", 1520.0),
+            ("1520", 1520.0),
+            ("30deg", 1800.0),
+            ("+5", 1505.0),
+            ("-2.5%", 1000.0),
+            ("1.5ms", 1500.0),
+        ] {
             assert!((us(text) - wanted).abs() < 1e-9, "{text}");
         }
         assert!((us("8.5%") - 1700.0).abs() < 1e-9);
@@ -161,7 +175,10 @@ mod tests {
 
     #[test]
     fn what_is_plausible_in_another_unit_is_asked_about() {
-        assert_eq!(pulse("1.5", &context()).unwrap_err(), "1.5 µs is no pulse; did you mean 1.5ms, or 1500us?");
+        assert_eq!(
+            pulse("1.5", &context()).unwrap_err(),
+            "1.5 µs is no pulse; did you mean 1.5ms, or 1500us?"
+        );
         assert_eq!(pulse("45", &context()).unwrap_err(), "45 µs is no pulse; did you mean 45deg?");
         assert_eq!(pulse("2930us", &context()).unwrap_err(), "pulse is 2930 µs, outside 300 to 2900 µs");
         assert!(angle("350").unwrap_err().contains("did you mean a pulse"));

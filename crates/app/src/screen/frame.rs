@@ -38,7 +38,9 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
     keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
     match &scene.model.dialog {
-        Some(Dialog::Help { from }) => view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, *from),
+        Some(Dialog::Help { from }) => {
+            view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, *from);
+        }
         Some(Dialog::Palette { query, pick }) => {
             view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
         }
@@ -112,7 +114,8 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
     for (input, state) in scene.rig.inputs.iter().zip(&snapshot.inputs) {
         let age = state.age.filter(|_| state.health == Health::Fresh);
         let age = age.map_or_else(String::new, |a| format!(" {:>2} ms", a.as_millis()));
-        let color = if matches!(state.health, Health::Lost | Health::Stuck) { theme::FAULT } else { theme::QUIET };
+        let color =
+            if matches!(state.health, Health::Lost | Health::Stuck) { theme::FAULT } else { theme::QUIET };
         let mark = if color == theme::FAULT { "✗ " } else { "" };
         facts.push((format!("{mark}{} {}{age}", input.name, state.health.word()), color));
     }
@@ -146,7 +149,11 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
         ("next", theme::strong(theme::COMMANDED), advice::next(scene))
     };
     let x = pen.put(0, 0, &format!(" {label} "), style) + 1;
-    let trouble = scene.model.said.as_ref().filter(|(tone, _, _)| *tone == Tone::Refused && scene.model.dialog.is_some());
+    let trouble = scene
+        .model
+        .said
+        .as_ref()
+        .filter(|(tone, _, _)| *tone == Tone::Refused && scene.model.dialog.is_some());
     let words = trouble.map_or(words.clone(), |(_, why, _)| format!("{words}   {why}"));
     let (rows, columns) = (pen.height(), pen.width());
     pen.part(x, 0, columns - x, rows).paragraph(0, 0, &words, theme::text(theme::INK));
@@ -155,7 +162,7 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
 fn keys_line(pen: &mut Pen<'_>, scene: &Scene) {
     let wide = pen.width();
     pen.ground(0, 0, wide, theme::RAISED);
-    let shown: Vec<(String, &str)> = match view::prompt::keys(&scene.model.dialog) {
+    let shown: Vec<(String, &str)> = match view::prompt::keys(scene.model.dialog.as_ref()) {
         Some(keys) => keys.iter().map(|&(key, word)| (key.to_owned(), word)).collect(),
         None => view_keys(scene),
     };
@@ -177,7 +184,8 @@ fn keys_line(pen: &mut Pen<'_>, scene: &Scene) {
 }
 
 fn put_key(pen: &mut Pen<'_>, x: u16, (key, word): &(String, &str)) -> u16 {
-    let words = [(key.as_str(), theme::strong(theme::INK)), (" ", Style::new()), (*word, theme::text(theme::QUIET))];
+    let words =
+        [(key.as_str(), theme::strong(theme::INK)), (" ", Style::new()), (*word, theme::text(theme::QUIET))];
     pen.words(x, 0, &words) + 3
 }
 

@@ -225,6 +225,7 @@ pub const NUDGES: [Nudge; 6] =
 pub const STRIP: usize = 600;
 
 /// See the module.
+#[expect(clippy::struct_excessive_bools, reason = "independent wishes to the loop, not modes")]
 pub struct Model {
     /// The program is to end.
     pub quit: bool,
@@ -343,7 +344,8 @@ impl Model {
         }
         self.follow_boards(&session.rig);
         let line = session.rig.inputs.get(self.input).and_then(|i| session.wiring.line(&i.port));
-        self.line_trouble = line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
+        self.line_trouble =
+            line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence {
             self.time = self.snapshot.player.at.as_secs_f64();
         }
@@ -353,7 +355,11 @@ impl Model {
             if self.strip.len() == STRIP {
                 self.strip.pop_front();
             }
-            self.strip.push_back((self.snapshot.now, input.stages.span + input.stages.clipped, input.stages.shaped()));
+            self.strip.push_back((
+                self.snapshot.now,
+                input.stages.span + input.stages.clipped,
+                input.stages.shaped(),
+            ));
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;

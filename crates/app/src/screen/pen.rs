@@ -30,7 +30,12 @@ impl<'a> Pen<'a> {
 
     /// A pen for a part of this area.
     pub fn part(&mut self, x: u16, y: u16, width: u16, height: u16) -> Pen<'_> {
-        let area = Rect { x: self.area.x + x.min(self.area.width), y: self.area.y + y.min(self.area.height), width, height };
+        let area = Rect {
+            x: self.area.x + x.min(self.area.width),
+            y: self.area.y + y.min(self.area.height),
+            width,
+            height,
+        };
         let area = area.intersection(self.area);
         Pen { buffer: self.buffer, area }
     }

@@ -73,7 +73,9 @@ pub fn place(picked: &Picked) -> String {
         (false, Known::Unknown, _) => "?".to_owned(),
         (true, _, Some(line)) => format!("{:+.1}°", line.angle_at(picked.wire_pulse()).get() + 0.0),
         (true, _, None) => format!("{:.0} µs", picked.wire_pulse().get()),
-        (false, _, Some(line)) => format!("({:+.1}°)", line.angle_at(picked.state.estimate.pulse).get() + 0.0),
+        (false, _, Some(line)) => {
+            format!("({:+.1}°)", line.angle_at(picked.state.estimate.pulse).get() + 0.0)
+        }
         (false, _, None) => format!("({:.0} µs)", picked.state.estimate.pulse.get()),
     }
 }

@@ -15,7 +15,8 @@ fn eye(pane: &Pane) -> f64 {
         || {
             let screen = pane.screen();
             let now = number_behind(&screen, "◇ horn")?;
-            let stands = screen.contains("modelled") && !screen.contains("gliding\u{20}") && seen == Some(now);
+            let stands =
+                screen.contains("modelled") && !screen.contains("gliding\u{20}") && seen == Some(now);
             same = if stands { same + 1 } else { 0 };
             seen = Some(now);
             (same >= 8).then_some(now)
@@ -28,12 +29,10 @@ fn eye(pane: &Pane) -> f64 {
 fn answer(pane: &mut Pane, angle: f64) {
     let predicted = number_behind(&pane.see("the horn stands at"), "the horn stands at").unwrap();
     let typed = format!("{angle:.0}");
-    let nudges = (angle - predicted).abs();
-    if nudges < 0.5 {
-        // The prediction is what is seen.
-    } else if nudges <= typed.len() as f64 {
+    let nudges = usize::from(wasvolta_core::unit::count16((angle - predicted).abs()));
+    if nudges <= typed.len() {
         let key = if angle > predicted { "Right" } else { "Left" };
-        for _ in 0..nudges as u32 {
+        for _ in 0..nudges {
             pane.keys(&[key]);
         }
     } else {

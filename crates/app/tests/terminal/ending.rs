@@ -21,7 +21,9 @@ fn driving(home: &Home) -> Pane {
     }
     // First pulses come one after another; both are to be on the wire.
     let starts = |line: &str, register: &str| line.contains(register) && !line.ends_with("10");
-    let both = || home.bus().iter().any(|l| starts(l, "write 10 ")) && home.bus().iter().any(|l| starts(l, "write 14 "));
+    let both = || {
+        home.bus().iter().any(|l| starts(l, "write 10 ")) && home.bus().iter().any(|l| starts(l, "write 14 "))
+    };
     until(|| both().then_some(()), || home.bus().join("\n"));
     pane
 }
@@ -55,7 +57,10 @@ fn cut_works_from_inside_an_entry_and_does_not_quit() {
     pane.keys(&["C-c"]);
     pane.see("  CUT  ");
     pane.see_no_more("Go to 15");
-    until(|| home.was_released_last(&[1]).then_some(()).or_else(|| released(&home).then_some(())), || home.bus().join("\n"));
+    until(
+        || home.was_released_last(&[1]).then_some(()).or_else(|| released(&home).then_some(())),
+        || home.bus().join("\n"),
+    );
     pane.see("Output is cut: no pulses. d enables it again");
     pane.keys(&["e"]);
     pane.see("output is cut: d enables it again");
@@ -68,7 +73,9 @@ fn cut_works_from_inside_an_entry_and_does_not_quit() {
 fn released(home: &Home) -> bool {
     let bus = home.bus();
     let last = bus.iter().rev().find(|l| l.contains(" write "));
-    last.is_some_and(|l| l.ends_with("write 10 00 00 00 10 00 00 00 10") || l.ends_with("write 14 00 00 00 10"))
+    last.is_some_and(|l| {
+        l.ends_with("write 10 00 00 00 10 00 00 00 10") || l.ends_with("write 14 00 00 00 10")
+    })
 }
 
 /// A terminal that nobody reads.

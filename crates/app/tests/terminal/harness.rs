@@ -63,9 +63,11 @@ impl Home {
 
     /// Whether the last transfers on the bus are the releases of these channels, in order.
     pub fn was_released_last(&self, channels: &[u8]) -> bool {
-        let wanted: Vec<String> = channels.iter().map(|n| format!("write {} 00 00 00 10", 6 + 4 * n)).collect();
+        let wanted: Vec<String> =
+            channels.iter().map(|n| format!("write {} 00 00 00 10", 6 + 4 * n)).collect();
         let bus = self.bus();
-        bus.len() >= wanted.len() && bus[bus.len() - wanted.len()..].iter().zip(&wanted).all(|(l, w)| l.ends_with(w))
+        bus.len() >= wanted.len()
+            && bus[bus.len() - wanted.len()..].iter().zip(&wanted).all(|(l, w)| l.ends_with(w))
     }
 }
 
@@ -169,8 +171,11 @@ impl Drop for Pane {
 /// The number behind a word on the screen, such as `horn -31°`.
 pub fn number_behind(screen: &str, word: &str) -> Option<f64> {
     let rest = &screen[screen.find(word)? + word.len()..];
-    let digits: String =
-        rest.trim_start().chars().take_while(|c| c.is_ascii_digit() || matches!(c, '-' | '+' | '.')).collect();
+    let digits: String = rest
+        .trim_start()
+        .chars()
+        .take_while(|c| c.is_ascii_digit() || matches!(c, '-' | '+' | '.'))
+        .collect();
     digits.parse().ok()
 }
 

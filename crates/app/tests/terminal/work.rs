@@ -29,7 +29,16 @@ fn the_first_start_shows_three_servos_and_what_to_do_next() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     let screen = pane.see("e gives punt.rudder its first pulse");
-    for wanted in ["OFF", "Marsh Clock", "neck", "beak", "rudder", "F2", "Calibrate", "its sheet: 150° over 900 to 2100 µs"] {
+    for wanted in [
+        "OFF",
+        "Marsh Clock",
+        "neck",
+        "beak",
+        "rudder",
+        "F2",
+        "Calibrate",
+        "its sheet: 150° over 900 to 2100 µs",
+    ] {
         assert!(screen.contains(wanted), "{wanted:?} is missing from\n{screen}");
     }
     for absent in ["F1", "F5", "Wiring", "Run"] {
@@ -60,7 +69,10 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
     for _ in 0..4 {
         pane.keys(&["Right"]);
     }
-    until(|| ticks(&pane.screen()).filter(|now| *now > before + 8.0), || format!("from {before}\n{}", pane.screen()));
+    until(
+        || ticks(&pane.screen()).filter(|now| *now > before + 8.0),
+        || format!("from {before}\n{}", pane.screen()),
+    );
     pane.keys(&["z"]);
     let screen = pane.see("✗ lost");
     assert!(screen.contains("does as told for a lost link"), "{screen}");
@@ -171,7 +183,9 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
 fn endpoints_are_widened_and_a_buzz_backs_off() {
     let home = Home::new();
     // A stop that is met beyond 1980 µs.
-    let rig = rig_beside(&home, str::to_owned, |sim| sim.replace("stops_deg = [-68, 66]", "stops_deg = [-68, 42.5]"));
+    let rig = rig_beside(&home, str::to_owned, |sim| {
+        sim.replace("stops_deg = [-68, 66]", "stops_deg = [-68, 42.5]")
+    });
     let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
     pane.see("Horn off? o gives 1500 µs");
     pane.keys(&["o"]);

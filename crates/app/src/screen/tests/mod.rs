@@ -162,7 +162,10 @@ fn widening_is_deaf_to_a_held_key() {
     }
     bench.pass(20);
     assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2010f64.to_bits());
-    assert!((bench.session.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6, "the pulse went along");
+    assert!(
+        (bench.session.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6,
+        "the pulse went along"
+    );
     bench.press(Key::char('u'));
     bench.pass(60);
     assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2000f64.to_bits());
@@ -234,6 +237,9 @@ fn every_action_of_the_palette_says_something_or_does_something() {
         bench.enter(name);
         bench.pass(2);
         assert!(bench.frame(80, 24).lines().count() == 24, "{name}");
-        assert!(!matches!(bench.model.dialog, Some(super::model::Dialog::Palette { .. })) || name == "commands", "{name}");
+        assert!(
+            !matches!(bench.model.dialog, Some(super::model::Dialog::Palette { .. })) || name == "commands",
+            "{name}"
+        );
     }
 }

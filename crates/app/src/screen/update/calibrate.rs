@@ -41,7 +41,9 @@ pub fn engage(desk: &mut Desk) {
     let Some(picked) = scene.picked() else { return };
     let known = desk.session.last_known.of(&picked.servo.name);
     let (pulse, from) = match (picked.state.estimate.known, known) {
-        (Known::Assumed | Known::Modelled, _) => (picked.state.estimate.pulse, "where it was left".to_owned()),
+        (Known::Assumed | Known::Modelled, _) => {
+            (picked.state.estimate.pulse, "where it was left".to_owned())
+        }
         (Known::Unknown, Some((pulse, time))) => (pulse, format!("last known, {}", ago(time))),
         (Known::Unknown, None) => (picked.servo.centre(), "not known yet".to_owned()),
     };
@@ -62,7 +64,8 @@ pub fn horn_on(desk: &mut Desk) {
 
 /// Asks for the angle seen, with the prediction in it.
 pub fn mark(desk: &mut Desk) {
-    let predicted = with(desk, |p| p.drawn_line().map_or(0.0, |(line, _)| line.angle_at(p.wire_pulse()).get()));
+    let predicted =
+        with(desk, |p| p.drawn_line().map_or(0.0, |(line, _)| line.angle_at(p.wire_pulse()).get()));
     let value = predicted.unwrap_or(0.0).round() + 0.0;
     desk.model.dialog = Some(Dialog::Mark(Dial { value, text: String::new() }));
 }
@@ -86,7 +89,9 @@ fn keep(desk: &mut Desk, seen: How, angle: Option<Degrees>) -> bool {
     let pulse = what.pulse.get();
     let words = match angle {
         Some(angle) => format!("mark kept: {:+.1}° at {pulse:.0} µs", angle.get()),
-        None => format!("mark kept: {} at {pulse:.0} µs", if seen == How::Stops { "stops" } else { "buzzes" }),
+        None => {
+            format!("mark kept: {} at {pulse:.0} µs", if seen == How::Stops { "stops" } else { "buzzes" })
+        }
     };
     desk.edit(&words, |rig| edit::keep_mark(rig, &name, what))
 }
@@ -151,11 +156,17 @@ pub fn widen(desk: &mut Desk) {
     };
     // A whisker more than one press away counts as there: the pulse is kept in fractions.
     if gap > WIDEN + Micros::new(0.5) {
-        let words = format!("first jog to the {} endpoint, {:.0} µs away; widening goes on from there", end.word(), gap.get());
+        let words = format!(
+            "first jog to the {} endpoint, {:.0} µs away; widening goes on from there",
+            end.word(),
+            gap.get()
+        );
         return desk.refuse(&words);
     }
     let sign = if end == End::Low { -1.0 } else { 1.0 };
-    if desk.edit(&format!("{} endpoint widened by {:.0} µs", end.word(), WIDEN.get()), |rig| edit::widen(rig, &name, end, WIDEN)) {
+    if desk.edit(&format!("{} endpoint widened by {:.0} µs", end.word(), WIDEN.get()), |rig| {
+        edit::widen(rig, &name, end, WIDEN)
+    }) {
         desk.servo_command(|servo| Command::Jog { servo, by: (WIDEN + gap) * sign, repeat: false });
     }
 }

@@ -67,8 +67,7 @@ fn dialled(dial: &Dial) -> Result<Degrees, String> {
 
 fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
     let step = match (scale, key.code) {
-        (Scale::Pulses, _) => 10.0,
-        (_, KeyCode::Up | KeyCode::Down) => 10.0,
+        (Scale::Pulses, _) | (_, KeyCode::Up | KeyCode::Down) => 10.0,
         _ => 1.0,
     };
     if key.code != KeyCode::Enter {
@@ -209,7 +208,9 @@ fn go_to(desk: &mut Desk, text: &str) -> Result<(), String> {
 
 fn correct_clock(desk: &mut Desk, text: &str) -> Result<(), String> {
     let measured = Hertz::new(entry::hertz(text)?);
-    let Some(board) = desk.model.scene(desk.session).picked().map(|p| p.board.name.clone()) else { return Ok(()) };
+    let Some(board) = desk.model.scene(desk.session).picked().map(|p| p.board.name.clone()) else {
+        return Ok(());
+    };
     let words = format!("clock of {board} corrected: {:.3} Hz; ticks and angles stay", measured.get());
     desk.edit(&words, |rig| edit::correct_clock(rig, &board, measured));
     Ok(())

@@ -39,7 +39,9 @@ fn pick_row(desk: &mut Desk, by: isize) {
             let rows = desk.model.scene(desk.session).input_rows().len();
             desk.model.input_row = moved(desk.model.input_row, by, rows);
         }
-        View::Sequence => desk.model.sequence_row = moved(desk.model.sequence_row, by, SequenceRow::ALL.len()),
+        View::Sequence => {
+            desk.model.sequence_row = moved(desk.model.sequence_row, by, SequenceRow::ALL.len());
+        }
     }
 }
 

@@ -141,9 +141,10 @@ pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
                 knob.turn(share - knob.position());
             }
         }
-        InputRow::MapLow | InputRow::MapHigh => set(desk, row, entry::angle(text)?.get()),
         InputRow::Failsafe if text.trim() == "stay" => set_stay(desk),
-        InputRow::Failsafe => set(desk, row, entry::angle(text)?.get()),
+        InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => {
+            set(desk, row, entry::angle(text)?.get());
+        }
         InputRow::Smoothing => set(desk, row, entry::seconds(&with_ms(text))? * 1000.0),
         _ => set(desk, row, entry::plain(text)?),
     }
@@ -152,7 +153,11 @@ pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
 
 /// A bare smoothing time is in milliseconds, as it is shown.
 fn with_ms(text: &str) -> String {
-    if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') { format!("{text}ms") } else { text.to_owned() }
+    if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') {
+        format!("{text}ms")
+    } else {
+        text.to_owned()
+    }
 }
 
 fn set_stay(desk: &mut Desk) {
@@ -173,7 +178,9 @@ pub fn tie(desk: &mut Desk) {
     if tied {
         desk.edit(&format!("{name} untied from {input}"), |rig| edit::untie(rig, &name));
     } else {
-        desk.edit(&format!("{input} tied to {name}; g gives it the joint"), |rig| edit::tie(rig, &input, &name, span));
+        desk.edit(&format!("{input} tied to {name}; g gives it the joint"), |rig| {
+            edit::tie(rig, &input, &name, span)
+        });
     }
 }
 

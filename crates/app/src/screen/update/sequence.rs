@@ -91,7 +91,9 @@ fn next_pose(desk: &mut Desk, by: isize) {
     let Some(step) = present_step(desk) else { return };
     let poses = &desk.session.rig.poses;
     let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
-    let Some(pose) = poses.get(super::general::moved(here, by, poses.len())).map(|p| p.name.clone()) else { return };
+    let Some(pose) = poses.get(super::general::moved(here, by, poses.len())).map(|p| p.name.clone()) else {
+        return;
+    };
     change_step(desk, &format!("pose {pose}"), |s| s.pose.clone_from(&pose));
 }
 
@@ -165,7 +167,8 @@ pub fn insert(desk: &mut Desk) {
     };
     let first = desk.session.rig.poses.first().map(|p| p.name.clone());
     let Some(pose) = desk.model.last_pose.clone().or(first) else { return };
-    if desk.edit(&format!("step {} inserted: {pose}", at + 1), |rig| edit::insert_step(rig, &name, at, &pose)) {
+    if desk.edit(&format!("step {} inserted: {pose}", at + 1), |rig| edit::insert_step(rig, &name, at, &pose))
+    {
         pick_step(desk, at);
     }
 }
@@ -189,7 +192,7 @@ pub fn stretch(desk: &mut Desk) {
     let Some(step) = step else { return desk.say("no step is short: every joint gets there in time") };
     let needs = shorts.iter().filter(|s| s.step == step).map(|s| s.needs).fold(0.0, f64::max);
     pick_step(desk, step);
-    let needs = (needs * 100.0).ceil() / 100.0;
+    let needs = crate::screen::view::rounded_up(needs);
     change_step(desk, &format!("stretched to {needs:.2} s"), |s| s.move_s = Some(Seconds::new(needs)));
 }
 
@@ -199,7 +202,8 @@ pub fn keep_pose(desk: &mut Desk) {
         return desk.refuse("no engaged joint has angles: there is nothing to keep; e engages, m marks");
     }
     let taken = |n: usize| desk.session.rig.pose(&format!("pose-{n}")).is_some();
-    let free = (1..).find(|&n| !taken(n)).unwrap_or(1);
+    // Among one name more than there are poses, one is free.
+    let free = (1..=desk.session.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pose, text: format!("pose-{free}") });
 }
 
@@ -242,7 +246,8 @@ pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
         SequenceRow::Step => {
             let wanted = entry::plain(text)?;
             let steps = picked(desk).map_or(0, |(_, steps)| steps);
-            let found = (0..steps).find(|&n| wasvolta_core::unit::number(n + 1).to_bits() == wanted.to_bits());
+            let found =
+                (0..steps).find(|&n| wasvolta_core::unit::number(n + 1).to_bits() == wanted.to_bits());
             pick_step(desk, found.ok_or(format!("there are steps 1 to {steps}"))?);
         }
         SequenceRow::Which | SequenceRow::Pose | SequenceRow::Easing => {

@@ -129,7 +129,8 @@ fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
     );
     let end = pen.width() - 3;
     digits::put_right(pen, end, 0, &text, color);
-    let rest = angle.map_or_else(|| "°".to_owned(), |a| format!(".{:.0}°", ((a.abs() * 10.0).round() % 10.0).abs()));
+    let rest =
+        angle.map_or_else(|| "°".to_owned(), |a| format!(".{:.0}°", ((a.abs() * 10.0).round() % 10.0).abs()));
     pen.put(end, 2, &rest, theme::text(color));
 }
 
@@ -153,7 +154,11 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
     let by = picked.nudge(nudge);
     let nudge_words = [format!("{:.1} µs", by.get()), format!("{:.1} ticks", by / clock.tick()), degrees(by)];
-    let tick = [format!("{:.2} µs", clock.tick().get()), degrees(clock.tick()), format!("{:.2} Hz", clock.rate().get())];
+    let tick = [
+        format!("{:.2} µs", clock.tick().get()),
+        degrees(clock.tick()),
+        format!("{:.2} Hz", clock.rate().get()),
+    ];
     let rows: [(&str, &str, [String; 3]); 3] =
         [("on the wire", "wire", wire), ("one tick", "tick", tick), ("a nudge", "nudge", nudge_words)];
     for (row, (long, short, values)) in (y..).zip(rows) {
@@ -227,7 +232,8 @@ fn mark_row(pen: &mut Pen<'_>, y: u16, mark: &Mark, number: usize, fit: Option<&
     pen.put_right(ends[1], y, &format!("{:+.1}°", angle.get()), style);
     let Some(fit) = fit else { return };
     let off = angle - fit.line.angle_at(mark.pulse_us);
-    let worst = off.abs().get() > 0.005 && (off.abs() - fit.worst()).abs().get() < 1e-9 && fit.points.len() > 2;
+    let worst =
+        off.abs().get() > 0.005 && (off.abs() - fit.worst()).abs().get() < 1e-9 && fit.points.len() > 2;
     let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put_right(ends[2], y, &format!("{:+.2}°", off.get() + 0.0), style);
     // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
@@ -259,7 +265,8 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         Some(s) => format!("{n} marks, s {:.2}°, ±{:.1}° at the ends", s.get(), band.get()),
         None => format!("{n} marks, ±{:.1}° at the ends", band.get()),
     };
-    let sheet = is_off_its_sheet(fit, picked).map_or_else(String::new, |p| format!("\n{p:.0} % of what its sheet says"));
+    let sheet = is_off_its_sheet(fit, picked)
+        .map_or_else(String::new, |p| format!("\n{p:.0} % of what its sheet says"));
     format!("{line}\n{sure}{sheet}")
 }
 
@@ -299,7 +306,9 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     plot.canvas.lay(pen, left, 0);
     let quiet = theme::text(theme::QUIET);
     let rows = pen.height() - 1;
-    for (y, text) in [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))] {
+    for (y, text) in
+        [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))]
+    {
         pen.put_right(left - 1, y, &text, quiet);
     }
     let legend = if fitted { "·· sheet  ── fit" } else { "·· sheet, no fit yet" };

@@ -69,7 +69,11 @@ fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
 
 fn health(state: &InputState) -> (String, Color) {
     let age = state.age.map_or_else(String::new, |age| {
-        if age.as_millis() < 1000 { format!(", {:>3} ms old", age.as_millis()) } else { format!(", {:.1} s old", age.as_secs_f64()) }
+        if age.as_millis() < 1000 {
+            format!(", {:>3} ms old", age.as_millis())
+        } else {
+            format!(", {:.1} s old", age.as_secs_f64())
+        }
     });
     match state.health {
         Health::Fresh => (format!("● fresh{age}"), theme::INK),
@@ -105,12 +109,17 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     };
     let driven = scene.rig.turned_by(&mapping.joint).and_then(|(n, _)| scene.servo(n));
     let raw = state.raw.map_or_else(|| "–".to_owned(), |r| format!("{r:.0}"));
-    let mut words = format!("{raw} → {:+.3} → ", state.stages.shaped());
-    let plan = scene.rig.mappings.iter().position(|m| m.joint == mapping.joint).and_then(|n| scene.derived.plan.mappings.get(n));
+    let plan = scene
+        .rig
+        .mappings
+        .iter()
+        .position(|m| m.joint == mapping.joint)
+        .and_then(|n| scene.derived.plan.mappings.get(n));
     let span = scene.derived.plan.inputs.get(scene.model.input).map(|i| i.shape.span);
-    if let (Some(plan), Some(span)) = (plan, span) {
-        words += &format!("{:+.1}°", plan.angle_at(two_sided(state.stages.shaped(), &span)).get() + 0.0);
-    }
+    let angle = plan.zip(span).map_or_else(String::new, |(plan, span)| {
+        format!("{:+.1}°", plan.angle_at(two_sided(state.stages.shaped(), &span)).get() + 0.0)
+    });
+    let words = format!("{raw} → {:+.3} → {angle}", state.stages.shaped());
     let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
     if let Some(p) = driven {
         let wire = match p.state.ticks {
@@ -150,11 +159,19 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<Line> {
                 InputRow::Trim => ("trim", format!("{:+.3}", input.trim), Some(s.trim)),
                 InputRow::Deadband => ("deadband", format!("{:.3}", input.deadband), Some(s.deadband)),
                 InputRow::Expo => ("curve", format!("{:+.2}", input.expo), Some(s.curve)),
-                InputRow::Smoothing => ("smoothing", format!("{:.0} ms", input.smoothing_ms), Some(s.smoothing)),
+                InputRow::Smoothing => {
+                    ("smoothing", format!("{:.0} ms", input.smoothing_ms), Some(s.smoothing))
+                }
                 InputRow::Rise => ("rate", rate(input.rise_per_s), None),
                 InputRow::Fall => ("", rate(input.fall_per_s), Some(s.rate)),
-                InputRow::MapLow => ("mapping", mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.0.get())), None),
-                InputRow::MapHigh => ("", mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.1.get())), None),
+                InputRow::MapLow => (
+                    "mapping",
+                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.0.get())),
+                    None,
+                ),
+                InputRow::MapHigh => {
+                    ("", mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.1.get())), None)
+                }
                 InputRow::Failsafe => {
                     let words = mapping.and_then(|m| m.failsafe.as_ref()).map_or_else(
                         || "stay".to_owned(),
@@ -191,7 +208,12 @@ fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[Line], floor: f64) {
             && bar_wide >= 6
         {
             chart::bar(pen, (bar_at, y, bar_wide), floor, after, theme::INPUT);
-            pen.put_right(bar_at + bar_wide + 8, y, &format!("{:+.3}", after + 0.0), theme::text(theme::INPUT));
+            pen.put_right(
+                bar_at + bar_wide + 8,
+                y,
+                &format!("{:+.3}", after + 0.0),
+                theme::text(theme::INPUT),
+            );
         }
         let step = rows::step(line.row, scene.model.nudge);
         if here && line.after.is_none() && wide >= bar_at + 20 {
@@ -214,7 +236,8 @@ fn curve(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
         plot.dashed((floor, 0.0), (1.0, 0.0), theme::RULE, (1, 4));
         plot.dashed((0.0, floor), (0.0, 1.0), theme::RULE, (1, 4));
     }
-    let points = (0..=120u32).map(|n| floor + (1.0 - floor) * f64::from(n) / 120.0).map(|x| (x, shaped_at(shape, x)));
+    let points =
+        (0..=120u32).map(|n| floor + (1.0 - floor) * f64::from(n) / 120.0).map(|x| (x, shaped_at(shape, x)));
     plot.curve(points, theme::INK);
     for end in [floor, 1.0] {
         plot.disc(end, shaped_at(shape, end), theme::MARK);
@@ -257,7 +280,12 @@ fn strip(pen: &mut Pen<'_>, scene: &Scene, floor: f64) {
     let mut plot = Plot::new(wide - left, rows - 1, (-SECONDS, 0.0), (floor, 1.0));
     plot.dashed((-SECONDS, 0.0), (0.0, 0.0), theme::RULE, (1, 4));
     let recent = || {
-        scene.model.strip.iter().map(move |(at, raw, shaped)| (at.as_secs_f64() - now, *raw, *shaped)).filter(|p| p.0 >= -SECONDS)
+        scene
+            .model
+            .strip
+            .iter()
+            .map(move |(at, raw, shaped)| (at.as_secs_f64() - now, *raw, *shaped))
+            .filter(|p| p.0 >= -SECONDS)
     };
     plot.curve(recent().map(|(t, raw, _)| (t, raw)), theme::QUIET);
     plot.curve(recent().map(|(t, _, shaped)| (t, shaped)), theme::INPUT);

@@ -20,7 +20,9 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
             ("limit", format!("{} limit {:+.1}°, because: {words}▏", end.word(), dial.value))
         }
         Dialog::Entry { purpose, text } => ("type", typed(scene, purpose, text)),
-        Dialog::Quit => ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned()),
+        Dialog::Quit => {
+            ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned())
+        }
         Dialog::Found { port, board, found } => ("found", found_words(scene, *port, *board, found)),
         Dialog::Palette { .. } | Dialog::Help { .. } => return None,
     })
@@ -35,10 +37,17 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
     match scale {
         Scale::Fitted => format!("Where does the horn stand now? {}  ({from})", value(dial, "°")),
         Scale::Rated => {
-            format!("Where does the horn stand now? {}  assumed from its sheet: it may jump. ({from})", value(dial, "°"))
+            format!(
+                "Where does the horn stand now? {}  assumed from its sheet: it may jump. ({from})",
+                value(dial, "°")
+            )
         }
         Scale::Pulses => {
-            let shown = if dial.text.is_empty() { format!("{:.0} µs", dial.value) } else { format!("{}▏", dial.text) };
+            let shown = if dial.text.is_empty() {
+                format!("{:.0} µs", dial.value)
+            } else {
+                format!("{}▏", dial.text)
+            };
             format!("No marks, no sheet: first pulse at {shown}; it may jump. ({from})")
         }
     }
@@ -82,7 +91,8 @@ fn understood(scene: &Scene, text: &str) -> String {
     match entry::pulse(text, &context) {
         Ok(pulse) => {
             let (bound, stopped) = picked.plan.guard.bound(pulse);
-            let angle = picked.plan.line.map_or_else(String::new, |l| format!(", {:+.1}°", l.angle_at(bound).get()));
+            let angle =
+                picked.plan.line.map_or_else(String::new, |l| format!(", {:+.1}°", l.angle_at(bound).get()));
             let held = stopped.map_or("", |s| s.words());
             format!("→ {:.1} µs{angle} {held}", bound.get())
         }
@@ -105,27 +115,39 @@ fn found_words(scene: &Scene, port: usize, board: usize, found: &Found) -> Strin
                 ticks.iter().enumerate().filter(|(_, t)| t.is_some()).map(|(n, _)| n.to_string()).collect();
             let channels = channels.join(", ");
             if *adoptable {
-                format!("{name} sends pulses already, on channel {channels}. a keeps them as they are, r releases them.")
+                format!(
+                    "{name} sends pulses already, on channel {channels}. a keeps them as they are, r releases them."
+                )
             } else {
-                format!("{name} sends pulses already, on channel {channels}, at another clock: they cannot be kept. r releases them.")
+                format!(
+                    "{name} sends pulses already, on channel {channels}, at another clock: they cannot be kept. r releases them."
+                )
             }
         }
         Found::Unfamiliar => {
-            format!("What answers as {name} was set up by something else. If it is the right chip, r starts it anew.")
+            format!(
+                "What answers as {name} was set up by something else. If it is the right chip, r starts it anew."
+            )
         }
     }
 }
 
 /// The keys that work while it is asked; none for the views' own.
-pub fn keys(dialog: &Option<Dialog>) -> Option<&'static [(&'static str, &'static str)]> {
+pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static str)]> {
     const LEAVE: (&str, &str) = ("Esc", "leave");
-    Some(match dialog.as_ref()? {
-        Dialog::Engage { .. } => &[("← →", "tilt 1°"), ("↓ ↑", "10°"), ("0-9", "type it"), ("Enter", "first pulse there"), LEAVE],
+    Some(match dialog? {
+        Dialog::Engage { .. } => {
+            &[("← →", "tilt 1°"), ("↓ ↑", "10°"), ("0-9", "type it"), ("Enter", "first pulse there"), LEAVE]
+        }
         Dialog::Mark(_) => &[("← →", "a degree"), ("0-9", "type it"), ("Enter", "keep"), LEAVE],
         Dialog::Endpoint { .. } => &[("Enter", "set it"), ("Esc", "leave it as it was")],
-        Dialog::Limit { reason: None, .. } => {
-            &[("← →", "a degree"), ("0-9", "type it"), ("Tab", "the other limit"), ("Enter", "on to the reason"), LEAVE]
-        }
+        Dialog::Limit { reason: None, .. } => &[
+            ("← →", "a degree"),
+            ("0-9", "type it"),
+            ("Tab", "the other limit"),
+            ("Enter", "on to the reason"),
+            LEAVE,
+        ],
         Dialog::Limit { .. } => &[("Enter", "keep"), LEAVE],
         Dialog::Entry { .. } => &[("Enter", "do it"), LEAVE],
         Dialog::Palette { .. } => &[("↑ ↓", "pick"), ("Enter", "do it"), LEAVE],

@@ -300,5 +300,8 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
 
 /// A place as its angle, or as its pulse where there is no fit.
 pub fn place_words(line: Option<Line>, pulse: Micros) -> String {
-    line.map_or_else(|| format!("{:.0} µs", pulse.get()), |line| format!("{:+.1}°", line.angle_at(pulse).get() + 0.0))
+    line.map_or_else(
+        || format!("{:.0} µs", pulse.get()),
+        |line| format!("{:+.1}°", line.angle_at(pulse).get() + 0.0),
+    )
 }

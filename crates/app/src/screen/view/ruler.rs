@@ -19,7 +19,11 @@ impl Axis {
         let rated = picked.servo.rated.as_ref().map(|r| r.pulses_us);
         let least = rated.map_or(low.get(), |r| r.0.get().min(low.get())).min(900.0);
         let most = rated.map_or(high.get(), |r| r.1.get().max(high.get())).max(2100.0);
-        Self { low: ((least - 60.0) / 100.0).floor() * 100.0, high: ((most + 60.0) / 100.0).ceil() * 100.0, wide }
+        Self {
+            low: ((least - 60.0) / 100.0).floor() * 100.0,
+            high: ((most + 60.0) / 100.0).ceil() * 100.0,
+            wide,
+        }
     }
 
     fn column(&self, pulse: Micros) -> u16 {
@@ -124,7 +128,12 @@ pub fn pulse(pen: &mut Pen<'_>, picked: &Picked) {
     let on = picked.state.ticks.map(|t| clock.pulse(t));
     let words = match on {
         Some(on) => {
-            format!("{:.3} ms high of {:.2} ms, {:.2} %", on.get() / 1e3, clock.period().get() / 1e3, clock.duty_percent(on))
+            format!(
+                "{:.3} ms high of {:.2} ms, {:.2} %",
+                on.get() / 1e3,
+                clock.period().get() / 1e3,
+                clock.duty_percent(on)
+            )
         }
         None => format!("no pulse; a frame is {:.2} ms", clock.period().get() / 1e3),
     };

@@ -41,6 +41,11 @@ pub const fn row_name(row: SequenceRow) -> &'static str {
     }
 }
 
+/// A time that is needed, to a hundredth of a second upwards: rounded down it would still be short.
+pub fn rounded_up(seconds: f64) -> f64 {
+    (seconds * 100.0).ceil() / 100.0
+}
+
 /// Draws the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let Some((sequence, line)) = scene.sequence() else {
@@ -100,7 +105,13 @@ fn heads(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time, sho
         let (a, b, c) = (time.column(when.starts), time.column(when.arrives()), time.column(when.ends()));
         let here = n == scene.model.step;
         let short = shorts.iter().any(|s| s.step == n);
-        let color = if short { theme::FAULT } else if here { theme::COMMANDED } else { theme::INK };
+        let color = if short {
+            theme::FAULT
+        } else if here {
+            theme::COMMANDED
+        } else {
+            theme::INK
+        };
         for y in 0..2 {
             pen.ground(a, y, b.saturating_sub(a).max(1), theme::RAISED);
             pen.glyph(a, y, if here { "▌" } else { "▏" }, if here { theme::COMMANDED } else { theme::QUIET });
@@ -127,7 +138,8 @@ fn bands(pen: &mut Pen<'_>, scene: &Scene, time: &Time, shorts: &[Short], label:
     let mut y = 0;
     for track in &time.line.tracks {
         if y + 3 > pen.height() {
-            let more = format!("↓ {} more joints", u16::try_from(time.line.tracks.len()).unwrap_or(0) - y / pitch);
+            let more =
+                format!("↓ {} more joints", u16::try_from(time.line.tracks.len()).unwrap_or(0) - y / pitch);
             pen.put(0, y.min(pen.height() - 1), &more, theme::text(theme::QUIET));
             break;
         }
@@ -144,17 +156,27 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     let angle = |column: u16| time.line.at(track, time.at(column), start, time.first_move);
     let angles: Vec<f64> = (0..time.wide).map(|x| angle(x).get()).collect();
     let (least, most) = angles.iter().fold((0.0f64, 0.0f64), |(a, b), &v| (a.min(v), b.max(v)));
-    let (least, most) = if most - least < 10.0 { (least.min(0.0), least.min(0.0) + 10.0) } else { (least, most) };
-    let name = if picked.servo.group().is_empty() || label >= 16 { &picked.servo.name } else { picked.servo.short_name() };
+    let (least, most) =
+        if most - least < 10.0 { (least.min(0.0), least.min(0.0) + 10.0) } else { (least, most) };
+    let name = if picked.servo.group().is_empty() || label >= 16 {
+        &picked.servo.name
+    } else {
+        picked.servo.short_name()
+    };
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put(0, 0, &fit(name, usize::from(label) - 1), style);
     let lowest = angles.iter().copied().fold(f64::INFINITY, f64::min);
     let highest = angles.iter().copied().fold(f64::NEG_INFINITY, f64::max);
-    pen.put(0, 1, &fit(&format!("{lowest:+.0} to {highest:+.0}°"), usize::from(label) - 1), theme::text(theme::QUIET));
+    pen.put(
+        0,
+        1,
+        &fit(&format!("{lowest:+.0} to {highest:+.0}°"), usize::from(label) - 1),
+        theme::text(theme::QUIET),
+    );
     let mine: Vec<&Short> = shorts.iter().filter(|s| s.servo == track.servo).collect();
     if let Some(worst) = mine.iter().map(|s| s.needs).reduce(f64::max) {
         let row = if pen.height() >= 3 { 2 } else { 1 };
-        pen.put(0, row, &format!("needs {worst:.2} s"), theme::text(theme::FAULT));
+        pen.put(0, row, &format!("needs {:.2} s", rounded_up(worst)), theme::text(theme::FAULT));
     }
     let rows = pen.height();
     let short_at = |column: u16| {
@@ -165,7 +187,14 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     let color = if here { theme::COMMANDED } else { SILHOUETTE };
     for (x, &value) in (0u16..).zip(&angles) {
         let ink = if short_at(x) { theme::FAULT } else { color };
-        silhouette(pen, label + x, rows, ((value - least) / (most - least), (0.0 - least) / (most - least)), ink, short_at(x));
+        silhouette(
+            pen,
+            label + x,
+            rows,
+            ((value - least) / (most - least), (0.0 - least) / (most - least)),
+            ink,
+            short_at(x),
+        );
     }
 }
 
@@ -183,14 +212,28 @@ fn silhouette(pen: &mut Pen<'_>, x: u16, rows: u16, (value, zero): (f64, f64), c
         let holds_zero = (bottom..bottom + 8.0).contains(&(zero * scale - 1e-9).max(0.0));
         let (a, b) = (cell_of(a.round()), cell_of(b.round()));
         if b > a {
-            let glyph = if hatched { "▒" } else if a == 0 { EIGHTHS[usize::from(b)] } else if b == 8 { EIGHTHS[usize::from(a)] } else { "━" };
+            let glyph = if hatched {
+                "▒"
+            } else if a == 0 {
+                EIGHTHS[usize::from(b)]
+            } else if b == 8 {
+                EIGHTHS[usize::from(a)]
+            } else {
+                "━"
+            };
             pen.glyph(x, row, glyph, color);
             // The ground too: a font's block may leave a seam between rows.
-            if glyph == "█" && let Some(cell) = pen.cell(x, row) {
+            if glyph == "█"
+                && let Some(cell) = pen.cell(x, row)
+            {
                 cell.set_bg(color);
             }
             // Hanging from the top of a cell is the rest of it reversed.
-            if a > 0 && b == 8 && !hatched && let Some(cell) = pen.cell(x, row) {
+            if a > 0
+                && b == 8
+                && !hatched
+                && let Some(cell) = pen.cell(x, row)
+            {
                 cell.set_fg(theme::GROUND).set_bg(color);
             }
         } else if holds_zero {
@@ -212,7 +255,12 @@ fn axis(pen: &mut Pen<'_>, scene: &Scene, time: &Time, label: u16) {
         t += pitch;
     }
     let now = format!("{:.2} s", scene.model.time);
-    pen.put_centred(label + time.column(scene.model.time.min(time.length)), 1, &now, theme::strong(theme::COMMANDED));
+    pen.put_centred(
+        label + time.column(scene.model.time.min(time.length)),
+        1,
+        &now,
+        theme::strong(theme::COMMANDED),
+    );
 }
 
 fn now_line(pen: &mut Pen<'_>, scene: &Scene, time: &Time) {
@@ -254,7 +302,9 @@ fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceR
     let none = || "–".to_owned();
     let time = scene.sequence().and_then(|(_, line)| line.step(scene.model.step, scene.first_move()));
     match row {
-        SequenceRow::Which => format!("{} ({} of {})", sequence.name, scene.model.sequence + 1, scene.rig.sequences.len()),
+        SequenceRow::Which => {
+            format!("{} ({} of {})", sequence.name, scene.model.sequence + 1, scene.rig.sequences.len())
+        }
         SequenceRow::Time => format!("{:.2} s", scene.model.time),
         SequenceRow::Step => format!("{} of {}", scene.model.step + 1, sequence.steps.len()),
         SequenceRow::Pose => step.map_or_else(none, |s| s.pose.clone()),
@@ -272,15 +322,25 @@ fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceR
 fn notes(pen: &mut Pen<'_>, scene: &Scene, step: Option<&Step>, shorts: &[Short]) {
     let Some(pose) = step.and_then(|s| scene.rig.pose(&s.pose)) else { return };
     pen.put(0, 0, &format!("pose {}", pose.name), theme::text(theme::QUIET));
-    let angles: Vec<String> =
-        pose.angles_deg.iter().map(|(joint, a): (&String, &Degrees)| format!("{joint} {:+.1}°", a.get())).collect();
+    let angles: Vec<String> = pose
+        .angles_deg
+        .iter()
+        .map(|(joint, a): (&String, &Degrees)| format!("{joint} {:+.1}°", a.get()))
+        .collect();
     let y = pen.paragraph(0, 1, &angles.join("   "), theme::text(theme::INK));
     let mine: Vec<String> = shorts
         .iter()
         .filter(|s| s.step == scene.model.step)
-        .filter_map(|s| Some(format!("{} needs {:.2} s", scene.rig.servos.get(s.servo)?.name, s.needs)))
+        .filter_map(|s| {
+            Some(format!("{} needs {:.2} s", scene.rig.servos.get(s.servo)?.name, rounded_up(s.needs)))
+        })
         .collect();
     if !mine.is_empty() {
-        pen.paragraph(0, y, &format!("cannot get there in time: {}", mine.join(", ")), theme::text(theme::FAULT));
+        pen.paragraph(
+            0,
+            y,
+            &format!("cannot get there in time: {}", mine.join(", ")),
+            theme::text(theme::FAULT),
+        );
     }
 }

@@ -1,0 +1,182 @@
+//! The command line: what it prints, how it exits, and what it writes.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+const SAMPLE: &str = include_str!("../../../examples/marsh-clock.rig.toml");
+
+fn run(home: &Path, arguments: &[&str]) -> Output {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_wasvolta"));
+    for name in ["HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR"] {
+        command.env(name, home);
+    }
+    command.env("NO_COLOR", "1").args(arguments).output().unwrap()
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+fn example() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/marsh-clock.rig.toml")
+}
+
+/// A changed copy of the demo's rig.
+fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
+    assert!(SAMPLE.contains(from), "{from:?}");
+    let path = home.join("changed.rig.toml");
+    std::fs::write(&path, SAMPLE.replacen(from, to, 1)).unwrap();
+    path
+}
+
+#[test]
+fn check_tells_sound_from_broken_from_unreadable() {
+    let home = tempfile::tempdir().unwrap();
+    let cases = [
+        (example(), 0, "is sound: 3 servos, 1 input, 3 poses, 2 sequences"),
+        (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
+        (home.path().join("none.rig.toml"), 2, ""),
+    ];
+    for (path, code, words) in cases {
+        let output = run(home.path(), &["check", path.to_str().unwrap()]);
+        assert_eq!(output.status.code(), Some(code), "{}", path.display());
+        assert!(text(&output.stdout).contains(words));
+        assert!(!text(&output.stderr).contains("backtrace"));
+    }
+    std::fs::write(home.path().join("broken.rig.toml"), "name = [").unwrap();
+    let output = run(home.path(), &["check", home.path().join("broken.rig.toml").to_str().unwrap()]);
+    assert_eq!(output.status.code(), Some(2));
+}
+
+#[test]
+fn a_problem_is_underlined_in_its_line_with_what_to_do() {
+    let home = tempfile::tempdir().unwrap();
+    let path = changed(home.path(), "channel = 2", "chanel = 2");
+    let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
+    for wanted in ["unknown field `chanel`", "52 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
+    {
+        assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
+    }
+}
+
+#[test]
+fn check_as_json_gives_line_and_column() {
+    let home = tempfile::tempdir().unwrap();
+    let path = changed(home.path(), "pulse_us = 1900", "pulse_us = 2930");
+    let output = run(home.path(), &["check", path.to_str().unwrap(), "--json"]);
+    assert_eq!(output.status.code(), Some(1));
+    let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let problem = &report["problems"][0];
+    assert_eq!(report["sound"], false);
+    assert_eq!(problem["message"], "pulse is 2930 µs, outside 300 to 2900 µs");
+    let line = usize::try_from(problem["line"].as_u64().unwrap()).unwrap();
+    let column = usize::try_from(problem["column"].as_u64().unwrap()).unwrap();
+    let written = std::fs::read_to_string(&path).unwrap();
+    let at = written.lines().nth(line - 1).unwrap();
+    assert!(at[column - 1..].starts_with("2930"), "{at}");
+}
+
+#[test]
+fn play_wants_exactly_one_way() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    assert_eq!(run(home.path(), &["play", rig, "wake"]).status.code(), Some(2));
+    assert_eq!(run(home.path(), &["play", rig, "wake", "--dry", "--drive"]).status.code(), Some(2));
+    let missing = run(home.path(), &["play", rig, "dance", "--dry"]);
+    assert_eq!(missing.status.code(), Some(1));
+    assert!(text(&missing.stderr).contains("there is: wake, strike"));
+}
+
+#[test]
+fn a_dry_run_writes_the_trace_that_the_format_says() {
+    let home = tempfile::tempdir().unwrap();
+    let trace = home.path().join("t.csv");
+    let rig = example();
+    let arguments = ["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", trace.to_str().unwrap()];
+    let output = run(home.path(), &arguments);
+    assert!(output.status.success());
+    assert!(text(&output.stderr).contains("step 2 is short: heron.neck needs 0.422 s"));
+    let csv = std::fs::read_to_string(&trace).unwrap();
+    assert!(!csv.contains('\r'));
+    let lines: Vec<&str> = csv.lines().collect();
+    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks");
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times three servos.
+    assert_eq!(lines.len(), 1 + 3 * 214);
+    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306");
+    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234");
+    assert_eq!(lines[3], "0.000,punt.rudder,,,");
+    assert_eq!(lines[lines.len() - 3], "4.250,heron.neck,0.000,1493.28,306");
+    let again = home.path().join("again.csv");
+    run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
+    assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
+}
+
+#[test]
+fn an_unwritable_trace_is_said_before_anything_is_played() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let arguments = ["play", rig.to_str().unwrap(), "wake", "--dry", "--trace", "/proc/none/t.csv"];
+    let output = run(home.path(), &arguments);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(text(&output.stderr).contains("cannot write /proc/none/t.csv"), "{}", text(&output.stderr));
+    assert!(output.stdout.is_empty());
+}
+
+#[test]
+fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
+    let home = tempfile::tempdir().unwrap();
+    let (log, trace) = (home.path().join("bus.log"), home.path().join("t.csv"));
+    let rig = example();
+    let output = run(
+        home.path(),
+        &[
+            "play",
+            rig.to_str().unwrap(),
+            "wake",
+            "--drive",
+            "--clock",
+            "manual",
+            "--sim-log",
+            log.to_str().unwrap(),
+            "--trace",
+            trace.to_str().unwrap(),
+        ],
+    );
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert!(text(&output.stdout).starts_with("moves: heron.neck (assumed at home: it may jump), heron.beak"));
+    let bus = std::fs::read_to_string(log).unwrap();
+    let last: Vec<&str> = bus.lines().rev().take(2).collect();
+    assert!(
+        last[0].ends_with("write 14 00 00 00 10") && last[1].ends_with("write 10 00 00 00 10"),
+        "{last:?}"
+    );
+    let csv = std::fs::read_to_string(trace).unwrap();
+    // The second step looks to −35°, which the neck reaches.
+    assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
+}
+
+#[test]
+fn missing_hardware_ends_a_driven_run_with_what_to_try() {
+    let home = tempfile::tempdir().unwrap();
+    let path = changed(home.path(), "sim:bench-bus", "/dev/i2c-250");
+    let output = run(home.path(), &["play", path.to_str().unwrap(), "wake", "--drive"]);
+    assert_eq!(output.status.code(), Some(1));
+    let words = text(&output.stderr);
+    assert!(words.contains("upper: cannot open it: there is no such bus; check the path"), "{words}");
+    assert!(words.contains("nothing was played"), "{words}");
+}
+
+#[test]
+fn the_sample_in_the_documentation_is_sound() {
+    let page = include_str!("../../../docs/rig-format.md");
+    let sample = page.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    let home = tempfile::tempdir().unwrap();
+    let path = home.path().join("sample.rig.toml");
+    std::fs::write(&path, sample).unwrap();
+    let output = run(home.path(), &["check", path.to_str().unwrap()]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert!((35..=60).contains(&sample.lines().count()), "{} lines", sample.lines().count());
+}

@@ -1,0 +1,235 @@
+//! Laws of the stage: whatever is asked, nothing leaves that may not.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+use proptest::prelude::*;
+use std::time::Duration;
+use wasvolta_core::Stage;
+use wasvolta_core::estimate::Known;
+use wasvolta_core::link::Health;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::stage::{Command, EventKind, Output, Owner, Plan, Prepared, Reading};
+use wasvolta_core::unit::Micros;
+
+const BEAT: Duration = Duration::from_millis(20);
+const US: fn(f64) -> Micros = Micros::new;
+
+fn rig() -> Rig {
+    match load(include_str!("data/small.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+struct Run {
+    stage: Stage,
+    now: Duration,
+}
+
+impl Run {
+    fn new(rig: &Rig) -> Self {
+        Self { stage: Stage::new(Prepared::new(Plan::of(rig)), BEAT), now: Duration::ZERO }
+    }
+
+    fn beat(&mut self, commands: &[Command]) {
+        self.read(&[], commands);
+    }
+
+    fn read(&mut self, readings: &[Reading], commands: &[Command]) {
+        self.now += BEAT;
+        self.stage.advance(self.now, readings, commands);
+    }
+
+    fn pulse(&self, servo: usize) -> f64 {
+        self.stage.servos()[servo].pulse.get()
+    }
+}
+
+fn knob(value: f64) -> Reading {
+    Reading { value: Some(value), frames: 1, changed: true, gone: false }
+}
+
+fn engage(servo: usize, pulse: f64) -> Command {
+    Command::Engage { servo, pulse: US(pulse), told: true }
+}
+
+#[test]
+fn a_new_owner_is_met_with_a_glide_and_then_followed() {
+    let mut run = Run::new(&rig());
+    run.read(&[knob(1023.0)], &[engage(1, 1000.0)]);
+    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
+    let before = run.pulse(1);
+    run.read(&[knob(1023.0)], &[]);
+    // 60 °/s are 600 µs/s on this servo: 12 µs a beat while gliding.
+    assert!((run.pulse(1) - before - 12.0).abs() < 1e-9 && run.stage.servos()[1].gliding);
+    for _ in 0..60 {
+        run.read(&[knob(1023.0)], &[]);
+    }
+    assert!(!run.stage.servos()[1].gliding);
+    assert!((run.pulse(1) - 1400.0).abs() < 1e-9, "40° is 1400 µs");
+    run.read(&[knob(1000.0)], &[]);
+    assert!((run.pulse(1) - 1391.0).abs() < 0.1, "once met, it follows at once");
+}
+
+#[test]
+fn a_lost_link_does_as_told_and_coming_back_is_a_glide() {
+    let mut run = Run::new(&rig());
+    run.read(&[knob(1023.0)], &[engage(1, 1400.0)]);
+    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
+    for _ in 0..30 {
+        run.read(&[knob(1023.0)], &[]);
+    }
+    let gone = Reading { gone: true, ..Reading::default() };
+    run.read(&[gone], &[]);
+    assert_eq!(run.stage.inputs()[0].health, Health::Lost);
+    // 35° in half a second are 14 µs a beat.
+    let before = run.pulse(1);
+    run.read(&[Reading::default()], &[]);
+    assert!((before - run.pulse(1) - 14.0).abs() < 1e-6, "{before} {}", run.pulse(1));
+    for _ in 0..40 {
+        run.read(&[Reading::default()], &[]);
+    }
+    assert!((run.pulse(1) - 1050.0).abs() < 1e-9);
+    for _ in 0..4 {
+        run.read(&[knob(1023.0)], &[]);
+    }
+    assert_eq!((run.stage.servos()[1].owner, run.stage.servos()[1].gliding), (Owner::Mapping, true));
+}
+
+#[test]
+fn without_a_failsafe_angle_a_lost_link_means_stay() {
+    let mut rig = rig();
+    rig.mappings[0].failsafe = None;
+    let mut run = Run::new(&rig);
+    run.read(&[knob(500.0)], &[engage(1, 1200.0)]);
+    run.read(&[knob(500.0)], &[Command::GiveBack { servo: 1 }]);
+    for _ in 0..20 {
+        run.read(&[knob(500.0)], &[]);
+    }
+    let before = run.pulse(1);
+    run.read(&[Reading { gone: true, ..Reading::default() }], &[]);
+    for _ in 0..20 {
+        run.beat(&[]);
+    }
+    assert!((run.pulse(1) - before).abs() < 1e-9);
+    assert_eq!(run.stage.servos()[1].owner, Owner::LostMapping);
+}
+
+#[test]
+fn a_late_engine_does_not_jump() {
+    let mut run = Run::new(&rig());
+    run.beat(&[engage(0, 1500.0)]);
+    run.beat(&[Command::GoTo { servo: 0, pulse: US(1900.0) }]);
+    let before = run.pulse(0);
+    run.now += Duration::from_secs(5);
+    run.beat(&[]);
+    // Two beats of a 60 °/s glide at 0.1 °/µs: 24 µs.
+    assert!((run.pulse(0) - before - 24.0).abs() < 1e-9);
+}
+
+#[test]
+fn cut_drops_everything_but_what_stays_stiff_until_enabled_on_purpose() {
+    let mut rig = rig();
+    rig.joints[0].cut = wasvolta_core::rig::CutTo::StayStiff;
+    let mut run = Run::new(&rig);
+    run.beat(&[engage(0, 1500.0), engage(1, 1200.0)]);
+    run.beat(&[Command::Cut]);
+    assert_eq!(run.stage.output(), Output::Cut);
+    assert!(run.stage.servos()[0].ticks.is_some() && run.stage.servos()[1].ticks.is_none());
+    run.beat(&[engage(1, 1200.0), Command::Jog { servo: 0, by: US(50.0), repeat: false }]);
+    assert_eq!(run.stage.events().iter().filter(|e| matches!(e.kind, EventKind::Refused(_))).count(), 2);
+    assert!((run.pulse(0) - 1500.0).abs() < 1e-9);
+    run.beat(&[Command::Drive]);
+    assert_eq!(run.stage.output(), Output::Driving);
+}
+
+#[test]
+fn a_loaded_joint_that_was_released_is_unknown_and_a_free_one_assumed() {
+    let mut rig = rig();
+    rig.joints[0].loaded = true;
+    let mut run = Run::new(&rig);
+    run.beat(&[engage(0, 1500.0), engage(1, 1200.0)]);
+    run.beat(&[Command::Release { servo: 0 }, Command::Release { servo: 1 }]);
+    let known: Vec<Known> = run.stage.servos().iter().map(|s| s.estimate.known).collect();
+    assert_eq!(known, [Known::Unknown, Known::Assumed]);
+    assert_eq!(run.stage.output(), Output::Off);
+}
+
+#[test]
+fn with_output_off_a_sequence_moves_the_screen_only() {
+    let mut run = Run::new(&rig());
+    run.beat(&[Command::Play { sequence: 0 }]);
+    for _ in 0..20 {
+        run.beat(&[]);
+    }
+    assert!(run.stage.player().screen_only && run.stage.player().at > Duration::ZERO);
+    run.beat(&[engage(0, 1500.0), Command::GiveBack { servo: 0 }]);
+    run.beat(&[]);
+    assert_eq!(run.stage.servos()[0].owner, Owner::Home, "it does not suddenly drive");
+}
+
+fn any_command() -> impl Strategy<Value = Command> {
+    let servo = 0usize..3;
+    prop_oneof![
+        (servo.clone(), 0.0..4000.0f64, any::<bool>()).prop_map(|(servo, p, told)| Command::Engage {
+            servo,
+            pulse: US(p),
+            told
+        }),
+        servo.clone().prop_map(|servo| Command::Release { servo }),
+        (servo.clone(), -500.0..500.0f64, any::<bool>()).prop_map(|(servo, p, repeat)| Command::Jog {
+            servo,
+            by: US(p),
+            repeat
+        }),
+        (servo.clone(), prop_oneof![0.0..4000.0f64, Just(f64::NAN), Just(f64::INFINITY)])
+            .prop_map(|(servo, p)| Command::GoTo { servo, pulse: US(p) }),
+        servo.prop_map(|servo| Command::GiveBack { servo }),
+        Just(Command::Play { sequence: 0 }),
+        Just(Command::Pause),
+        (0u64..3000).prop_map(|ms| Command::Seek { sequence: 0, at: Duration::from_millis(ms) }),
+        Just(Command::StopPlaying),
+        Just(Command::Hold),
+        Just(Command::Drive),
+        Just(Command::Cut),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn whatever_is_asked_endpoints_limits_speed_and_cut_hold(
+        asked in proptest::collection::vec((proptest::collection::vec(any_command(), 0..3), 0.0..1100.0f64), 1..120)
+    ) {
+        let mut run = Run::new(&rig());
+        // At 0.15 and 0.12 s/60° on 0.1 °/µs: 4000 and 5000 µs/s.
+        let fastest = [4000.0 * 0.02, 5000.0 * 0.02];
+        for (commands, raw) in asked {
+            let before: Vec<_> = run.stage.servos().to_vec();
+            run.read(&[knob(raw)], &commands);
+            let plan = run.stage.plan();
+            for (n, (state, plan)) in run.stage.servos().iter().zip(&plan.servos).enumerate() {
+                prop_assert_eq!(state.ticks.is_some(), state.engaged);
+                if run.stage.output() == Output::Cut || run.stage.output() == Output::Off {
+                    prop_assert!(state.ticks.is_none());
+                }
+                let Some(ticks) = state.ticks else { continue };
+                let sent = plan.guard.clock.pulse(ticks);
+                let (low, high) = plan.guard.endpoints;
+                prop_assert!(sent >= low && sent <= high, "{sent:?} is outside");
+                // A servo engaged anew is where the maker says its horn stands.
+                let engaged_now = run.stage.events().iter().any(|e| e.kind == EventKind::Engaged && e.part == Some(n));
+                if before[n].engaged && !engaged_now {
+                    let moved = (state.pulse - before[n].pulse).abs().get();
+                    prop_assert!(moved <= fastest[n] + 1e-9, "moved {moved} µs in a beat");
+                    let (inner_low, inner_high) = plan.guard.free();
+                    let was_free = before[n].pulse >= inner_low && before[n].pulse <= inner_high;
+                    let is_free = state.pulse.get() >= inner_low.get() - 1e-6 && state.pulse.get() <= inner_high.get() + 1e-6;
+                    prop_assert!(!was_free || is_free, "left its limits");
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,229 @@
+//! Pictures of every main view, from the demo, in a real terminal window on a display that nobody sees.
+//!
+//! Time passes by hand, so the same program gives the same pictures.
+
+use crate::{run, tools};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+const DISPLAY: &str = ":87";
+const SOCKET: &str = "wasvolta-pictures";
+const COLUMNS: &str = "160";
+const ROWS: &str = "47";
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// One thing that the scripted maker does.
+enum Do {
+    /// Press keys, by tmux's names.
+    Keys(&'static [&'static str]),
+    /// Type a text and press Enter.
+    Enter(&'static str),
+    /// Let beats pass.
+    Beats(&'static str),
+    /// Wait until a text stands on the screen.
+    See(&'static str),
+    /// Take a picture.
+    Picture(&'static str),
+}
+
+/// The whole session: every main view once.
+const SCRIPT: &[Do] = &[
+    Do::See("Horn off?"),
+    Do::Beats("20"),
+    Do::Keys(&["PageUp", "e"]),
+    Do::Enter("5"),
+    Do::Beats("10"),
+    Do::Keys(&["g", "PageUp", "e"]),
+    Do::Enter("0"),
+    Do::Beats("10"),
+    Do::Enter("1181us"),
+    Do::Beats("400"),
+    Do::See("commanded -30.9°"),
+    Do::Picture("calibrate"),
+    Do::Keys(&["g", "PageDown", "F3"]),
+    Do::Beats("300"),
+    Do::Keys(&["Right"]),
+    Do::Beats("90"),
+    Do::Keys(&["Right"]),
+    Do::Beats("60"),
+    Do::Keys(&["Right"]),
+    Do::Beats("120"),
+    Do::See("heron.beak follows"),
+    Do::Picture("inputs"),
+    Do::Keys(&["PageUp", "F4", "Up", "Up", "Right", "Down", "Down", "Right", "p"]),
+    Do::Beats("101"),
+    Do::See("playing"),
+    Do::Picture("sequence"),
+];
+
+/// Takes all pictures.
+pub fn take() -> Result<(), String> {
+    tools::need(&[
+        ("tmux", "tmux"),
+        ("Xvfb", "xvfb"),
+        ("xterm", "xterm"),
+        ("import", "imagemagick"),
+        ("fc-list", "fontconfig fonts-dejavu"),
+    ])?;
+    run(&["build", "--release", "--package", "wasvolta"])?;
+    let _stage = Stage::set()?;
+    for step in SCRIPT {
+        play(step)?;
+    }
+    println!("look at each picture before you keep it");
+    Ok(())
+}
+
+/// A display, a terminal on it, and the program in that.
+struct Stage {
+    display: Child,
+    window: Child,
+    home: PathBuf,
+}
+
+impl Stage {
+    fn set() -> Result<Self, String> {
+        let home = std::env::temp_dir().join(format!("wasvolta-pictures-{}", std::process::id()));
+        std::fs::create_dir_all(&home).map_err(|e| e.to_string())?;
+        let display = quietly("Xvfb").args([DISPLAY, "-screen", "0", "1280x799x24"]).spawn();
+        let display = display.map_err(|e| format!("Xvfb: {e}"))?;
+        tmux(&["-f", "/dev/null", "new-session", "-d", "-s", "w", "-x", COLUMNS, "-y", ROWS], |command| {
+            command.args(["env", "COLORTERM=truecolor"]);
+            for name in ["HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR"] {
+                command.arg(format!("{name}={}", home.display()));
+            }
+            command.args(["target/release/wasvolta", "demo", "--clock", "manual"]);
+        })?;
+        for setting in [
+            &["set", "-g", "status", "off"][..],
+            &["set", "-g", "default-terminal", "tmux-256color"],
+            &["set", "-ga", "terminal-overrides", ",*:RGB"],
+        ] {
+            tmux(setting, |_| {})?;
+        }
+        let window = quietly("xterm")
+            .env("DISPLAY", DISPLAY)
+            .env("TERM", "xterm-256color")
+            .args([
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                "10",
+                "-geometry",
+                "160x47+0+0",
+                "-b",
+                "0",
+                "-bw",
+                "0",
+                "+sb",
+            ])
+            .args(["-bg", "#10151a", "-fg", "#d7dedc", "-e", "tmux", "-L", SOCKET, "attach", "-t", "w"])
+            .spawn()
+            .map_err(|e| format!("xterm: {e}"))?;
+        Ok(Self { display, window, home })
+    }
+}
+
+fn play(step: &Do) -> Result<(), String> {
+    match step {
+        Do::Keys(keys) => keys.iter().try_for_each(|key| press(key)),
+        Do::Enter(text) => {
+            type_text(text)?;
+            press("Enter")
+        }
+        Do::Beats(count) => {
+            press(":")?;
+            type_text("pass beats")?;
+            press("Enter")?;
+            see("beats of 20 ms")?;
+            type_text(count)?;
+            press("Enter")?;
+            see(&format!("{count} beats passed"))
+        }
+        Do::See(text) => see(text),
+        Do::Picture(name) => picture(name),
+    }
+}
+
+impl Drop for Stage {
+    fn drop(&mut self) {
+        let _ = tmux(&["kill-server"], |_| {});
+        for child in [&mut self.window, &mut self.display] {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+        let _ = std::fs::remove_dir_all(&self.home);
+    }
+}
+
+fn quietly(program: &str) -> Command {
+    let mut command = Command::new(program);
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command
+}
+
+fn tmux(arguments: &[&str], more: impl FnOnce(&mut Command)) -> Result<String, String> {
+    let mut command = Command::new("tmux");
+    command.args(["-L", SOCKET]).args(arguments);
+    more(&mut command);
+    let output = command.output().map_err(|e| format!("tmux: {e}"))?;
+    if output.status.success() {
+        return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
+    }
+    Err(format!("tmux {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr)))
+}
+
+fn press(key: &str) -> Result<(), String> {
+    tmux(&["send-keys", "-t", "w", key], |_| {}).map(|_| ())
+}
+
+fn type_text(text: &str) -> Result<(), String> {
+    tmux(&["send-keys", "-t", "w", "-l", "--", text], |_| {}).map(|_| ())
+}
+
+fn screen() -> Result<String, String> {
+    tmux(&["capture-pane", "-p", "-t", "w"], |_| {})
+}
+
+fn see(text: &str) -> Result<(), String> {
+    let start = Instant::now();
+    while !screen()?.contains(text) {
+        if start.elapsed() > PATIENCE {
+            return Err(format!("never saw {text:?} on\n{}", screen()?));
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    Ok(())
+}
+
+/// Takes a picture once two looks at the window are the same: then it has caught up with the program.
+fn picture(name: &str) -> Result<(), String> {
+    let path = Path::new("docs/screenshots").join(format!("{name}.png"));
+    std::fs::create_dir_all("docs/screenshots").map_err(|e| e.to_string())?;
+    // What was said last would stand in the place of the next line.
+    see("\n next ")?;
+    let mut before = Vec::new();
+    let start = Instant::now();
+    loop {
+        std::thread::sleep(Duration::from_millis(300));
+        let output = Command::new("import")
+            .env("DISPLAY", DISPLAY)
+            .args(["-window", "root", "-strip", "-define", "png:exclude-chunks=date,time"])
+            .arg(&path)
+            .output()
+            .map_err(|e| format!("import: {e}"))?;
+        if !output.status.success() {
+            return Err(format!("import: {}", String::from_utf8_lossy(&output.stderr)));
+        }
+        let now = std::fs::read(&path).map_err(|e| e.to_string())?;
+        if now == before {
+            println!("{}", path.display());
+            return Ok(());
+        }
+        if start.elapsed() > PATIENCE {
+            return Err(format!("the window never came to rest for {name}"));
+        }
+        before = now;
+    }
+}
