@@ -57,6 +57,7 @@ pub fn run(mut session: Session) -> miette::Result<ExitCode> {
     ratatui::restore();
     session.keep_last_known();
     let failed = session.engine.is_stopped();
+    let staying = session.staying();
     drop(session);
     outcome?;
     if failed {
@@ -65,7 +66,11 @@ pub fn run(mut session: Session) -> miette::Result<ExitCode> {
             "a part of wasvolta has failed; every servo was released"
         ));
     }
-    println!("released: no pulses remain");
+    if staying.is_empty() {
+        println!("released: no pulses remain");
+    } else {
+        println!("released, but pulses stay as told for {}", staying.join(", "));
+    }
     Ok(ExitCode::SUCCESS)
 }
 

@@ -199,6 +199,16 @@ impl Session {
         }
     }
 
+    /// The servos whose pulses stay on the wire when the program ends: engaged and told to stay stiff.
+    pub fn staying(&mut self) -> Vec<String> {
+        let states = &self.engine.snapshot().servos;
+        let parts = self.rig.servos.iter().zip(&self.derived.plan.servos).zip(states);
+        parts
+            .filter(|((_, plan), state)| plan.stay_stiff && state.engaged)
+            .map(|((servo, _), _)| format!("{} (channel {} of {})", servo.name, servo.channel, servo.board))
+            .collect()
+    }
+
     /// Notes where all servos are, for the next run.
     pub fn keep_last_known(&mut self) {
         let servos = self.engine.snapshot().servos.clone();

@@ -12,6 +12,7 @@ use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Event, EventKind, Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::Snapshot;
+use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::expander::{Found, Phase};
 use wasvolta_sim::Look;
 
@@ -272,6 +273,7 @@ pub struct Model {
     pub(super) rising: bool,
     events_seen: u64,
     asked_about: Vec<(usize, usize)>,
+    boards_seen: Vec<BoardState>,
 }
 
 /// Everything a drawing may look at.
@@ -328,6 +330,7 @@ impl Model {
             rising: true,
             events_seen: 0,
             asked_about: Vec::new(),
+            boards_seen: Vec::new(),
             snapshot,
         }
     }
@@ -343,6 +346,7 @@ impl Model {
             self.hear(&session.rig, event, now);
         }
         self.follow_boards(&session.rig);
+        self.note_boards(&session.rig);
         let line = session.rig.inputs.get(self.input).and_then(|i| session.wiring.line(&i.port));
         self.line_trouble =
             line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
@@ -423,6 +427,23 @@ impl Model {
             }
         }
         self.servo = self.servo.min(rig.servos.len().saturating_sub(1));
+    }
+
+    /// Notes what became of each board: missing, back, restarted by itself. One line each.
+    fn note_boards(&mut self, rig: &Rig) {
+        let now: Vec<BoardState> = self.snapshot.boards.iter().flatten().copied().collect();
+        self.boards_seen.resize(now.len(), BoardState::default());
+        let before = std::mem::replace(&mut self.boards_seen, now.clone());
+        for ((board, was), is) in rig.boards.iter().zip(before).zip(now) {
+            let words = match (was.trouble, is.trouble) {
+                (None, Some(trouble)) => format!("{}: {}", board.name, trouble.fault),
+                (Some(_), None) if was.starts > 0 => format!("{} is back", board.name),
+                _ if is.restarts > was.restarts => format!("{} restarted", board.name),
+                _ if is.starts > was.starts => format!("{} started", board.name),
+                _ => continue,
+            };
+            self.note(self.snapshot.now, words);
+        }
     }
 
     /// A line in the log.

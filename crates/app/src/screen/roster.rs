@@ -93,6 +93,10 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
         _ => (wide - 6, 11),
     };
     pen.put(2, y, &fit(picked.servo.short_name(), name_room), name_style);
+    if picked.plan.stay_stiff {
+        // A cut leaves this one its pulses.
+        pen.glyph(1, y, "■", theme::QUIET);
+    }
     let gauge_at = u16::try_from(name_room).unwrap_or(0) + 3;
     let gauge_wide = angle_end.saturating_sub(gauge_at + 8);
     if gauge_wide >= 4 {

@@ -1,6 +1,7 @@
 //! Frames of the screen: actions in, frame out, as text, and what colour alone says.
 
 mod frames;
+mod keys;
 
 use super::keys::Key;
 use super::model::Model;

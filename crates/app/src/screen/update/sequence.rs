@@ -117,9 +117,12 @@ fn look_at(desk: &mut Desk, time: f64) {
         let sequence = desk.model.sequence;
         let at = Duration::try_from_secs_f64(time).unwrap_or_default();
         desk.command(Command::Seek { sequence, at });
-    } else if desk.model.snapshot.player.play != Play::Stopped {
+        return;
+    }
+    if desk.model.snapshot.player.play != Play::Stopped {
         desk.command(Command::StopPlaying);
     }
+    desk.say("looking only: output is off, nothing moves");
 }
 
 fn pick_step(desk: &mut Desk, step: usize) {

@@ -65,7 +65,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 
 fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let x = pen.put(0, 0, &picked.servo.name, theme::strong(theme::INK)) + 2;
-    let place = format!("{}, channel {}", picked.board.name, picked.servo.channel);
+    let cut = if picked.plan.stay_stiff { ", a cut leaves it stiff" } else { "" };
+    let place = format!("{}, channel {}{cut}", picked.board.name, picked.servo.channel);
     let mut x = pen.put(x, 0, &place, theme::text(theme::QUIET));
     if let Some(meter) = meter(scene, picked)
         && pen.width() >= 60
@@ -237,7 +238,7 @@ fn mark_row(pen: &mut Pen<'_>, y: u16, mark: &Mark, number: usize, fit: Option<&
     let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put_right(ends[2], y, &format!("{:+.2}°", off.get() + 0.0), style);
     // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
-    let bars = usize::from(crate::screen::pen::cell_of((off.abs().get() * 4.0).ceil()).min(5));
+    let bars = usize::from(crate::screen::pen::cell_of(off.abs().get() * 4.0).min(5));
     pen.put(ends[2] + 1, y, &"▪".repeat(bars), theme::text(theme::QUIET));
 }
 

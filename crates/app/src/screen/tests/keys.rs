@@ -1,0 +1,298 @@
+//! Everything that is done by keys, once, with what it leaves in the rig.
+
+use super::Bench;
+use crate::screen::keys::Key;
+use crate::screen::model::{Dialog, View};
+use crossterm::event::KeyCode;
+use wasvolta_core::easing::Easing;
+use wasvolta_core::rig::Ends;
+use wasvolta_core::stage::Output;
+use wasvolta_core::unit::Micros;
+
+/// The neck engaged at 0°.
+fn neck() -> Bench {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    bench.press(Key::char('e'));
+    bench.enter("0");
+    bench.pass(10);
+    bench
+}
+
+fn screen(bench: &Bench) -> String {
+    bench.frame(160, 47)
+}
+
+#[test]
+fn a_limit_is_set_from_where_it_stands_with_its_reason() {
+    let mut bench = neck();
+    bench.enter("50deg");
+    bench.pass(200);
+    bench.press(Key::char('l'));
+    assert!(screen(&bench).contains("The high limit is at +50.0°"), "{}", screen(&bench));
+    bench.text("57");
+    bench.code(KeyCode::Enter);
+    assert!(screen(&bench).contains("because: the cable in the neck is short"), "the old reason is offered");
+    bench.text(" now");
+    bench.code(KeyCode::Enter);
+    let limit = bench.session.rig.joints[0].high.clone().unwrap();
+    assert_eq!(
+        (limit.angle_deg.get().to_bits(), limit.reason.as_str()),
+        (57f64.to_bits(), "the cable in the neck is short now")
+    );
+    // A limit inside a pose is refused, and says which pose is in the way.
+    bench.press(Key::char('l'));
+    bench.enter("20");
+    bench.code(KeyCode::Enter);
+    assert!(screen(&bench).contains("is beyond the high limit"), "{}", screen(&bench));
+    assert_eq!(bench.session.rig.joints[0].high, Some(limit));
+}
+
+#[test]
+fn tab_sets_the_other_limit() {
+    let mut bench = neck();
+    bench.press(Key::char('l'));
+    let offered = |bench: &Bench, end: &str| screen(bench).contains(&format!("The {end} limit is at"));
+    assert!(offered(&bench, "low"));
+    bench.code(KeyCode::Tab);
+    assert!(offered(&bench, "high"));
+    bench.code(KeyCode::Tab);
+    bench.enter("-50");
+    bench.code(KeyCode::Enter);
+    let low = bench.session.rig.joints[0].low.clone().unwrap();
+    assert_eq!(low.angle_deg.get().to_bits(), (-50f64).to_bits());
+}
+
+#[test]
+fn endpoint_centre_and_home_are_taken_from_where_it_stands() {
+    let mut bench = neck();
+    bench.enter("1000us");
+    bench.pass(200);
+    bench.press(Key::char('c'));
+    bench.press(Key::char('h'));
+    bench.press(Key::char('E'));
+    let servo = &bench.session.rig.servos[0];
+    let on_wire = 205.0 * 4.88;
+    assert!((servo.endpoints_us.0.get() - on_wire).abs() < 0.01, "{:?}", servo.endpoints_us);
+    assert!((servo.centre_us.unwrap().get() - on_wire).abs() < 0.01);
+    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    assert!((home + 48.73).abs() < 0.05, "{home}");
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert!(!bench.session.is_unsaved());
+}
+
+#[test]
+fn marks_are_kept_with_what_was_on_the_wire_and_dropped_again() {
+    let mut bench = neck();
+    bench.enter("1300us");
+    bench.pass(200);
+    bench.press(Key::char('m'));
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Left);
+    bench.code(KeyCode::Enter);
+    let marks = &bench.session.rig.servos[0].marks;
+    assert_eq!(marks.len(), 6);
+    let mark = marks.iter().find(|m| m.ticks.is_some()).unwrap();
+    assert_eq!(mark.ticks.unwrap().0, 266);
+    assert!((mark.pulse_us.get() - 1298.08).abs() < 0.01 && mark.oscillator_hz.is_some());
+    bench.code(KeyCode::Delete);
+    assert_eq!(bench.session.rig.servos[0].marks.len(), 5);
+}
+
+#[test]
+fn the_nudge_is_chosen_with_comma_and_point() {
+    let mut bench = neck();
+    let jog = |bench: &mut Bench| {
+        let before = bench.session.engine.snapshot().servos[0].pulse;
+        bench.code(KeyCode::Right);
+        bench.pass(20);
+        (bench.session.engine.snapshot().servos[0].pulse - before).get()
+    };
+    assert!((jog(&mut bench) - 10.0).abs() < 1e-9);
+    bench.press(Key::char(','));
+    assert!((jog(&mut bench) - 5.0).abs() < 1e-9);
+    bench.press(Key::char(','));
+    assert!((jog(&mut bench) - 4.88).abs() < 1e-9, "a tick");
+    for _ in 0..3 {
+        bench.press(Key::char('.'));
+    }
+    assert!((jog(&mut bench) - 100.0 / 9.8625).abs() < 1e-6, "a degree");
+}
+
+#[test]
+fn release_and_give_back_do_what_they_say() {
+    let mut bench = neck();
+    bench.enter("1300us");
+    bench.pass(200);
+    bench.press(Key::char('g'));
+    bench.pass(200);
+    assert!(screen(&bench).contains("home"));
+    assert!((bench.session.engine.snapshot().servos[0].pulse.get() - 1494.525).abs() < 0.01);
+    bench.press(Key::char('r'));
+    bench.pass(2);
+    assert_eq!(bench.session.engine.snapshot().output, Output::Off);
+    bench.press(Key::char('e'));
+    assert!(screen(&bench).contains("where it was left"), "{}", screen(&bench));
+}
+
+#[test]
+fn hold_and_cut_close_in_on_the_palette_too() {
+    let mut bench = neck();
+    bench.code(KeyCode::Esc);
+    bench.pass(2);
+    assert_eq!(bench.session.engine.snapshot().output, Output::Held);
+    bench.press(Key::char('d'));
+    bench.pass(2);
+    assert_eq!(bench.session.engine.snapshot().output, Output::Driving);
+    bench.press(Key::char(':'));
+    bench.enter("cut");
+    bench.pass(2);
+    assert_eq!(bench.session.engine.snapshot().output, Output::Cut);
+    assert!(bench.session.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
+}
+
+#[test]
+fn an_input_is_tied_to_the_picked_joint_and_untied() {
+    let mut bench = neck();
+    bench.code(KeyCode::F(3));
+    bench.press(Key::char('t'));
+    let tied = &bench.session.rig.mappings[1];
+    assert_eq!((tied.input.as_str(), tied.joint.as_str()), ("knob", "heron.neck"));
+    assert!((tied.angles_deg.0.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.1.get() - 60.0).abs() < 1e-9);
+    bench.press(Key::char('g'));
+    bench.pass(200);
+    let angle = bench.session.derived.plan.servos[0]
+        .line
+        .unwrap()
+        .angle_at(bench.session.engine.snapshot().servos[0].pulse);
+    assert!((angle.get() - (-60.0 + 120.0 * 0.245)).abs() < 1.0, "{angle:?}");
+    bench.press(Key::char('t'));
+    assert_eq!(bench.session.rig.mappings.len(), 1);
+    // The rudder has no angles: it cannot be tied, and says why.
+    bench.code(KeyCode::PageDown);
+    bench.code(KeyCode::PageDown);
+    bench.press(Key::char('t'));
+    assert!(screen(&bench).contains("it has no angles yet: keep two marks with m"));
+}
+
+#[test]
+fn stages_are_changed_by_arrows_and_typed() {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(3));
+    let go_to = |bench: &mut Bench, row: &str| {
+        for _ in 0..20 {
+            bench.code(KeyCode::Up);
+        }
+        for _ in 0..20 {
+            let here = screen(bench).lines().any(|l| l.contains('▌') && l.contains(row));
+            if here {
+                return;
+            }
+            bench.code(KeyCode::Down);
+        }
+        panic!("no row {row}");
+    };
+    go_to(&mut bench, "expo");
+    bench.code(KeyCode::Right);
+    go_to(&mut bench, "smoothing");
+    bench.enter("80");
+    go_to(&mut bench, "trim");
+    bench.enter("-2.5%");
+    go_to(&mut bench, "low end");
+    bench.enter("20");
+    go_to(&mut bench, "rise");
+    bench.code(KeyCode::Right);
+    go_to(&mut bench, "at high end");
+    bench.enter("38deg");
+    go_to(&mut bench, "when lost");
+    bench.press(Key::char('+'));
+    bench.code(KeyCode::Backspace);
+    bench.enter("stay");
+    let input = &bench.session.rig.inputs[0];
+    assert!((input.expo - 0.35).abs() < 1e-9 && (input.trim + 0.025).abs() < 1e-9, "{input:?}");
+    assert!((input.smoothing_ms - 80.0).abs() < 1e-9 && (input.ends.0 - 20.0).abs() < 1e-9, "{input:?}");
+    assert_eq!(input.rise_per_s, Some(1.0));
+    let mapping = &bench.session.rig.mappings[0];
+    assert!((mapping.angles_deg.1.get() - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
+    // Beyond its range is refused in words.
+    go_to(&mut bench, "deadband");
+    bench.enter("2");
+    assert!(
+        screen(&bench).contains("deadband is 2 , outside 0 to 0.99")
+            || screen(&bench).contains("deadband is 2")
+    );
+    assert!((bench.session.rig.inputs[0].deadband - 0.02).abs() < 1e-9);
+}
+
+#[test]
+fn steps_are_made_changed_and_removed() {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('i'));
+    let wake = |bench: &Bench| bench.session.rig.sequences[0].clone();
+    assert_eq!(wake(&bench).steps.len(), 4);
+    bench.code(KeyCode::Down);
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Down);
+    bench.enter("750ms");
+    bench.code(KeyCode::Down);
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Down);
+    bench.code(KeyCode::Right);
+    let step = wake(&bench).steps[1].clone();
+    assert_eq!((step.pose.as_str(), step.easing), ("look", Easing::Sine));
+    assert!((step.move_s.unwrap().get() - 0.75).abs() < 1e-9 && (step.dwell_s.get() - 0.1).abs() < 1e-9);
+    bench.press(Key::char('n'));
+    assert_eq!(bench.model.step, 2);
+    bench.code(KeyCode::Delete);
+    assert_eq!(wake(&bench).steps.len(), 3);
+    for _ in 0..6 {
+        bench.code(KeyCode::Up);
+    }
+    bench.code(KeyCode::Down);
+    bench.enter("1.5s");
+    assert!((bench.model.time - 1.5).abs() < 1e-9);
+    assert!(screen(&bench).contains("looking only: output is off"));
+}
+
+#[test]
+fn the_clock_is_corrected_in_one_edit() {
+    let mut bench = neck();
+    let before = bench.session.rig.clone();
+    bench.press(Key::char('C'));
+    bench.enter("52.230");
+    let board = &bench.session.rig.boards[0];
+    assert!((board.oscillator_hz.get() - 26.1e6).abs() < 1e3 && board.prescale() == 121);
+    let Ends(low, _) = bench.session.rig.servos[0].endpoints_us;
+    assert!((low - Micros::new(620.0 * 25.0 / 26.1)).abs().get() < 0.01);
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.rig, before);
+}
+
+#[test]
+fn views_are_reached_by_their_keys_and_tab() {
+    let mut bench = Bench::new();
+    for (code, view) in
+        [(KeyCode::F(3), View::Inputs), (KeyCode::F(4), View::Sequence), (KeyCode::F(2), View::Calibrate)]
+    {
+        bench.code(code);
+        assert_eq!(bench.model.view, view);
+    }
+    for view in [View::Inputs, View::Sequence, View::Calibrate] {
+        bench.code(KeyCode::Tab);
+        assert_eq!(bench.model.view, view);
+    }
+    bench.press(Key::char('y'));
+    assert!(screen(&bench).contains("y does nothing here; ? shows the keys that do"));
+    assert_eq!(bench.model.dialog, None::<Dialog>);
+}
+
+#[test]
+fn enter_goes_on_to_the_next_servo() {
+    let mut bench = neck();
+    bench.code(KeyCode::Enter);
+    assert_eq!(bench.model.servo, 1);
+}
