@@ -11,9 +11,11 @@ mod digits;
 mod entry;
 mod frame;
 mod keys;
+mod layout;
 mod model;
 mod pen;
 mod roster;
+mod rows;
 #[cfg(test)]
 mod tests;
 mod theme;

@@ -10,6 +10,11 @@ use crate::unit::{Degrees, DegreesPerSecond};
 /// A speed to plan with where nothing is known of a servo.
 pub const UNRATED_SPEED: DegreesPerSecond = DegreesPerSecond::new(100.0);
 
+/// A time that is needed, to a hundredth of a second upwards: rounded down it would still be short.
+pub fn rounded_up(seconds: f64) -> f64 {
+    libm::ceil(seconds * 100.0) / 100.0
+}
+
 /// When a step happens, in seconds from the start.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct StepTime {

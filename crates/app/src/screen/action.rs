@@ -202,6 +202,25 @@ pub fn of(pressed: Key, view: View) -> Option<&'static Action> {
     TABLE.iter().find(|action| action.works_in(view) && action.keys.contains(&pressed))
 }
 
+/// Actions that have keys in a view: what the help shows.
+pub fn keyed(view: View) -> impl Iterator<Item = &'static Action> {
+    TABLE.iter().filter(move |a| a.works_in(view) && !a.keys.is_empty())
+}
+
+/// Commands that the palette shows for a query: those whose name or sentence holds all its words.
+pub fn matching(query: &str) -> Vec<&'static Action> {
+    let words: Vec<String> = query.split_whitespace().map(str::to_lowercase).collect();
+    let holds = |action: &&Action| {
+        let text = format!("{} {}", action.name, action.long).to_lowercase();
+        words.iter().all(|word| text.contains(word))
+    };
+    let mut found: Vec<&Action> = TABLE.iter().filter(holds).collect();
+    // Names that begin with what was typed come first.
+    let first = words.first().cloned().unwrap_or_default();
+    found.sort_by_key(|a| !a.name.to_lowercase().starts_with(&first));
+    found
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

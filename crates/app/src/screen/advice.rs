@@ -197,7 +197,7 @@ fn sequence(scene: &Scene) -> String {
     let shorts = line.shorts(|n| scene.start_of(n));
     if let Some(first) = shorts.first() {
         let needs = shorts.iter().filter(|s| s.step == first.step).map(|s| s.needs).fold(0.0, f64::max);
-        let needs = super::view::rounded_up(needs);
+        let needs = wasvolta_core::sequence::rounded_up(needs);
         return format!("Step {} is short: f stretches it to the {needs:.2} s it needs.", first.step + 1);
     }
     let still = line.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged);

@@ -4,7 +4,7 @@
 
 use super::model::{Dialog, Scene, Tone, View};
 use super::pen::{Pen, width};
-use super::{action, advice, roster, theme, view};
+use super::{action, advice, layout, roster, theme, view};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
@@ -27,13 +27,13 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     let bottom = next_rows + 1;
     headline(&mut pen.part(0, 0, area.width, 1), scene);
     let body = area.height - 1 - bottom;
-    let column = roster::columns(area.width);
+    let column = layout::roster_columns(area.width);
     roster::draw(&mut pen.part(0, 1, column, body), scene);
     for row in 1..=body {
         pen.glyph(column, row, "│", theme::RULE);
     }
     let left = column + 2;
-    let air = air(body);
+    let air = layout::air(body);
     view::draw(&mut pen.part(left, 1 + air, area.width - left - 1, body - air), scene);
     next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
     keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
@@ -46,11 +46,6 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
         }
         _ => {}
     }
-}
-
-/// Rows kept free under the headline, where there is room.
-pub const fn air(body: u16) -> u16 {
-    if body >= 24 { 1 } else { 0 }
 }
 
 fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
@@ -86,7 +81,7 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
         x = pen.put(x, 0, " ·unsaved", theme::text(theme::QUIET));
     }
     let short = wide < 100;
-    x = x.max(if short { 31 } else { roster::columns(wide) + 2 });
+    x = x.max(if short { 31 } else { layout::roster_columns(wide) + 2 });
     for view in View::ALL {
         let (key, name) = view.title();
         let here = scene.model.view == view;

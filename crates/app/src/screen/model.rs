@@ -1,6 +1,7 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
 use super::keys::Key;
+use super::rows::{InputRow, Nudge};
 use crate::session::{Derived, Session};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -149,79 +150,6 @@ pub enum Tone {
     Refused,
 }
 
-/// Rows of the Inputs view that can be changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum InputRow {
-    /// Which input.
-    Which,
-    /// The simulated knob itself.
-    Turn,
-    /// Raw value at the low end.
-    Low,
-    /// Raw value at rest.
-    Centre,
-    /// Raw value at the high end.
-    High,
-    /// Trim.
-    Trim,
-    /// Deadband.
-    Deadband,
-    /// Expo.
-    Expo,
-    /// Smoothing.
-    Smoothing,
-    /// Rate upwards.
-    Rise,
-    /// Rate downwards.
-    Fall,
-    /// The joint's angle at the low end.
-    MapLow,
-    /// The joint's angle at the high end.
-    MapHigh,
-    /// What happens when the link is lost.
-    Failsafe,
-}
-
-/// Rows of the Sequence view that can be changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SequenceRow {
-    /// Which sequence.
-    Which,
-    /// The time one looks at.
-    Time,
-    /// Which step.
-    Step,
-    /// Its pose.
-    Pose,
-    /// Its move time.
-    Move,
-    /// Its dwell.
-    Dwell,
-    /// Its easing.
-    Easing,
-}
-
-impl SequenceRow {
-    /// In the order they are drawn.
-    pub const ALL: [Self; 7] =
-        [Self::Which, Self::Time, Self::Step, Self::Pose, Self::Move, Self::Dwell, Self::Easing];
-}
-
-/// Sizes of a nudge on a servo, from small to large.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Nudge {
-    /// Microseconds.
-    Us(f64),
-    /// One tick.
-    Tick,
-    /// One degree.
-    Degree,
-}
-
-/// The nudges, in the order that , and . go through.
-pub const NUDGES: [Nudge; 6] =
-    [Nudge::Us(1.0), Nudge::Tick, Nudge::Us(5.0), Nudge::Us(10.0), Nudge::Degree, Nudge::Us(50.0)];
-
 /// Points of a strip chart.
 pub const STRIP: usize = 600;
 
@@ -236,7 +164,7 @@ pub struct Model {
     pub view: View,
     /// The servo picked, by index.
     pub servo: usize,
-    /// The nudge's size, an index into [`NUDGES`].
+    /// The nudge's size, an index into `rows::NUDGES`.
     pub nudge: usize,
     /// The input picked.
     pub input: usize,

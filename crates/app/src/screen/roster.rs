@@ -2,20 +2,11 @@
 
 use super::model::{Picked, Scene};
 use super::pen::{Pen, cell_of, fit};
-use super::theme;
+use super::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Micros;
-
-/// How wide the roster is in a window of some width.
-pub const fn columns(wide: u16) -> u16 {
-    match wide {
-        0..100 => 21,
-        100..140 => 29,
-        _ => 38,
-    }
-}
 
 /// Draws the roster, and under it what happened lately.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
@@ -23,7 +14,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let picked = rows.iter().position(|r| matches!(r, Row::Servo(n) if *n == scene.model.servo)).unwrap_or(0);
     let height = usize::from(pen.height());
     let first = picked.saturating_sub(height.saturating_sub(3));
-    let mut y = super::frame::air(pen.height());
+    let mut y = layout::air(pen.height());
     for row in rows.iter().skip(first) {
         match row {
             Row::Gap => {}

@@ -2,7 +2,6 @@
 
 pub mod calibrate;
 mod dialog;
-pub use dialog::matching;
 pub mod general;
 pub mod inputs;
 pub mod sequence;

@@ -9,8 +9,6 @@ mod protractor;
 mod ruler;
 mod sequence;
 
-pub use sequence::rounded_up;
-
 use super::model::{Scene, View};
 use super::pen::Pen;
 

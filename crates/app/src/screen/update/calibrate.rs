@@ -2,7 +2,8 @@
 
 use super::Desk;
 use crate::last_known::ago;
-use crate::screen::model::{Dial, Dialog, NUDGES, Picked, Purpose, Scale};
+use crate::screen::model::{Dial, Dialog, Picked, Purpose, Scale};
+use crate::screen::rows::NUDGES;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::How;
 use wasvolta_core::rig::edit::{self, End, Observation};

@@ -1,11 +1,11 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
 use super::{Desk, calibrate, carry_out, inputs, sequence};
-use crate::screen::action::{self, Action};
+use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
-use crate::screen::model::{Dial, Dialog, Purpose, Scale, View};
-use crate::screen::view::help;
+use crate::screen::model::{Dial, Dialog, Purpose, Scale};
+use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::Limit;
@@ -35,7 +35,7 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Limit { end, dial, reason } => limit(desk, key, (end, dial, reason)),
         Dialog::Entry { purpose, text } => typed(desk, key, purpose, text),
         Dialog::Palette { query, pick } => palette(desk, key, query, pick),
-        Dialog::Help { from } => scroll(key, from),
+        Dialog::Help { from } => scroll(desk, key, from),
         Dialog::Quit => quit(desk, key),
         Dialog::Found { port, board, found } => decide(desk, key, (port, board, found)),
     };
@@ -223,25 +223,11 @@ fn pass_beats(desk: &mut Desk, text: &str) -> Result<(), String> {
     Ok(())
 }
 
-/// Commands that the palette shows for a query: those whose name or sentence holds all its words.
-pub fn matching(query: &str) -> Vec<&'static Action> {
-    let words: Vec<String> = query.split_whitespace().map(str::to_lowercase).collect();
-    let holds = |action: &&Action| {
-        let text = format!("{} {}", action.name, action.long).to_lowercase();
-        words.iter().all(|word| text.contains(word))
-    };
-    let mut found: Vec<&Action> = action::TABLE.iter().filter(holds).collect();
-    // Names that begin with what was typed come first.
-    let first = words.first().cloned().unwrap_or_default();
-    found.sort_by_key(|a| !a.name.to_lowercase().starts_with(&first));
-    found
-}
-
 fn palette(desk: &mut Desk, key: Key, mut query: String, pick: usize) -> Option<Dialog> {
-    let found = matching(&query);
+    let found = action::matching(&query);
     let pick = match key.code {
         KeyCode::Up => pick.saturating_sub(1),
-        KeyCode::Down => super::general::moved(pick, 1, found.len()),
+        KeyCode::Down => moved(pick, 1, found.len()),
         KeyCode::Enter => {
             let Some(&action) = found.get(pick) else {
                 desk.refuse("no command is called that; Esc leaves");
@@ -261,7 +247,7 @@ fn palette(desk: &mut Desk, key: Key, mut query: String, pick: usize) -> Option<
     Some(Dialog::Palette { query, pick })
 }
 
-fn scroll(key: Key, from: usize) -> Option<Dialog> {
+fn scroll(desk: &Desk, key: Key, from: usize) -> Option<Dialog> {
     let from = match key.code {
         KeyCode::Up => from.saturating_sub(1),
         KeyCode::Down => from + 1,
@@ -269,7 +255,7 @@ fn scroll(key: Key, from: usize) -> Option<Dialog> {
         KeyCode::PageDown => from + 10,
         _ => return None,
     };
-    Some(Dialog::Help { from: from.min(help::lines(View::Calibrate).saturating_sub(5)) })
+    Some(Dialog::Help { from: from.min(action::keyed(desk.model.view).count().saturating_sub(5)) })
 }
 
 fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {

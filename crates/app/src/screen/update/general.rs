@@ -1,7 +1,8 @@
 //! Actions that mean the same in every view.
 
 use super::{Desk, calibrate, inputs, sequence};
-use crate::screen::model::{Dialog, NUDGES, Purpose, SequenceRow, View};
+use crate::screen::model::{Dialog, Purpose, View};
+use crate::screen::rows::{NUDGES, SequenceRow, moved};
 use wasvolta_core::stage::Command;
 
 /// ←
@@ -43,11 +44,6 @@ fn pick_row(desk: &mut Desk, by: isize) {
             desk.model.sequence_row = moved(desk.model.sequence_row, by, SequenceRow::ALL.len());
         }
     }
-}
-
-/// An index moved within a list; it stops at the ends.
-pub fn moved(index: usize, by: isize, length: usize) -> usize {
-    index.saturating_add_signed(by).min(length.saturating_sub(1))
 }
 
 /// `PgUp`

@@ -2,17 +2,10 @@
 
 use super::Desk;
 use crate::screen::entry;
-use crate::screen::model::InputRow;
+use crate::screen::rows::{InputRow, moved};
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Failsafe, Input};
 use wasvolta_core::unit::{Degrees, Seconds};
-
-/// Step sizes by nudge, for each kind of value.
-const RAW: [f64; 6] = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0];
-const SHARE: [f64; 6] = [0.01, 0.01, 0.02, 0.05, 0.1, 0.2];
-const MILLISECONDS: [f64; 6] = [5.0, 5.0, 10.0, 20.0, 50.0, 100.0];
-const RATE: [f64; 6] = [0.1, 0.1, 0.2, 0.5, 1.0, 2.0];
-const ANGLE: [f64; 6] = [0.5, 1.0, 1.0, 2.0, 5.0, 10.0];
 
 fn picked_row(desk: &Desk) -> Option<(InputRow, Input)> {
     let scene = desk.model.scene(desk.session);
@@ -20,26 +13,14 @@ fn picked_row(desk: &Desk) -> Option<(InputRow, Input)> {
     Some((row, scene.input()?.clone()))
 }
 
-/// The step of a row at a nudge.
-pub fn step(row: InputRow, nudge: usize) -> f64 {
-    let sizes = match row {
-        InputRow::Low | InputRow::Centre | InputRow::High => RAW,
-        InputRow::Smoothing => MILLISECONDS,
-        InputRow::Rise | InputRow::Fall => RATE,
-        InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => ANGLE,
-        _ => SHARE,
-    };
-    sizes.get(nudge).copied().unwrap_or(sizes[0])
-}
-
 /// Changes the picked row by a step.
 pub fn change(desk: &mut Desk, direction: f64) {
     let Some((row, input)) = picked_row(desk) else { return };
-    let by = step(row, desk.model.nudge) * direction;
+    let by = row.step(desk.model.nudge) * direction;
     match row {
         InputRow::Which => {
             let by = if direction > 0.0 { 1 } else { -1 };
-            desk.model.input = super::general::moved(desk.model.input, by, desk.session.rig.inputs.len());
+            desk.model.input = moved(desk.model.input, by, desk.session.rig.inputs.len());
             desk.model.strip.clear();
         }
         InputRow::Turn => {
@@ -84,7 +65,7 @@ fn set(desk: &mut Desk, row: InputRow, value: f64) {
     let Some(input) = scene.input().map(|i| i.name.clone()) else { return };
     let joint = scene.mapping().map(|m| m.joint.clone()).unwrap_or_default();
     let off = (value > 0.0).then_some(value);
-    let words = format!("{input}: {} {value}", name(row));
+    let words = format!("{input}: {} {value}", row.name());
     let angle = Degrees::new(value);
     desk.edit(&words, |rig| match row {
         InputRow::MapLow => edit::set_mapping_end(rig, &joint, End::Low, angle),
@@ -105,26 +86,6 @@ fn set(desk: &mut Desk, row: InputRow, value: f64) {
             _ => {}
         }),
     });
-}
-
-/// The name of a row.
-pub const fn name(row: InputRow) -> &'static str {
-    match row {
-        InputRow::Which => "input",
-        InputRow::Turn => "turn it",
-        InputRow::Low => "low end",
-        InputRow::Centre => "rest",
-        InputRow::High => "high end",
-        InputRow::Trim => "trim",
-        InputRow::Deadband => "deadband",
-        InputRow::Expo => "expo",
-        InputRow::Smoothing => "smoothing",
-        InputRow::Rise => "rise",
-        InputRow::Fall => "fall",
-        InputRow::MapLow => "at low end",
-        InputRow::MapHigh => "at high end",
-        InputRow::Failsafe => "when lost",
-    }
 }
 
 /// Sets the picked row from what was typed.

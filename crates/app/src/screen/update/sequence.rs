@@ -2,7 +2,8 @@
 
 use super::Desk;
 use crate::screen::entry;
-use crate::screen::model::{Dialog, Purpose, SequenceRow};
+use crate::screen::model::{Dialog, Purpose};
+use crate::screen::rows::{SequenceRow, moved, step_of_time};
 use std::collections::BTreeMap;
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
@@ -10,13 +11,6 @@ use wasvolta_core::rig::Step;
 use wasvolta_core::rig::edit;
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_core::unit::{Degrees, Seconds};
-
-const TIMES: [f64; 6] = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5];
-
-/// The step of a time at a nudge, in seconds.
-pub fn step_of_time(nudge: usize) -> f64 {
-    TIMES.get(nudge).copied().unwrap_or(0.1)
-}
 
 fn row(desk: &Desk) -> SequenceRow {
     SequenceRow::ALL.get(desk.model.sequence_row).copied().unwrap_or(SequenceRow::Step)
@@ -37,7 +31,7 @@ pub fn change(desk: &mut Desk, direction: f64) {
     match row(desk) {
         SequenceRow::Which => {
             let count = desk.session.rig.sequences.len();
-            desk.model.sequence = super::general::moved(desk.model.sequence, by, count);
+            desk.model.sequence = moved(desk.model.sequence, by, count);
             desk.model.step = 0;
             desk.model.time = 0.0;
         }
@@ -45,7 +39,7 @@ pub fn change(desk: &mut Desk, direction: f64) {
             let to = desk.model.time + direction * step_of_time(desk.model.nudge);
             look_at(desk, to);
         }
-        SequenceRow::Step => pick_step(desk, super::general::moved(desk.model.step, by, steps)),
+        SequenceRow::Step => pick_step(desk, moved(desk.model.step, by, steps)),
         SequenceRow::Pose => next_pose(desk, by),
         SequenceRow::Easing => next_easing(desk, by),
         SequenceRow::Move | SequenceRow::Dwell => {
@@ -91,7 +85,7 @@ fn next_pose(desk: &mut Desk, by: isize) {
     let Some(step) = present_step(desk) else { return };
     let poses = &desk.session.rig.poses;
     let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
-    let Some(pose) = poses.get(super::general::moved(here, by, poses.len())).map(|p| p.name.clone()) else {
+    let Some(pose) = poses.get(moved(here, by, poses.len())).map(|p| p.name.clone()) else {
         return;
     };
     change_step(desk, &format!("pose {pose}"), |s| s.pose.clone_from(&pose));
@@ -100,7 +94,7 @@ fn next_pose(desk: &mut Desk, by: isize) {
 fn next_easing(desk: &mut Desk, by: isize) {
     let Some(step) = present_step(desk) else { return };
     let here = Easing::ALL.iter().position(|e| *e == step.easing).unwrap_or(0);
-    let Some(&easing) = Easing::ALL.get(super::general::moved(here, by, Easing::ALL.len())) else { return };
+    let Some(&easing) = Easing::ALL.get(moved(here, by, Easing::ALL.len())) else { return };
     change_step(desk, &format!("easing {}", easing.name()), |s| s.easing = easing);
 }
 
@@ -195,7 +189,7 @@ pub fn stretch(desk: &mut Desk) {
     let Some(step) = step else { return desk.say("no step is short: every joint gets there in time") };
     let needs = shorts.iter().filter(|s| s.step == step).map(|s| s.needs).fold(0.0, f64::max);
     pick_step(desk, step);
-    let needs = crate::screen::view::rounded_up(needs);
+    let needs = wasvolta_core::sequence::rounded_up(needs);
     change_step(desk, &format!("stretched to {needs:.2} s"), |s| s.move_s = Some(Seconds::new(needs)));
 }
 

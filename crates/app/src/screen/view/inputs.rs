@@ -1,10 +1,10 @@
 //! Inputs: what comes in, what each stage makes of it, and where it ends up.
 
 use crate::screen::chart::{self, Plot};
-use crate::screen::model::{InputRow, Scene};
+use crate::screen::model::Scene;
 use crate::screen::pen::{Pen, cell_of};
+use crate::screen::rows::InputRow;
 use crate::screen::theme;
-use crate::screen::update::inputs as rows;
 use ratatui::style::Color;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::{Field, Input};
@@ -202,7 +202,7 @@ fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[Line], floor: f64) {
         }
         pen.put(2, y, line.stage, theme::text(theme::QUIET));
         let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
-        pen.put(12, y, rows::name(line.row), style);
+        pen.put(12, y, line.row.name(), style);
         pen.put(value_at, y, &line.value, style);
         if let Some(after) = line.after
             && bar_wide >= 6
@@ -215,7 +215,7 @@ fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[Line], floor: f64) {
                 theme::text(theme::INPUT),
             );
         }
-        let step = rows::step(line.row, scene.model.nudge);
+        let step = line.row.step(scene.model.nudge);
         if here && line.after.is_none() && wide >= bar_at + 20 {
             pen.put(bar_at, y, &format!("← → by {step}"), theme::text(theme::QUIET));
         }

@@ -1,9 +1,9 @@
 //! Every command by its name, narrowed by what is typed.
 
+use crate::screen::action::matching;
 use crate::screen::model::Scene;
 use crate::screen::pen::Pen;
 use crate::screen::theme;
-use crate::screen::update::matching;
 
 /// Empties an area for something that lies over the view.
 pub fn clear(pen: &mut Pen<'_>) {

@@ -1,8 +1,8 @@
 //! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
 
 use crate::screen::entry::{self, PulseContext};
-use crate::screen::model::{Dial, Dialog, InputRow, Purpose, Scale, Scene, SequenceRow};
-use crate::screen::update::inputs;
+use crate::screen::model::{Dial, Dialog, Purpose, Scale, Scene};
+use crate::screen::rows::{InputRow, SequenceRow};
 use wasvolta_port::expander::Found;
 
 /// The label and the question.
@@ -68,11 +68,11 @@ fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
         Purpose::Pulse => format!("Go to {text}▏  {}", understood(scene, text)),
         Purpose::InputRow => {
             let row = scene.input_rows().get(scene.model.input_row).copied().unwrap_or(InputRow::Low);
-            format!("{} {text}▏", inputs::name(row))
+            format!("{} {text}▏", row.name())
         }
         Purpose::SequenceRow => {
             let row = SequenceRow::ALL.get(scene.model.sequence_row).copied().unwrap_or(SequenceRow::Step);
-            format!("{} {text}▏", super::sequence::row_name(row))
+            format!("{} {text}▏", row.name())
         }
         Purpose::Clock => {
             let board = scene.picked().map_or("", |p| p.board.name.as_str());

@@ -1,12 +1,12 @@
 //! Sequence: steps to scale in time, under them a silhouette a joint, the now line, and the picked step.
 
-use crate::screen::model::{Scene, SequenceRow};
+use crate::screen::model::Scene;
 use crate::screen::pen::{Pen, cell_of, fit};
+use crate::screen::rows::{SequenceRow, step_of_time};
 use crate::screen::theme;
-use crate::screen::update::sequence::step_of_time;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Sequence, Step};
-use wasvolta_core::sequence::{Short, Timeline, Track};
+use wasvolta_core::sequence::{Short, Timeline, Track, rounded_up};
 use wasvolta_core::stage::Play;
 use wasvolta_core::unit::Degrees;
 
@@ -26,24 +26,6 @@ impl Time<'_> {
     fn at(&self, column: u16) -> f64 {
         f64::from(column) / f64::from(self.wide - 1) * self.length
     }
-}
-
-/// The name of a row.
-pub const fn row_name(row: SequenceRow) -> &'static str {
-    match row {
-        SequenceRow::Which => "sequence",
-        SequenceRow::Time => "look at",
-        SequenceRow::Step => "step",
-        SequenceRow::Pose => "pose",
-        SequenceRow::Move => "move",
-        SequenceRow::Dwell => "dwell",
-        SequenceRow::Easing => "easing",
-    }
-}
-
-/// A time that is needed, to a hundredth of a second upwards: rounded down it would still be short.
-pub fn rounded_up(seconds: f64) -> f64 {
-    (seconds * 100.0).ceil() / 100.0
 }
 
 /// Draws the view.
@@ -285,7 +267,7 @@ fn details(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, shorts: &[Shor
             pen.ground(0, y, 44, theme::RAISED);
             pen.glyph(0, y, "▌", theme::COMMANDED);
         }
-        pen.put(2, y, row_name(*row), theme::text(theme::QUIET));
+        pen.put(2, y, row.name(), theme::text(theme::QUIET));
         let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
         pen.put(13, y, &value(scene, sequence, step, *row), style);
         if here && matches!(row, SequenceRow::Time | SequenceRow::Move | SequenceRow::Dwell) {
