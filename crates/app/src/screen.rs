@@ -27,6 +27,7 @@ use crossterm::event::{Event, KeyEventKind};
 use miette::IntoDiagnostic;
 use model::Model;
 use ratatui::DefaultTerminal;
+use ratatui::layout::Rect;
 use std::io::Write;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -167,8 +168,12 @@ fn obey(
             signal_hook::low_level::emulate_default_handler(SIGTSTP).into_diagnostic()?;
         }
         SIGCONT => {
-            *terminal = ratatui::try_init().into_diagnostic()?;
-            terminal.clear().into_diagnostic()?;
+            // Without asking the terminal anything: the answer would land with the key reader.
+            crossterm::terminal::enable_raw_mode().into_diagnostic()?;
+            crossterm::execute!(std::io::stdout(), crossterm::terminal::EnterAlternateScreen)
+                .into_diagnostic()?;
+            let size = terminal.size().into_diagnostic()?;
+            terminal.resize(Rect::new(0, 0, size.width, size.height)).into_diagnostic()?;
         }
         _ => {}
     }

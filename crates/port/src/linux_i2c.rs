@@ -23,8 +23,8 @@ impl LinuxI2c {
     /// # Errors
     /// When the path does not exist, is not a bus, or may not be opened.
     pub fn open(path: &Path) -> Result<Self, BusError> {
-        // The address given here is replaced before the first transfer.
-        let unused = 0x40;
+        // Replaced before the first transfer; no driver of the kernel sits at this reserved address.
+        let unused = 0x03;
         let device = LinuxI2CDevice::new(path, unused).map_err(|error| {
             let fault = match fault(&error) {
                 Fault::Absent | Fault::Transfer => Fault::NoBus,

@@ -35,6 +35,9 @@ impl Plot {
 
     /// A straight piece between two values.
     pub fn line(&mut self, from: (f64, f64), to: (f64, f64), color: Color) {
+        if !to.1.is_finite() {
+            return;
+        }
         let (from, to) = (self.at(from.0, from.1), self.at(to.0, to.1));
         self.canvas.line(from, to, color);
     }
@@ -45,14 +48,14 @@ impl Plot {
         self.canvas.dashed(from, to, color, on, of);
     }
 
-    /// A line through many values.
+    /// A line through many values; it breaks off where one is not a number.
     pub fn curve(&mut self, values: impl Iterator<Item = (f64, f64)>, color: Color) {
         let mut before: Option<(f64, f64)> = None;
         for value in values {
             if let Some(before) = before {
                 self.line(before, value, color);
             }
-            before = Some(value);
+            before = value.1.is_finite().then_some(value);
         }
     }
 

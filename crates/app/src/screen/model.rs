@@ -6,6 +6,7 @@ use crate::session::{Derived, Session};
 use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::link::Health;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo};
 use wasvolta_core::sequence::Timeline;
@@ -287,11 +288,11 @@ impl Model {
             if self.strip.len() == STRIP {
                 self.strip.pop_front();
             }
-            self.strip.push_back((
-                self.snapshot.now,
-                input.stages.span + input.stages.clipped,
-                input.stages.shaped(),
-            ));
+            // Nothing came: the line breaks off instead of going on as if it did.
+            let alive = !matches!(input.health, Health::Absent | Health::Lost);
+            let gap = if alive { 0.0 } else { f64::NAN };
+            let raw = input.stages.span + input.stages.clipped + gap;
+            self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;

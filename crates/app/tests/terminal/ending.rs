@@ -1,6 +1,6 @@
 //! However it ends, and whatever blocks: cut works, and the last transfer on the bus is a release.
 
-use crate::harness::{Home, PROGRAM, Pane, until};
+use crate::harness::{Home, PROGRAM, Pane, send_signal, until};
 use rustix::fd::OwnedFd;
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
@@ -67,6 +67,40 @@ fn cut_works_from_inside_an_entry_and_does_not_quit() {
     pane.keys(&["d"]);
     pane.see("OFF");
     pane.see("e engages heron.beak where its horn stands");
+}
+
+#[test]
+fn stopping_holds_first_and_the_screen_comes_back() {
+    let home = Home::new();
+    let mut pane = Pane::shell(&home);
+    pane.text(&format!("{PROGRAM} demo"));
+    pane.keys(&["Enter"]);
+    pane.see("Horn off?");
+    pane.keys(&["o"]);
+    pane.see("DRIVING");
+    send_signal("-TSTP", pane.process());
+    pane.see("Stopped");
+    pane.text("fg");
+    pane.keys(&["Enter"]);
+    pane.see(" HELD ");
+    pane.see("d drives on");
+    pane.keys(&["d"]);
+    pane.see("DRIVING");
+    pane.keys(&["q"]);
+    pane.see("released: no pulses remain");
+}
+
+#[test]
+fn the_window_may_change_its_size_at_any_moment() {
+    let home = Home::new();
+    let pane = Pane::start(&home, &["demo"]);
+    pane.see("Horn off?");
+    for (columns, rows) in [(80, 24), (50, 10), (160, 47), (81, 25)] {
+        pane.resize(columns, rows);
+        let wanted = if columns < 80 { "wasvolta needs 80" } else { "e gives punt.rudder its first pulse" };
+        pane.see(wanted);
+        pane.see_no_more(if columns < 80 { "e gives" } else { "needs 80" });
+    }
 }
 
 /// Both channels end released, in one block or in two.

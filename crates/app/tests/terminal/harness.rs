@@ -155,11 +155,36 @@ impl Pane {
         )
     }
 
+    /// Starts a shell in which the program can be stopped and brought back.
+    pub fn shell(home: &Home) -> Self {
+        let socket = format!("wasvolta-{}-{}", std::process::id(), PANES.fetch_add(1, Ordering::SeqCst));
+        let pane = Self { socket, pressed: 0 };
+        let mut command =
+            pane.tmux(&["-f", "/dev/null", "new-session", "-d", "-s", "w", "-x", "160", "-y", "47", "env"]);
+        for (name, path) in home.environment() {
+            command.arg(format!("{name}={}", path.display()));
+        }
+        assert!(command.args(["PS1=$ ", "bash", "--norc"]).status().unwrap().success());
+        pane
+    }
+
+    /// Changes the window's size.
+    pub fn resize(&self, columns: u16, rows: u16) {
+        let (columns, rows) = (columns.to_string(), rows.to_string());
+        assert!(
+            self.tmux(&["resize-window", "-t", "w", "-x", &columns, "-y", &rows]).status().unwrap().success()
+        );
+    }
+
     /// Sends the program a signal.
     pub fn signal(&self, signal: &str) {
-        let status = Command::new("kill").args([signal, &self.process().to_string()]).status().unwrap();
-        assert!(status.success());
+        send_signal(signal, self.process());
     }
+}
+
+/// Sends a process a signal.
+pub fn send_signal(signal: &str, process: u32) {
+    assert!(Command::new("kill").args([signal, &process.to_string()]).status().unwrap().success());
 }
 
 impl Drop for Pane {

@@ -183,6 +183,9 @@ fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
         pen.put(x, y, stopped.words(), theme::text(theme::FAULT));
     } else if picked.state.gliding {
         pen.put(x, y, "gliding", theme::text(theme::COMMANDED));
+    } else if picked.state.engaged && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0 {
+        // What is sent is whole ticks; a microsecond of difference is worth a word.
+        pen.put(x, y, &format!("asked {:.1} µs", picked.state.pulse.get()), theme::text(theme::QUIET));
     }
     y + 1
 }

@@ -116,10 +116,16 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         .position(|m| m.joint == mapping.joint)
         .and_then(|n| scene.derived.plan.mappings.get(n));
     let span = scene.derived.plan.inputs.get(scene.model.input).map(|i| i.shape.span);
-    let angle = plan.zip(span).map_or_else(String::new, |(plan, span)| {
-        format!("{:+.1}°", plan.angle_at(two_sided(state.stages.shaped(), &span)).get() + 0.0)
-    });
-    let words = format!("{raw} → {:+.3} → {angle}", state.stages.shaped());
+    let lost = driven.is_some_and(|p| p.state.owner == Owner::LostMapping);
+    let words = match (lost, &mapping.failsafe, plan.zip(span)) {
+        (true, Some(failsafe), _) => format!("lost → {:+.1}°", failsafe.angle_deg.get() + 0.0),
+        (true, None, _) => "lost → stay".to_owned(),
+        (false, _, Some((plan, span))) => {
+            let angle = plan.angle_at(two_sided(state.stages.shaped(), &span));
+            format!("{raw} → {:+.3} → {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
+        }
+        (false, _, None) => raw,
+    };
     let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
     if let Some(p) = driven {
         let wire = match p.state.ticks {
@@ -217,7 +223,7 @@ fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[Line], floor: f64) {
         }
         let step = line.row.step(scene.model.nudge);
         if here && line.after.is_none() && wide >= bar_at + 20 {
-            pen.put(bar_at, y, &format!("← → by {step}"), theme::text(theme::QUIET));
+            pen.put(bar_at + 2, y, &format!("← → by {step}"), theme::text(theme::QUIET));
         }
     }
 }
