@@ -17,6 +17,11 @@ use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    // A fault of the program is said in one line; the engine releases every servo while unwinding.
+    std::panic::set_hook(Box::new(|info| {
+        eprintln!("wasvolta has failed: {info}");
+        eprintln!("every servo is released; please report this, with what you did before");
+    }));
     let arguments = cli::Arguments::parse();
     match command::run(arguments) {
         Ok(code) => code,

@@ -31,6 +31,7 @@ use ratatui::layout::Rect;
 use std::io::Write;
 use std::process::ExitCode;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
 use wasvolta_core::stage::{Command, Output};
@@ -40,6 +41,8 @@ use wasvolta_engine::stop::Tripwire;
 /// Time between two drawings while something may move, and while nothing does.
 const LIVELY: Duration = Duration::from_millis(33);
 const QUIET: Duration = Duration::from_millis(100);
+/// How long the screen may take to end after a signal before the process is ended without it.
+const GIVEN_TO_END: Duration = Duration::from_secs(3);
 
 /// What wakes the screen's thread.
 enum Wake {
@@ -53,13 +56,14 @@ enum Wake {
 /// When the terminal cannot be used, or a part of the program has failed; everything is released then too.
 pub fn run(mut session: Session) -> miette::Result<ExitCode> {
     let (wakes, from_others) = channel();
-    listen_to_signals(wakes.clone()).into_diagnostic()?;
+    let asked_to_end =
+        listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
     let mut terminal = ratatui::try_init().into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()));
     let outcome = show(&mut terminal, &mut session, &from_others);
     ratatui::restore();
     session.keep_last_known();
-    let failed = session.engine.is_stopped();
+    let failed = session.engine.is_stopped() && !asked_to_end.load(Ordering::SeqCst);
     let staying = session.staying();
     drop(session);
     outcome?;
@@ -77,17 +81,30 @@ pub fn run(mut session: Session) -> miette::Result<ExitCode> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn listen_to_signals(wakes: Sender<Wake>) -> std::io::Result<()> {
+/// Hears signals on a thread of its own. What ends or cuts is carried out there: it must not wait for a screen
+/// that may be blocked. Gives the flag that is set once someone has asked for the end.
+fn listen_to_signals(wakes: Sender<Wake>, stop: Arc<Stop>) -> std::io::Result<Arc<AtomicBool>> {
     use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
     let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT])?;
+    let asked = Arc::new(AtomicBool::new(false));
+    let ends = Arc::clone(&asked);
     std::thread::spawn(move || {
         for signal in signals.forever() {
-            if wakes.send(Wake::Signal(signal)).is_err() {
-                return;
+            match signal {
+                SIGTERM | SIGHUP => {
+                    ends.store(true, Ordering::SeqCst);
+                    stop.set();
+                    // A terminal that takes nothing any more must not keep the process.
+                    std::thread::sleep(GIVEN_TO_END);
+                    std::process::exit(128 + signal);
+                }
+                SIGINT => stop.cut(),
+                _ if wakes.send(Wake::Signal(signal)).is_err() => return,
+                _ => {}
             }
         }
     });
-    Ok(())
+    Ok(asked)
 }
 
 /// Reads keys on a thread of its own. Ctrl-C cuts here already: it must not wait for the screen.
@@ -137,7 +154,7 @@ fn show(terminal: &mut DefaultTerminal, session: &mut Session, wakes: &Receiver<
         while let Some(now) = wake {
             match now {
                 Wake::Terminal(event) => update::event(&mut model, session, &event, start.elapsed()),
-                Wake::Signal(signal) => obey(&mut model, session, terminal, signal)?,
+                Wake::Signal(signal) => obey(session, terminal, signal)?,
             }
             wake = wakes.try_recv().ok();
         }
@@ -145,16 +162,9 @@ fn show(terminal: &mut DefaultTerminal, session: &mut Session, wakes: &Receiver<
     Ok(())
 }
 
-fn obey(
-    model: &mut Model,
-    session: &mut Session,
-    terminal: &mut DefaultTerminal,
-    signal: i32,
-) -> miette::Result<()> {
-    use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
+fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> miette::Result<()> {
+    use signal_hook::consts::{SIGCONT, SIGTSTP};
     match signal {
-        SIGTERM | SIGHUP => model.quit = true,
-        SIGINT => session.engine.stop().cut(),
         SIGTSTP => {
             // Nobody can reach the keys of a stopped program: hold first.
             session.engine.command(Command::Hold);

@@ -173,7 +173,25 @@ impl Drop for Unread {
 #[test]
 fn cut_works_while_the_screen_is_blocked() {
     let home = Home::new();
-    let program = Unread::start(&home);
+    let program = blocked_and_driving(&home);
+    program.press(b"\x03");
+    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
+    assert!(program.is_blocked(), "and the screen is blocked still");
+}
+
+#[test]
+fn a_signal_ends_it_while_the_screen_is_blocked() {
+    let home = Home::new();
+    let mut program = blocked_and_driving(&home);
+    send_signal("-TERM", program.child.id());
+    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
+    until(|| program.child.try_wait().unwrap(), || "the process stays".to_owned());
+    assert!(home.was_released_last(&[1]));
+}
+
+/// A program that drives the neck, on a terminal that takes nothing any more.
+fn blocked_and_driving(home: &Home) -> Unread {
+    let program = Unread::start(home);
     until(|| (home.bus().len() > 5).then_some(()), || "the board was never started".to_owned());
     // Up, up to the neck; engage where it is said to stand.
     for keys in [&b"\x1b[A"[..], b"\x1b[A", b"e", b"\r"] {
@@ -188,7 +206,5 @@ fn cut_works_while_the_screen_is_blocked() {
         },
         || "the screen never blocked".to_owned(),
     );
-    program.press(b"\x03");
-    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
-    assert!(program.is_blocked(), "and the screen is blocked still");
+    program
 }
