@@ -248,10 +248,12 @@ impl Beat {
                     *stay = plan.stay_stiff;
                 }
             }
-            post.frames.publish();
-            if waiting {
-                self.punctual.late_writes += 1;
+            if *frame == post.last {
+                continue;
             }
+            post.last.clone_from(frame);
+            post.frames.publish();
+            self.punctual.late_writes += u64::from(waiting);
             if let Some(waker) = self.wakers.get(port) {
                 waker.unpark();
             }

@@ -33,6 +33,8 @@ pub type Report = Vec<BoardState>;
 pub struct Post {
     /// Where the next frame goes.
     pub frames: Input<Frame>,
+    /// The frame that was sent last: the same again wakes nobody.
+    pub last: Frame,
     /// Where reports come from.
     pub reports: Output<Report>,
 }
@@ -41,6 +43,7 @@ struct Driven {
     driver: Expander,
     state: BoardState,
     decided: u32,
+    again: Again,
 }
 
 /// See the module.
@@ -51,12 +54,31 @@ pub struct Worker {
     frames: Output<Frame>,
     reports: Input<Report>,
     clock: Arc<dyn Clock>,
-    retry_at: Duration,
-    retry_after: Duration,
+    reopen: Again,
     released: bool,
 }
 
-const FIRST_RETRY: Duration = Duration::from_millis(500);
+/// When something that failed is tried again: soon at first, then ever more rarely.
+#[derive(Debug, Clone, Copy)]
+struct Again {
+    at: Duration,
+    after: Duration,
+}
+
+impl Again {
+    const NOW: Self = Self { at: Duration::ZERO, after: FIRST_RETRY };
+
+    const fn worked(&mut self) {
+        *self = Self::NOW;
+    }
+
+    fn failed(&mut self, now: Duration) {
+        self.at = now + self.after;
+        self.after = (self.after * 2).min(LAST_RETRY);
+    }
+}
+
+const FIRST_RETRY: Duration = Duration::from_millis(100);
 const LAST_RETRY: Duration = Duration::from_secs(8);
 /// A board is looked at this often even when nothing changes.
 const IDLE: Duration = Duration::from_millis(250);
@@ -73,7 +95,12 @@ pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>)
             let (reports, reports_out) = triple_buffer(&report);
             let boards = boards
                 .iter()
-                .map(|&s| Driven { driver: Expander::new(s), state: BoardState::default(), decided: 0 })
+                .map(|&s| Driven {
+                    driver: Expander::new(s),
+                    state: BoardState::default(),
+                    decided: 0,
+                    again: Again::NOW,
+                })
                 .collect();
             let worker = Worker {
                 open: port.open,
@@ -82,11 +109,10 @@ pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>)
                 frames,
                 reports,
                 clock: Arc::clone(clock),
-                retry_at: Duration::ZERO,
-                retry_after: FIRST_RETRY,
+                reopen: Again::NOW,
                 released: false,
             };
-            (worker, Post { frames: frames_in, reports: reports_out })
+            (worker, Post { frames: frames_in, last: frame, reports: reports_out })
         })
         .unzip()
 }
@@ -114,54 +140,49 @@ impl Worker {
     pub(crate) fn service(&mut self) -> Duration {
         self.frames.update();
         let now = self.clock.now();
-        let mut next = IDLE;
-        if now >= self.retry_at {
-            let outcome = self.round(now);
-            next = match outcome {
-                Ok(next) => {
-                    self.retry_after = FIRST_RETRY;
-                    next
+        if self.bus.is_none() && now >= self.reopen.at {
+            match (self.open)() {
+                Ok(bus) => {
+                    self.bus = Some(bus);
+                    self.reopen.worked();
                 }
                 Err(error) => {
-                    self.fail(&error, now);
-                    IDLE
+                    self.reopen.failed(now);
+                    self.boards.iter_mut().for_each(|board| board.fail(&error, now));
                 }
-            };
+            }
         }
+        let next = self.round(now);
         self.report();
         next
     }
 
-    fn round(&mut self, now: Duration) -> Result<Duration, BusError> {
-        if self.bus.is_none() {
-            self.bus = Some((self.open)()?);
-        }
-        let Some(bus) = self.bus.as_deref_mut() else { return Ok(IDLE) };
+    /// Serves every board; one that fails is tried again later and does not stop the others.
+    fn round(&mut self, now: Duration) -> Duration {
+        let Some(bus) = self.bus.as_deref_mut() else { return IDLE };
         let clock = Arc::clone(&self.clock);
         let wait = |time| clock.wait(time);
         let mut next = IDLE;
-        let mut first = Ok(());
         for (board, frame) in self.boards.iter_mut().zip(self.frames.output_buffer()) {
+            if now < board.again.at {
+                next = next.min(board.again.at.saturating_sub(now));
+                continue;
+            }
             match board.service(bus, now, frame, &wait) {
                 Ok(()) => {
+                    board.again.worked();
                     if let Some(due) = board.driver.due(&frame.wanted) {
                         next = next.min(due.saturating_sub(now));
                     }
                 }
-                Err(error) => first = first.and(Err(error)),
+                Err(error) => board.fail(&error, now),
             }
         }
-        first.map(|()| next)
-    }
-
-    fn fail(&mut self, error: &BusError, now: Duration) {
-        self.bus = None;
-        self.retry_at = now + self.retry_after;
-        self.retry_after = (self.retry_after * 2).min(LAST_RETRY);
-        for board in &mut self.boards {
-            board.driver.lost();
-            board.state.trouble = Some(Trouble { doing: error.doing, fault: error.fault });
+        // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew.
+        if self.boards.iter().all(|board| board.state.trouble.is_some()) {
+            self.bus = None;
         }
+        next
     }
 
     fn report(&mut self) {
@@ -175,6 +196,10 @@ impl Worker {
 
     fn release(&mut self) {
         self.released = true;
+        // A way that was lost a moment ago may be back.
+        if self.bus.is_none() && self.boards.iter().any(|b| b.driver.sent().iter().any(Option::is_some)) {
+            self.bus = (self.open)().ok();
+        }
         let Some(bus) = self.bus.as_deref_mut() else { return };
         let frames = self.frames.output_buffer();
         for (board, frame) in self.boards.iter_mut().zip(frames) {
@@ -195,6 +220,12 @@ impl Drop for Worker {
 }
 
 impl Driven {
+    fn fail(&mut self, error: &BusError, now: Duration) {
+        self.driver.lost();
+        self.again.failed(now);
+        self.state.trouble = Some(Trouble { doing: error.doing, fault: error.fault });
+    }
+
     fn service(
         &mut self,
         bus: &mut dyn I2cBus,

@@ -147,6 +147,42 @@ fn a_missing_board_is_named_and_comes_back() {
 }
 
 #[test]
+fn one_missing_board_does_not_stop_the_other_on_its_bus() {
+    let mut rig = rig();
+    let second = wasvolta_core::rig::Board { name: "lower".into(), address: 0x41, ..rig.boards[0].clone() };
+    rig.boards.push(second);
+    rig.servos[1].board = "lower".into();
+    let clock = Arc::new(ManualClock::default());
+    let bench = bench(clock.clone());
+    let mut engine = Engine::by_hand(&rig, setup(&bench, clock.clone(), vec![])).unwrap();
+    for servo in [0, 1] {
+        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+    }
+    for beat in 0..500 {
+        if beat % 10 == 5 {
+            engine.command(Command::Jog { servo: 0, by: Micros::new(5.0), repeat: false });
+        }
+        clock.advance(BEAT);
+        engine.pass();
+        let boards = &engine.snapshot().boards[0];
+        assert!(boards[0].trouble.is_none() && boards[1].trouble.is_some() || beat == 0, "beat {beat}");
+    }
+    let boards = engine.snapshot().boards[0].clone();
+    assert_eq!((boards[0].starts, boards[1].starts), (1, 0));
+    assert!((bench.pulse_us("bench-bus", 0x40, 1).unwrap() - 1750.0).abs() < 5.0);
+    // Plugged in later, it comes up and its servo is engaged.
+    bench.ensure("bench-bus", 0x41, &[2]);
+    for _ in 0..500 {
+        clock.advance(BEAT);
+        engine.pass();
+    }
+    assert!(bench.pulse_us("bench-bus", 0x41, 2).is_some());
+    drop(engine);
+    let released = bench.log().iter().rev().take(2).map(|e| e.address).collect::<Vec<_>>();
+    assert_eq!(released, [0x41, 0x40]);
+}
+
+#[test]
 fn a_knob_over_a_pty_moves_a_servo_and_its_pulled_plug_is_lost() {
     let folder = std::env::temp_dir().join(format!("wasvolta-engine-{}", std::process::id()));
     std::fs::create_dir_all(&folder).unwrap();

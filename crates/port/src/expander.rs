@@ -5,6 +5,7 @@
 //! every channel as its last act. Which servo a channel is, and why it should be where it is, is known above.
 
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
+use std::ops::RangeInclusive;
 use std::time::Duration;
 use wasvolta_wire::expander::{
     ALL_OFF_H, BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, MODE2, PRE_SCALE, SUBADR1, UNTOUCHED,
@@ -184,6 +185,13 @@ impl Expander {
                     self.phase = Phase::Asking(found);
                     return Ok(Noted::Asks);
                 }
+                if self.was_up && self.is_as_started(bus)? {
+                    // It was only out of reach: its pulses have gone on.
+                    self.phase = Phase::Started;
+                    self.checked_at = now;
+                    self.send_all(bus, now, wanted)?;
+                    return Ok(Noted::Nothing);
+                }
                 self.start(bus, wait)?;
                 self.checked_at = now;
                 self.send(bus, now, wanted)?;
@@ -330,22 +338,46 @@ impl Expander {
         }
         let next = self.allowed(now, wanted);
         for group in 0..CHANNELS / GROUP {
-            let channels = group * GROUP..(group + 1) * GROUP;
-            let mut changed = channels.filter(|&n| self.sent[n] != next[n]);
+            let mut changed = (group * GROUP..(group + 1) * GROUP).filter(|&n| self.sent[n] != next[n]);
             let Some(first) = changed.next() else { continue };
             let last = changed.next_back().unwrap_or(first);
-            let mut block = [0; BLOCK];
-            for channel in first..=last {
-                let value = next[channel]
-                    .map_or(Channel::Released, |ticks| Channel::Pulse { on: self.on[channel], ticks });
-                let at = (channel - first) * CHANNEL_BYTES;
-                block[at..at + CHANNEL_BYTES].copy_from_slice(&value.emit());
-            }
-            let bytes = &block[..(last - first + 1) * CHANNEL_BYTES];
-            write(bus, self.settings.address, channel_register(first), bytes)?;
-            self.written_at = Some(now);
-            self.sent[first..=last].copy_from_slice(&next[first..=last]);
+            self.put(bus, now, &next, first..=last)?;
         }
+        Ok(())
+    }
+
+    /// Tells the chip everything anew: after a silence it is not sure what it heard last.
+    fn send_all(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
+        let next = self.allowed(now, wanted);
+        for group in 0..CHANNELS / GROUP {
+            self.put(bus, now, &next, group * GROUP..=group * GROUP + GROUP - 1)?;
+        }
+        Ok(())
+    }
+
+    /// Writes neighbouring channels of one group in one transfer. They count as told before it is known to have
+    /// worked: what may have got a pulse must be released in the end.
+    fn put(
+        &mut self,
+        bus: &mut dyn I2cBus,
+        now: Duration,
+        next: &Wanted,
+        channels: RangeInclusive<usize>,
+    ) -> Result<(), BusError> {
+        let (first, last) = (*channels.start(), *channels.end());
+        let mut block = [0; BLOCK];
+        for channel in first..=last {
+            let value = next[channel]
+                .map_or(Channel::Released, |ticks| Channel::Pulse { on: self.on[channel], ticks });
+            let at = (channel - first) * CHANNEL_BYTES;
+            block[at..at + CHANNEL_BYTES].copy_from_slice(&value.emit());
+            // A release that fails is still owed.
+            self.sent[channel] = next[channel].or(self.sent[channel]);
+        }
+        let bytes = &block[..(last - first + 1) * CHANNEL_BYTES];
+        write(bus, self.settings.address, channel_register(first), bytes)?;
+        self.written_at = Some(now);
+        self.sent[first..=last].copy_from_slice(&next[first..=last]);
         Ok(())
     }
 }

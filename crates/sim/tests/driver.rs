@@ -150,6 +150,33 @@ fn a_board_that_restarts_is_noticed_and_engaged_anew_one_by_one() {
 }
 
 #[test]
+fn a_board_that_was_only_out_of_reach_goes_on_without_a_gap() {
+    let mut rig = Rig::new(&[]);
+    let two = wanted(&[(0, 300), (5, 400)]);
+    rig.settle(&two);
+    rig.driver.lost();
+    let before = rig.writes().len();
+    assert_eq!(rig.service(&wanted(&[(0, 310)])), Noted::Nothing);
+    let new: Vec<_> = rig.writes()[before..].iter().map(|e| (e.register, e.bytes.len())).collect();
+    assert_eq!(new, [(6, 32), (38, 32)], "no start, everything told anew");
+    assert_eq!(rig.driver.sent(), &wanted(&[(0, 310)]));
+    assert_eq!(rig.bench.pulse_us("b", 0x40, 5), None, "and what is no longer wanted is released");
+}
+
+#[test]
+fn a_pulse_whose_write_failed_is_released_in_the_end_all_the_same() {
+    let mut rig = Rig::new(&[]);
+    rig.service(&[None; 16]);
+    rig.clock.advance(BEAT);
+    rig.bench.faults().refuse_next(1);
+    let clock = Arc::clone(&rig.clock);
+    let now = clock.now();
+    assert!(rig.driver.service(&mut rig.bus, now, &wanted(&[(3, 307)]), &|t| clock.wait(t)).is_err());
+    rig.driver.release_all(&mut rig.bus, &[false; 16]).unwrap();
+    assert_eq!(wasvolta_sim::bench::released_at_the_end(&rig.bench.log()), [3]);
+}
+
+#[test]
 fn running_pulses_are_not_touched_before_the_maker_decides() {
     let mut rig = Rig::new(&[(1, 310)]);
     assert_eq!(rig.service(&[None; 16]), Noted::Asks);

@@ -124,7 +124,8 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
     }
     if wide >= WIDE {
         let late = snapshot.punctual.late;
-        facts.push((format!("50 beats/s, {late} late"), theme::QUIET));
+        let rate = 1.0 / crate::hardware::BEAT.as_secs_f64();
+        facts.push((format!("{rate:.0} beats/s, {late} late"), theme::QUIET));
     }
     facts
 }
