@@ -35,7 +35,11 @@ impl Dial {
         let (wide, high) = canvas.size();
         let sides = f64::from(side(columns) * DOTS.0);
         // Over a half disc the hub stays inside: its circle needs room under the base line.
-        let below = if reach > 90.0 { 1.15 } else { 0.2 };
+        let below = match reach {
+            r if r <= 90.0 => 0.2,
+            r if r <= 135.0 => 0.85,
+            _ => 1.15,
+        };
         let radius = ((wide / 2.0 - sides) / 1.16).min((high - 4.0) / (1.16 + below)).max(8.0);
         let spare = (high - 4.0 - radius * (1.16 + below)).max(0.0) / 2.0;
         let centre = (wide / 2.0, (4.0 + spare + radius * 1.14).floor());
@@ -130,16 +134,14 @@ fn reach(picked: &Picked, line: Line) -> f64 {
 fn scale(dial: &mut Dial) {
     let reach = dial.reach;
     dial.arc(-reach, reach, 1.0, theme::RULE);
-    let mut degrees = -reach;
-    while degrees <= reach {
-        let long = (degrees / 30.0).fract() == 0.0;
-        if long {
+    for tens in (-18..=18i32).filter(|tens| f64::from(tens * 10).abs() <= reach) {
+        let degrees = f64::from(tens * 10);
+        if tens % 3 == 0 {
             dial.ray(degrees, 1.05, 1.12, theme::QUIET);
         } else {
             let (x, y) = dial.at(degrees, 1.06);
             dial.canvas.dot(x, y, theme::QUIET);
         }
-        degrees += 10.0;
     }
 }
 
@@ -236,30 +238,30 @@ fn hollow(dial: &mut Dial, degrees: f64) {
 }
 
 fn labels(pen: &mut Pen<'_>, dial: &Dial) {
-    let mut degrees = -dial.reach;
-    while degrees <= dial.reach {
-        let (x, y) = dial.cell(degrees, 1.17);
-        let brief = pen.width() < SPACIOUS;
+    let brief = pen.width() < SPACIOUS;
+    let style = theme::text(theme::QUIET);
+    // −180° and 180° are one place; it is labelled once.
+    for degrees in (-5..=6i32).map(|n| f64::from(n * 30)).filter(|d| d.abs() <= dial.reach) {
         let text = match degrees {
             0.0 => "0°".to_owned(),
+            180.0 => "180°".to_owned(),
             d if brief && d.abs() < 90.0 => format!("{:.0}", d.abs()),
             d => format!("{d:+.0}°"),
         };
-        let style = theme::text(theme::QUIET);
-        if brief && degrees.abs() >= 90.0 {
+        let (x, y) = dial.cell(degrees, 1.17);
+        if brief && dial.reach <= 90.0 && degrees.abs() >= 90.0 {
+            // Beside the scale there is no room: under its ends.
             let (x, y) = dial.cell(degrees, 1.0);
             pen.put_centred(x, y + 1, &text, style);
-            degrees += 30.0;
-            continue;
-        }
-        if degrees.abs() < 15.0 {
+        } else if degrees.abs() < 15.0 {
             pen.put_centred(x, y.saturating_sub(1), &text, style);
+        } else if degrees.abs() > 165.0 {
+            pen.put_centred(x, y, &text, style);
         } else if degrees < 0.0 {
             pen.put_right(x + 1, y, &text, style);
         } else {
             pen.put(x, y, &text, style);
         }
-        degrees += 30.0;
     }
 }
 
