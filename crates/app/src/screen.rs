@@ -175,17 +175,19 @@ fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> m
                 std::thread::yield_now();
             }
             ratatui::restore();
+            // Stands here until it is continued.
             signal_hook::low_level::emulate_default_handler(SIGTSTP).into_diagnostic()?;
+            come_back(terminal)
         }
-        SIGCONT => {
-            // Without asking the terminal anything: the answer would land with the key reader.
-            crossterm::terminal::enable_raw_mode().into_diagnostic()?;
-            crossterm::execute!(std::io::stdout(), crossterm::terminal::EnterAlternateScreen)
-                .into_diagnostic()?;
-            let size = terminal.size().into_diagnostic()?;
-            terminal.resize(Rect::new(0, 0, size.width, size.height)).into_diagnostic()?;
-        }
-        _ => {}
+        SIGCONT => come_back(terminal),
+        _ => Ok(()),
     }
-    Ok(())
+}
+
+/// Takes the terminal again after a stop, without asking it anything: the answer would land with the key reader.
+fn come_back(terminal: &mut DefaultTerminal) -> miette::Result<()> {
+    crossterm::terminal::enable_raw_mode().into_diagnostic()?;
+    crossterm::execute!(std::io::stdout(), crossterm::terminal::EnterAlternateScreen).into_diagnostic()?;
+    let size = terminal.size().into_diagnostic()?;
+    terminal.resize(Rect::new(0, 0, size.width, size.height)).into_diagnostic()
 }

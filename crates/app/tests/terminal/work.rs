@@ -10,7 +10,7 @@ fn engage(pane: &mut Pane, name: &str) {
     pane.see("Where does the horn stand now?");
     pane.text(&format!("{stands:.0}"));
     pane.keys(&["Enter"]);
-    pane.see("DRIVING");
+    pane.see(&format!("{name} engaged"));
     pane.see_no_more("Where does the horn stand now?");
 }
 
@@ -166,7 +166,7 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
     pane.see("punt.rudder gets no pulses, so it cannot move: engage it with e");
     pane.keys(&["Up", "Up"]);
     engage(&mut pane, "heron.neck");
-    let before = number_behind(&pane.screen(), "on the wire");
+    let before = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
     pane.text("12parsec");
     pane.keys(&["Enter"]);
     pane.see("is no unit here: us, deg, % or t (ticks) are understood");
@@ -176,7 +176,8 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
     pane.see("did you mean 1.5ms, or 1500us?");
     pane.keys(&["Escape"]);
     pane.see_no_more("Go to");
-    assert_eq!(number_behind(&pane.screen(), "on the wire"), before);
+    let after = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
+    assert!((after - before).abs() < 0.5, "{before} {after}");
 }
 
 #[test]
@@ -192,7 +193,8 @@ fn endpoints_are_widened_and_a_buzz_backs_off() {
     pane.see("DRIVING");
     pane.text("1990us");
     pane.keys(&["Enter"]);
-    until(|| number_behind(&pane.screen(), "on the wire").filter(|t| *t >= 407.0), || pane.screen());
+    // 408 ticks are 1991 µs; the difference is shown once it stands.
+    pane.see("asked 1990.0 µs");
     pane.keys(&["W"]);
     pane.see("high endpoint widened by 10 µs");
     pane.see("2010");
