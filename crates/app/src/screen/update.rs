@@ -26,10 +26,14 @@ pub struct Desk<'a> {
     pub now: Duration,
     /// The key came so soon after the same one that it is being held.
     pub held: bool,
+    /// It came so soon that it may be the first repeat of a held key.
+    pub hurried: bool,
 }
 
 /// Presses of one key closer together than this come from a key that is held.
 const HELD: Duration = Duration::from_millis(120);
+/// Keyboards wait up to this long before a held key begins to repeat; a terminal does not tell the two apart.
+const FIRST_REPEAT: Duration = Duration::from_millis(700);
 
 impl Desk<'_> {
     /// Asks the engine for something.
@@ -84,9 +88,10 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
         return;
     }
     let key = Key::pressed(*pressed);
-    let held = model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < HELD);
+    let within = |time| model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < time);
+    let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
-    let mut desk = Desk { model, session, now, held };
+    let mut desk = Desk { model, session, now, held, hurried };
     if desk.model.dialog.is_some() {
         return dialog::key(&mut desk, key);
     }

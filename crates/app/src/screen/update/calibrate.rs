@@ -141,8 +141,8 @@ pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark]
 
 /// Moves the nearer endpoint and the pulse outwards together; never from a held key.
 pub fn widen(desk: &mut Desk) {
-    if desk.held {
-        return;
+    if desk.hurried {
+        return desk.refuse("a held key does not widen: listen to the servo, then press W again");
     }
     let Some((name, end, gap)) = with(desk, |p| {
         let end = p.nearer_end();

@@ -292,7 +292,16 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     }
     if let Some(Ok(fit)) = scene.derived.fits.get(scene.model.servo) {
         let angle = |p: f64| fit.line.angle_at(Micros::new(p)).get();
-        plot.line((x0, angle(x0)), (x1, angle(x1)), theme::INK);
+        // Solid between the marks, dashed where the line is only continued.
+        let (first, last) = fit
+            .points
+            .first()
+            .zip(fit.points.last())
+            .map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
+        plot.line((first, angle(first)), (last, angle(last)), theme::INK);
+        for (from, to) in [(x0, first), (last, x1)] {
+            plot.dashed((from, angle(from)), (to, angle(to)), theme::INK, (2, 5));
+        }
         for side in [-1.0, 1.0] {
             for step in 0..60u32 {
                 let p = x0 + (x1 - x0) * f64::from(step) / 60.0;
