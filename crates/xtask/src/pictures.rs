@@ -203,6 +203,9 @@ fn picture(name: &str) -> Result<(), String> {
     std::fs::create_dir_all("docs/screenshots").map_err(|e| e.to_string())?;
     // What was said last would stand in the place of the next line.
     see("\n next ")?;
+    // Drawn anew as a whole: a font may leave pixels of what stood there before.
+    let client = tmux(&["list-clients", "-F", "#{client_name}"], |_| {})?;
+    tmux(&["refresh-client", "-t", client.trim()], |_| {})?;
     let mut before = Vec::new();
     let start = Instant::now();
     loop {

@@ -115,7 +115,7 @@ fn heads(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time, sho
 /// A band a joint; gives the rows used.
 fn bands(pen: &mut Pen<'_>, scene: &Scene, time: &Time, shorts: &[Short], label: u16) -> u16 {
     let count = u16::try_from(time.line.tracks.len()).unwrap_or(u16::MAX).max(1);
-    let pitch = (pen.height() / count).clamp(3, 10);
+    let pitch = (pen.height() / count).clamp(3, 12);
     let wide = pen.width();
     let mut y = 0;
     for track in &time.line.tracks {
