@@ -19,13 +19,18 @@ pub struct Range {
 
 /// A number outside its row.
 #[derive(Debug, Clone, PartialEq, Error)]
-#[error("{name} is {value} {unit}, outside {least} to {greatest} {unit}")]
+#[error("{name} is {value}{}, outside {least} to {greatest}{}", spaced(unit), spaced(unit))]
 pub struct OutOfRange {
     name: &'static str,
     unit: &'static str,
     value: f64,
     least: f64,
     greatest: f64,
+}
+
+/// A unit as it stands behind a number; quantities without one have nothing there.
+fn spaced(unit: &str) -> String {
+    if unit.is_empty() { String::new() } else { format!(" {unit}") }
 }
 
 impl Range {
@@ -172,6 +177,7 @@ mod tests {
     fn a_message_says_what_is_allowed() {
         let message = PULSE.check(2930.0).unwrap_err().to_string();
         assert_eq!(message, "pulse is 2930 µs, outside 300 to 2900 µs");
+        assert_eq!(DEADBAND.check(2.0).unwrap_err().to_string(), "deadband is 2, outside 0 to 0.99");
     }
 
     #[test]

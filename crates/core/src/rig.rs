@@ -562,6 +562,15 @@ impl Rig {
         self.servos.iter().enumerate().find(|(_, s)| &s.name == name)
     }
 
+    /// The greatest speed of a servo's joint: the lesser of what it is allowed and what its sheet says.
+    pub fn speed_of(&self, servo: &Servo) -> Option<DegreesPerSecond> {
+        let allowed = self.joint_of(&servo.name).and_then(|j| j.speed_deg_s);
+        match (allowed, servo.rated_speed()) {
+            (Some(allowed), Some(rated)) => Some(if allowed < rated { allowed } else { rated }),
+            (allowed, rated) => allowed.or(rated),
+        }
+    }
+
     /// The mapping that drives a joint.
     pub fn mapping_of(&self, joint: &str) -> Option<&Mapping> {
         self.mappings.iter().find(|m| m.joint == joint)

@@ -247,11 +247,7 @@ fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
     };
     let legs: Vec<Leg> = sequence.steps.iter().map(&mut leg).collect();
     held?;
-    let rated = rig.servos.get(servo)?.rated_speed();
-    let speed = match (joint.speed_deg_s, rated) {
-        (Some(a), Some(b)) => Some(if a < b { a } else { b }),
-        (a, b) => a.or(b),
-    };
+    let speed = rig.speed_of(rig.servos.get(servo)?);
     Some(Track { servo, speed, legs })
 }
 

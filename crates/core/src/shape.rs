@@ -144,9 +144,14 @@ impl Shape {
 
     /// The stages up to the curve at a raw value: what the input would rest at. No memory is touched.
     pub fn rest(&self, raw: f64) -> f64 {
+        self.rest_at(self.span.place(raw))
+    }
+
+    /// The stages behind the span, up to the curve, at a place −1..1 or 0..1 of it.
+    pub fn rest_at(&self, place: f64) -> f64 {
         let floor = self.span.floor();
-        let placed = (self.span.place(raw).clamp(floor, 1.0) + self.trim).clamp(floor, 1.0);
-        self.curve.at(dead(placed, self.deadband))
+        let trimmed = (place.clamp(floor, 1.0) + self.trim).clamp(floor, 1.0);
+        self.curve.at(dead(trimmed, self.deadband))
     }
 
     fn smooth(&self, before: Option<f64>, x: f64, dt: Duration) -> f64 {

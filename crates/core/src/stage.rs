@@ -15,7 +15,7 @@ use crate::estimate::{Estimate, Known};
 use crate::guard::Stopped;
 use crate::link::{Health, Link};
 use crate::rig::Id;
-use crate::shape::{self, Memory, Stages};
+use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
 use plan::{MappingPlan, ServoPlan};
 use std::time::Duration;
@@ -387,8 +387,8 @@ impl Stage {
             Health::Absent | Health::Lost => false,
         };
         if usable {
-            let position = shape::two_sided(input.stages.shaped(), &shape.shape.span);
-            return (line.pulse_at(mapping.angle_at(position)), Owner::Mapping, None);
+            let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
+            return (line.pulse_at(angle), Owner::Mapping, None);
         }
         mapping.failsafe.map_or(stay, |(angle, over)| {
             let over = over.as_secs_f64().max(self.beat.as_secs_f64());

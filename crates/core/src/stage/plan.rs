@@ -5,7 +5,7 @@ use crate::guard::Guard;
 use crate::link::Rules;
 use crate::rig::{CutTo, Ends, Id, Input, Joint, Limit, Mapping, Rig, Servo};
 use crate::sequence::{Timeline, UNRATED_SPEED};
-use crate::shape::{Curve, Shape, Span, between};
+use crate::shape::{Curve, Shape, Span, between, two_sided};
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros};
 use std::time::Duration;
 
@@ -72,9 +72,9 @@ pub struct MappingPlan {
 }
 
 impl MappingPlan {
-    /// The angle at a position −1..1.
-    pub fn angle_at(&self, position: f64) -> Degrees {
-        Degrees::new(between(position, self.angles.0.get(), self.angles.1.get()))
+    /// The angle for a shaped value of an input with the given span.
+    pub fn angle(&self, shaped: f64, span: &Span) -> Degrees {
+        Degrees::new(between(two_sided(shaped, span), self.angles.0.get(), self.angles.1.get()))
     }
 }
 
@@ -111,16 +111,7 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     let gain = libm::fabs(line.map(|l| l.gain()).or(rated_gain).unwrap_or(USUAL_GAIN));
     let pulses = |speed: DegreesPerSecond| speed.get() / gain;
     let rated = servo.rated_speed();
-    let speed = match (joint.and_then(|j| j.speed_deg_s), rated) {
-        (Some(a), Some(b)) => {
-            if a < b {
-                a
-            } else {
-                b
-            }
-        }
-        (a, b) => a.or(b).unwrap_or(UNRATED_SPEED),
-    };
+    let speed = rig.speed_of(servo).unwrap_or(UNRATED_SPEED);
     let Ends(low, high) = servo.endpoints_us;
     let guard = Guard {
         endpoints: (low, high),

@@ -110,6 +110,28 @@ fn colours_are_used_for_what_they_mean() {
 }
 
 #[test]
+fn every_size_from_the_least_on_can_be_drawn() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('o'));
+    bench.pass(10);
+    for view in [KeyCode::F(2), KeyCode::F(3), KeyCode::F(4)] {
+        bench.code(view);
+        for dialog in [None, Some('?'), Some(':'), Some('1')] {
+            if let Some(key) = dialog {
+                bench.press(Key::char(key));
+            }
+            for columns in (1..240).step_by(7) {
+                for rows in (1..90).step_by(4) {
+                    bench.buffer(columns, rows);
+                }
+            }
+            bench.code(KeyCode::Esc);
+            bench.press(Key::char('d'));
+        }
+    }
+}
+
+#[test]
 fn text_has_enough_contrast_on_its_ground() {
     let light = |c: Color| {
         let Color::Rgb(r, g, b) = c else { panic!("{c:?}") };

@@ -8,7 +8,7 @@ use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::{Field, Input};
-use wasvolta_core::shape::{Curve, Shape, two_sided};
+use wasvolta_core::shape::Shape;
 use wasvolta_core::stage::{InputState, Owner};
 
 /// What one line of the stages shows.
@@ -121,7 +121,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         (true, Some(failsafe), _) => format!("lost → {:+.1}°", failsafe.angle_deg.get() + 0.0),
         (true, None, _) => "lost → stay".to_owned(),
         (false, _, Some((plan, span))) => {
-            let angle = plan.angle_at(two_sided(state.stages.shaped(), &span));
+            let angle = plan.angle(state.stages.shaped(), &span);
             format!("{raw} → {:+.3} → {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
         }
         (false, _, None) => raw,
@@ -243,10 +243,10 @@ fn curve(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
         plot.dashed((0.0, floor), (0.0, 1.0), theme::RULE, (1, 4));
     }
     let points =
-        (0..=120u32).map(|n| floor + (1.0 - floor) * f64::from(n) / 120.0).map(|x| (x, shaped_at(shape, x)));
+        (0..=120u32).map(|n| floor + (1.0 - floor) * f64::from(n) / 120.0).map(|x| (x, shape.rest_at(x)));
     plot.curve(points, theme::INK);
     for end in [floor, 1.0] {
-        plot.disc(end, shaped_at(shape, end), theme::MARK);
+        plot.disc(end, shape.rest_at(end), theme::MARK);
     }
     if state.raw.is_some() {
         plot.disc(state.stages.span, state.stages.shaped(), theme::INPUT);
@@ -265,16 +265,6 @@ fn curve(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
     let (low, high) = (scene.input().map_or(0.0, |i| i.ends.0), scene.input().map_or(0.0, |i| i.ends.1));
     pen.put(left, rows - 1, &format!("{low:.0}"), quiet);
     pen.put_right(wide, rows - 1, &format!("{high:.0} raw"), quiet);
-}
-
-/// The shaped value that a place in the span rests at.
-fn shaped_at(shape: &Shape, place: f64) -> f64 {
-    let floor = shape.span.floor();
-    let trimmed = (place + shape.trim).clamp(floor, 1.0);
-    let live = ((trimmed.abs() - shape.deadband) / (1.0 - shape.deadband)).max(0.0).copysign(trimmed);
-    match &shape.curve {
-        Curve::Expo(_) | Curve::Points(_) => shape.curve.at(live),
-    }
 }
 
 /// The last seconds of raw and shaped values.

@@ -203,8 +203,7 @@ fn input_angle(scene: &Scene, picked: &Picked) -> Option<f64> {
     let state = scene.model.snapshot.inputs.get(mapping.input)?;
     state.raw?;
     let span = &scene.derived.plan.inputs.get(mapping.input)?.shape.span;
-    let position = wasvolta_core::shape::two_sided(state.stages.shaped(), span);
-    Some(mapping.angle_at(position).get())
+    Some(mapping.angle(state.stages.shaped(), span).get())
 }
 
 fn needles(dial: &mut Dial, scene: &Scene, picked: &Picked, line: Line) {
