@@ -19,7 +19,7 @@ pub struct Range {
 
 /// A number outside its row.
 #[derive(Debug, Clone, PartialEq, Error)]
-#[error("{name} is {value}{}, outside {least} to {greatest}{}", spaced(unit), spaced(unit))]
+#[error("{name} is {value}{behind}, outside {least} to {greatest}{behind}", behind = spaced(unit))]
 pub struct OutOfRange {
     name: &'static str,
     unit: &'static str,
