@@ -1,7 +1,7 @@
 //! The rig document: everything a maker has said about a mechanism, as plain values.
 //!
 //! Names tie the parts together as a person writes them. [`check`] finds what does not fit together,
-//! [`file`] reads and writes the TOML, [`edit`] has every change, and `stage::Plan` is what runs.
+//! [`mod@file`] reads and writes the TOML, [`edit`] has every change, and `stage::Plan` is what runs.
 
 pub mod check;
 pub mod edit;

@@ -67,7 +67,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let x = pen.put(0, 0, &picked.servo.name, theme::strong(theme::INK)) + 2;
     let cut = if picked.plan.stay_stiff { ", a cut leaves it stiff" } else { "" };
-    let place = format!("{}, channel {}{cut}", picked.board.name, picked.servo.channel);
+    let channel = if pen.width() < 36 { "ch." } else { "channel" };
+    let place = format!("{}, {channel} {}{cut}", picked.board.name, picked.servo.channel);
     let mut x = pen.put(x, 0, &place, theme::text(theme::QUIET));
     if let Some(meter) = meter(scene, picked)
         && pen.width() >= 60
@@ -183,7 +184,10 @@ fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
         pen.put(x, y, stopped.words(), theme::text(theme::FAULT));
     } else if picked.state.gliding {
         pen.put(x, y, "gliding", theme::text(theme::COMMANDED));
-    } else if picked.state.engaged && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0 {
+    } else if label >= 13
+        && picked.state.engaged
+        && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0
+    {
         // What is sent is whole ticks; a microsecond of difference is worth a word.
         pen.put(x, y, &format!("asked {:.1} µs", picked.state.pulse.get()), theme::text(theme::QUIET));
     }

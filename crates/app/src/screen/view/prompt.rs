@@ -134,20 +134,18 @@ fn found_words(scene: &Scene, port: usize, board: usize, found: &Found) -> Strin
 
 /// The keys that work while it is asked; none for the views' own.
 pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static str)]> {
+    // What ends the question stands first: it must be seen in a narrow window too.
     const LEAVE: (&str, &str) = ("Esc", "leave");
+    const TYPE: (&str, &str) = ("0-9", "type it");
     Some(match dialog? {
         Dialog::Engage { .. } => {
-            &[("← →", "tilt 1°"), ("↓ ↑", "10°"), ("0-9", "type it"), ("Enter", "first pulse there"), LEAVE]
+            &[("Enter", "first pulse there"), ("← →", "tilt 1°"), ("↓ ↑", "10°"), TYPE, LEAVE]
         }
-        Dialog::Mark(_) => &[("← →", "a degree"), ("0-9", "type it"), ("Enter", "keep"), LEAVE],
+        Dialog::Mark(_) => &[("Enter", "keep"), ("← →", "a degree"), TYPE, LEAVE],
         Dialog::Endpoint { .. } => &[("Enter", "set it"), ("Esc", "leave it as it was")],
-        Dialog::Limit { reason: None, .. } => &[
-            ("← →", "a degree"),
-            ("0-9", "type it"),
-            ("Tab", "the other limit"),
-            ("Enter", "on to the reason"),
-            LEAVE,
-        ],
+        Dialog::Limit { reason: None, .. } => {
+            &[("Enter", "on to the reason"), ("← →", "a degree"), ("Tab", "the other limit"), TYPE, LEAVE]
+        }
         Dialog::Limit { .. } => &[("Enter", "keep"), LEAVE],
         Dialog::Entry { .. } => &[("Enter", "do it"), LEAVE],
         Dialog::Palette { .. } => &[("↑ ↓", "pick"), ("Enter", "do it"), LEAVE],

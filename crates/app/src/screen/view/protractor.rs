@@ -282,16 +282,23 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
             x = pen.put(x, y, &format!("{sign} {words}"), theme::text(color)) + 3;
         }
     };
-    if picked.state.engaged {
-        let words = match picked.angle() {
-            Some(angle) => format!("commanded {:+.1}°", angle.get() + 0.0),
-            None => format!("commanded {:.0} µs", picked.wire_pulse().get()),
-        };
-        item(pen, "━", &words, theme::COMMANDED);
-    }
-    if let Some(look) = picked.look {
+    let commanded = picked.state.engaged.then(|| match picked.angle() {
+        Some(angle) => format!("commanded {:+.1}°", angle.get() + 0.0),
+        None => format!("commanded {:.0} µs", picked.wire_pulse().get()),
+    });
+    let horn = picked.look.map(|look| {
         let buzz = if look.buzzes { ", it buzzes" } else { "" };
-        item(pen, "◇", &format!("horn {:+.0}°, simulated{buzz}", look.angle_deg + 0.0), theme::INK);
+        format!("horn {:+.0}°, simulated{buzz}", look.angle_deg + 0.0)
+    });
+    // What is commanded stands among the readings too; what an eye sees stands only here.
+    let mut items = [("━", commanded, theme::COMMANDED), ("◇", horn, theme::INK)];
+    if pen.width() < SPACIOUS {
+        items.reverse();
+    }
+    for (sign, words, color) in items {
+        if let Some(words) = words {
+            item(pen, sign, &words, color);
+        }
     }
     if let Some(angle) = input_angle(scene, picked) {
         item(pen, "▽", &format!("input {angle:+.1}°"), theme::INPUT);
