@@ -15,8 +15,10 @@ use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Snapshot, Wiring};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::bench::released_at_the_end;
+use wasvolta_sim::faults::Faulty;
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
+use wasvolta_wire::expander::Channel;
 
 const BEAT: Duration = Duration::from_millis(20);
 
@@ -144,6 +146,59 @@ fn a_missing_board_is_named_and_comes_back() {
     until(&mut engine, "back and engaged", |s| {
         s.boards[0][0].trouble.is_none() && s.boards[0][0].sent.iter().flatten().count() == 2
     });
+}
+
+/// What a bus of some unreliability does to a run: nothing forbidden is ever sent, all is well once it is well,
+/// and in the end everything is released.
+#[test]
+fn an_unreliable_bus_delays_but_never_breaks() {
+    for (seed, share) in [(1, 0.01), (2, 0.1), (3, 0.3), (4, 0.6)] {
+        let clock = Arc::new(ManualClock::default());
+        let bench = bench(clock.clone());
+        let mut setup = setup(&bench, clock.clone(), vec![]);
+        let (behind, healed) = (bench.clone(), Arc::new(std::sync::atomic::AtomicBool::new(false)));
+        let heals = Arc::clone(&healed);
+        let mut opened = seed;
+        setup.buses[0].open = Box::new(move || {
+            opened += 100;
+            let share = if heals.load(std::sync::atomic::Ordering::SeqCst) { 0.0 } else { share };
+            Ok(Box::new(Faulty::new(behind.bus("bench-bus"), opened, share)))
+        });
+        let mut engine = Engine::by_hand(&rig(), setup).unwrap();
+        for servo in [0, 1] {
+            engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+        }
+        let pass = |engine: &mut Engine, beats: u32| {
+            for beat in 0..beats {
+                let by = Micros::new(if beat % 100 < 50 { 9.0 } else { -9.0 });
+                engine.command(Command::Jog { servo: 0, by, repeat: false });
+                clock.advance(BEAT);
+                engine.pass();
+            }
+        };
+        pass(&mut engine, 1500);
+        healed.store(true, std::sync::atomic::Ordering::SeqCst);
+        // The faults go when the bus is opened anew; a bus that no longer fails is never closed, so pull it once.
+        bench.faults().set_absent(true);
+        pass(&mut engine, 100);
+        bench.faults().set_absent(false);
+        pass(&mut engine, 1000);
+        let board = engine.snapshot().boards[0][0];
+        assert!(board.trouble.is_none(), "{share}: {:?}", board.trouble);
+        assert_eq!(board.sent.iter().flatten().count(), 2, "{share}");
+        drop(engine);
+        assert_eq!(released_at_the_end(&bench.log()), [1, 2], "{share}");
+        let channels = bench.log().into_iter().filter(|e| e.write && (6..=69).contains(&e.register));
+        for channel in channels.flat_map(|e| e.bytes.as_chunks::<4>().0.to_vec()).map(Channel::parse) {
+            // 900 to 2100 µs are 185 to 430 ticks.
+            let allowed = match channel {
+                Channel::Pulse { ticks, .. } => (185..=430).contains(&ticks),
+                Channel::Released => true,
+                Channel::FullyOn => false,
+            };
+            assert!(allowed, "{share}: {channel:?}");
+        }
+    }
 }
 
 #[test]

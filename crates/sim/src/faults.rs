@@ -1,8 +1,10 @@
-//! Faults of a simulated bus that can be switched on and off while it runs.
+//! Faults: those of a simulated bus that can be switched on and off while it runs, and a wrapper that lets any
+//! bus fail at random, from a seed.
 
+use crate::truth::Dice;
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::time::Duration;
-use wasvolta_port::{Clock, Fault};
+use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
 
 /// What is wrong with the bus at present. Nothing at first.
 #[derive(Debug, Default)]
@@ -55,5 +57,34 @@ impl Faults {
         }
         let less = |left: u32| left.checked_sub(1);
         self.refuse.fetch_update(Ordering::SeqCst, Ordering::SeqCst, less).is_ok().then_some(Fault::Transfer)
+    }
+}
+
+/// Any bus, of whose transfers a share fails: before it reached the device, or after.
+#[derive(Debug)]
+pub struct Faulty<B> {
+    bus: B,
+    dice: Dice,
+    share: f64,
+}
+
+impl<B: I2cBus> Faulty<B> {
+    /// Lets `share` (0–1) of all transfers of `bus` fail; the same seed, the same ones.
+    pub const fn new(bus: B, seed: u64, share: f64) -> Self {
+        Self { bus, dice: Dice::new(seed), share }
+    }
+}
+
+impl<B: I2cBus> I2cBus for Faulty<B> {
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
+        if self.dice.between(0.0, 1.0) >= self.share {
+            return self.bus.transfer(address, transfer);
+        }
+        let failure = BusError::transfer(address, &transfer, Fault::Transfer);
+        // A write may have arrived though its acknowledge did not: that is the harder case for a driver.
+        if matches!(transfer, Transfer::Write { .. }) && self.dice.between(0.0, 1.0) < 0.5 {
+            self.bus.transfer(address, transfer)?;
+        }
+        Err(failure)
     }
 }
