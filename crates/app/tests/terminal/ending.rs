@@ -158,8 +158,8 @@ impl Unread {
     fn is_blocked(&self) -> bool {
         let id = self.child.id();
         let call = std::fs::read_to_string(format!("/proc/{id}/task/{id}/syscall")).unwrap_or_default();
-        // The call's number, then its arguments: a write to standard output.
-        call.starts_with("1 0x1 ")
+        // The call's number, which differs with the processor, then its arguments: a write to standard output.
+        ["1 0x1 ", "64 0x1 "].iter().any(|write| call.starts_with(write))
     }
 }
 
