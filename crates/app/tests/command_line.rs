@@ -154,6 +154,9 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
+    // Every beat of 3.6 s has its row for each of the three servos, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(3).filter_map(|l| l.split(',').next()).collect();
+    assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
 }

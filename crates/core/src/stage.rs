@@ -228,8 +228,9 @@ impl Stage {
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
+            // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
             if state.owner != Owner::Hand {
-                state.start_glide();
+                state.owner = Owner::Nobody;
             }
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {

@@ -117,6 +117,39 @@ fn without_a_failsafe_angle_a_lost_link_means_stay() {
 }
 
 #[test]
+fn a_failsafe_angle_that_is_edited_while_the_link_is_lost_is_gone_to() {
+    let mut rig = rig();
+    let mut run = Run::new(&rig);
+    run.read(&[knob(1023.0)], &[engage(1, 1400.0)]);
+    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
+    run.read(&[Reading { gone: true, ..Reading::default() }], &[]);
+    for _ in 0..80 {
+        run.beat(&[]);
+    }
+    assert!((run.pulse(1) - 1050.0).abs() < 1e-9, "at 5°");
+    rig.mappings[0].failsafe.as_mut().unwrap().angle_deg = wasvolta_core::unit::Degrees::new(20.0);
+    run.stage.swap(Prepared::new(Plan::of(&rig)));
+    for _ in 0..80 {
+        run.beat(&[]);
+    }
+    assert!((run.pulse(1) - 1200.0).abs() < 1e-9, "{}", run.pulse(1));
+}
+
+#[test]
+fn playing_begins_at_zero_whenever_it_is_asked_for() {
+    let mut run = Run::new(&rig());
+    run.beat(&[engage(0, 1500.0)]);
+    run.beat(&[Command::GiveBack { servo: 0 }, Command::Play { sequence: 0 }]);
+    assert_eq!(run.stage.player().at, Duration::ZERO);
+    run.beat(&[]);
+    assert_eq!(run.stage.player().at, BEAT);
+    run.beat(&[Command::Pause]);
+    run.beat(&[]);
+    run.beat(&[Command::Play { sequence: 0 }]);
+    assert_eq!(run.stage.player().at, BEAT, "going on begins where it stood");
+}
+
+#[test]
 fn a_late_engine_does_not_jump() {
     let mut run = Run::new(&rig());
     run.beat(&[engage(0, 1500.0)]);

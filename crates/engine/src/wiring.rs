@@ -1,6 +1,7 @@
 //! Which servo is which channel of which board on which port, as indices.
 
-use crate::Setup;
+use crate::snapshot::BoardState;
+use crate::{Setup, Snapshot};
 use std::time::Duration;
 use wasvolta_core::rig::{Board, Field, PortKind, Rig};
 use wasvolta_core::unit::count16;
@@ -86,6 +87,18 @@ impl Wiring {
         Some((port, index))
     }
 
+    /// Every board with its state, in rig order; snapshots hold them by port.
+    pub fn boards_in<'r, 's>(
+        &'s self,
+        rig: &'r Rig,
+        snapshot: &'s Snapshot,
+    ) -> impl Iterator<Item = (&'r Board, &'s BoardState)> {
+        rig.boards.iter().filter_map(|board| {
+            let (port, index) = self.board(rig, &board.name)?;
+            Some((board, snapshot.boards.get(port)?.get(index)?))
+        })
+    }
+
     /// The index of a line by its port's name.
     pub fn line(&self, port: &str) -> Option<usize> {
         self.lines.iter().position(|name| name == port)
@@ -111,6 +124,24 @@ fn settings(board: &Board) -> Settings {
 mod tests {
     use super::*;
     use wasvolta_core::rig::file::{Loaded, load};
+
+    #[test]
+    fn boards_are_told_apart_though_the_rig_mixes_their_ports() {
+        let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
+        let mut rig = *rig;
+        rig.ports.push(wasvolta_core::rig::Port { name: "second-bus".into(), ..rig.ports[0].clone() });
+        let upper = rig.boards[0].clone();
+        rig.boards.push(Board { name: "far".into(), port: "second-bus".into(), ..upper.clone() });
+        rig.boards.push(Board { name: "lower".into(), address: 0x41, ..upper });
+        let buses = vec!["bench-bus".into(), "second-bus".into()];
+        let wiring = Wiring { buses, ..Wiring::default() }.again(&rig);
+        let state = |restarts| BoardState { restarts, ..BoardState::default() };
+        let snapshot =
+            Snapshot { boards: vec![vec![state(1), state(2)], vec![state(3)]], ..Snapshot::default() };
+        let found: Vec<_> =
+            wiring.boards_in(&rig, &snapshot).map(|(b, s)| (b.name.as_str(), s.restarts)).collect();
+        assert_eq!(found, [("upper", 1), ("far", 3), ("lower", 2)]);
+    }
 
     #[test]
     fn every_servo_and_input_finds_its_place() {

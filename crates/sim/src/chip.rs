@@ -5,7 +5,7 @@
 
 use std::time::Duration;
 use wasvolta_wire::expander::{
-    ALL_OFF_H, Access, CHANNEL_0, CHANNEL_BYTES, CHANNELS, Channel, FULLY, MODE1, PRE_SCALE, STEPS, TABLE,
+    ALL_OFF_H, Access, CHANNEL_BYTES, CHANNELS, Channel, FULLY, MODE1, PRE_SCALE, STEPS, TABLE,
     channel_register, mode1,
 };
 
@@ -195,11 +195,6 @@ impl Chip {
         let since = now.saturating_sub(self.awake_since).as_secs_f64() - rise;
         let frames = libm::floor(since / frame) + 1.0;
         self.awake_since + Duration::try_from_secs_f64(frames * frame + rise).unwrap_or_default()
-    }
-
-    /// The first channel register, for whoever reads a log.
-    pub const fn first_channel_register() -> u8 {
-        CHANNEL_0.address
     }
 }
 

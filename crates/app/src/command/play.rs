@@ -164,12 +164,12 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
             eprintln!("{} has no fit and does not move: calibrate it first", part.name);
             continue;
         }
-        let (pulse, how) = match session.last_known.of(&part.name) {
-            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time))),
-            None => (plan.start(), "assumed at home: it may jump".to_owned()),
+        let (pulse, how, told) = match session.last_known.of(&part.name) {
+            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
+            None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
         };
         names.push(format!("{} ({how})", part.name));
-        commands.push(Command::Engage { servo, pulse, told: true });
+        commands.push(Command::Engage { servo, pulse, told });
     }
     if commands.is_empty() {
         return Err(Report::msg(
@@ -253,9 +253,8 @@ fn follow(session: &mut Session, stop: &AtomicBool, mut trace: Option<&mut Trace
 }
 
 fn refuse(session: &mut Session) -> miette::Result<ExitCode> {
-    for (board, state) in
-        session.rig.boards.iter().zip(session.engine.snapshot().boards.clone().into_iter().flatten())
-    {
+    let snapshot = session.engine.snapshot().clone();
+    for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
         if let Some(trouble) = state.trouble {
             eprintln!(
                 "{}: cannot {} it: {}; {}",

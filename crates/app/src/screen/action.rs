@@ -90,8 +90,9 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
     fitted(scene)
 }
 
-fn handed(scene: &Scene) -> Ready {
-    engaged(scene)
+/// Also while the output is held: what stands may be let go.
+fn pulsing(scene: &Scene) -> Ready {
+    need(scene.picked().is_some_and(|p| p.state.engaged), "it gets no pulses already")
 }
 
 fn driving(scene: &Scene) -> Ready {
@@ -177,8 +178,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "remove step", keys: &[code(KeyCode::Delete)], view: SEQUENCE, short: "", long: "take the picked step out", ready: stepped, run: sequence::remove },
     Action { name: "stop playing", keys: &[key('x')], view: None, short: "", long: "leave the sequence: its joints go back to input or home", ready: playing, run: sequence::stop },
     Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a pose", ready: always, run: sequence::keep_pose },
-    Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "the hand lets the joint go: back to sequence, input or home", ready: handed, run: general::give_back },
-    Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: engaged, run: general::release },
+    Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "the hand lets the joint go: back to sequence, input or home", ready: engaged, run: general::give_back },
+    Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: pulsing, run: general::release },
     Action { name: "servo above", keys: &[code(KeyCode::PageUp)], view: None, short: "", long: "pick the servo above", ready: always, run: general::servo_previous },
     Action { name: "servo below", keys: &[code(KeyCode::PageDown)], view: None, short: "", long: "pick the servo below", ready: always, run: general::servo_next },
     Action { name: "undo", keys: &[key('u')], view: None, short: "undo", long: "take the last edit back", ready: |s| need(s.undo.0, "there is nothing to undo"), run: general::undo },

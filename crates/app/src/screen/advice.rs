@@ -33,8 +33,7 @@ pub fn next(scene: &Scene) -> String {
 }
 
 fn trouble(scene: &Scene) -> Option<String> {
-    let boards = scene.rig.boards.iter().zip(scene.model.snapshot.boards.iter().flatten());
-    for (board, state) in boards {
+    for (board, state) in scene.wiring.boards_in(scene.rig, &scene.model.snapshot) {
         if let Some(trouble) = state.trouble {
             return Some(format!(
                 "{} at {:#04x}: {}. {}. It is tried again by itself.",

@@ -114,8 +114,7 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
         let mark = if color == theme::FAULT { "✗ " } else { "" };
         facts.push((format!("{mark}{} {}{age}", input.name, state.health.word()), color));
     }
-    let boards = scene.rig.boards.iter().zip(snapshot.boards.iter().flatten());
-    for (board, state) in boards {
+    for (board, state) in scene.wiring.boards_in(scene.rig, snapshot) {
         if let Some(trouble) = state.trouble {
             facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
         } else if wide >= WIDE {

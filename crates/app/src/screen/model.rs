@@ -13,8 +13,8 @@ use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Event, EventKind, Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros};
-use wasvolta_engine::Snapshot;
 use wasvolta_engine::snapshot::BoardState;
+use wasvolta_engine::{Snapshot, Wiring};
 use wasvolta_port::expander::{Found, Phase};
 use wasvolta_sim::Look;
 
@@ -214,6 +214,8 @@ pub struct Scene<'a> {
     pub rig: &'a Rig,
     /// What follows from it.
     pub derived: &'a Derived,
+    /// Which part is plugged in where.
+    pub wiring: &'a Wiring,
     /// There are edits that the file does not have.
     pub unsaved: bool,
     /// Something can be undone, and redone.
@@ -274,8 +276,9 @@ impl Model {
             self.events_seen = number;
             self.hear(&session.rig, event, now);
         }
-        self.follow_boards(&session.rig);
-        self.note_boards(&session.rig);
+        self.follow_boards();
+        self.note_boards(&session.rig, &session.wiring);
+        self.stay_within(&session.rig);
         let line = session.rig.inputs.get(self.input).and_then(|i| session.wiring.line(&i.port));
         self.line_trouble =
             line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
@@ -341,7 +344,7 @@ impl Model {
     }
 
     /// Speaks up when a board asks something, once a question.
-    fn follow_boards(&mut self, rig: &Rig) {
+    fn follow_boards(&mut self) {
         for (port, boards) in self.snapshot.boards.iter().enumerate() {
             for (board, state) in boards.iter().enumerate() {
                 let asked = self.asked_about.contains(&(port, board));
@@ -355,15 +358,25 @@ impl Model {
                 }
             }
         }
-        self.servo = self.servo.min(rig.servos.len().saturating_sub(1));
+    }
+
+    /// What is picked may be gone after an undo: pick the last that is there.
+    fn stay_within(&mut self, rig: &Rig) {
+        let last = |count: usize| count.saturating_sub(1);
+        self.servo = self.servo.min(last(rig.servos.len()));
+        self.input = self.input.min(last(rig.inputs.len()));
+        self.sequence = self.sequence.min(last(rig.sequences.len()));
+        self.step = self.step.min(last(rig.sequences.get(self.sequence).map_or(0, |s| s.steps.len())));
     }
 
     /// Notes what became of each board: missing, back, restarted by itself. One line each.
-    fn note_boards(&mut self, rig: &Rig) {
-        let now: Vec<BoardState> = self.snapshot.boards.iter().flatten().copied().collect();
+    fn note_boards(&mut self, rig: &Rig, wiring: &Wiring) {
+        let now: Vec<(&Board, BoardState)> =
+            wiring.boards_in(rig, &self.snapshot).map(|(board, state)| (board, *state)).collect();
         self.boards_seen.resize(now.len(), BoardState::default());
-        let before = std::mem::replace(&mut self.boards_seen, now.clone());
-        for ((board, was), is) in rig.boards.iter().zip(before).zip(now) {
+        let states = now.iter().map(|(_, state)| *state).collect();
+        let before = std::mem::replace(&mut self.boards_seen, states);
+        for ((board, is), was) in now.into_iter().zip(before) {
             let words = match (was.trouble, is.trouble) {
                 (None, Some(trouble)) => format!("{}: {}", board.name, trouble.fault),
                 (Some(_), None) if was.starts > 0 => format!("{} is back", board.name),
@@ -406,6 +419,7 @@ impl Model {
             model: self,
             rig: &session.rig,
             derived: &session.derived,
+            wiring: &session.wiring,
             unsaved: session.is_unsaved(),
             undo: session.can_undo_redo(),
             by_hand: session.manual.is_some(),

@@ -34,6 +34,8 @@ pub struct Player {
     /// It was started with output off: only the screen moves.
     pub screen_only: bool,
     starts: Vec<Option<Degrees>>,
+    /// It goes on from this call: the time since the last one is not its own.
+    fresh: bool,
 }
 
 impl Player {
@@ -49,11 +51,13 @@ impl Player {
     pub(super) fn start(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, driving: bool) {
         if self.play == Play::Paused && self.sequence == sequence && self.screen_only != driving {
             self.play = Play::Playing;
+            self.fresh = true;
             return;
         }
         self.capture(plan, servos, sequence, driving);
         if plan.timelines.get(sequence).is_some_and(|t| !t.steps.is_empty()) {
             self.play = Play::Playing;
+            self.fresh = true;
         }
     }
 
@@ -100,7 +104,7 @@ impl Player {
 
     /// Moves on; whether the sequence ended in this call.
     pub(super) fn advance(&mut self, plan: &Plan, dt: Duration) -> bool {
-        if self.play != Play::Playing {
+        if self.play != Play::Playing || std::mem::take(&mut self.fresh) {
             return false;
         }
         let length = plan.timelines.get(self.sequence).map_or(0.0, |line| line.length(self.first_move));
@@ -135,6 +139,7 @@ impl Player {
         self.sequence = old.sequence;
         self.at = old.at;
         self.screen_only = old.screen_only;
+        self.fresh = old.fresh;
         let starts = &self.starts;
         self.first_move = plan
             .timelines

@@ -147,6 +147,12 @@ fn hold_and_cut_close_in_on_the_palette_too() {
     bench.press(Key::char('d'));
     bench.pass(2);
     assert_eq!(bench.session.engine.snapshot().output, Output::Driving);
+    bench.code(KeyCode::Esc);
+    bench.press(Key::char('r'));
+    bench.pass(2);
+    let neck = bench.session.engine.snapshot().servos[0];
+    assert!(!neck.engaged && neck.ticks.is_none(), "what is held may be released");
+    bench.press(Key::char('d'));
     bench.press(Key::char(':'));
     bench.enter("cut");
     bench.pass(2);

@@ -93,10 +93,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let port = scene.rig.ports.iter().find(|p| p.name == input.port);
     let place = port.map_or_else(String::new, |p| format!("{field} on {}", p.path));
     pen.put(0, 0, &place, theme::text(theme::QUIET));
-    let counts = port.and_then(|p| {
-        let line = scene.rig.ports.iter().filter(|q| q.kind == p.kind).position(|q| q.name == p.name)?;
-        scene.model.snapshot.lines.get(line)
-    });
+    let counts = scene.wiring.line(&input.port).and_then(|line| scene.model.snapshot.lines.get(line));
     if let Some(line) = counts {
         let open = if line.open { "open" } else { "closed" };
         let words = format!("line {open}, {} good, {} bad", line.counts.good, line.counts.bad);
