@@ -2,6 +2,7 @@
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
+use wasvolta_sheet::protractor::Fitting;
 
 /// Something went wrong, or a check found problems.
 pub const EXIT_FAILED: u8 = 1;
@@ -47,6 +48,66 @@ pub enum Command {
     },
     /// Play a sequence without the screen.
     Play(Play),
+    /// Draw a sheet for paper: SVG or PDF, by the file's ending.
+    Sheet(Sheet),
+}
+
+/// Draw a sheet for paper.
+#[derive(Debug, Args)]
+pub struct Sheet {
+    /// The rig, a *.rig.toml file.
+    pub rig: PathBuf,
+    /// What to draw.
+    #[arg(value_enum)]
+    pub kind: SheetKind,
+    /// Of which servo.
+    #[arg(long, value_name = "NAME")]
+    pub servo: String,
+    /// Where to write it: NAME.svg or NAME.pdf.
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// The date on the sheet; today unless said. The same rig and date give the same bytes.
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub date: Option<jiff::civil::Date>,
+    /// The paper.
+    #[arg(long, value_enum, default_value_t = PaperSize::A4)]
+    pub paper: PaperSize,
+    /// Protractor: from the spline's middle to the horn's tip, in mm.
+    #[arg(long, value_name = "MM", default_value_t = Fitting::default().horn_mm)]
+    pub horn: f64,
+    /// Protractor: the hole for the spline, in mm.
+    #[arg(long, value_name = "MM", default_value_t = Fitting::default().hole_mm)]
+    pub hole: f64,
+    /// Protractor: the side one looks from.
+    #[arg(long, value_enum, default_value_t = MountingSide::Horn)]
+    pub seen_from: MountingSide,
+}
+
+/// The sheets there are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum SheetKind {
+    /// What the servo does with a pulse: chart, marks, endpoints, limits, wire.
+    Calibration,
+    /// A scale in true size to lay under the horn.
+    Protractor,
+}
+
+/// Sizes of paper.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum PaperSize {
+    /// 210 × 297 mm.
+    A4,
+    /// 215.9 × 279.4 mm.
+    Letter,
+}
+
+/// The side that a protractor is looked at from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum MountingSide {
+    /// The side of the horn.
+    Horn,
+    /// Behind the servo.
+    Back,
 }
 
 /// How a live run behaves.

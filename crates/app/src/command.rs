@@ -2,6 +2,7 @@
 
 mod check;
 mod play;
+mod sheet;
 
 use crate::cli::{Arguments, Command};
 use crate::session::Session;
@@ -19,6 +20,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::Open { rig, live } => show(&rig, &live),
         Command::Check { rig, json } => Ok(check::run(&rig, json)),
         Command::Play(play) => play::run(&play),
+        Command::Sheet(sheet) => sheet::run(&sheet),
     }
 }
 

@@ -94,7 +94,7 @@ pub fn open(path: &Path) -> Result<Source, BadFile> {
 
 /// A file that could not be written. What was there before is unharmed.
 #[derive(Debug, Error)]
-#[error("cannot write {path}: {why}")]
+#[error("cannot write {path}: {why}; check the folder and its permissions, nothing was changed")]
 pub struct Unwritten {
     path: String,
     why: std::io::Error,
@@ -104,15 +104,17 @@ pub struct Unwritten {
 ///
 /// # Errors
 /// When the folder or the disk refuses; the old file stays.
-pub fn write(path: &Path, text: &str) -> Result<(), Unwritten> {
-    write_whole(path, text).map_err(|why| Unwritten { path: path.display().to_string(), why })
+pub fn write(path: &Path, content: impl AsRef<[u8]>) -> Result<(), Unwritten> {
+    write_whole(path, content.as_ref()).map_err(|why| Unwritten { path: path.display().to_string(), why })
 }
 
-fn write_whole(path: &Path, text: &str) -> std::io::Result<()> {
+fn write_whole(path: &Path, content: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
     std::fs::create_dir_all(folder)?;
-    let mut beside = tempfile::NamedTempFile::new_in(folder)?;
-    beside.write_all(text.as_bytes())?;
+    // The error of the library below would name its own odd file; the system's words are enough.
+    let plain = |e: std::io::Error| e.raw_os_error().map_or(e, std::io::Error::from_raw_os_error);
+    let mut beside = tempfile::NamedTempFile::new_in(folder).map_err(plain)?;
+    beside.write_all(content)?;
     if let Ok(old) = std::fs::metadata(path) {
         if old.permissions().readonly() {
             return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));

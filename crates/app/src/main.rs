@@ -10,6 +10,7 @@ mod files;
 mod hardware;
 mod holder;
 mod last_known;
+mod paper;
 mod screen;
 mod session;
 

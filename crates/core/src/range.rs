@@ -99,6 +99,10 @@ pub const SUPPLY_VOLTS: Range = Range::new("supply", "V", 1.0, 60.0);
 pub const CURRENT: Range = Range::new("current", "A", 0.0, 1000.0);
 /// A joint's share of a step's move time.
 pub const MOVE_SHARE: Range = Range::new("share of the move", "", 0.01, 1.0);
+/// A horn, from its spline to its tip.
+pub const HORN: Range = Range::new("horn", "mm", 5.0, 500.0);
+/// The hole that a protractor has for a spline.
+pub const HOLE: Range = Range::new("spline hole", "mm", 1.0, 40.0);
 
 /// All rows, for the documentation and for tests that walk them.
 pub const ALL: &[Range] = &[
@@ -122,6 +126,8 @@ pub const ALL: &[Range] = &[
     SUPPLY_VOLTS,
     CURRENT,
     MOVE_SHARE,
+    HORN,
+    HOLE,
 ];
 
 /// The longest name, in characters.

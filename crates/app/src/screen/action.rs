@@ -192,6 +192,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "Inputs", keys: &[code(KeyCode::F(3))], view: None, short: "", long: "go to Inputs", ready: always, run: |d| general::show(d, View::Inputs) },
     Action { name: "Sequence", keys: &[code(KeyCode::F(4))], view: None, short: "", long: "go to Sequence", ready: always, run: |d| general::show(d, View::Sequence) },
     Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: general::palette },
+    Action { name: "calibration sheet", keys: &[], view: None, short: "", long: "write the picked servo's chart, marks and limits as PDF or SVG", ready: fitted, run: general::calibration_sheet },
+    Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: servo, run: general::protractor_sheet },
     Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: general::beats },
     Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: general::quit },
     Action { name: "cut", keys: &[Key::ctrl('c')], view: None, short: "cut", long: "drop all pulses at once, from anywhere, until enabled again; it never quits", ready: always, run: general::cut },

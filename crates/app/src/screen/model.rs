@@ -2,6 +2,7 @@
 
 use super::keys::Key;
 use super::rows::{InputRow, Nudge};
+use crate::paper::Kind;
 use crate::session::{Derived, Session};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -78,6 +79,8 @@ pub enum Purpose {
     Pose,
     /// How many beats to pass.
     Beats,
+    /// Where to write a sheet of the picked servo.
+    Sheet(Kind),
 }
 
 /// What is being asked.

@@ -1,6 +1,6 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Desk, calibrate, carry_out, inputs, sequence};
+use super::{Desk, calibrate, carry_out, general, inputs, sequence};
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
@@ -184,6 +184,7 @@ fn typed(desk: &mut Desk, key: Key, purpose: Purpose, mut text: String) -> Optio
         Purpose::Clock => correct_clock(desk, &text),
         Purpose::Pose => sequence::keep_pose_as(desk, text.trim()),
         Purpose::Beats => pass_beats(desk, &text),
+        Purpose::Sheet(kind) => general::write_sheet(desk, kind, &text),
     };
     // Junk changes nothing; the entry stays open to be mended.
     let words = done.err()?;
@@ -261,7 +262,7 @@ fn scroll(desk: &Desk, key: Key, from: usize) -> Option<Dialog> {
 fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('s') | KeyCode::Enter => {
-            super::general::save(desk);
+            general::save(desk);
             desk.model.quit = !desk.session.is_unsaved();
             None
         }

@@ -1,9 +1,14 @@
 //! Actions that mean the same in every view.
 
 use super::{Desk, calibrate, inputs, sequence};
+use crate::paper::{self, Kind, Order};
 use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
+use std::path::Path;
+use std::sync::Arc;
 use wasvolta_core::stage::Command;
+use wasvolta_sheet::Paper;
+use wasvolta_sheet::protractor::Fitting;
 
 /// ←
 pub fn less(desk: &mut Desk) {
@@ -156,4 +161,30 @@ pub fn quit(desk: &mut Desk) {
     } else {
         desk.model.quit = true;
     }
+}
+
+/// Asks where to write the picked servo's calibration sheet.
+pub fn calibration_sheet(desk: &mut Desk) {
+    ask_for_sheet(desk, Kind::Calibration);
+}
+
+/// Asks where to write a protractor for the picked servo.
+pub fn protractor_sheet(desk: &mut Desk) {
+    ask_for_sheet(desk, Kind::Protractor(Fitting::default()));
+}
+
+fn ask_for_sheet(desk: &mut Desk, kind: Kind) {
+    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
+    let text = format!("{}-{}.pdf", servo.name, kind.word());
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Sheet(kind), text });
+}
+
+/// Draws a sheet of the picked servo and says where it is.
+pub fn write_sheet(desk: &mut Desk, kind: Kind, path: &str) -> Result<(), String> {
+    let rig = Arc::clone(&desk.session.rig);
+    let Some(servo) = rig.servos.get(desk.model.servo) else { return Ok(()) };
+    let order = Order { rig: &rig, servo: &servo.name, kind, paper: Paper::default(), date: paper::today() };
+    let path = paper::make(&order, Path::new(path.trim())).map_err(|error| error.to_string())?;
+    desk.say(&format!("written: {}", path.display()));
+    Ok(())
 }

@@ -80,6 +80,7 @@ fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
         }
         Purpose::Pose => format!("Keep where the joints stand as the pose {text}▏"),
         Purpose::Beats => format!("Pass {text}▏ beats of 20 ms"),
+        Purpose::Sheet(kind) => format!("Write the {} sheet to {text}▏ (.pdf or .svg)", kind.word()),
     }
 }
 

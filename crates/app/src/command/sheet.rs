@@ -1,0 +1,38 @@
+//! `sheet`: paper to lay beside the mechanism, or under its horn.
+
+use crate::cli::{MountingSide, PaperSize, Sheet, SheetKind};
+use crate::files;
+use crate::paper::{self, Kind, Order};
+use miette::IntoDiagnostic;
+use std::process::ExitCode;
+use wasvolta_sheet::Paper;
+use wasvolta_sheet::protractor::{Fitting, SeenFrom};
+
+/// Draws and writes; says where.
+///
+/// # Errors
+/// When the rig or the sheet cannot be used; nothing half-written is left.
+pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
+    let source = files::open(&sheet.rig)?;
+    let kind = match sheet.kind {
+        SheetKind::Calibration => Kind::Calibration,
+        SheetKind::Protractor => Kind::Protractor(fitting(sheet)),
+    };
+    let paper = match sheet.paper {
+        PaperSize::A4 => Paper::A4,
+        PaperSize::Letter => Paper::Letter,
+    };
+    let date = sheet.date.unwrap_or_else(paper::today);
+    let order = Order { rig: source.rig(), servo: &sheet.servo, kind, paper, date };
+    let path = paper::make(&order, &sheet.output).into_diagnostic()?;
+    println!("{}", path.display());
+    Ok(ExitCode::SUCCESS)
+}
+
+const fn fitting(sheet: &Sheet) -> Fitting {
+    let seen_from = match sheet.seen_from {
+        MountingSide::Horn => SeenFrom::Horn,
+        MountingSide::Back => SeenFrom::Back,
+    };
+    Fitting { horn_mm: sheet.horn, hole_mm: sheet.hole, seen_from }
+}

@@ -1,0 +1,79 @@
+//! Sheets for paper as files: the form by the file's ending, the date by the calendar.
+
+use crate::files::{self, Unwritten};
+use jiff::civil::Date;
+use std::path::{Path, PathBuf};
+use thiserror::Error;
+use wasvolta_core::rig::Rig;
+use wasvolta_sheet::protractor::Fitting;
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor};
+
+/// Which sheet.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Kind {
+    /// What a servo does with a pulse.
+    Calibration,
+    /// A scale in true size.
+    Protractor(Fitting),
+}
+
+impl Kind {
+    /// The word in a file's name.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Calibration => "calibration",
+            Self::Protractor(_) => "protractor",
+        }
+    }
+}
+
+/// A sheet to be made.
+#[derive(Debug, Clone, Copy)]
+pub struct Order<'a> {
+    /// From which rig.
+    pub rig: &'a Rig,
+    /// Of which servo.
+    pub servo: &'a str,
+    /// Which sheet.
+    pub kind: Kind,
+    /// On which paper.
+    pub paper: Paper,
+    /// The date on it.
+    pub date: Date,
+}
+
+/// Why there is no sheet. No file was touched.
+#[derive(Debug, Error)]
+pub enum NotMade {
+    /// The ending says no form.
+    #[error("{0} has no ending that says its form: end it in .svg or .pdf")]
+    Ending(String),
+    /// It cannot be drawn.
+    #[error(transparent)]
+    Drawing(#[from] NoSheet),
+    /// The disk says no.
+    #[error(transparent)]
+    Disk(#[from] Unwritten),
+}
+
+/// Draws a sheet and writes it whole; gives its full path.
+///
+/// # Errors
+/// Says what to do; nothing half-written is left.
+pub fn make(order: &Order<'_>, path: &Path) -> Result<PathBuf, NotMade> {
+    let ending = path.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default();
+    let form = Form::of_ending(&ending).ok_or_else(|| NotMade::Ending(path.display().to_string()))?;
+    let date = order.date.to_string();
+    let subject = Subject { rig: order.rig, servo: order.servo, paper: order.paper, date: &date };
+    let list = match order.kind {
+        Kind::Calibration => calibration::draw(&subject)?,
+        Kind::Protractor(fitting) => protractor::draw(&subject, &fitting)?,
+    };
+    files::write(path, form.write(&list)?)?;
+    Ok(path.canonicalize().unwrap_or_else(|_| path.to_owned()))
+}
+
+/// The day it is here.
+pub fn today() -> Date {
+    jiff::Zoned::now().date()
+}

@@ -1,0 +1,251 @@
+//! The protractor: a scale in true size to lay under the horn, with a hole for the spline.
+//!
+//! Zero is up, and positive angles turn clockwise as one looks at the horn, as on the screen. It needs no
+//! mark: it is what marks are read against.
+
+use crate::calibration::{BODY, MARGIN, SMALL, degrees, head};
+use crate::list::{Align, List, Point, Tone, arc, at, dashed, solid};
+use crate::{NoSheet, Subject};
+use wasvolta_core::fit::Line;
+use wasvolta_core::range;
+use wasvolta_core::rig::{Ends, Joint, Mark, Servo};
+use wasvolta_core::unit::{Degrees, Micros};
+
+/// From which side the horn is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SeenFrom {
+    /// The side of the horn: positive angles turn clockwise.
+    #[default]
+    Horn,
+    /// Behind the servo: everything is mirrored.
+    Back,
+}
+
+/// What the protractor is made for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Fitting {
+    /// From the spline's middle to the horn's tip.
+    pub horn_mm: f64,
+    /// The hole to cut for the spline.
+    pub hole_mm: f64,
+    /// The side one looks from.
+    pub seen_from: SeenFrom,
+}
+
+impl Default for Fitting {
+    fn default() -> Self {
+        Self { horn_mm: 25.0, hole_mm: 8.0, seen_from: SeenFrom::Horn }
+    }
+}
+
+/// The scale begins this far beyond the horn's tip.
+const CLEAR: f64 = 3.0;
+/// Ticks and their numbers outside the scale's edge, and the arc of limits inside it.
+const RING: f64 = 13.0;
+/// The bar to check the printer with.
+pub const BAR_MM: f64 = 50.0;
+/// What stands above and below the disc: head and texts.
+const ABOVE: f64 = 22.0;
+const BELOW: f64 = 62.0;
+
+/// The scale's geometry.
+struct Disc {
+    centre: Point,
+    /// Where ticks begin.
+    edge: f64,
+    /// 1, or −1 when mirrored.
+    sense: f64,
+    /// The scale's ends in degrees.
+    ends: (f64, f64),
+}
+
+impl Disc {
+    fn place(&self, angle: f64, radius: f64) -> Point {
+        self.centre.towards(self.sense * angle, radius)
+    }
+
+    /// How far it reaches below its middle: a whole circle as far as upwards, a half disc hardly.
+    fn below(&self) -> f64 {
+        let (a, b) = self.ends;
+        let reach = |angle: f64| -libm::cos(angle.to_radians()) * (self.edge + RING);
+        reach(a).max(reach(b)).max(self.edge * 0.4)
+    }
+
+    fn ray(&self, angle: f64, from: f64, to: f64) -> [Point; 2] {
+        [self.place(angle, from), self.place(angle, to)]
+    }
+}
+
+/// Draws the sheet.
+///
+/// # Errors
+/// When the servo is not there, a length is out of its range, or the paper is too small for the horn.
+pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
+    let servo = subject.part()?;
+    range::HORN.check(fitting.horn_mm)?;
+    range::HOLE.check(fitting.hole_mm)?;
+    let joint = subject.rig.joint_of(&servo.name);
+    let (wide, high) = subject.paper.size_mm();
+    let edge = fitting.horn_mm.max(fitting.hole_mm) + CLEAR;
+    let disc = Disc { centre: at(0.0, 0.0), edge, sense: sense(fitting), ends: ends(servo) };
+    let (up, down) = (edge + RING, disc.below());
+    let across = ("across", 2.0 * up, wide - 2.0 * MARGIN);
+    let along = ("down", up + down, high - 2.0 * MARGIN - ABOVE - BELOW);
+    for (way, needs_mm, has_mm) in [across, along] {
+        if needs_mm > has_mm {
+            let (horn_mm, paper) = (fitting.horn_mm, subject.paper.name());
+            return Err(NoSheet::TooSmall { horn_mm, way, needs_mm, paper, has_mm });
+        }
+    }
+    let mut list = List::new(format!("{}: protractor", servo.name), (wide, high));
+    head(&mut list, subject, "protractor, true scale");
+    let centre = at(wide / 2.0, MARGIN + ABOVE + up);
+    let disc = Disc { centre, ..disc };
+    limits(&mut list, &disc, joint);
+    ticks(&mut list, &disc);
+    endpoints(&mut list, &disc, servo);
+    horn(&mut list, &disc, fitting);
+    marks(&mut list, &disc, servo);
+    let below = centre.y + down + 10.0;
+    legend(&mut list, servo, joint, fitting, below);
+    bar(&mut list, at(MARGIN, high - MARGIN - 4.0));
+    Ok(list)
+}
+
+fn sense(fitting: &Fitting) -> f64 {
+    if fitting.seen_from == SeenFrom::Back { -1.0 } else { 1.0 }
+}
+
+/// At least a half disc; more where the travel is more, up to the whole.
+fn ends(servo: &Servo) -> (f64, f64) {
+    let Ends(low, high) = servo.endpoints_us;
+    let reach = line(servo).map(|(l, _)| (l.angle_at(low).get(), l.angle_at(high).get()));
+    let (a, b) = reach.unwrap_or((-90.0, 90.0));
+    let round = |x: f64| (x / 10.0).ceil() * 10.0 + 10.0;
+    ((-round(-a.min(b))).clamp(-180.0, -90.0), round(a.max(b)).clamp(90.0, 180.0))
+}
+
+/// The line angles are drawn by, and whether it was seen or only rated.
+fn line(servo: &Servo) -> Option<(Line, bool)> {
+    if let Ok(fit) = servo.fit() {
+        return Some((fit.line, true));
+    }
+    let slope = servo.rated.as_ref()?.slope();
+    Some((Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
+}
+
+fn ticks(list: &mut List, disc: &Disc) {
+    let (from, to) = disc.ends;
+    let signs = [disc.sense * from, disc.sense * to];
+    list.line(&arc(disc.centre, disc.edge, signs[0], signs[1]), solid(Tone::Ink, 0.25));
+    let whole = |x: f64| wasvolta_core::unit::whole(x).unwrap_or(0);
+    for degree in whole(from)..=whole(to) {
+        let angle = f64::from(i16::try_from(degree).unwrap_or(0));
+        let (long, width) = match degree {
+            _ if degree % 10 == 0 => (5.0, 0.3),
+            _ if degree % 5 == 0 => (3.6, 0.2),
+            _ => (2.2, 0.12),
+        };
+        list.line(&disc.ray(angle, disc.edge, disc.edge + long), solid(Tone::Ink, width));
+        // The two ends of a whole circle are one place.
+        if degree % 10 == 0 && degree > -180 {
+            let place = disc.place(angle, disc.edge + 8.2);
+            let words = if degree == 0 { "0°".to_owned() } else { crate::trim::signed(angle, 0) };
+            list.text(at(place.x, place.y + 1.0), SMALL, Tone::Ink, Align::Middle, &words);
+        }
+    }
+    list.line(&disc.ray(0.0, disc.edge * 0.25, disc.edge + 5.0), solid(Tone::Ink, 0.5));
+}
+
+fn limits(list: &mut List, disc: &Disc, joint: Option<&Joint>) {
+    let Some(joint) = joint else { return };
+    let angle = |limit: &Option<wasvolta_core::rig::Limit>| limit.as_ref().map(|l| l.angle_deg.get());
+    let (low, high) = (angle(&joint.low), angle(&joint.high));
+    if let (Some(low), Some(high)) = (low, high) {
+        let inner = arc(disc.centre, disc.edge - 1.2, disc.sense * low, disc.sense * high);
+        list.line(&inner, solid(Tone::Ink, 1.2));
+    }
+    for limit in [low, high].into_iter().flatten() {
+        list.line(&disc.ray(limit, disc.edge * 0.45, disc.edge + 5.0), dashed(Tone::Limit, 0.5, 2.4, 1.0));
+    }
+}
+
+fn endpoints(list: &mut List, disc: &Disc, servo: &Servo) {
+    let Some((line, _)) = line(servo) else { return };
+    let Ends(low, high) = servo.endpoints_us;
+    for pulse in [low, high] {
+        let angle = line.angle_at(pulse).get();
+        list.line(&disc.ray(angle, disc.edge * 0.6, disc.edge + 5.0), dashed(Tone::Quiet, 0.3, 0.6, 1.0));
+    }
+}
+
+fn horn(list: &mut List, disc: &Disc, fitting: &Fitting) {
+    let (root, tip) = (fitting.hole_mm * 0.5 + 1.2, 2.0);
+    let end = fitting.horn_mm - tip;
+    let centre = disc.centre;
+    let mut outline = arc(centre.towards(0.0, end), tip, -90.0, 90.0);
+    outline.extend(arc(centre, root, 100.0, 260.0));
+    list.form(outline, Some(dashed(Tone::Quiet, 0.25, 1.2, 1.0)), None);
+    list.circle(centre, fitting.hole_mm / 2.0, Some(solid(Tone::Ink, 0.3)), None);
+    for angle in [0.0, 90.0] {
+        let line = [centre.towards(angle, -1.5), centre.towards(angle, 1.5)];
+        list.line(&line, solid(Tone::Ink, 0.2));
+    }
+}
+
+fn marks(list: &mut List, disc: &Disc, servo: &Servo) {
+    for angle in servo.marks.iter().filter_map(Mark::aligned).map(|seen| seen.angle.get()) {
+        let place = disc.place(angle, disc.edge - 3.4);
+        list.circle(place, 0.9, Some(solid(Tone::Ink, 0.4)), Some(Tone::Paper));
+    }
+}
+
+fn legend(list: &mut List, servo: &Servo, joint: Option<&Joint>, fitting: &Fitting, top: f64) {
+    let right = list.size.0 - MARGIN;
+    let side = match fitting.seen_from {
+        SeenFrom::Horn => "Seen from the side of the horn: positive angles turn clockwise ↻.",
+        SeenFrom::Back => "Seen from behind the servo, mirrored: positive angles turn anticlockwise ↺.",
+    };
+    let y = list.paragraph(at(MARGIN, top), BODY, Tone::Ink, right - MARGIN, side);
+    let horn = format!(
+        "Cut the hole of {} mm, put the sheet over the spline, and turn the servo until the horn of {} mm stands at \
+         an angle. The cross is the spline's middle.",
+        crate::trim::number(fitting.hole_mm, 1),
+        crate::trim::number(fitting.horn_mm, 1)
+    );
+    let y = list.paragraph(at(MARGIN, y + 0.8), BODY, Tone::Quiet, right - MARGIN, &horn);
+    let mut column = crate::calibration::Column { list, start: at(MARGIN, y + 3.0), right };
+    let limits = joint.iter().flat_map(|j| [("low limit", &j.low), ("high limit", &j.high)]);
+    for (word, limit) in limits.filter_map(|(word, limit)| Some((word, limit.as_ref()?))) {
+        let colon = if limit.reason.is_empty() { "" } else { ": " };
+        column.fact(word, &format!("{}{colon}{}", degrees(limit.angle_deg.get()), limit.reason));
+    }
+    let Ends(low, high) = servo.endpoints_us;
+    let at_angle = |pulse: Micros| match line(servo) {
+        Some((line, true)) => format!(" at {}", degrees(line.angle_at(pulse).get())),
+        Some((line, false)) => {
+            format!(" at {}, as the data sheet says: assumed", degrees(line.angle_at(pulse).get()))
+        }
+        None => String::new(),
+    };
+    let ends = format!("{:.0} µs{}, {:.0} µs{}", low.get(), at_angle(low), high.get(), at_angle(high));
+    column.fact("endpoints", &ends);
+    let seen: Vec<String> =
+        servo.marks.iter().filter_map(Mark::aligned).map(|seen| degrees(seen.angle.get())).collect();
+    if !seen.is_empty() {
+        column.fact("marks", &seen.join(", "));
+    }
+    let signs = "heavy arc between the limits, dashed at them; dotted at the endpoints; a ring at each mark";
+    column.fact("drawn", signs);
+}
+
+/// A bar to measure: printers like to shrink.
+fn bar(list: &mut List, start: Point) {
+    let end = at(start.x + BAR_MM, start.y);
+    list.line(&[start, end], solid(Tone::Ink, 0.3));
+    for x in [start.x, end.x] {
+        list.line(&[at(x, start.y - 2.0), at(x, start.y + 2.0)], solid(Tone::Ink, 0.3));
+    }
+    let words = "50.00 mm: measure it. If it is not, print again at 100 %, without fitting to the page.";
+    list.text(at(end.x + 4.0, start.y + 1.1), BODY, Tone::Ink, Align::Left, words);
+}

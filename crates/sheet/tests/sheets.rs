@@ -1,0 +1,203 @@
+//! Sheets as a maker would check them: what they say, their scale, and that nothing leaves the paper.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test may fail loudly")]
+
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::unit::Micros;
+use wasvolta_sheet::calibration::words;
+use wasvolta_sheet::list::{List, Shape};
+use wasvolta_sheet::protractor::{BAR_MM, Fitting, SeenFrom};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, svg};
+
+fn rig() -> Rig {
+    match load(include_str!("../../../examples/marsh-clock.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+fn subject<'a>(rig: &'a Rig, servo: &'a str, paper: Paper) -> Subject<'a> {
+    Subject { rig, servo, paper, date: "2026-01-02" }
+}
+
+fn assert_on_paper(list: &List) {
+    let (wide, high) = list.size;
+    let inside = |x: f64, y: f64| x >= 5.0 && x <= wide - 5.0 && y >= 5.0 && y <= high - 5.0;
+    for shape in &list.shapes {
+        match shape {
+            Shape::Line { points, .. } => {
+                for p in points {
+                    assert!(inside(p.x, p.y), "{}: a line at {p:?}", list.title);
+                }
+            }
+            Shape::Text { at, size, words, .. } => {
+                let end = at.x + text_width(words, *size);
+                assert!(inside(at.x, at.y) && inside(end, at.y), "{}: {words:?} ends at {end}", list.title);
+            }
+        }
+    }
+}
+
+/// No wider than this: the font's widest letters are about an em.
+fn text_width(words: &str, size: f64) -> f64 {
+    size * 0.45 * f64::from(u32::try_from(words.chars().count()).unwrap())
+}
+
+#[test]
+fn the_calibration_sheet_says_what_is_known() {
+    let rig = rig();
+    let list = calibration::draw(&subject(&rig, "heron.neck", Paper::A4)).unwrap();
+    let all = words(&list).join("\n");
+    for part in [
+        "heron.neck",
+        "Marsh Clock, channel 1 of upper (0x40)",
+        "calibration sheet, 2026-01-02",
+        "+9.863 °/100 µs,  0° at 1494.5 µs",
+        "It turns 99 % of what its data sheet",
+        "−0.14°",
+        "+0.56°",
+        "620 µs (−86.25°) to 2380 µs (+87.33°)",
+        "−60°: the neck touches the hip plate",
+        "+60°: the cable in the neck is short",
+        "50.029 Hz, asked for 50 Hz",
+        "4.880 µs, 0.481°",
+        "360 steps between the endpoints",
+        "120° over 900 to 2100 µs",
+        "metal gears; the horn sits one tooth to the left",
+    ] {
+        assert!(all.contains(part), "{part:?} is missing in\n{all}");
+    }
+}
+
+#[test]
+fn nothing_leaves_the_paper_whatever_the_servo() {
+    let mut rig = rig();
+    for servo in &mut rig.servos {
+        servo.notes = "a note that goes on and on ".repeat(14);
+    }
+    rig.joints[0].low.as_mut().unwrap().reason = "the neck touches the hip plate of the heron ".repeat(3);
+    // More marks than the table has rows.
+    let many = (0..60).map(|n| {
+        let mut mark = rig.servos[0].marks[0].clone();
+        mark.pulse_us = Micros::new(700.0 + 25.0 * f64::from(n));
+        mark
+    });
+    let mut crowded = rig.clone();
+    crowded.servos[0].marks = many.collect();
+    for (n, mark) in crowded.servos[0].marks.iter_mut().enumerate() {
+        let n = f64::from(u32::try_from(n).unwrap());
+        mark.angle_deg = Some(wasvolta_core::unit::Degrees::new(-78.0 + 2.46 * n));
+    }
+    for paper in [Paper::A4, Paper::Letter] {
+        for rig in [&rig, &crowded] {
+            for servo in ["heron.neck", "heron.beak"] {
+                assert_on_paper(&calibration::draw(&subject(rig, servo, paper)).unwrap());
+            }
+            for servo in ["heron.neck", "heron.beak", "punt.rudder"] {
+                for horn_mm in [10.0, 25.0, 70.0] {
+                    for seen_from in [SeenFrom::Horn, SeenFrom::Back] {
+                        let fitting = Fitting { horn_mm, seen_from, ..Fitting::default() };
+                        assert_on_paper(&protractor::draw(&subject(rig, servo, paper), &fitting).unwrap());
+                    }
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn the_bar_is_fifty_millimetres_in_the_files_own_coordinates() {
+    let rig = rig();
+    let list = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &Fitting::default()).unwrap();
+    let text = svg::write(&list);
+    assert!(
+        text.contains("width=\"210mm\" height=\"297mm\" viewBox=\"0 0 210 297\""),
+        "a unit is a millimetre"
+    );
+    assert!(text.contains("<polyline points=\"15,278 65,278\""), "the bar, 15 to 65 mm");
+    assert!((BAR_MM - 50.0).abs() < f64::EPSILON);
+}
+
+#[test]
+fn a_degree_on_the_scale_is_a_degree_on_the_paper() {
+    let rig = rig();
+    let fitting = Fitting { horn_mm: 40.0, ..Fitting::default() };
+    let list = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &fitting).unwrap();
+    let mirrored = Fitting { seen_from: SeenFrom::Back, ..fitting };
+    let back = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &mirrored).unwrap();
+    let text_at = |list: &List, wanted: &str| {
+        let found = list.shapes.iter().find_map(|shape| match shape {
+            Shape::Text { at, words, .. } if words == wanted => Some(*at),
+            _ => None,
+        });
+        found.unwrap()
+    };
+    // The two rays of the limits at ±60° meet in the spline, 43 mm from the scale's edge.
+    let rays: Vec<&Vec<wasvolta_sheet::list::Point>> = list
+        .shapes
+        .iter()
+        .filter_map(|shape| match shape {
+            Shape::Line { points, stroke: Some(stroke), .. }
+                if points.len() == 2 && stroke.tone == wasvolta_sheet::list::Tone::Limit =>
+            {
+                Some(points)
+            }
+            _ => None,
+        })
+        .collect();
+    assert_eq!(rays.len(), 2);
+    for (ray, sign) in rays.iter().zip([-1.0, 1.0]) {
+        let (dx, dy) = (ray[1].x - ray[0].x, ray[0].y - ray[1].y);
+        assert!((dx.atan2(dy).to_degrees() - sign * 60.0).abs() < 1e-9);
+        assert!((ray[1].x - 105.0).hypot(ray[1].y - (15.0 + 22.0 + 43.0 + 13.0)) - 48.0 < 1e-9);
+    }
+    assert!(text_at(&list, "+60").x > 105.0 && text_at(&back, "+60").x < 105.0, "mirrored from behind");
+}
+
+#[test]
+fn the_same_rig_and_date_give_the_same_bytes() {
+    let rig = rig();
+    for paper in [Paper::A4, Paper::Letter] {
+        let draw = || calibration::draw(&subject(&rig, "heron.neck", paper)).unwrap();
+        for form in [Form::Svg, Form::Pdf] {
+            assert!(form.write(&draw()).unwrap() == form.write(&draw()).unwrap(), "{form:?}");
+        }
+        let other = calibration::draw(&Subject { date: "2026-01-03", ..subject(&rig, "heron.neck", paper) });
+        assert!(Form::Pdf.write(&draw()).unwrap() != Form::Pdf.write(&other.unwrap()).unwrap());
+    }
+}
+
+#[test]
+fn the_pdf_carries_its_font_and_the_svg_its_letters() {
+    let rig = rig();
+    let list = calibration::draw(&subject(&rig, "heron.neck", Paper::A4)).unwrap();
+    let pdf = Form::Pdf.write(&list).unwrap();
+    let pdf = String::from_utf8_lossy(&pdf);
+    assert!(pdf.starts_with("%PDF-") && pdf.contains("/FontFile"), "the font is embedded");
+    let svg = svg::write(&list);
+    assert!(!svg.contains("font-family") && svg.contains("<path id=\"g"), "letters are outlines");
+    assert!(svg.contains("aria-label=\"heron.neck\""), "and can be read aloud");
+}
+
+#[test]
+fn what_cannot_be_drawn_says_what_to_do() {
+    let rig = rig();
+    let none = calibration::draw(&subject(&rig, "heron.tail", Paper::A4)).unwrap_err().to_string();
+    assert_eq!(
+        none,
+        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder"
+    );
+    let unmarked = calibration::draw(&subject(&rig, "punt.rudder", Paper::A4)).unwrap_err().to_string();
+    assert!(unmarked.contains("cannot have a calibration sheet yet: no mark yet"), "{unmarked}");
+    let long = Fitting { horn_mm: 90.0, ..Fitting::default() };
+    let error = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &long).unwrap_err();
+    assert!(matches!(error, NoSheet::TooSmall { way: "across", .. }), "{error}");
+    let error = error.to_string();
+    assert!(
+        error.starts_with("a horn of 90 mm needs 212 mm across, A4 has 180 mm between its margins"),
+        "{error}"
+    );
+    let absurd = Fitting { hole_mm: 0.0, ..Fitting::default() };
+    let error = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &absurd).unwrap_err().to_string();
+    assert_eq!(error, "spline hole is 0 mm, outside 1 to 40 mm");
+}
