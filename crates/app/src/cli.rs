@@ -13,9 +13,9 @@ pub const EXIT_UNREADABLE: u8 = 2;
 #[derive(Debug, Parser)]
 #[command(name = "wasvolta", version, max_term_width = 100)]
 pub struct Arguments {
-    /// What to do.
+    /// What to do; without it, the screen offers the demo, recent rigs, or a new one.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 /// What to do.
@@ -38,6 +38,8 @@ pub enum Command {
         #[command(flatten)]
         live: Live,
     },
+    /// Write a new rig for a board on a bus, a serial line, or both; nothing is overwritten.
+    New(New),
     /// Check a rig: exit code 0 when sound, 1 with problems, 2 when it cannot be read.
     Check {
         /// The rig, a *.rig.toml file.
@@ -108,6 +110,23 @@ pub enum MountingSide {
     Horn,
     /// Behind the servo.
     Back,
+}
+
+/// Write a new rig.
+#[derive(Debug, Args)]
+#[command(group = clap::ArgGroup::new("way in").required(true).multiple(true))]
+pub struct New {
+    /// Where to keep it: NAME.rig.toml.
+    pub file: PathBuf,
+    /// The path of an I²C bus with a 16-channel PWM expander on it; sim:NAME for a simulated one.
+    #[arg(long, value_name = "PATH", group = "way in")]
+    pub bus: Option<String>,
+    /// The expander's address, as its jumpers set it.
+    #[arg(long, value_name = "ADDRESS", default_value = "0x40", requires = "bus")]
+    pub address: String,
+    /// The path of a serial port on which a microcontroller prints numbers; sim:NAME for a simulated one.
+    #[arg(long, value_name = "PATH", group = "way in")]
+    pub serial: Option<String>,
 }
 
 /// How a live run behaves.

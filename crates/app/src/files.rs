@@ -111,22 +111,37 @@ pub fn write(path: &Path, content: impl AsRef<[u8]>) -> Result<(), Unwritten> {
 fn write_whole(path: &Path, content: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
     std::fs::create_dir_all(folder)?;
-    // The error of the library below would name its own odd file; the system's words are enough.
-    let plain = |e: std::io::Error| e.raw_os_error().map_or(e, std::io::Error::from_raw_os_error);
-    let mut beside = tempfile::NamedTempFile::new_in(folder).map_err(plain)?;
-    beside.write_all(content)?;
-    if let Ok(old) = std::fs::metadata(path) {
-        if old.permissions().readonly() {
-            return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));
-        }
-        beside.as_file().set_permissions(old.permissions())?;
-    } else {
-        use std::os::unix::fs::PermissionsExt;
-        beside.as_file().set_permissions(std::fs::Permissions::from_mode(0o644))?;
+    let old = std::fs::metadata(path).ok().map(|m| m.permissions());
+    if old.as_ref().is_some_and(std::fs::Permissions::readonly) {
+        return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));
     }
-    beside.as_file().sync_all()?;
-    beside.persist(path).map_err(|e| e.error)?;
+    let beside = part(path);
+    let written = write_part(&beside, content, old).and_then(|()| std::fs::rename(&beside, path));
+    if written.is_err() {
+        let _ = std::fs::remove_file(&beside);
+    }
+    written?;
     std::fs::File::open(folder)?.sync_all()
+}
+
+/// Where a file is written before it is renamed. One name: what a power cut leaves, the next writing replaces.
+fn part(path: &Path) -> PathBuf {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    path.with_file_name(format!(".{name}.part"))
+}
+
+fn write_part(part: &Path, content: &[u8], permissions: Option<std::fs::Permissions>) -> std::io::Result<()> {
+    let mut file = std::fs::File::create(part)?;
+    if let Some(permissions) = permissions {
+        file.set_permissions(permissions)?;
+    }
+    file.write_all(content)?;
+    file.sync_all()
+}
+
+/// Takes away what a run that was killed while writing has left beside a file.
+pub fn tidy(path: &Path) {
+    let _ = std::fs::remove_file(part(path));
 }
 
 /// The folders that this program keeps things in, by the desktop's rules.

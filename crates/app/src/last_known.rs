@@ -41,6 +41,13 @@ impl LastKnown {
         self.servo.insert(servo.to_owned(), Place { pulse_us: pulse, at_s: now() });
     }
 
+    /// A servo has another name now; the old one is kept, for the change may be undone.
+    pub fn copy(&mut self, servo: &str, name: &str) {
+        if let Some(place) = self.servo.get(servo).copied() {
+            self.servo.insert(name.to_owned(), place);
+        }
+    }
+
     /// Keeps it. Losing it costs a question at the next start, so a full disk is not reported.
     pub fn write(&self, rig: &Path) {
         if let (Some(path), Ok(text)) = (path(rig), toml_edit::ser::to_string_pretty(self)) {

@@ -7,10 +7,13 @@ mod cli;
 mod command;
 mod demo;
 mod files;
+mod fresh;
 mod hardware;
 mod holder;
 mod last_known;
 mod paper;
+mod recent;
+mod recovery;
 mod screen;
 mod session;
 

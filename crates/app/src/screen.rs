@@ -9,6 +9,7 @@ mod canvas;
 mod chart;
 mod digits;
 mod entry;
+mod form;
 mod frame;
 mod keys;
 mod layout;
@@ -16,12 +17,14 @@ mod model;
 mod pen;
 mod roster;
 mod rows;
+pub mod start;
 #[cfg(test)]
 mod tests;
 mod theme;
 mod update;
 mod view;
 
+use crate::recovery::Left;
 use crate::session::Session;
 use crossterm::event::{Event, KeyEventKind};
 use miette::IntoDiagnostic;
@@ -44,6 +47,9 @@ const QUIET: Duration = Duration::from_millis(100);
 /// How long the screen may take to end after a signal before the process is ended without it.
 const GIVEN_TO_END: Duration = Duration::from_secs(3);
 
+/// Time between two looks whether another program has written the rig's file.
+const FILE_LOOK: Duration = Duration::from_secs(1);
+
 /// What wakes the screen's thread.
 enum Wake {
     Terminal(Event),
@@ -54,13 +60,13 @@ enum Wake {
 ///
 /// # Errors
 /// When the terminal cannot be used, or a part of the program has failed; everything is released then too.
-pub fn run(mut session: Session) -> miette::Result<ExitCode> {
+pub fn run(mut session: Session, left: Left) -> miette::Result<ExitCode> {
     let (wakes, from_others) = channel();
     let asked_to_end =
         listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
     let mut terminal = ratatui::try_init().into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()));
-    let outcome = show(&mut terminal, &mut session, &from_others);
+    let outcome = show(&mut terminal, &mut session, left, &from_others);
     ratatui::restore();
     session.keep_last_known();
     let failed = session.engine.is_stopped() && !asked_to_end.load(Ordering::SeqCst);
@@ -127,11 +133,22 @@ fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
     });
 }
 
-fn show(terminal: &mut DefaultTerminal, session: &mut Session, wakes: &Receiver<Wake>) -> miette::Result<()> {
+fn show(
+    terminal: &mut DefaultTerminal,
+    session: &mut Session,
+    left: Left,
+    wakes: &Receiver<Wake>,
+) -> miette::Result<()> {
     let mut model = Model::new(session);
+    model.greet(left);
+    let mut looked_at = Instant::now();
     let start = Instant::now();
     let mut drawn_at: Option<Instant> = None;
     while !model.quit && !session.engine.is_stopped() {
+        if looked_at.elapsed() >= FILE_LOOK {
+            session.look_at_file();
+            looked_at = Instant::now();
+        }
         model.observe(session, start.elapsed());
         let lively = model.snapshot.output != Output::Off || model.is_lively();
         let pause = if lively { LIVELY } else { QUIET };

@@ -5,6 +5,7 @@ use crate::files;
 use crate::hardware::{self, Hardware, Simulated};
 use crate::holder::{self, Hold};
 use crate::last_known::LastKnown;
+use crate::recovery::{self, Keeper, Left, Offer};
 use miette::{IntoDiagnostic, WrapErr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -56,8 +57,13 @@ pub struct Session {
     /// Where servos were left.
     pub last_known: LastKnown,
     path: PathBuf,
-    source: Source,
-    written: Option<SystemTime>,
+    source: Arc<Source>,
+    written: Stamp,
+    /// Another program has written the rig's file since it was read.
+    changed_outside: bool,
+    /// A save was refused for that: the next one overwrites.
+    warned: bool,
+    recovery: Option<Keeper>,
     past: Vec<Past>,
     future: Vec<Past>,
     _holds: Vec<Hold>,
@@ -70,8 +76,13 @@ pub enum NotSaved {
     #[error("{0}; your edits stay here, free the disk or its permissions and save again")]
     Disk(#[from] files::Unwritten),
     /// Someone else wrote it.
-    #[error("{0} was changed by another program since it was read; save again to overwrite it")]
+    #[error(
+        "{0} was changed by another program: save again to overwrite it, or read it again by the palette"
+    )]
     Changed(String),
+    /// It cannot be read again.
+    #[error("{0}; the rig here stays as it is")]
+    Unread(#[from] files::BadFile),
     /// It has no form in TOML.
     #[error("{0}")]
     Form(#[from] wasvolta_core::rig::file::Unwritable),
@@ -83,6 +94,7 @@ impl Session {
     /// # Errors
     /// When the rig cannot be used, or another program has it.
     pub fn open(path: &Path, live: &Live) -> miette::Result<Self> {
+        files::tidy(path);
         let source = files::open(path)?;
         let rig = Arc::new(source.rig().clone());
         let mut holds: Vec<Hold> =
@@ -103,12 +115,38 @@ impl Session {
             manual,
             last_known: LastKnown::read(path),
             path: path.to_owned(),
-            source,
-            written: written(path),
+            source: Arc::new(source),
+            written: stamp(path),
+            changed_outside: false,
+            warned: false,
+            recovery: None,
             past: Vec::new(),
             future: Vec::new(),
             _holds: holds,
         })
+    }
+
+    /// Keeps edits in the state folder from now on, so that they outlive the program. Gives what an earlier
+    /// run has left there.
+    ///
+    /// # Errors
+    /// When the system gives no thread.
+    pub fn keep_edits(&mut self, state: &Path) -> std::io::Result<Left> {
+        let left = recovery::look(state, &self.path, &self.source);
+        self.recovery = Some(Keeper::start(state, &self.path)?);
+        Ok(left)
+    }
+
+    /// Takes the edits of an earlier run back, as one edit that can be undone.
+    pub fn recover(&mut self, offer: Offer) {
+        self.replace("taken back from the earlier run", offer.rig);
+    }
+
+    /// What is unsaved is not wanted: an end without saving.
+    pub fn discard(&mut self) {
+        if let Some(recovery) = &self.recovery {
+            recovery.settled();
+        }
     }
 
     /// Where the rig is kept.
@@ -127,13 +165,24 @@ impl Session {
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
         let next = Arc::new(edit(&self.rig)?);
+        self.remember(what);
+        self.adopt(next);
+        Ok(())
+    }
+
+    /// Puts a rig from a file in the place of this one, as one edit.
+    fn replace(&mut self, what: &str, rig: Rig) {
+        let rig = Arc::new(rig.with_ids_of(&self.rig));
+        self.remember(what);
+        self.adopt(rig);
+    }
+
+    fn remember(&mut self, what: &str) {
         if self.past.len() == MOST_UNDO {
             self.past.remove(0);
         }
         self.past.push(Past { rig: Arc::clone(&self.rig), what: what.to_owned() });
         self.future.clear();
-        self.adopt(next);
-        Ok(())
     }
 
     /// Takes the last edit back; gives what it was.
@@ -163,6 +212,15 @@ impl Session {
         self.wiring = self.wiring.again(&self.rig);
         // The queue is drained every beat; it is full only when the engine has stopped, and then all ends.
         self.engine.run_rig(&self.rig, self.wiring.clone());
+        self.keep_copy();
+    }
+
+    fn keep_copy(&self) {
+        match &self.recovery {
+            Some(recovery) if self.is_unsaved() => recovery.edited(&self.rig, &self.source),
+            Some(recovery) => recovery.settled(),
+            None => {}
+        }
     }
 
     /// Writes the rig.
@@ -170,15 +228,46 @@ impl Session {
     /// # Errors
     /// When the disk refuses, or another program changed the file; a second try then overwrites it.
     pub fn save(&mut self) -> Result<(), NotSaved> {
-        let now = written(&self.path);
-        if now != self.written {
-            self.written = now;
+        if self.look_at_file() && !std::mem::replace(&mut self.warned, true) {
             return Err(NotSaved::Changed(self.path.display().to_string()));
         }
         let next = self.source.with(&self.rig)?;
         files::write(&self.path, next.text())?;
-        self.source = next;
-        self.written = written(&self.path);
+        self.source = Arc::new(next);
+        self.written = stamp(&self.path);
+        self.changed_outside = false;
+        self.keep_copy();
+        Ok(())
+    }
+
+    /// Looks whether another program has written the rig's file. Cheap while it has not.
+    pub fn look_at_file(&mut self) -> bool {
+        let now = stamp(&self.path);
+        if now != self.written {
+            self.written = now;
+            let text = std::fs::read_to_string(&self.path);
+            self.changed_outside = text.is_ok_and(|text| text != self.source.text());
+            self.warned = false;
+        }
+        self.changed_outside
+    }
+
+    /// Whether that look has found a file that another program has written.
+    pub const fn is_changed_outside(&self) -> bool {
+        self.changed_outside
+    }
+
+    /// Reads the file again, as one edit; the rig as it was can be had back by undo.
+    ///
+    /// # Errors
+    /// When it cannot be used; the rig here stays.
+    pub fn read_again(&mut self) -> Result<(), NotSaved> {
+        let source = files::open(&self.path)?;
+        let rig = source.rig().clone().with_ids_of(&self.rig);
+        self.source = Arc::new(Source::new(source.text().to_owned(), rig.clone()));
+        self.written = stamp(&self.path);
+        self.changed_outside = false;
+        self.replace("read again from the file", rig);
         Ok(())
     }
 
@@ -221,6 +310,10 @@ impl Session {
     }
 }
 
-fn written(path: &Path) -> Option<SystemTime> {
-    std::fs::metadata(path).and_then(|m| m.modified()).ok()
+/// What tells a file from the same file written anew: when it was written, and its length.
+type Stamp = Option<(SystemTime, u64)>;
+
+fn stamp(path: &Path) -> Stamp {
+    let found = std::fs::metadata(path).ok()?;
+    Some((found.modified().ok()?, found.len()))
 }

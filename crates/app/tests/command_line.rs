@@ -183,3 +183,87 @@ fn the_sample_in_the_documentation_is_sound() {
     assert!(output.status.success(), "{}", text(&output.stderr));
     assert!((35..=60).contains(&sample.lines().count()), "{} lines", sample.lines().count());
 }
+
+/// What stands in a folder, by name.
+fn names_in(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> =
+        std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    names
+}
+
+/// All words of an error, whatever width it was broken at.
+fn flat(bytes: &[u8]) -> String {
+    text(bytes).replace(['│', '×', '╰', '╯', '▶', '─'], " ").split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let draw = |kind: &str, servo: &str, name: &str, more: &[&str]| {
+        let path = home.path().join(name);
+        let base = ["sheet", rig.to_str().unwrap(), kind, "--servo", servo, "-o", path.to_str().unwrap()];
+        let output = run(home.path(), &[&base[..], &["--date", "2026-01-02"], more].concat());
+        (output, path)
+    };
+    for name in ["a.svg", "a.pdf"] {
+        for (kind, servo) in [("calibration", "heron.neck"), ("protractor", "punt.rudder")] {
+            let (output, path) = draw(kind, servo, name, &["--paper", "letter"]);
+            assert!(output.status.success(), "{}", text(&output.stderr));
+            assert!(text(&output.stdout).trim().ends_with(name), "the path is said");
+            let first = std::fs::read(&path).unwrap();
+            draw(kind, servo, name, &["--paper", "letter"]);
+            assert!(std::fs::read(&path).unwrap() == first);
+            std::fs::remove_file(path).unwrap();
+        }
+    }
+    let refused = [
+        ("calibration", "punt.rudder", "b.pdf", vec![], "no mark yet"),
+        ("protractor", "heron.neck", "b.pdf", vec!["--horn", "150"], "a horn of 150 mm needs"),
+        ("calibration", "heron.neck", "b.txt", vec![], "end it in .svg or .pdf"),
+        ("calibration", "heron.tail", "b.pdf", vec![], "there is: heron.neck, heron.beak, punt.rudder"),
+    ];
+    for (kind, servo, name, more, words) in refused {
+        let (output, _) = draw(kind, servo, name, &more);
+        assert_eq!(output.status.code(), Some(1));
+        assert!(flat(&output.stderr).contains(words), "{}", text(&output.stderr));
+    }
+    let (output, _) = draw("calibration", "heron.neck", "a.pdf/b.pdf", &[]);
+    assert!(output.status.success(), "a missing folder is made");
+    let (output, _) = draw("calibration", "heron.neck", "a.pdf", &[]);
+    assert!(flat(&output.stderr).contains("cannot write"), "a folder is in the way");
+    assert_eq!(names_in(home.path()), ["a.pdf"]);
+    assert_eq!(names_in(&home.path().join("a.pdf")), ["b.pdf"]);
+}
+
+#[test]
+fn a_new_rig_is_made_without_the_screen_and_overwrites_nothing() {
+    let home = tempfile::tempdir().unwrap();
+    let path = home.path().join("arm");
+    let new = |more: &[&str]| run(home.path(), &[&["new", path.to_str().unwrap()], more].concat());
+    let output = new(&["--bus", "/dev/i2c-1", "--address", "0x41", "--serial", "/dev/ttyACM0"]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let made = home.path().join("arm.rig.toml");
+    let output = run(home.path(), &["check", made.to_str().unwrap()]);
+    assert!(text(&output.stdout).contains("is sound: 0 servos, 1 input"), "{}", text(&output.stderr));
+    let before = std::fs::read(&made).unwrap();
+    for (more, code, words) in [
+        (vec!["--bus", "/dev/i2c-1"], 1, "is there already"),
+        (vec!["--bus", "/dev/i2c-1", "--address", "forty"], 1, "is not an address"),
+        (vec![], 2, "--bus"),
+    ] {
+        let output = new(&more);
+        assert_eq!(output.status.code(), Some(code));
+        assert!(flat(&output.stderr).contains(words), "{}", text(&output.stderr));
+    }
+    assert_eq!(std::fs::read(&made).unwrap(), before);
+}
+
+#[test]
+fn without_a_terminal_there_is_nothing_to_ask_on() {
+    let home = tempfile::tempdir().unwrap();
+    let output = run(home.path(), &[]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(flat(&output.stderr).contains("name a command, such as `wasvolta demo`"));
+}

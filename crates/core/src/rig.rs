@@ -6,6 +6,7 @@
 pub mod check;
 pub mod edit;
 pub mod file;
+pub mod fresh;
 mod merge;
 
 use crate::clock::PwmClock;
@@ -581,6 +582,16 @@ impl Rig {
         self.poses.iter().find(|p| p.name == name)
     }
 
+    /// The rig, read anew, with the ids that parts of the same name had before; others get ids of their own.
+    #[must_use]
+    pub fn with_ids_of(mut self, before: &Self) -> Self {
+        let servos = before.servos.iter().map(|s| (s.name.as_str(), s.id));
+        keep_ids(self.servos.iter_mut().map(|s| (s.name.as_str(), &mut s.id)), &servos.collect::<Vec<_>>());
+        let inputs = before.inputs.iter().map(|i| (i.name.as_str(), i.id));
+        keep_ids(self.inputs.iter_mut().map(|i| (i.name.as_str(), &mut i.id)), &inputs.collect::<Vec<_>>());
+        self
+    }
+
     /// Gives servos and inputs the ids they keep; only for a rig that was just read.
     fn number_parts(&mut self) {
         for (n, servo) in (0..).zip(&mut self.servos) {
@@ -589,5 +600,18 @@ impl Rig {
         for (n, input) in (0..).zip(&mut self.inputs) {
             input.id = Id(n);
         }
+    }
+}
+
+fn keep_ids<'a>(parts: impl Iterator<Item = (&'a str, &'a mut Id)>, before: &[(&str, Id)]) {
+    let mut unused = before.iter().map(|(_, id)| id.0 + 1).max().unwrap_or(0);
+    for (name, id) in parts {
+        *id = before.iter().find(|(known, _)| *known == name).map_or_else(
+            || {
+                unused += 1;
+                Id(unused - 1)
+            },
+            |(_, id)| *id,
+        );
     }
 }

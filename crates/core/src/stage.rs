@@ -211,7 +211,8 @@ impl Stage {
     /// Puts another plan in place between two beats and gives the old one back to be freed elsewhere.
     ///
     /// What a servo or input remembers goes with its id. The hand keeps its pulse, other owners glide. A
-    /// corrected oscillator keeps the ticks and so re-expresses the pulse.
+    /// corrected oscillator keeps the ticks and so re-expresses the pulse. A servo on another channel than
+    /// before is released.
     pub fn swap(&mut self, mut next: Prepared) -> Prepared {
         std::mem::swap(&mut self.run, &mut next);
         let old = next;
@@ -228,6 +229,12 @@ impl Stage {
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
+            // What hangs on the new channel stands somewhere else: no pulse for it until it is engaged there.
+            if was.plug != plan.plug {
+                state.engaged = false;
+                state.hand = None;
+                state.estimate.release(true);
+            }
             // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
             if state.owner != Owner::Hand {
                 state.owner = Owner::Nobody;
@@ -240,6 +247,9 @@ impl Stage {
             {
                 state.clone_from(before);
             }
+        }
+        if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
+            self.output = Output::Off;
         }
         let place = |id: Id| old.plan.servos.iter().position(|s| s.id == id);
         self.run.player.carry(&old.player, &self.run.plan, place);

@@ -266,3 +266,23 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_servo_on_another_channel_or_gone_gets_no_pulses_until_it_is_engaged_anew() {
+    use wasvolta_core::rig::edit::roster::{move_servo, remove_servo};
+    let mut run = Run::new(&rig());
+    run.beat(&[engage(0, 1500.0), engage(1, 1400.0)]);
+    let moved = move_servo(&rig(), "heron.neck", "upper", 9).unwrap();
+    run.stage.swap(Prepared::new(Plan::of(&moved)));
+    run.beat(&[]);
+    let servos = run.stage.servos();
+    assert!(!servos[0].engaged && servos[0].ticks.is_none() && servos[0].estimate.known == Known::Unknown);
+    assert!(servos[1].engaged, "the other goes on");
+    assert_eq!(run.stage.output(), Output::Driving);
+    let alone = remove_servo(&moved, "heron.beak").unwrap();
+    run.stage.swap(Prepared::new(Plan::of(&alone)));
+    assert_eq!(run.stage.output(), Output::Off, "nothing is engaged any more");
+    run.stage.swap(Prepared::new(Plan::of(&moved)));
+    run.beat(&[]);
+    assert!(run.stage.servos().iter().all(|s| !s.engaged), "brought back, it waits to be engaged");
+}

@@ -4,7 +4,7 @@
 
 use super::keys::Key;
 use super::model::{Scene, View};
-use super::update::{Desk, calibrate, general, inputs, sequence};
+use super::update::{Desk, calibrate, general, inputs, roster, sequence};
 use crossterm::event::KeyCode;
 use wasvolta_core::stage::{Output, Play};
 
@@ -54,7 +54,7 @@ fn need(holds: bool, words: &'static str) -> Ready {
 }
 
 fn servo(scene: &Scene) -> Ready {
-    need(scene.picked().is_some(), "this rig has no servo: add one to its file")
+    need(scene.picked().is_some(), "this rig has no servo yet: a adds one")
 }
 
 fn engaged(scene: &Scene) -> Ready {
@@ -93,6 +93,19 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
 /// Also while the output is held: what stands may be let go.
 fn pulsing(scene: &Scene) -> Ready {
     need(scene.picked().is_some_and(|p| p.state.engaged), "it gets no pulses already")
+}
+
+/// What is plugged elsewhere, or taken out, must not be getting pulses.
+fn unpulsed(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged: release it first with r")
+}
+
+fn boarded(scene: &Scene) -> Ready {
+    need(
+        !scene.rig.boards.is_empty(),
+        "this rig has no board: add one to its file, docs/rig-format.md shows how",
+    )
 }
 
 fn driving(scene: &Scene) -> Ready {
@@ -182,9 +195,14 @@ pub static TABLE: &[Action] = &[
     Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: pulsing, run: general::release },
     Action { name: "servo above", keys: &[code(KeyCode::PageUp)], view: None, short: "", long: "pick the servo above", ready: always, run: general::servo_previous },
     Action { name: "servo below", keys: &[code(KeyCode::PageDown)], view: None, short: "", long: "pick the servo below", ready: always, run: general::servo_next },
+    Action { name: "add servo", keys: &[key('a')], view: None, short: "", long: "add a servo: its name, and the channel its plug is on", ready: boarded, run: roster::add },
+    Action { name: "rename servo", keys: &[key('R')], view: None, short: "", long: "give the picked servo another name; poses and mappings follow", ready: servo, run: roster::rename },
+    Action { name: "move servo", keys: &[key('M')], view: None, short: "", long: "the picked servo's plug is on another channel", ready: unpulsed, run: roster::move_to },
+    Action { name: "remove servo", keys: &[key('X')], view: None, short: "", long: "take the picked servo out, with its joint and what poses say of it", ready: unpulsed, run: roster::remove },
     Action { name: "undo", keys: &[key('u')], view: None, short: "undo", long: "take the last edit back", ready: |s| need(s.undo.0, "there is nothing to undo"), run: general::undo },
     Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "make the edit again that was taken back", ready: |s| need(s.undo.1, "there is nothing to redo"), run: general::redo },
     Action { name: "save", keys: &[Key::ctrl('s')], view: None, short: "save", long: "save the rig", ready: always, run: general::save },
+    Action { name: "read the file again", keys: &[], view: None, short: "", long: "take in what another program has written to the rig's file", ready: always, run: general::read_again },
     Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: the last pulses stay, nothing moves", ready: driving, run: general::hold },
     Action { name: "drive on", keys: &[key('d')], view: None, short: "drive on", long: "go on after a hold, or enable the output again after a cut", ready: stopped, run: general::drive },
     Action { name: "next view", keys: &[code(KeyCode::Tab)], view: None, short: "view", long: "go to the next view", ready: always, run: general::next_view },

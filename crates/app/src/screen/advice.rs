@@ -33,6 +33,11 @@ pub fn next(scene: &Scene) -> String {
 }
 
 fn trouble(scene: &Scene) -> Option<String> {
+    if scene.changed_outside {
+        let words = "Another program has written this rig's file. The command read the file again takes that in; \
+                     Ctrl-S twice overwrites it.";
+        return Some(words.to_owned());
+    }
     for (board, state) in scene.wiring.boards_in(scene.rig, &scene.model.snapshot) {
         if let Some(trouble) = state.trouble {
             return Some(format!(
@@ -62,8 +67,7 @@ fn aligned(servo: &Servo) -> usize {
 
 fn calibrate(scene: &Scene) -> String {
     let Some(picked) = scene.picked() else {
-        return "This rig has no servo. Add a [[servo]] to its file; docs/rig-format.md shows how."
-            .to_owned();
+        return "This rig has no servo yet. a adds one: its name, and the channel its plug is on.".to_owned();
     };
     let name = &picked.servo.name;
     if !picked.state.engaged {

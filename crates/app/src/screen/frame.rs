@@ -44,6 +44,9 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
         Some(Dialog::Palette { query, pick }) => {
             view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
         }
+        Some(Dialog::Recover { offer, from }) => {
+            view::recover::draw(&mut pen.part(left, 1, area.width - left, body), offer, *from);
+        }
         _ => {}
     }
 }

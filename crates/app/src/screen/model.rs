@@ -1,8 +1,10 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
+use super::form::Form;
 use super::keys::Key;
 use super::rows::{InputRow, Nudge};
 use crate::paper::Kind;
+use crate::recovery::{Left, Offer};
 use crate::session::{Derived, Session};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -134,6 +136,15 @@ pub enum Dialog {
     },
     /// Unsaved edits at quit.
     Quit,
+    /// Edits that an earlier run has left.
+    Recover {
+        /// What they are.
+        offer: Box<Offer>,
+        /// First line shown.
+        from: usize,
+    },
+    /// Some words at once, each under its label.
+    Form(Form),
     /// Pulses that run on a board already.
     Found {
         /// The port's index.
@@ -221,6 +232,8 @@ pub struct Scene<'a> {
     pub wiring: &'a Wiring,
     /// There are edits that the file does not have.
     pub unsaved: bool,
+    /// Another program has written the file.
+    pub changed_outside: bool,
     /// Something can be undone, and redone.
     pub undo: (bool, bool),
     /// Time passes by hand.
@@ -266,6 +279,21 @@ impl Model {
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
             snapshot,
+        }
+    }
+
+    /// Begins with what an earlier run has left.
+    pub fn greet(&mut self, left: Left) {
+        match left {
+            Left::Nothing => {}
+            Left::Edits(offer) => self.dialog = Some(Dialog::Recover { offer, from: 0 }),
+            Left::Damaged(aside) => {
+                let words = format!(
+                    "the copy of an earlier run's unsaved edits is damaged; it is kept in {}, your file is whole",
+                    aside.display()
+                );
+                self.say(Tone::Refused, words, Duration::ZERO);
+            }
         }
     }
 
@@ -424,6 +452,7 @@ impl Model {
             derived: &session.derived,
             wiring: &session.wiring,
             unsaved: session.is_unsaved(),
+            changed_outside: session.is_changed_outside(),
             undo: session.can_undo_redo(),
             by_hand: session.manual.is_some(),
             knob,

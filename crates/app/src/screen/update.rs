@@ -4,6 +4,7 @@ pub mod calibrate;
 mod dialog;
 pub mod general;
 pub mod inputs;
+pub mod roster;
 pub mod sequence;
 
 use super::action;

@@ -6,6 +6,7 @@ mod inputs;
 pub mod palette;
 pub mod prompt;
 mod protractor;
+pub mod recover;
 mod ruler;
 mod sequence;
 

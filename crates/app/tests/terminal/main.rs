@@ -5,4 +5,5 @@
 mod calibrate;
 mod ending;
 mod harness;
+mod recovery;
 mod work;

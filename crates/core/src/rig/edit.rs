@@ -3,6 +3,8 @@
 //!
 //! Commands, which act at once and are not undone, stand in `stage::command`.
 
+pub mod roster;
+
 use super::check::problems;
 use super::{Ends, Failsafe, How, Joint, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
 use crate::clock::oscillator_from;
@@ -29,6 +31,16 @@ pub enum Refused {
         message: String,
         /// What to do.
         help: String,
+    },
+    /// Something else is plugged in there.
+    #[error("{by} is on channel {channel} of {board}: move that first, or choose a free channel")]
+    ChannelTaken {
+        /// What is there.
+        by: String,
+        /// The channel.
+        channel: u8,
+        /// The board.
+        board: String,
     },
     /// There is nothing to take away.
     #[error("there is no mark to drop")]

@@ -22,6 +22,8 @@ const USUAL_LOST_AFTER: f64 = 500.0;
 pub struct ServoPlan {
     /// What it keeps while its name changes.
     pub id: Id,
+    /// Where it is plugged in: its board and channel.
+    pub plug: (Box<str>, u8),
     /// The last check.
     pub guard: Guard,
     /// Pulse to angle, if there is a fit.
@@ -121,6 +123,7 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     };
     Some(ServoPlan {
         id: servo.id,
+        plug: (servo.board.as_str().into(), servo.channel),
         home: line.zip(joint.and_then(|j| j.home_deg)).map(|(line, home)| line.pulse_at(home)),
         line,
         glide: pulses(if GLIDE < speed { GLIDE } else { speed }),

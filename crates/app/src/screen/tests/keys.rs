@@ -299,3 +299,92 @@ fn enter_goes_on_to_the_next_servo() {
     bench.code(KeyCode::Enter);
     assert_eq!(bench.model.servo, 1);
 }
+
+/// Types a word in the place of what a form offers.
+fn fill(bench: &mut Bench, text: &str) {
+    bench.text(text);
+    bench.code(KeyCode::Tab);
+}
+
+#[test]
+fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
+    let mut bench = Bench::new();
+    let first = bench.session.rig.clone();
+    bench.press(Key::char('a'));
+    insta::assert_snapshot!("add_servo", bench.frame(100, 30));
+    fill(&mut bench, "crane.jib");
+    bench.enter("9");
+    let jib = |bench: &Bench| bench.session.rig.servos.last().unwrap().clone();
+    assert_eq!((jib(&bench).name.as_str(), jib(&bench).channel), ("crane.jib", 9));
+    assert_eq!(bench.model.servo, 3, "the new one is picked");
+    // A taken channel and a wrong name are said, and what was typed can be mended.
+    bench.press(Key::char('M'));
+    bench.enter("1");
+    assert!(bench.frame(160, 47).contains("heron.neck is on channel 1 of upper: move that first"));
+    bench.code(KeyCode::Backspace);
+    bench.enter("12");
+    assert_eq!(jib(&bench).channel, 12);
+    bench.press(Key::char('R'));
+    bench.enter("two words");
+    assert!(bench.frame(160, 47).contains("a name is 1 to 40 letters"));
+    bench.code(KeyCode::Esc);
+    bench.press(Key::char('R'));
+    bench.enter("crane.boom");
+    assert_eq!(jib(&bench).name, "crane.boom");
+    // The neck is spoken of by three poses.
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    bench.press(Key::char('X'));
+    let asked = bench.frame(160, 47);
+    assert!(asked.contains("Remove heron.neck, its joint and marks and what 3 poses say of it?"), "{asked}");
+    bench.code(KeyCode::Enter);
+    assert!(bench.session.rig.servos.iter().all(|s| s.name != "heron.neck"));
+    for _ in 0..4 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, first);
+}
+
+#[test]
+fn an_engaged_servo_is_neither_moved_nor_removed_and_an_undone_move_leaves_it_released() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('M'));
+    bench.enter("7");
+    bench.press(Key::char('o'));
+    bench.pass(5);
+    for key in ['M', 'X'] {
+        bench.press(Key::char(key));
+        assert!(bench.frame(160, 47).contains("it is engaged: release it first with r"));
+    }
+    assert!(bench.model.snapshot.servos[2].engaged);
+    bench.press(Key::char('u'));
+    bench.pass(5);
+    assert!(!bench.model.snapshot.servos[2].engaged, "what hangs on the old channel stands elsewhere");
+    let sent = bench.model.snapshot.boards[0][0].sent;
+    assert!(sent.iter().all(Option::is_none), "{sent:?}");
+}
+
+#[test]
+fn edits_of_an_earlier_run_are_offered_taken_and_undone() {
+    let state = tempfile::tempdir().unwrap();
+    let mut bench = Bench::new();
+    let first = bench.session.rig.clone();
+    bench.session.keep_edits(state.path()).unwrap();
+    bench.press(Key::char('a'));
+    fill(&mut bench, "crane.jib");
+    bench.enter("9");
+    let edited = bench.session.rig.clone();
+    let path = bench.session.path().to_owned();
+    // The program ends without saving and without being asked: as at a signal.
+    let Bench { session, folder, .. } = bench;
+    drop(session);
+    let mut bench = Bench::reopened(&path, folder);
+    let left = bench.session.keep_edits(state.path()).unwrap();
+    bench.model.greet(left);
+    insta::assert_snapshot!("recover", bench.frame(100, 30).replace(|c: char| c.is_ascii_digit(), "0"));
+    bench.code(KeyCode::Enter);
+    assert_eq!(bench.session.rig, edited);
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.rig, first);
+}

@@ -14,13 +14,14 @@ use ratatui::layout::Rect;
 use ratatui::style::Color;
 use std::time::Duration;
 use tempfile::TempDir;
+use wasvolta_core::unit::Volts;
 
 /// A session of the demo in which time passes by hand, with someone at its keys.
 struct Bench {
     session: Session,
     model: Model,
     now: Duration,
-    _folder: TempDir,
+    folder: TempDir,
 }
 
 impl Bench {
@@ -35,10 +36,14 @@ impl Bench {
         std::fs::write(&path, change(rig)).unwrap();
         let sim = include_str!("../../../../../examples/marsh-clock.sim.toml");
         std::fs::write(folder.path().join("marsh-clock.sim.toml"), sim).unwrap();
+        Self::reopened(&path, folder)
+    }
+
+    fn reopened(path: &std::path::Path, folder: TempDir) -> Self {
         let live = Live { seed: 1, clock: ClockKind::Manual, sim_log: None };
-        let mut session = Session::open(&path, &live).unwrap();
+        let mut session = Session::open(path, &live).unwrap();
         let model = Model::new(&mut session);
-        let mut bench = Self { session, model, now: Duration::ZERO, _folder: folder };
+        let mut bench = Self { session, model, now: Duration::ZERO, folder };
         bench.pass(20);
         bench
     }
@@ -240,14 +245,57 @@ fn a_file_changed_by_another_program_is_not_overwritten_at_the_first_try() {
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
     let path = bench.session.path().to_owned();
-    let old = std::fs::metadata(&path).unwrap().modified().unwrap();
-    let file = std::fs::File::options().append(true).open(&path).unwrap();
-    file.set_modified(old + Duration::from_secs(5)).unwrap();
+    let theirs = std::fs::read_to_string(&path).unwrap().replace("volts = 6", "volts = 5");
+    std::fs::write(&path, theirs).unwrap();
     bench.press(Key::ctrl('s'));
     assert!(bench.frame(160, 47).contains("was changed by another program"));
     assert!(bench.session.is_unsaved());
     bench.press(Key::ctrl('s'));
     assert!(!bench.session.is_unsaved());
+    assert!(std::fs::read_to_string(&path).unwrap().contains("volts = 6"));
+}
+
+#[test]
+fn a_file_that_was_only_touched_is_no_change() {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('i'));
+    let path = bench.session.path().to_owned();
+    let old = std::fs::metadata(&path).unwrap().modified().unwrap();
+    let file = std::fs::File::options().append(true).open(&path).unwrap();
+    file.set_modified(old + Duration::from_secs(5)).unwrap();
+    bench.press(Key::ctrl('s'));
+    assert!(!bench.session.is_unsaved());
+}
+
+#[test]
+fn what_another_program_wrote_is_noticed_and_can_be_read_again_and_undone() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('o'));
+    bench.pass(5);
+    let pulse = bench.model.snapshot.servos[2].pulse;
+    let path = bench.session.path().to_owned();
+    let theirs = std::fs::read_to_string(&path).unwrap().replace("volts = 6", "volts = 5");
+    // They also put a servo in front: what is engaged must stay so.
+    let first = theirs.find("# Calibrated on the bench").unwrap();
+    let servo = "[[servo]]\nname = \"crane.boom\"\nboard = \"upper\"\nchannel = 9\n\n";
+    std::fs::write(&path, format!("{}{servo}{}", &theirs[..first], &theirs[first..])).unwrap();
+    assert!(bench.session.look_at_file());
+    // What was said last makes room after a while.
+    bench.pass(400);
+    assert!(bench.frame(160, 47).contains("Another program has written this rig's file"));
+    bench.press(Key::char(':'));
+    bench.enter("read the file again");
+    bench.pass(5);
+    assert_eq!(bench.session.rig.rails[0].volts, Volts::new(5.0));
+    assert!(!bench.session.is_unsaved());
+    let rudder = bench.session.rig.servos.iter().position(|s| s.name == "punt.rudder").unwrap();
+    assert_eq!(rudder, 3);
+    assert!(bench.model.snapshot.servos[rudder].engaged);
+    assert_eq!(bench.model.snapshot.servos[rudder].pulse, pulse);
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.rig.rails[0].volts, Volts::new(6.0));
+    assert!(bench.session.is_unsaved());
 }
 
 #[test]

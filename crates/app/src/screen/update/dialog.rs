@@ -1,6 +1,7 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Desk, calibrate, carry_out, general, inputs, sequence};
+use super::{Desk, calibrate, carry_out, general, inputs, roster, sequence};
+use crate::recovery::Offer;
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
@@ -17,7 +18,7 @@ use wasvolta_port::expander::{Decision, Found};
 /// Takes a key for the dialog that is open.
 pub fn key(desk: &mut Desk, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
-    if key.code == KeyCode::Esc {
+    if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
         return;
     }
     // What a dialog does not end it stays open as it returns.
@@ -37,6 +38,8 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Palette { query, pick } => palette(desk, key, query, pick),
         Dialog::Help { from } => scroll(desk, key, from),
         Dialog::Quit => quit(desk, key),
+        Dialog::Recover { offer, from } => recover(desk, key, offer, from),
+        Dialog::Form(form) => roster::key(desk, key, form),
         Dialog::Found { port, board, found } => decide(desk, key, (port, board, found)),
     };
 }
@@ -267,11 +270,32 @@ fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
             None
         }
         KeyCode::Char('q') => {
+            desk.session.discard();
             desk.model.quit = true;
             None
         }
         _ => Some(Dialog::Quit),
     }
+}
+
+/// Esc leaves the edits too: they are kept aside, for a new copy must not take their place.
+fn recover(desk: &mut Desk, key: Key, offer: Box<Offer>, from: usize) -> Option<Dialog> {
+    let from = match key.code {
+        KeyCode::Enter => {
+            desk.session.recover(*offer);
+            desk.say("your edits are back, unsaved; u undoes that, Ctrl-S saves");
+            return None;
+        }
+        KeyCode::Esc | KeyCode::Char('n') => {
+            let words = format!("left; they are kept in {}", offer.refuse().display());
+            desk.say(&words);
+            return None;
+        }
+        KeyCode::Up => from.saturating_sub(1),
+        KeyCode::Down => (from + 1).min(offer.lines.len().saturating_sub(5)),
+        _ => from,
+    };
+    Some(Dialog::Recover { offer, from })
 }
 
 fn decide(desk: &mut Desk, key: Key, (port, board, found): (usize, usize, Found)) -> Option<Dialog> {

@@ -125,6 +125,14 @@ pub fn save(desk: &mut Desk) {
     }
 }
 
+/// Takes in what another program has written.
+pub fn read_again(desk: &mut Desk) {
+    match desk.session.read_again() {
+        Ok(()) => desk.say("read again from the file; u brings back what was here"),
+        Err(error) => desk.refuse(&error.to_string()),
+    }
+}
+
 /// Goes to the next view.
 pub fn next_view(desk: &mut Desk) {
     let here = View::ALL.iter().position(|v| *v == desk.model.view).unwrap_or(0);

@@ -1,8 +1,11 @@
 //! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
 
 use crate::screen::entry::{self, PulseContext};
+use crate::screen::form::{Form, Task};
 use crate::screen::model::{Dial, Dialog, Purpose, Scale, Scene};
 use crate::screen::rows::{InputRow, SequenceRow};
+use std::fmt::Write;
+use wasvolta_core::rig::edit::roster;
 use wasvolta_port::expander::Found;
 
 /// The label and the question.
@@ -24,8 +27,32 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
             ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned())
         }
         Dialog::Found { port, board, found } => ("found", found_words(scene, *port, *board, found)),
+        Dialog::Recover { offer, .. } => ("earlier", offer.words()),
+        Dialog::Form(form) => form_words(scene, form),
         Dialog::Palette { .. } | Dialog::Help { .. } => return None,
     })
+}
+
+fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
+    let label = match &form.task {
+        Task::RemoveServo(servo) => {
+            let refers = roster::spoken_of(scene.rig, servo);
+            let with =
+                if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
+            return ("remove", format!("Remove {servo}, its joint and marks{with}? It can be undone."));
+        }
+        Task::AddServo => "add servo",
+        Task::RenameServo(_) => "rename",
+        Task::MoveServo(_) => "move",
+        Task::NewRig => "new rig",
+    };
+    let mut words = String::new();
+    for (n, field) in form.fields.iter().enumerate() {
+        let cursor = if n == form.here { "▏" } else { "" };
+        let _ = write!(words, "{} {}{cursor}   ", field.label, field.text);
+    }
+    let hint = form.fields.get(form.here).map_or("", |f| f.hint);
+    (label, format!("{words}({hint})"))
 }
 
 /// A dial's value as it is read now.
@@ -155,6 +182,12 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
         Dialog::Found { found: Found::Pulsing { adoptable: true, .. }, .. } => {
             &[("a", "keep them"), ("r", "release them"), ("Esc", "later")]
         }
+        Dialog::Recover { .. } => {
+            &[("Enter", "take the edits back"), ("n", "leave them, kept aside"), ("↑ ↓", "scroll")]
+        }
+        Dialog::Form(form) if form.fields.is_empty() => &[("Enter", "remove"), LEAVE],
+        Dialog::Form(form) if form.fields.len() == 1 => &[("Enter", "do it"), LEAVE],
+        Dialog::Form(_) => &[("Enter", "do it"), ("Tab", "the other word"), LEAVE],
         Dialog::Found { .. } => &[("r", "release and start"), ("Esc", "later")],
     })
 }

@@ -1,0 +1,18 @@
+//! `new`: a rig of one's own, without the screen.
+
+use crate::cli::New;
+use crate::fresh;
+use miette::IntoDiagnostic;
+use std::process::ExitCode;
+
+/// Writes the rig; says where.
+///
+/// # Errors
+/// When the file is there already, or what was asked for cannot be; nothing is written then.
+pub fn run(new: &New) -> miette::Result<ExitCode> {
+    let address = fresh::address(&new.address).into_diagnostic()?;
+    let bus = new.bus.clone().map(|path| (path, address));
+    let path = fresh::make(&new.file, bus, new.serial.clone()).into_diagnostic()?;
+    println!("{}: open it with `wasvolta open {}`, then a adds a servo", path.display(), path.display());
+    Ok(ExitCode::SUCCESS)
+}

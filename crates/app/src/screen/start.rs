@@ -1,0 +1,340 @@
+//! The first screen, when no rig was named: the demo, rigs that were open lately, or a new one.
+
+use super::form::{Field, Form, Pressed, Task};
+use super::keys::{self, Key};
+use super::pen::Pen;
+use super::theme;
+use crate::fresh;
+use crossterm::event::{Event, KeyCode, KeyEventKind};
+use miette::IntoDiagnostic;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use std::path::{Path, PathBuf};
+
+/// What was chosen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Choice {
+    /// The Marsh Clock.
+    Demo,
+    /// A rig.
+    Open(PathBuf),
+    /// Nothing: the program ends.
+    Nothing,
+}
+
+/// What a row leads to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum To {
+    Choice(Choice),
+    /// A new rig, with a bus and a serial line to begin with.
+    New {
+        bus: &'static str,
+        path: String,
+    },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Row {
+    to: To,
+    name: String,
+    about: String,
+}
+
+/// What the machine and earlier runs have to offer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Offers {
+    /// Rigs that were open lately, with how long ago.
+    pub recent: Vec<(PathBuf, String)>,
+    /// Paths of I²C buses.
+    pub buses: Vec<String>,
+    /// Paths of serial ports. None was opened: that resets many boards.
+    pub lines: Vec<String>,
+}
+
+impl Offers {
+    /// Looks at what is there; opens nothing.
+    pub fn look(recent: Vec<(PathBuf, String)>, devices: &Path) -> Self {
+        let mut names: Vec<String> = std::fs::read_dir(devices)
+            .map(|found| found.flatten().map(|e| e.path().display().to_string()).collect())
+            .unwrap_or_default();
+        names.sort();
+        let like = |kinds: &[&str]| {
+            let is = |name: &&String| {
+                let name = Path::new(name).file_name().map(|n| n.to_string_lossy().into_owned());
+                name.is_some_and(|n| kinds.iter().any(|kind| n.starts_with(kind)))
+            };
+            names.iter().filter(is).cloned().collect()
+        };
+        Self { recent, buses: like(&["i2c-"]), lines: like(&["ttyACM", "ttyUSB"]) }
+    }
+}
+
+/// See the module.
+pub struct Start {
+    rows: Vec<Row>,
+    pick: usize,
+    form: Option<Form>,
+    said: Option<String>,
+}
+
+impl Start {
+    /// The rows for what is there.
+    pub fn new(offers: Offers) -> Self {
+        let row = |to, name: String, about: String| Row { to, name, about };
+        let mut rows = vec![row(
+            To::Choice(Choice::Demo),
+            "the demo".to_owned(),
+            "the Marsh Clock, a complete rig on simulated hardware".to_owned(),
+        )];
+        for (path, ago) in offers.recent {
+            let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            let folder = path.parent().map(|p| p.display().to_string()).unwrap_or_default();
+            rows.push(row(To::Choice(Choice::Open(path)), name, format!("{ago}, in {folder}")));
+        }
+        let new = |bus, path: &str, about: &str| {
+            let name = if path.is_empty() { "a new rig".to_owned() } else { format!("a new rig on {path}") };
+            row(To::New { bus, path: path.to_owned() }, name, about.to_owned())
+        };
+        rows.extend(offers.buses.iter().map(|path| new("bus", path, "an I²C bus of this machine")));
+        rows.extend(offers.lines.iter().map(|path| new("serial", path, "a serial port of this machine")));
+        rows.push(new("bus", "", "from a bus path or serial port that you type"));
+        Self { rows, pick: 0, form: None, said: None }
+    }
+
+    /// Takes a key; gives what was chosen, once it was.
+    pub fn press(&mut self, key: Key) -> Option<Choice> {
+        self.said = None;
+        if let Some(form) = self.form.take() {
+            return self.press_form(form, key);
+        }
+        match key.code {
+            KeyCode::Up => self.pick = self.pick.saturating_sub(1),
+            KeyCode::Down => self.pick = (self.pick + 1).min(self.rows.len() - 1),
+            KeyCode::Enter => return self.take(),
+            KeyCode::Char('q') | KeyCode::Esc => return Some(Choice::Nothing),
+            _ => self.said = Some("↑ ↓ pick, Enter takes it, q leaves".to_owned()),
+        }
+        None
+    }
+
+    fn take(&mut self) -> Option<Choice> {
+        let row = self.rows.get(self.pick)?;
+        let (bus, path) = match &row.to {
+            To::Choice(choice) => return Some(choice.clone()),
+            To::New { bus, path } => (*bus, path.clone()),
+        };
+        let (on_bus, on_line) = if bus == "bus" { (path, String::new()) } else { (String::new(), path) };
+        let fields = vec![
+            Field::new(
+                "I²C bus",
+                on_bus,
+                "The bus's path, as /dev/i2c-1, or sim:bench for a simulated one; empty for none.",
+            ),
+            Field::new(
+                "address",
+                "0x40",
+                "The address of the 16-channel board on the bus: 0x40 with no jumper closed.",
+            ),
+            Field::new(
+                "serial port",
+                on_line,
+                "A port that prints numbers, as /dev/ttyACM0, or sim:knob; empty for none.",
+            ),
+            Field::new("file", "my.rig.toml", "Where the rig is kept; nothing is ever overwritten."),
+        ];
+        self.form = Some(Form::new(Task::NewRig, fields));
+        None
+    }
+
+    fn press_form(&mut self, mut form: Form, key: Key) -> Option<Choice> {
+        if key.code == KeyCode::Esc {
+            return None;
+        }
+        if form.press(key) == Pressed::Taken {
+            match make(&form) {
+                Ok(path) => return Some(Choice::Open(path)),
+                Err(words) => self.said = Some(words.to_string()),
+            }
+        }
+        self.form = Some(form);
+        None
+    }
+
+    /// Draws it.
+    pub fn draw(&self, area: Rect, buffer: &mut Buffer) {
+        buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
+        let mut pen = Pen::new(buffer, area);
+        let (wide, high) = (pen.width(), pen.height());
+        pen.ground(0, 0, wide, theme::RAISED);
+        pen.put(0, 0, "   OFF   ", Style::new().fg(theme::INK).bg(theme::RULE));
+        pen.put(10, 0, "wasvolta", theme::strong(theme::INK));
+        let top = if high >= 30 { 5 } else { 2 };
+        let left = if wide >= 120 { 12 } else { 3 };
+        pen.put(left, top, "What shall it work on?", theme::strong(theme::INK));
+        let names = self.rows.iter().map(|r| super::pen::width(&r.name)).max().unwrap_or(0).min(36);
+        let room = usize::from(high.saturating_sub(top + 10)).max(1);
+        let first = (self.pick + 1).saturating_sub(room);
+        for (y, (n, row)) in (top + 2..).zip(self.rows.iter().enumerate().skip(first).take(room)) {
+            let here = n == self.pick;
+            if here {
+                pen.ground(left - 2, y, wide.saturating_sub(left), theme::RAISED);
+                pen.glyph(left - 2, y, "▌", theme::COMMANDED);
+            }
+            let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+            pen.part(left, y, names, 1).put(0, 0, &row.name, style);
+            pen.put(left + names + 3, y, &row.about, theme::text(theme::QUIET));
+        }
+        if let Some(form) = &self.form {
+            let rows = u16::try_from(self.rows.len().min(room)).unwrap_or(0);
+            draw_form(&mut pen.part(left, top + rows + 3, wide, 6), form);
+        }
+        self.bottom(&mut pen, high);
+    }
+
+    fn bottom(&self, pen: &mut Pen<'_>, high: u16) {
+        let wide = pen.width();
+        for y in [high.saturating_sub(2), high.saturating_sub(1)] {
+            pen.ground(0, y, wide, theme::RAISED);
+        }
+        let (label, style, words) = match (&self.said, &self.form) {
+            (Some(words), _) => (" no ", theme::strong(theme::FAULT), words.as_str()),
+            (None, Some(form)) => (
+                " new rig ",
+                theme::block(theme::COMMANDED),
+                form.fields.get(form.here).map_or("", |f| f.hint),
+            ),
+            (None, None) => (
+                " next ",
+                theme::strong(theme::COMMANDED),
+                "Nothing here moves anything. The demo needs no hardware.",
+            ),
+        };
+        let x = pen.put(0, high.saturating_sub(2), label, style) + 1;
+        pen.put(x, high.saturating_sub(2), words, theme::text(theme::INK));
+        let keys: &[(&str, &str)] = if self.form.is_some() {
+            &[("Enter", "make the rig and open it"), ("Tab ↑ ↓", "the other words"), ("Esc", "back")]
+        } else {
+            &[("↑ ↓", "pick"), ("Enter", "take it"), ("q", "leave")]
+        };
+        keys.iter().fold(1, |x, (key, word)| {
+            let x = pen.put(x, high.saturating_sub(1), key, theme::strong(theme::INK)) + 1;
+            pen.put(x, high.saturating_sub(1), word, theme::text(theme::QUIET)) + 3
+        });
+    }
+}
+
+fn draw_form(pen: &mut Pen<'_>, form: &Form) {
+    for (y, (n, field)) in (0..).zip(form.fields.iter().enumerate()) {
+        let here = n == form.here;
+        let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+        pen.put_right(12, y, field.label, theme::text(theme::QUIET));
+        let cursor = if here { "▏" } else { "" };
+        pen.put(14, y, &format!("{}{cursor}", field.text), style);
+    }
+}
+
+fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
+    let some = |n: usize| Some(form.word(n).to_owned()).filter(|w| !w.is_empty());
+    let bus = some(0).map(|path| fresh::address(form.word(1)).map(|address| (path, address))).transpose()?;
+    let file = some(3).unwrap_or_else(|| "my.rig.toml".to_owned());
+    fresh::make(Path::new(&file), bus, some(2))
+}
+
+/// Shows it until something is chosen.
+///
+/// # Errors
+/// When the terminal cannot be used.
+pub fn run(offers: Offers) -> miette::Result<Choice> {
+    let mut start = Start::new(offers);
+    let mut terminal = ratatui::try_init().into_diagnostic()?;
+    let chosen = loop {
+        if let Err(error) = terminal.draw(|f| start.draw(f.area(), f.buffer_mut())) {
+            break Err(error);
+        }
+        match crossterm::event::read() {
+            // Nothing is driven yet, so there is nothing to cut; it does not quit either.
+            Ok(Event::Key(key)) if key.kind != KeyEventKind::Release && !keys::is_cut(key) => {
+                if let Some(choice) = start.press(Key::pressed(key)) {
+                    break Ok(choice);
+                }
+            }
+            Ok(_) => {}
+            Err(error) => break Err(error),
+        }
+    };
+    ratatui::restore();
+    chosen.into_diagnostic()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn frame(start: &Start, columns: u16, rows: u16) -> String {
+        let area = Rect::new(0, 0, columns, rows);
+        let mut buffer = Buffer::empty(area);
+        start.draw(area, &mut buffer);
+        let row = |y: u16| (0..columns).map(|x| buffer[(x, y)].symbol()).collect::<String>();
+        (0..rows).map(|y| row(y).trim_end().to_owned() + "\n").collect()
+    }
+
+    fn start() -> Start {
+        let recent = vec![(PathBuf::from("/rigs/crane.rig.toml"), "2 days ago".to_owned())];
+        Start::new(Offers { recent, buses: vec!["/dev/i2c-1".into()], lines: vec!["/dev/ttyACM0".into()] })
+    }
+
+    #[test]
+    fn it_offers_the_demo_what_was_open_and_what_is_there() {
+        let mut start = start();
+        insta::assert_snapshot!("start_100x30", frame(&start, 100, 30));
+        for _ in 0..2 {
+            start.press(Key::of(KeyCode::Down));
+        }
+        start.press(Key::of(KeyCode::Enter));
+        insta::assert_snapshot!("start_new_80x24", frame(&start, 80, 24));
+        for (columns, rows) in (1..200).step_by(13).flat_map(|c| (1..60).step_by(7).map(move |r| (c, r))) {
+            frame(&start, columns, rows);
+        }
+    }
+
+    #[test]
+    fn a_row_is_taken_and_q_leaves() {
+        assert_eq!(start().press(Key::of(KeyCode::Enter)), Some(Choice::Demo));
+        assert_eq!(start().press(Key::char('q')), Some(Choice::Nothing));
+        let mut start = start();
+        start.press(Key::of(KeyCode::Down));
+        let open = Choice::Open(PathBuf::from("/rigs/crane.rig.toml"));
+        assert_eq!(start.press(Key::of(KeyCode::Enter)), Some(open));
+    }
+
+    #[test]
+    fn a_new_rig_is_made_of_what_is_typed_and_a_wrong_word_is_said() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut start = start();
+        for _ in 0..2 {
+            start.press(Key::of(KeyCode::Down));
+        }
+        start.press(Key::of(KeyCode::Enter));
+        start.press(Key::of(KeyCode::Tab));
+        for c in "0x70".chars() {
+            start.press(Key::char(c));
+        }
+        start.press(Key::of(KeyCode::Up));
+        start.press(Key::of(KeyCode::Up));
+        for c in folder.path().join("arm").display().to_string().chars() {
+            start.press(Key::char(c));
+        }
+        assert_eq!(start.press(Key::of(KeyCode::Enter)), None);
+        assert!(start.said.clone().unwrap().contains("all-call"), "{:?}", start.said);
+        start.press(Key::of(KeyCode::Down));
+        start.press(Key::of(KeyCode::Down));
+        for c in "0x41".chars() {
+            start.press(Key::char(c));
+        }
+        let path = folder.path().join("arm.rig.toml");
+        assert_eq!(start.press(Key::of(KeyCode::Enter)), Some(Choice::Open(path.clone())));
+        let rig = crate::files::open(&path).unwrap().rig().clone();
+        assert_eq!((rig.boards[0].address, rig.ports[0].path.as_str()), (0x41, "/dev/i2c-1"));
+    }
+}

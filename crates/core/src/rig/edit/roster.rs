@@ -1,0 +1,211 @@
+//! Edits of who is there: servos come, go, change their name or their plug, and what refers to them follows.
+
+use super::{Edited, Refused, changed, missing, servo_mut};
+use crate::rig::{CutTo, Ends, Id, Joint, Rig, Servo};
+use std::collections::BTreeMap;
+
+/// Puts a servo on a channel, with a joint of the same name for it to turn.
+pub fn add_servo(rig: &Rig, name: &str, board: &str, channel: u8) -> Edited {
+    changed(rig, |rig| {
+        let id = Id(rig.servos.iter().map(|s| s.id.0 + 1).max().unwrap_or(0));
+        rig.servos.push(Servo {
+            id,
+            name: name.to_owned(),
+            board: board.to_owned(),
+            channel,
+            endpoints_us: Ends::cautious(),
+            centre_us: None,
+            rated: None,
+            marks: Vec::new(),
+            notes: String::new(),
+        });
+        if rig.joint(name).is_none() {
+            rig.joints.push(Joint {
+                name: name.to_owned(),
+                servo: name.to_owned(),
+                low: None,
+                high: None,
+                home_deg: None,
+                speed_deg_s: None,
+                cut: CutTo::default(),
+                loaded: false,
+            });
+        }
+        Ok(())
+    })
+}
+
+/// Gives a servo another name. A joint that has the servo's name takes the new one too, and so do mappings,
+/// poses and steps that speak of it.
+pub fn rename_servo(rig: &Rig, servo: &str, name: &str) -> Edited {
+    changed(rig, |rig| {
+        name.clone_into(&mut servo_mut(rig, servo)?.name);
+        for joint in rig.joints.iter_mut().filter(|j| j.servo == servo) {
+            name.clone_into(&mut joint.servo);
+        }
+        // A joint called otherwise keeps its name: what speaks of it is still right.
+        if let Some(joint) = rig.joints.iter_mut().find(|j| j.servo == name && j.name == servo) {
+            name.clone_into(&mut joint.name);
+            rename_joint_everywhere(rig, servo, name);
+        }
+        Ok(())
+    })
+}
+
+fn rename_joint_everywhere(rig: &mut Rig, old: &str, new: &str) {
+    for mapping in rig.mappings.iter_mut().filter(|m| m.joint == old) {
+        new.clone_into(&mut mapping.joint);
+    }
+    for pose in &mut rig.poses {
+        rename_key(&mut pose.angles_deg, old, new);
+    }
+    for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
+        rename_key(&mut step.joints, old, new);
+    }
+}
+
+fn rename_key<T>(map: &mut BTreeMap<String, T>, old: &str, new: &str) {
+    if let Some(value) = map.remove(old) {
+        map.insert(new.to_owned(), value);
+    }
+}
+
+/// Takes a servo out, with its joint and what mappings, poses and steps say of that joint. A pose that has
+/// nothing left to say stays, empty: steps may still name it.
+pub fn remove_servo(rig: &Rig, servo: &str) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?;
+        rig.servos.retain(|s| s.name != servo);
+        let gone: Vec<String> =
+            rig.joints.iter().filter(|j| j.servo == servo).map(|j| j.name.clone()).collect();
+        rig.joints.retain(|j| j.servo != servo);
+        rig.mappings.retain(|m| !gone.contains(&m.joint));
+        for joint in &gone {
+            for pose in &mut rig.poses {
+                pose.angles_deg.remove(joint);
+            }
+            for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
+                step.joints.remove(joint);
+            }
+        }
+        Ok(())
+    })
+}
+
+/// What would go or change with a servo, in words: "2 poses and 1 mapping"; empty when nothing does.
+pub fn spoken_of(rig: &Rig, servo: &str) -> String {
+    let joint = rig.joint_of(servo).map_or("", |j| j.name.as_str());
+    let poses = rig.poses.iter().filter(|p| p.angles_deg.contains_key(joint)).count();
+    let mappings = rig.mappings.iter().filter(|m| m.joint == joint).count();
+    let counted = |(n, what): (usize, &str)| match n {
+        0 => None,
+        1 => Some(format!("1 {what}")),
+        n => Some(format!("{n} {what}s")),
+    };
+    let parts: Vec<String> =
+        [(poses, "pose"), (mappings, "mapping")].into_iter().filter_map(counted).collect();
+    parts.join(" and ")
+}
+
+/// Moves a servo to another channel, as its plug was.
+///
+/// A running stage gives the servo no pulses there until it is engaged anew.
+pub fn move_servo(rig: &Rig, servo: &str, board: &str, channel: u8) -> Edited {
+    let taken = |s: &&Servo| s.board == board && s.channel == channel && s.name != servo;
+    if let Some(other) = rig.servos.iter().find(taken) {
+        return Err(Refused::ChannelTaken { by: other.name.clone(), channel, board: board.to_owned() });
+    }
+    changed(rig, |rig| {
+        if rig.board(board).is_none() {
+            return Err(missing("board", board));
+        }
+        let servo = servo_mut(rig, servo)?;
+        board.clone_into(&mut servo.board);
+        servo.channel = channel;
+        Ok(())
+    })
+}
+
+/// The first channel that nothing is on: board and channel.
+pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
+    let taken =
+        |board: &str, channel: u8| rig.servos.iter().any(|s| s.board == board && s.channel == channel);
+    rig.boards.iter().find_map(|board| {
+        let free = (0..16).find(|channel| !taken(&board.name, *channel))?;
+        Some((board.name.as_str(), free))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rig::check::problems;
+    use crate::rig::file::{Loaded, Source, load};
+
+    fn rig() -> Rig {
+        match load(include_str!("../../../tests/data/small.rig.toml")) {
+            Loaded::Sound(rig) => *rig,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn a_new_servo_has_a_joint_an_id_of_its_own_and_cautious_endpoints() {
+        let more = add_servo(&rig(), "heron.tail", "upper", 7).unwrap();
+        let tail = more.servo("heron.tail").unwrap();
+        assert!(rig().servos.iter().all(|s| s.id != tail.id));
+        assert_eq!(tail.endpoints_us, Ends::cautious());
+        assert_eq!(more.joint_of("heron.tail").unwrap().name, "heron.tail");
+        let twice = add_servo(&more, "heron.tail", "upper", 8).unwrap_err().to_string();
+        assert!(twice.contains("heron.tail"), "{twice}");
+        let taken = add_servo(&more, "heron.wing", "upper", 7).unwrap_err().to_string();
+        assert_eq!(
+            taken,
+            "heron.tail is on channel 7 of upper too: move one of them to the channel its plug is really on"
+        );
+        assert!(add_servo(&rig(), "two words", "upper", 7).unwrap_err().to_string().contains("a name is"));
+        assert!(add_servo(&rig(), "heron.wing", "upper", 16).unwrap_err().to_string().contains("0 to 15"));
+    }
+
+    #[test]
+    fn what_refers_to_a_servo_follows_its_name() {
+        let before = rig();
+        let after = rename_servo(&before, "heron.neck", "heron.throat").unwrap();
+        assert!(problems(&after).is_empty());
+        let text = serde_json::to_string(&after).unwrap();
+        assert!(!text.contains("heron.neck"), "{text}");
+        assert_eq!(after.servos[0].id, before.servos[0].id);
+        assert_eq!(rename_servo(&after, "heron.throat", "heron.neck").unwrap(), before);
+    }
+
+    #[test]
+    fn a_renamed_servo_keeps_what_a_person_wrote_beside_it() {
+        let text = include_str!("../../../tests/data/small.rig.toml");
+        let source = Source::new(text.to_owned(), rig());
+        let renamed = rename_servo(&rig(), "heron.neck", "heron.throat").unwrap();
+        let next = source.with(&renamed).unwrap();
+        let comments = |text: &str| text.matches('#').count();
+        assert_eq!(comments(next.text()), comments(text));
+        assert!(matches!(load(next.text()), Loaded::Sound(read) if *read == renamed));
+    }
+
+    #[test]
+    fn nothing_speaks_of_a_servo_that_is_gone() {
+        assert_eq!(spoken_of(&rig(), "heron.neck"), "2 poses");
+        let after = remove_servo(&rig(), "heron.neck").unwrap();
+        assert!(problems(&after).is_empty());
+        assert!(!serde_json::to_string(&after).unwrap().contains("heron.neck"));
+        assert_eq!(after.poses.len(), rig().poses.len());
+        assert!(remove_servo(&after, "heron.neck").is_err());
+    }
+
+    #[test]
+    fn a_servo_moves_to_a_free_channel_only() {
+        let after = move_servo(&rig(), "heron.neck", "upper", 9).unwrap();
+        assert_eq!(after.servos[0].channel, 9);
+        let taken = move_servo(&rig(), "heron.neck", "upper", 2).unwrap_err().to_string();
+        assert_eq!(taken, "heron.beak is on channel 2 of upper: move that first, or choose a free channel");
+        assert!(move_servo(&rig(), "heron.neck", "lower", 2).is_err());
+        assert_eq!(free_channel(&rig()), Some(("upper", 0)));
+    }
+}

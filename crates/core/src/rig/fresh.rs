@@ -1,0 +1,87 @@
+//! The text of a new rig: what a person would write for one board or one line, with its comments.
+
+use super::file::{Loaded, Located, Source, load};
+use std::fmt::Write;
+
+/// What a new rig begins with.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Beginning {
+    /// What it is called.
+    pub name: String,
+    /// The path of an I²C bus and the address of the board on it.
+    pub bus: Option<(String, u8)>,
+    /// The path of a serial line that prints numbers.
+    pub serial: Option<String>,
+}
+
+/// A new rig with its text.
+///
+/// # Errors
+/// With what is wrong in what was asked for, as for a file that a person wrote.
+pub fn rig(beginning: &Beginning) -> Result<Source, Located> {
+    let text = text(beginning);
+    match load(&text) {
+        Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
+        Loaded::Problems(found) => Err(found.into_iter().next().unwrap_or_else(nothing)),
+        Loaded::Unreadable(one) => Err(one),
+    }
+}
+
+fn nothing() -> Located {
+    Located { message: "nothing to begin with".to_owned(), help: "give a bus".to_owned(), span: None }
+}
+
+fn text(beginning: &Beginning) -> String {
+    let quoted = |text: &str| toml_edit::Value::from(text).to_string();
+    let mut text = format!("format = 1\nname = {}\n", quoted(&beginning.name));
+    if let Some((path, address)) = &beginning.bus {
+        let _ = write!(
+            text,
+            "\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = {}\n\n\
+             # Its address is set by solder jumpers: none closed is 0x40.\n\
+             [[board]]\nname = \"board\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = {address:#04x}\n",
+            quoted(path)
+        );
+    }
+    if let Some(path) = &beginning.serial {
+        let _ = write!(
+            text,
+            "\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = {}\n\n\
+             # The first number of each line; its two ends are seen when it is turned.\n\
+             [[input]]\nname = \"knob\"\nport = \"line\"\nfield = 1\nends = [0, 1023]\n",
+            quoted(path)
+        );
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn beginning() -> Beginning {
+        Beginning {
+            name: "reeds \"one\"".to_owned(),
+            bus: Some(("/dev/i2c-1".to_owned(), 0x41)),
+            serial: Some("/dev/ttyACM0".to_owned()),
+        }
+    }
+
+    #[test]
+    fn a_new_rig_is_sound_and_reads_as_a_person_writes() {
+        let source = rig(&beginning()).unwrap();
+        assert!(source.text().contains("address = 0x41\n"), "{}", source.text());
+        assert_eq!(source.rig().name, "reeds \"one\"");
+        assert_eq!((source.rig().boards[0].address, source.rig().inputs.len()), (0x41, 1));
+        assert!(source.rig().servos.is_empty());
+    }
+
+    #[test]
+    fn what_cannot_be_is_said_as_for_any_file() {
+        let all = rig(&Beginning { bus: Some(("/dev/i2c-1".to_owned(), 0x70)), ..beginning() }).unwrap_err();
+        assert_eq!(all.message, "0x70 is the all-call address");
+        let far = rig(&Beginning { bus: Some(("/dev/i2c-1".to_owned(), 3)), ..beginning() }).unwrap_err();
+        assert!(far.message.contains("64 to 127"), "{}", far.message);
+        assert!(rig(&Beginning { name: String::new(), ..beginning() }).is_err());
+    }
+}
