@@ -162,6 +162,7 @@ const SEQUENCE: Option<View> = Some(View::Sequence);
 /// Every action, in the order in which the keys line and the help show them. A row a line, as a table is.
 #[rustfmt::skip]
 pub static TABLE: &[Action] = &[
+    Action { name: "cut", keys: &[Key::ctrl('c')], view: None, short: "cut", long: "drop all pulses at once, from anywhere, until enabled again; it never quits", ready: always, run: general::cut },
     Action { name: "jog down, or less", keys: &[code(KeyCode::Left)], view: None, short: "", long: "jog towards shorter pulses, or make the selected value smaller", ready: always, run: general::less },
     Action { name: "jog up, or more", keys: &[code(KeyCode::Right)], view: None, short: "change", long: "jog towards longer pulses, or make the selected value larger", ready: always, run: general::more },
     Action { name: "row above", keys: &[code(KeyCode::Up)], view: None, short: "", long: "pick the row above: a servo, or a value of the view", ready: always, run: general::row_up },
@@ -214,7 +215,6 @@ pub static TABLE: &[Action] = &[
     Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: servo, run: general::protractor_sheet },
     Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: general::beats },
     Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: general::quit },
-    Action { name: "cut", keys: &[Key::ctrl('c')], view: None, short: "cut", long: "drop all pulses at once, from anywhere, until enabled again; it never quits", ready: always, run: general::cut },
     Action { name: "all keys", keys: &[key('?')], view: None, short: "all keys", long: "show all keys", ready: always, run: general::help },
 ];
 
