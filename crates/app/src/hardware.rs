@@ -23,8 +23,27 @@ pub struct Simulated {
     pub eye: Eye,
     /// Knobs by the name of the serial port they are on.
     pub knobs: Vec<(String, Knob)>,
+    bench: Bench,
     /// Holds the lines' paths.
     _folder: tempfile::TempDir,
+}
+
+impl Simulated {
+    /// A servo that was added to a simulated board hangs there from now on; what is there already stays.
+    pub fn plug_in(&self, rig: &Rig) {
+        plug_in(&self.bench, rig);
+    }
+}
+
+fn plug_in(bench: &Bench, rig: &Rig) {
+    for board in &rig.boards {
+        let port = rig.ports.iter().find(|p| p.name == board.port);
+        if let Some(bus) = port.and_then(simulated) {
+            let channels: Vec<u8> =
+                rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
+            bench.ensure(bus, board.address, &channels);
+        }
+    }
 }
 
 /// What the engine drives, and what goes with it.
@@ -121,14 +140,7 @@ fn simulate(
         Err(_) => Truth::default(),
     };
     let bench = Bench::new(&truth, live.seed, Arc::clone(clock));
-    for board in &rig.boards {
-        let port = rig.ports.iter().find(|p| p.name == board.port);
-        if let Some(bus) = port.and_then(simulated) {
-            let channels: Vec<u8> =
-                rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
-            bench.ensure(bus, board.address, &channels);
-        }
-    }
+    plug_in(&bench, rig);
     if let Some(log) = &live.sim_log {
         let file = std::fs::File::create(log)
             .into_diagnostic()
@@ -150,7 +162,7 @@ fn simulate(
         knobs.push((port.name.clone(), knob));
     }
     let eye = bench.eye();
-    Ok((bench, Simulated { eye, knobs, _folder: folder }))
+    Ok((bench.clone(), Simulated { eye, knobs, bench, _folder: folder }))
 }
 
 fn unnamed_knob(line: &str) -> KnobTruth {

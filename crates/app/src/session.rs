@@ -210,6 +210,9 @@ impl Session {
         self.rig = rig;
         self.derived = Derived::of(&self.rig);
         self.wiring = self.wiring.again(&self.rig);
+        if let Some(simulated) = &self.simulated {
+            simulated.plug_in(&self.rig);
+        }
         // The queue is drained every beat; it is full only when the engine has stopped, and then all ends.
         self.engine.run_rig(&self.rig, self.wiring.clone());
         self.keep_copy();

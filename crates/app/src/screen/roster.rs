@@ -30,7 +30,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         y += 1;
     }
     if scene.rig.servos.is_empty() {
-        pen.paragraph(1, 1, "no servo yet: add a [[servo]] to the rig's file", theme::text(theme::QUIET));
+        pen.paragraph(1, 1, "no servo yet: a adds one", theme::text(theme::QUIET));
         y = 4;
     }
     log(pen, scene, y + 1);

@@ -45,9 +45,17 @@ impl Layout {
     }
 }
 
+/// Before there is any servo.
+fn empty(pen: &mut Pen<'_>) {
+    let (x, y) = (pen.width() / 2, pen.height() / 3);
+    pen.put_centred(x, y, "a adds a servo", theme::strong(theme::INK));
+    pen.put_centred(x, y + 2, "a name, and the channel its plug is on", theme::text(theme::QUIET));
+    pen.put_centred(x, y + 3, "nothing moves before you engage it", theme::text(theme::QUIET));
+}
+
 /// Draws the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
-    let Some(picked) = scene.picked() else { return };
+    let Some(picked) = scene.picked() else { return empty(pen) };
     let (wide, high) = (pen.width(), pen.height());
     let layout = Layout::of(wide, high);
     let left = wide - layout.right - 2;
