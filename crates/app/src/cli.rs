@@ -50,8 +50,20 @@ pub enum Command {
     },
     /// Play a sequence without the screen.
     Play(Play),
+    /// Run a recording again and compare every setpoint; no device is touched.
+    Replay(Replay),
     /// Draw a sheet for paper: SVG or PDF, by the file's ending.
     Sheet(Sheet),
+}
+
+/// Run a recording again.
+#[derive(Debug, Args)]
+pub struct Replay {
+    /// What --record has written.
+    pub file: PathBuf,
+    /// Write the setpoints, a row a servo a turn, as CSV.
+    #[arg(long, value_name = "FILE.csv")]
+    pub trace: Option<PathBuf>,
 }
 
 /// Draw a sheet for paper.
@@ -141,6 +153,9 @@ pub struct Live {
     /// Write every transfer that a simulated bus sees to a file.
     #[arg(long, value_name = "FILE")]
     pub sim_log: Option<PathBuf>,
+    /// Record the run: wake times, readings, commands; `wasvolta replay` gives the same setpoints from it.
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
 }
 
 /// What makes time pass.

@@ -3,7 +3,9 @@
 mod check;
 mod new;
 mod play;
+mod replay;
 mod sheet;
+mod trace;
 
 use crate::cli::{Arguments, ClockKind, Command, Live};
 use crate::files;
@@ -28,6 +30,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::New(new) => new::run(&new),
         Command::Check { rig, json } => Ok(check::run(&rig, json)),
         Command::Play(play) => play::run(&play),
+        Command::Replay(replay) => replay::run(&replay),
         Command::Sheet(sheet) => sheet::run(&sheet),
     }
 }
@@ -41,7 +44,7 @@ fn start() -> miette::Result<ExitCode> {
         ));
     }
     let recent = Recent::read(&files::folders()?.state).there();
-    let live = Live { seed: 1, clock: ClockKind::Wall, sim_log: None };
+    let live = Live { seed: 1, clock: ClockKind::Wall, sim_log: None, record: None };
     match screen::start::run(Offers::look(recent, Path::new("/dev")))? {
         Choice::Demo => show(&demo::prepare(false)?, &live),
         Choice::Open(rig) => open(&rig, &live),

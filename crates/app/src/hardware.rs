@@ -3,6 +3,7 @@
 use crate::cli::{ClockKind, Live};
 use crate::holder::{self, Hold};
 use miette::{Context, IntoDiagnostic, Report};
+use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -85,8 +86,17 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
     }
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::ports(rig, PortKind::Serial).map(|p| line(p, simulated.as_ref())).collect();
-    let setup = Setup { buses, lines, clock, beat: BEAT };
+    let record = live.record.as_deref().map(recording).transpose()?;
+    let setup = Setup { buses, lines, clock, beat: BEAT, record };
     Ok(Hardware { setup, manual, simulated, holds })
+}
+
+/// A recording is written as the run goes: what is there when it ends stays, however it ends.
+fn recording(path: &Path) -> miette::Result<Box<dyn Write + Send>> {
+    let file = std::fs::File::create(path).into_diagnostic().wrap_err_with(|| {
+        format!("cannot write the recording {}: check the folder and its permissions", path.display())
+    })?;
+    Ok(Box::new(BufWriter::new(file)))
 }
 
 /// The NAME of `sim:NAME`.

@@ -4,6 +4,7 @@
 //! freed.
 
 use crate::lines::Inlet;
+use crate::record::Tape;
 use crate::snapshot::{BoardState, Punctuality, Snapshot};
 use crate::stop::Stop;
 use crate::worker::{BoardFrame, Post};
@@ -44,6 +45,7 @@ pub struct Beat {
     period: Duration,
     to_free: Sender<NextPlan>,
     wakers: Vec<Thread>,
+    tape: Option<Tape>,
 }
 
 impl Beat {
@@ -53,6 +55,7 @@ impl Beat {
         posts: Vec<Post>,
         inlets: Vec<Inlet>,
         (clock, period): (Arc<dyn Clock>, Duration),
+        tape: Option<Tape>,
     ) -> (Self, Output<Snapshot>) {
         let NextPlan { stage, wiring, version } = first;
         let stage = Stage::new(stage, period);
@@ -89,6 +92,7 @@ impl Beat {
             period,
             to_free,
             wakers: Vec::new(),
+            tape,
         };
         (beat, out)
     }
@@ -153,7 +157,10 @@ impl Beat {
         let before = self.events_so_far;
         self.take_orders(now);
         self.read_lines();
-        self.stage.advance(now, &self.readings, &self.commands);
+        let setpoints = self.stage.advance(now, &self.readings, &self.commands);
+        if let Some(tape) = &mut self.tape {
+            tape.turn(now, &self.readings, &self.commands, setpoints);
+        }
         self.keep_events();
         self.post();
         if publish || self.events_so_far != before {
@@ -175,7 +182,10 @@ impl Beat {
                 Downward::Plan(next) => {
                     // What was asked before the change is meant for the plan before it.
                     if !self.commands.is_empty() {
-                        self.stage.advance(now, &[], &self.commands);
+                        let setpoints = self.stage.advance(now, &[], &self.commands);
+                        if let Some(tape) = &mut self.tape {
+                            tape.turn(now, &[], &self.commands, setpoints);
+                        }
                         self.keep_events();
                         self.commands.clear();
                     }
@@ -185,6 +195,9 @@ impl Beat {
                     self.readings.resize(self.wiring.inputs.len(), Reading::default());
                     self.last.resize(self.wiring.inputs.len(), None);
                     self.version = version;
+                    if let Some(tape) = &mut self.tape {
+                        tape.plan(version);
+                    }
                     let _ = self.to_free.send(NextPlan { stage, wiring, version });
                 }
             }

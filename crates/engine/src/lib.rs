@@ -6,6 +6,7 @@
 
 pub mod beat;
 pub mod lines;
+pub mod record;
 pub mod snapshot;
 pub mod stop;
 pub mod wiring;
@@ -17,8 +18,10 @@ pub use wiring::Wiring;
 
 use beat::Beat;
 use lines::Keeper;
+use record::{Recording, Scribe};
 use rtrb::{Producer, RingBuffer};
 use snapshot::LineTrouble;
+use std::io::Write;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -60,6 +63,8 @@ pub struct Setup {
     pub clock: Arc<dyn Clock>,
     /// The time between two beats.
     pub beat: Duration,
+    /// Where the run is recorded, if it is.
+    pub record: Option<Box<dyn Write + Send>>,
 }
 
 /// What goes down to the beat thread.
@@ -91,6 +96,7 @@ struct ByHand {
     beat: Beat,
     workers: Vec<Worker>,
     keeper: Keeper,
+    scribe: Option<Scribe>,
 }
 
 /// A running engine. Dropping it releases every channel.
@@ -101,6 +107,7 @@ pub struct Engine {
     trouble: LineTrouble,
     drive: Drive,
     version: u64,
+    recording: Option<Recording>,
 }
 
 const COMMANDS_WAITING: usize = 256;
@@ -112,14 +119,19 @@ impl Engine {
     /// When the system gives no descriptor or thread.
     pub fn start(rig: &Rig, setup: Setup) -> std::io::Result<Self> {
         let (mut engine, parts) = Self::build(rig, setup)?;
-        let ByHand { beat, workers, keeper } = parts;
-        let mut threads = Vec::new();
+        let ByHand { beat, workers, keeper, scribe } = parts;
+        let (mut threads, mut others) = (Vec::new(), Vec::new());
         for worker in workers {
             threads.push(spawn("bus", &engine.stop, move |stop| worker.run(stop))?);
+        }
+        if let Some(scribe) = scribe {
+            others.push(spawn("recording", &engine.stop, move |stop| scribe.run(stop))?);
         }
         threads.push(spawn("lines", &engine.stop, move |stop| keeper.run(stop))?);
         let wakers = threads.iter().map(|t| t.thread().clone()).collect();
         threads.push(spawn("beat", &engine.stop, move |stop| beat.run(stop, wakers))?);
+        // Joined last: what the beat did last is to be written too.
+        threads.extend(others);
         engine.drive = Drive::Threads(threads);
         Ok(engine)
     }
@@ -138,15 +150,22 @@ impl Engine {
         let stop = Arc::new(Stop::new()?);
         let (down, from_above) = RingBuffer::new(COMMANDS_WAITING);
         let wiring = Wiring::of(rig, &setup);
+        let (tape, scribe, recording) = match setup.record {
+            Some(out) => {
+                let (tape, scribe, recording) = record::start(rig, setup.beat, out)?;
+                (Some(tape), Some(scribe), Some(recording))
+            }
+            None => (None, None, None),
+        };
         let stage = Prepared::new(Plan::of(rig));
         let (workers, posts) = worker::make(setup.buses, &wiring, &setup.clock);
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
         let first = NextPlan { stage, wiring, version: 0 };
-        let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat));
+        let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine = Self { down, up, stop, trouble, drive, version: 0 };
-        Ok((engine, ByHand { beat, workers, keeper }))
+        let engine = Self { down, up, stop, trouble, drive, version: 0, recording };
+        Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
     /// Asks the stage for something. A full queue loses the command and says so.
@@ -155,8 +174,12 @@ impl Engine {
     }
 
     /// Runs another rig from the next beat on. Gives the version that snapshots of it carry.
-    pub fn run_rig(&mut self, rig: &Rig, wiring: Wiring) -> Option<u64> {
+    pub fn run_rig(&mut self, rig: &Arc<Rig>, wiring: Wiring) -> Option<u64> {
         let version = self.version + 1;
+        if let Some(recording) = &self.recording {
+            // The scribe ends only with the engine.
+            let _ = recording.rigs.send((version, Arc::clone(rig)));
+        }
         let plan = NextPlan { stage: Prepared::new(Plan::of(rig)), wiring, version };
         self.send(Downward::Plan(Box::new(plan))).then(|| {
             self.version = version;
@@ -173,6 +196,11 @@ impl Engine {
         let sent = self.down.push(item).is_ok();
         self.stop.wake();
         sent
+    }
+
+    /// Whether a recording could not be written as a whole; it holds what came before.
+    pub fn is_recording_broken(&self) -> bool {
+        self.recording.as_ref().is_some_and(Recording::is_incomplete)
     }
 
     /// The newest snapshot.
@@ -200,6 +228,9 @@ impl Engine {
             worker.service();
         }
         parts.beat.collect();
+        if let Some(scribe) = &mut parts.scribe {
+            scribe.write();
+        }
     }
 
     /// Whether a thread has failed or someone has asked to stop.

@@ -32,7 +32,7 @@ fn rig() -> Rig {
 fn setup(bench: &Bench, clock: Arc<dyn Clock>, lines: Vec<LinePort>) -> Setup {
     let bench = bench.clone();
     let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
-    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines, clock, beat: BEAT }
+    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines, clock, beat: BEAT, record: None }
 }
 
 fn bench(clock: Arc<dyn Clock>) -> Bench {
@@ -388,7 +388,7 @@ fn a_corrected_clock_leaves_the_ticks_on_the_wire_alone() {
         wasvolta_core::rig::edit::correct_clock(&rig(), "upper", wasvolta_core::unit::Hertz::new(52.230))
             .unwrap();
     let wiring = Wiring::of(&rig, &setup(&by_hand.bench, by_hand.clock.clone(), vec![]));
-    by_hand.engine.run_rig(&rig, wiring);
+    by_hand.engine.run_rig(&Arc::new(rig), wiring);
     by_hand.pass(5);
     let after = by_hand.engine.snapshot().servos[0];
     assert_eq!(after.ticks, before.ticks);

@@ -1,12 +1,12 @@
 //! `play`: a sequence without the screen, dry in virtual time or driving real servos.
 
+use super::trace::Trace;
 use crate::cli::{EXIT_FAILED, EXIT_UNREADABLE, Live, Play};
 use crate::files::{self, BadFile};
 use crate::hardware::BEAT;
 use crate::session::Session;
-use miette::{Context, IntoDiagnostic, Report, miette};
-use std::fs::File;
-use std::io::{BufWriter, Write};
+use miette::{IntoDiagnostic, Report, miette};
+use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::rig::Rig;
-use wasvolta_core::stage::{self, Command, Owner, Plan, Prepared, ServoState};
+use wasvolta_core::stage::{self, Command, Owner, Plan, Prepared};
 use wasvolta_port::expander::Phase;
 
 /// Plays; gives the exit code.
@@ -42,46 +42,6 @@ pub fn run(play: &Play) -> miette::Result<ExitCode> {
     };
     let trace = play.trace.as_deref().map(Trace::create).transpose()?;
     if play.way.dry { dry(rig, sequence, trace) } else { drive(&play.rig, &play.live, sequence, trace) }
-}
-
-/// The rows of a trace.
-struct Trace {
-    out: csv::Writer<BufWriter<File>>,
-    path: String,
-}
-
-impl Trace {
-    fn create(path: &Path) -> miette::Result<Self> {
-        let named = path.display().to_string();
-        let file = File::create(path).into_diagnostic().wrap_err_with(|| format!("cannot write {named}"))?;
-        let mut out = csv::WriterBuilder::new()
-            .terminator(csv::Terminator::Any(b'\n'))
-            .from_writer(BufWriter::new(file));
-        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks"]).into_diagnostic()?;
-        Ok(Self { out, path: named })
-    }
-
-    /// One row a servo, in rig order; empty fields while it is released.
-    fn rows(&mut self, t: Duration, rig: &Rig, plan: &Plan, servos: &[ServoState]) -> miette::Result<()> {
-        let t = format!("{:.3}", t.as_secs_f64());
-        for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
-            let ticks = state.ticks.filter(|_| state.engaged);
-            let angle = ticks
-                .and(plan.line)
-                .map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
-            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
-            let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
-            self.out
-                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks])
-                .into_diagnostic()
-                .wrap_err_with(|| format!("cannot write {}", self.path))?;
-        }
-        Ok(())
-    }
-
-    fn finish(mut self) -> miette::Result<()> {
-        self.out.flush().into_diagnostic().wrap_err_with(|| format!("cannot write {}", self.path))
-    }
 }
 
 /// Virtual time, no device: everything starts at home, and the last row is the end itself.

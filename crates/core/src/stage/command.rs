@@ -5,10 +5,12 @@
 use crate::guard::Stopped;
 use crate::link::Health;
 use crate::unit::Micros;
+use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
 /// What may be asked of the stage. Servos and sequences are indices into the plan.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Command {
     /// Drop everything until re-enabled.
     Cut,

@@ -40,7 +40,7 @@ impl Bench {
     }
 
     fn reopened(path: &std::path::Path, folder: TempDir) -> Self {
-        let live = Live { seed: 1, clock: ClockKind::Manual, sim_log: None };
+        let live = Live { seed: 1, clock: ClockKind::Manual, sim_log: None, record: None };
         let mut session = Session::open(path, &live).unwrap();
         let model = Model::new(&mut session);
         let mut bench = Self { session, model, now: Duration::ZERO, folder };

@@ -1,0 +1,57 @@
+//! A trace: what is sent, a row a servo a beat, as CSV.
+
+use miette::{Context, IntoDiagnostic};
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::Path;
+use std::time::Duration;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::stage::{Plan, ServoState};
+
+/// See the module.
+pub struct Trace {
+    out: csv::Writer<BufWriter<File>>,
+    path: String,
+}
+
+impl Trace {
+    /// Begins a file.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn create(path: &Path) -> miette::Result<Self> {
+        let named = path.display().to_string();
+        let file = File::create(path).into_diagnostic().wrap_err_with(|| format!("cannot write {named}"))?;
+        let mut out = csv::WriterBuilder::new()
+            .terminator(csv::Terminator::Any(b'\n'))
+            .from_writer(BufWriter::new(file));
+        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks"]).into_diagnostic()?;
+        Ok(Self { out, path: named })
+    }
+
+    /// One row a servo, in rig order; empty fields while it is released.
+    pub fn rows(&mut self, t: Duration, rig: &Rig, plan: &Plan, servos: &[ServoState]) -> miette::Result<()> {
+        let t = format!("{:.3}", t.as_secs_f64());
+        for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
+            let ticks = state.ticks.filter(|_| state.engaged);
+            let angle = ticks
+                .and(plan.line)
+                .map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
+            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
+            let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
+            self.out
+                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks])
+                .into_diagnostic()
+                .wrap_err_with(|| format!("cannot write {}", self.path))?;
+        }
+        Ok(())
+    }
+
+    /// Ends the file.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn finish(mut self) -> miette::Result<()> {
+        self.out.flush().into_diagnostic().wrap_err_with(|| format!("cannot write {}", self.path))
+    }
+}

@@ -1,0 +1,421 @@
+//! Recording a run, and running a recording: the stage is deterministic, so the same wake times, readings and
+//! commands give the same setpoints, byte for byte.
+//!
+//! The beat puts small entries on a tape and never waits; a thread of its own writes them down, a line a turn.
+//! The setpoints are written beside what led to them, so that a replay can compare.
+
+use rtrb::{Consumer, Producer, RingBuffer};
+use serde::{Deserialize, Serialize};
+use std::io::{BufRead, Write};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::time::Duration;
+use thiserror::Error;
+use wasvolta_core::Stage;
+use wasvolta_core::rig::{Id, Rig};
+use wasvolta_core::stage::{Command, Plan, Prepared, Reading, Setpoints};
+use wasvolta_core::unit::Ticks;
+
+/// The form of the recordings that this program writes and reads.
+pub const FORMAT: u32 = 1;
+/// Entries that may wait to be written: more than ten seconds of a busy rig.
+const ROOM: usize = 1 << 16;
+/// Servos whose last setpoints the tape remembers without asking for memory.
+const SERVOS: usize = 1024;
+
+/// What happened, in order: what belongs to a turn comes before it, its setpoints behind it.
+#[derive(Debug, Clone, Copy)]
+enum Entry {
+    Plan { version: u64 },
+    Reading { input: usize, reading: Reading },
+    Command(Command),
+    Turn { now: Duration },
+    Setpoint { servo: usize, ticks: Option<Ticks> },
+}
+
+/// The beat's end of a recording.
+pub(crate) struct Tape {
+    entries: Producer<Entry>,
+    last: Vec<Option<Ticks>>,
+    lost: Arc<AtomicBool>,
+}
+
+impl Tape {
+    /// A turn of the stage: what went in and what came out.
+    pub(crate) fn turn(
+        &mut self,
+        now: Duration,
+        readings: &[Reading],
+        commands: &[Command],
+        setpoints: &Setpoints,
+    ) {
+        for (input, &reading) in readings.iter().enumerate().filter(|(_, r)| **r != Reading::default()) {
+            self.put(Entry::Reading { input, reading });
+        }
+        for &command in commands {
+            self.put(Entry::Command(command));
+        }
+        self.put(Entry::Turn { now });
+        for (servo, &ticks) in setpoints.iter().enumerate() {
+            if self.last.get(servo) != Some(&ticks) {
+                self.put(Entry::Setpoint { servo, ticks });
+            }
+        }
+        self.last.clear();
+        self.last.extend_from_slice(setpoints);
+    }
+
+    /// From here on another plan runs.
+    pub(crate) fn plan(&mut self, version: u64) {
+        self.put(Entry::Plan { version });
+    }
+
+    fn put(&mut self, entry: Entry) {
+        if self.entries.push(entry).is_err() {
+            self.lost.store(true, Ordering::SeqCst);
+        }
+    }
+}
+
+/// A line of a recording.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Line {
+    /// The first.
+    WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
+    /// This rig runs from here on.
+    Plan { rig: Box<Rig>, servo_ids: Vec<u32>, input_ids: Vec<u32> },
+    /// One call of the stage.
+    Turn(Turn),
+    /// Not everything could be written.
+    Lost,
+}
+
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Turn {
+    /// Nanoseconds since the start.
+    t: u64,
+    /// By input: the value's bits, frames, changed, gone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    r: Vec<(usize, Option<u64>, u32, bool, bool)>,
+    /// Commands in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    c: Vec<Command>,
+    /// By servo whose setpoint is another than in the turn before: ticks, or none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    s: Vec<(usize, Option<u16>)>,
+}
+
+/// The end of a recording that writes it down.
+pub(crate) struct Scribe {
+    entries: Consumer<Entry>,
+    rigs: Receiver<(u64, Arc<Rig>)>,
+    out: Box<dyn Write + Send>,
+    turn: Option<Turn>,
+    next: Turn,
+    lost: Arc<AtomicBool>,
+    said_lost: bool,
+}
+
+/// What the engine keeps of a recording.
+pub(crate) struct Recording {
+    /// Rigs by version, sent down before their plans.
+    pub(crate) rigs: Sender<(u64, Arc<Rig>)>,
+    lost: Arc<AtomicBool>,
+}
+
+impl Recording {
+    /// Whether something could not be written.
+    pub(crate) fn is_incomplete(&self) -> bool {
+        self.lost.load(Ordering::SeqCst)
+    }
+}
+
+/// Starts a recording of a rig into `out`.
+///
+/// # Errors
+/// When its first lines cannot be written.
+pub(crate) fn start(
+    rig: &Rig,
+    beat: Duration,
+    mut out: Box<dyn Write + Send>,
+) -> std::io::Result<(Tape, Scribe, Recording)> {
+    let (entries, taken) = RingBuffer::new(ROOM);
+    let (rigs, from_above) = channel();
+    let lost = Arc::new(AtomicBool::new(false));
+    let program = env!("CARGO_PKG_VERSION").to_owned();
+    write_line(&mut out, &Line::WasvoltaRecording { format: FORMAT, program, beat_ns: nanoseconds(beat) })?;
+    write_line(&mut out, &plan_line(rig))?;
+    let tape = Tape { entries, last: Vec::with_capacity(SERVOS), lost: Arc::clone(&lost) };
+    let scribe = Scribe {
+        entries: taken,
+        rigs: from_above,
+        out,
+        turn: None,
+        next: Turn::default(),
+        lost: Arc::clone(&lost),
+        said_lost: false,
+    };
+    Ok((tape, scribe, Recording { rigs, lost }))
+}
+
+fn plan_line(rig: &Rig) -> Line {
+    Line::Plan {
+        rig: Box::new(rig.clone()),
+        servo_ids: rig.servos.iter().map(|s| s.id.0).collect(),
+        input_ids: rig.inputs.iter().map(|i| i.id.0).collect(),
+    }
+}
+
+fn write_line(out: &mut dyn Write, line: &Line) -> std::io::Result<()> {
+    serde_json::to_writer(&mut *out, line)?;
+    out.write_all(b"\n")
+}
+
+fn nanoseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
+}
+
+impl Scribe {
+    /// Writes until stopped, and then what is left.
+    pub(crate) fn run(mut self, stop: &crate::Stop) {
+        const NAP: Duration = Duration::from_millis(50);
+        while !stop.is_set() {
+            self.write();
+            std::thread::park_timeout(NAP);
+        }
+    }
+
+    /// Writes what waits. A disk that refuses ends the recording, never the run.
+    pub(crate) fn write(&mut self) {
+        while let Ok(entry) = self.entries.pop() {
+            if self.take(entry).is_err() {
+                self.lost.store(true, Ordering::SeqCst);
+            }
+        }
+        if self.lost.load(Ordering::SeqCst) && !self.said_lost {
+            self.said_lost = true;
+            let _ = write_line(&mut self.out, &Line::Lost);
+        }
+        let _ = self.out.flush();
+    }
+
+    fn take(&mut self, entry: Entry) -> std::io::Result<()> {
+        if self.said_lost {
+            return Ok(());
+        }
+        match entry {
+            Entry::Plan { version } => {
+                self.end_turn()?;
+                while let Ok((sent, rig)) = self.rigs.try_recv() {
+                    if sent == version {
+                        return write_line(&mut self.out, &plan_line(&rig));
+                    }
+                }
+            }
+            Entry::Reading { input, reading } => {
+                self.end_turn()?;
+                let Reading { value, frames, changed, gone } = reading;
+                self.next.r.push((input, value.map(f64::to_bits), frames, changed, gone));
+            }
+            Entry::Command(command) => {
+                self.end_turn()?;
+                self.next.c.push(command);
+            }
+            Entry::Turn { now } => {
+                self.end_turn()?;
+                self.turn = Some(Turn { t: nanoseconds(now), ..std::mem::take(&mut self.next) });
+            }
+            Entry::Setpoint { servo, ticks } => {
+                if let Some(turn) = &mut self.turn {
+                    turn.s.push((servo, ticks.map(|t| t.0)));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn end_turn(&mut self) -> std::io::Result<()> {
+        self.turn.take().map_or(Ok(()), |turn| write_line(&mut self.out, &Line::Turn(turn)))
+    }
+}
+
+impl Drop for Scribe {
+    fn drop(&mut self) {
+        self.write();
+        let _ = self.end_turn();
+        let _ = self.out.flush();
+    }
+}
+
+/// Why a recording cannot be run.
+#[derive(Debug, Error)]
+pub enum BadRecording {
+    /// The disk says no.
+    #[error("it cannot be read: {0}")]
+    Unreadable(#[from] std::io::Error),
+    /// Something else.
+    #[error("this is not a recording: record one with --record FILE")]
+    NotOne,
+    /// Of another version of this program.
+    #[error(
+        "this recording has format {found} and was made by version {program}; this program runs format {FORMAT}: \
+         run it with that version, or record anew"
+    )]
+    Version {
+        /// Its format.
+        found: u32,
+        /// What made it.
+        program: String,
+    },
+    /// A line in its middle is broken.
+    #[error("line {line} cannot be understood ({why}): the file was changed or damaged; record anew")]
+    Broken {
+        /// From 1.
+        line: usize,
+        /// Why.
+        why: String,
+    },
+    /// The stage does something else now.
+    #[error(
+        "at {at:?} (turn {turn}) servo {servo} gets {now:?} ticks, the recording has {then:?}: this program does not \
+         do what the recorded one did"
+    )]
+    Differs {
+        /// When.
+        at: Duration,
+        /// Which turn, from 1.
+        turn: u64,
+        /// Which servo, by its index.
+        servo: usize,
+        /// Ticks now.
+        now: Option<u16>,
+        /// Ticks then.
+        then: Option<u16>,
+    },
+}
+
+/// How a recording ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Replayed {
+    /// Calls of the stage.
+    pub turns: u64,
+    /// The time of the last.
+    pub length: Duration,
+    /// Setpoints that were compared, a servo a turn.
+    pub compared: u64,
+    /// The recording ends within a line, or its writer could not follow.
+    pub incomplete: bool,
+}
+
+/// Runs a recording, comparing every setpoint; `each` sees the stage after every turn.
+///
+/// # Errors
+/// When it is not a whole recording of this format, or a setpoint differs.
+pub fn replay(
+    recording: impl BufRead,
+    mut each: impl FnMut(Duration, &Rig, &Stage),
+) -> Result<Replayed, BadRecording> {
+    let mut lines = recording.lines();
+    let first = lines.next().ok_or(BadRecording::NotOne)??;
+    let beat = header(&first)?;
+    let mut run: Option<(Rig, Stage)> = None;
+    let mut then: Vec<Option<u16>> = Vec::new();
+    let mut replayed = Replayed::default();
+    let mut lines = lines.enumerate().peekable();
+    while let Some((n, text)) = lines.next() {
+        let text = text?;
+        let line = match serde_json::from_str(&text) {
+            Ok(line) => line,
+            // The last line of a run that was killed.
+            Err(_) if lines.peek().is_none() => {
+                replayed.incomplete = true;
+                break;
+            }
+            Err(why) => return Err(BadRecording::Broken { line: n + 2, why: why.to_string() }),
+        };
+        match line {
+            Line::WasvoltaRecording { .. } => {
+                return Err(BadRecording::Broken { line: n + 2, why: "a second beginning".to_owned() });
+            }
+            Line::Lost => replayed.incomplete = true,
+            Line::Plan { rig, servo_ids, input_ids } => {
+                let rig = with_ids(*rig, &servo_ids, &input_ids);
+                let prepared = Prepared::new(Plan::of(&rig));
+                let stage = match run.take() {
+                    None => Stage::new(prepared, beat),
+                    Some((_, mut stage)) => {
+                        stage.swap(prepared);
+                        stage
+                    }
+                };
+                run = Some((rig, stage));
+            }
+            Line::Turn(turn) => {
+                let Some((rig, stage)) = &mut run else {
+                    return Err(BadRecording::Broken {
+                        line: n + 2,
+                        why: "a turn before any rig".to_owned(),
+                    });
+                };
+                let now = Duration::from_nanos(turn.t);
+                step(stage, &turn, &mut then, &mut replayed)?;
+                each(now, rig, stage);
+            }
+        }
+    }
+    Ok(replayed)
+}
+
+fn header(line: &str) -> Result<Duration, BadRecording> {
+    match serde_json::from_str(line) {
+        Ok(Line::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => Ok(Duration::from_nanos(beat_ns)),
+        Ok(Line::WasvoltaRecording { format, program, .. }) => {
+            Err(BadRecording::Version { found: format, program })
+        }
+        _ => Err(BadRecording::NotOne),
+    }
+}
+
+fn with_ids(mut rig: Rig, servos: &[u32], inputs: &[u32]) -> Rig {
+    for (servo, id) in rig.servos.iter_mut().zip(servos) {
+        servo.id = Id(*id);
+    }
+    for (input, id) in rig.inputs.iter_mut().zip(inputs) {
+        input.id = Id(*id);
+    }
+    rig
+}
+
+fn step(
+    stage: &mut Stage,
+    turn: &Turn,
+    then: &mut Vec<Option<u16>>,
+    replayed: &mut Replayed,
+) -> Result<(), BadRecording> {
+    let mut readings = vec![Reading::default(); stage.inputs().len()];
+    for &(input, value, frames, changed, gone) in &turn.r {
+        if let Some(reading) = readings.get_mut(input) {
+            *reading = Reading { value: value.map(f64::from_bits), frames, changed, gone };
+        }
+    }
+    let at = Duration::from_nanos(turn.t);
+    let setpoints = stage.advance(at, &readings, &turn.c);
+    then.resize(setpoints.len(), None);
+    for &(servo, ticks) in &turn.s {
+        if let Some(place) = then.get_mut(servo) {
+            *place = ticks;
+        }
+    }
+    replayed.turns += 1;
+    replayed.length = at;
+    for (servo, (now, then)) in setpoints.iter().zip(then.iter()).enumerate() {
+        let now = now.map(|t| t.0);
+        if now != *then {
+            return Err(BadRecording::Differs { at, turn: replayed.turns, servo, now, then: *then });
+        }
+        replayed.compared += 1;
+    }
+    Ok(())
+}

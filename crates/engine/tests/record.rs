@@ -1,0 +1,236 @@
+//! A recorded run gives the same setpoints again, and a recording that is no recording is refused in words.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::io::{BufReader, Write};
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::edit::{self, End};
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::stage::{Command, Owner};
+use wasvolta_core::unit::Micros;
+use wasvolta_engine::record::{BadRecording, Replayed, replay};
+use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Wiring};
+use wasvolta_port::Clock;
+use wasvolta_sim::truth::KnobTruth;
+use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
+
+const BEAT: Duration = Duration::from_millis(20);
+
+#[derive(Clone, Default)]
+struct Shared(Arc<Mutex<Vec<u8>>>);
+
+impl Write for Shared {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.lock().unwrap().extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+fn rig() -> Rig {
+    match load(include_str!("../../core/tests/data/small.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// A rig at work with a knob on a line, time by hand, and everything recorded.
+struct Run {
+    clock: Arc<ManualClock>,
+    engine: Engine,
+    wiring: Wiring,
+    rig: Arc<Rig>,
+    knob: Knob,
+    tape: Shared,
+    /// What each beat gave, as the engine said while it ran.
+    lived: Vec<(Duration, Vec<Option<u16>>)>,
+}
+
+impl Run {
+    fn new(folder: &std::path::Path) -> Self {
+        let clock = Arc::new(ManualClock::default());
+        let bench = Bench::new(&Truth::default(), 1, clock.clone());
+        bench.ensure("bench-bus", 0x40, &[1, 2]);
+        let truth =
+            KnobTruth { line: "knob".into(), field: "knob".into(), low: 0.0, high: 1023.0, stands: 0.5 };
+        let knob = Knob::plug_in(truth, 1, folder).unwrap();
+        let line = LinePort { name: "knob-line".into(), path: PathBuf::from(knob.path()), baud: 115_200 };
+        let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
+        let tape = Shared::default();
+        let setup = Setup {
+            buses: vec![BusPort { name: "bench-bus".into(), open }],
+            lines: vec![line],
+            clock: clock.clone(),
+            beat: BEAT,
+            record: Some(Box::new(tape.clone())),
+        };
+        let rig = Arc::new(rig());
+        let wiring = Wiring::of(&rig, &setup);
+        let engine = Engine::by_hand(&rig, setup).unwrap();
+        Self { clock, engine, wiring, rig, knob, tape, lived: Vec::new() }
+    }
+
+    fn beat(&mut self) {
+        self.clock.advance(BEAT);
+        self.knob.print();
+        self.engine.pass();
+        let snapshot = self.engine.snapshot();
+        let ticks = snapshot.servos.iter().map(|s| s.ticks.filter(|_| s.engaged).map(|t| t.0)).collect();
+        self.lived.push((self.clock.now(), ticks));
+    }
+
+    fn edit(&mut self, next: Rig) {
+        self.rig = Arc::new(next);
+        self.wiring = self.wiring.again(&self.rig);
+        self.engine.run_rig(&self.rig, self.wiring.clone()).unwrap();
+    }
+
+    /// What a maker does in beat `n`: hand, knob and sequence by turns, and an edit now and then.
+    fn work(&mut self, n: u32) {
+        let servo = usize::try_from(n / 7 % 2).unwrap();
+        match n % 97 {
+            3 => {
+                self.engine.command(Command::Engage { servo, pulse: Micros::new(1500.25), told: true });
+            }
+            11 | 13 | 17 => {
+                self.engine.command(Command::Jog { servo, by: Micros::new(1.0 / 3.0), repeat: n % 2 == 0 });
+            }
+            31 => {
+                self.engine.command(Command::GiveBack { servo });
+            }
+            41 => {
+                self.engine.command(Command::Play { sequence: 0 });
+            }
+            71 if n % 5 == 0 => {
+                self.engine.command(Command::Hold);
+            }
+            73 => {
+                self.engine.command(Command::Drive);
+            }
+            79 if n % 11 == 0 => self.engine.stop().cut(),
+            83 => {
+                self.engine.command(Command::GoTo { servo, pulse: Micros::new(1234.5) });
+            }
+            89 if n % 3 == 0 => {
+                let pulse = Micros::new(1000.0 + f64::from(n % 50));
+                let rig = edit::set_endpoint(&self.rig, "heron.beak", End::Low, pulse).unwrap();
+                self.edit(rig);
+            }
+            _ => {}
+        }
+        self.knob.turn(f64::from(n % 29) / 29.0 - 0.5);
+    }
+}
+
+fn recorded(folder: &std::path::Path, beats: u32) -> (Vec<(Duration, Vec<Option<u16>>)>, Vec<u8>) {
+    let mut run = Run::new(folder);
+    for n in 0..beats {
+        run.work(n);
+        run.beat();
+    }
+    let Run { engine, lived, tape, .. } = run;
+    assert!(!engine.is_recording_broken());
+    drop(engine);
+    let bytes = tape.0.lock().unwrap().clone();
+    (lived, bytes)
+}
+
+/// One line a beat: what would be on the wire.
+fn as_bytes(lived: &[(Duration, Vec<Option<u16>>)]) -> Vec<u8> {
+    lived.iter().flat_map(|(_, ticks)| format!("{ticks:?}\n").into_bytes()).collect()
+}
+
+#[test]
+fn ten_minutes_of_hand_knob_and_sequence_give_the_same_setpoints_byte_for_byte() {
+    let folder = tempfile::tempdir().unwrap();
+    let (lived, bytes) = recorded(folder.path(), 10 * 60 * 50);
+    let mut again: Vec<(Duration, Vec<Option<u16>>)> = Vec::new();
+    let mut owners = std::collections::BTreeSet::new();
+    let replayed = replay(BufReader::new(&bytes[..]), |at, _, stage| {
+        let ticks = stage.servos().iter().map(|s| s.ticks.filter(|_| s.engaged).map(|t| t.0)).collect();
+        // A change of rig may take a turn of its own within a beat; the beat ends with the last.
+        if again.last().is_some_and(|(before, _)| *before == at) {
+            again.pop();
+        }
+        again.push((at, ticks));
+        owners.extend(stage.servos().iter().map(|s| s.owner.word()));
+    })
+    .unwrap();
+    assert!(replayed.length >= Duration::from_mins(10));
+    assert_eq!(again.len(), lived.len(), "a turn for every beat");
+    assert!(replayed.turns >= 30_000 && replayed.compared >= 60_000 && !replayed.incomplete);
+    for owner in [Owner::Hand, Owner::Mapping, Owner::Sequence, Owner::Nobody] {
+        assert!(owners.contains(owner.word()), "nothing was ever {owner:?}: {owners:?}");
+    }
+    assert!(as_bytes(&lived) == as_bytes(&again), "the run and its replay differ");
+}
+
+fn refused(bytes: &[u8]) -> BadRecording {
+    replay(BufReader::new(bytes), |_, _, _| {}).unwrap_err()
+}
+
+#[test]
+fn a_recording_of_another_version_or_none_is_refused_in_words() {
+    let folder = tempfile::tempdir().unwrap();
+    let (_, bytes) = recorded(folder.path(), 300);
+    let text = String::from_utf8(bytes).unwrap();
+    let newer = text.replacen("\"format\":1", "\"format\":7", 1);
+    let words = refused(newer.as_bytes()).to_string();
+    assert!(words.starts_with("this recording has format 7 and was made by version "), "{words}");
+    for none in ["", "hello\n", "{}\n", "\u{0}\u{1}"] {
+        assert!(matches!(refused(none.as_bytes()), BadRecording::NotOne), "{none:?}");
+    }
+    let lines: Vec<&str> = text.lines().collect();
+    let mut broken = lines.clone();
+    broken[9] = "{\"turn\":{\"t\":";
+    let error = refused((broken.join("\n") + "\n").as_bytes());
+    assert!(matches!(error, BadRecording::Broken { line: 10, .. }), "{error}");
+    // A setpoint that was changed by hand is found.
+    let at = lines.iter().position(|l| l.contains("\"s\":[[0,3")).unwrap();
+    let mut other = lines.clone();
+    let changed = other[at].replacen("\"s\":[[0,3", "\"s\":[[0,4", 1);
+    other[at] = &changed;
+    let error = refused((other.join("\n") + "\n").as_bytes());
+    assert!(matches!(error, BadRecording::Differs { servo: 0, .. }), "{error}");
+}
+
+#[test]
+fn a_run_that_was_killed_can_be_replayed_up_to_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let (_, bytes) = recorded(folder.path(), 300);
+    let whole = replay(BufReader::new(&bytes[..]), |_, _, _| {}).unwrap();
+    assert!(!whole.incomplete);
+    let half = bytes.len() / 2;
+    let cut = bytes[..half].iter().rposition(|b| *b == b'\n').unwrap() + 6;
+    let Replayed { turns, incomplete, .. } = replay(BufReader::new(&bytes[..cut]), |_, _, _| {}).unwrap();
+    assert!(incomplete && turns > 50 && turns < whole.turns);
+}
+
+#[test]
+fn a_disk_that_refuses_ends_the_recording_and_not_the_run() {
+    struct Full(usize);
+    impl Write for Full {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            self.0 = self.0.checked_sub(bytes.len()).ok_or(std::io::ErrorKind::StorageFull)?;
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    let clock = Arc::new(ManualClock::default());
+    let record: Option<Box<dyn Write + Send>> = Some(Box::new(Full(9000)));
+    let setup = Setup { buses: vec![], lines: vec![], clock: clock.clone(), beat: BEAT, record };
+    let mut engine = Engine::by_hand(&rig(), setup).unwrap();
+    for _ in 0..1000 {
+        clock.advance(BEAT);
+        engine.pass();
+    }
+    assert!(engine.is_recording_broken());
+    assert_eq!(engine.snapshot().now, clock.now(), "it goes on");
+}
