@@ -1,21 +1,32 @@
-//! The command line: what may be said, and the table of exit codes.
+//! The command line: what may be said.
 
+use crate::screen::look::LookOptions;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use wasvolta_sheet::protractor::Fitting;
 
-/// Something went wrong, or a check found problems.
-pub const EXIT_FAILED: u8 = 1;
-/// The rig cannot be read, or the command line was not understood.
-pub const EXIT_UNREADABLE: u8 = 2;
+/// The version, with the commit it was built from.
+pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("WASVOLTA_COMMIT"), ")");
 
 /// Calibrate servos by pulse width, map inputs to angles, and play poses in time.
 #[derive(Debug, Parser)]
-#[command(name = "wasvolta", version, max_term_width = 100)]
+#[command(name = "wasvolta", version = VERSION, max_term_width = 100, after_help = after_help())]
 pub struct Arguments {
     /// What to do; without it, the screen offers the demo, recent rigs, or a new one.
     #[command(subcommand)]
     pub command: Option<Command>,
+    #[command(flatten)]
+    pub look: LookOptions,
+    /// Write a log: what was done and seen, and how well time was kept. At most 4 MiB, the oldest goes first.
+    #[arg(long, value_name = "FILE", global = true)]
+    pub log: Option<PathBuf>,
+}
+
+fn after_help() -> String {
+    format!(
+        "Exit codes:\n{}\nWhat it keeps between runs is in the folders XDG_DATA_HOME and XDG_STATE_HOME name.",
+        crate::exit::table()
+    )
 }
 
 /// What to do.
@@ -50,6 +61,16 @@ pub enum Command {
     },
     /// Play a sequence without the screen.
     Play(Play),
+    /// Write manual pages into a folder, one for the program and one for each command.
+    Man {
+        /// The folder.
+        folder: PathBuf,
+    },
+    /// Print completions for a shell.
+    Completions {
+        /// Which shell.
+        shell: clap_complete::Shell,
+    },
     /// Run a recording again and compare every setpoint; no device is touched.
     Replay(Replay),
     /// Draw a sheet for paper: SVG or PDF, by the file's ending.

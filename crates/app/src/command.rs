@@ -1,6 +1,7 @@
 //! The commands of the command line.
 
 mod check;
+mod manual;
 mod new;
 mod play;
 mod replay;
@@ -8,8 +9,10 @@ mod sheet;
 mod trace;
 
 use crate::cli::{Arguments, ClockKind, Command, Live};
+use crate::exit::Exit;
 use crate::files;
 use crate::recent::Recent;
+use crate::screen::look::Look;
 use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
 use crate::{demo, screen};
@@ -23,20 +26,24 @@ use std::process::ExitCode;
 /// # Errors
 /// With one clear message.
 pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
-    let Some(command) = arguments.command else { return start() };
+    crate::log::start(arguments.log.as_deref())?;
+    let look = arguments.look.resolve(|name| std::env::var_os(name));
+    let Some(command) = arguments.command else { return start(&look) };
     match command {
-        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live),
-        Command::Open { rig, live } => open(&rig, &live),
+        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live, &look),
+        Command::Open { rig, live } => open(&rig, &live, &look),
         Command::New(new) => new::run(&new),
         Command::Check { rig, json } => Ok(check::run(&rig, json)),
         Command::Play(play) => play::run(&play),
         Command::Replay(replay) => replay::run(&replay),
         Command::Sheet(sheet) => sheet::run(&sheet),
+        Command::Man { folder } => manual::pages(&folder),
+        Command::Completions { shell } => Ok(manual::completions(shell)),
     }
 }
 
 /// Without a command: asks on the screen what to work on.
-fn start() -> miette::Result<ExitCode> {
+fn start(look: &Look) -> miette::Result<ExitCode> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(miette::miette!(
             help = "name a command, such as `wasvolta demo`; `wasvolta --help` lists them",
@@ -45,20 +52,20 @@ fn start() -> miette::Result<ExitCode> {
     }
     let recent = Recent::read(&files::folders()?.state).there();
     let live = Live { seed: 1, clock: ClockKind::Wall, sim_log: None, record: None };
-    match screen::start::run(Offers::look(recent, Path::new("/dev")))? {
-        Choice::Demo => show(&demo::prepare(false)?, &live),
-        Choice::Open(rig) => open(&rig, &live),
-        Choice::Nothing => Ok(ExitCode::SUCCESS),
+    match screen::start::run(Offers::look(recent, Path::new("/dev")), look)? {
+        Choice::Demo => show(&demo::prepare(false)?, &live, look),
+        Choice::Open(rig) => open(&rig, &live, look),
+        Choice::Nothing => Ok(Exit::Done.into()),
     }
 }
 
-fn open(path: &Path, live: &Live) -> miette::Result<ExitCode> {
+fn open(path: &Path, live: &Live, look: &Look) -> miette::Result<ExitCode> {
     Recent::note(&files::folders()?.state, path);
-    show(path, live)
+    show(path, live, look)
 }
 
-fn show(path: &Path, live: &Live) -> miette::Result<ExitCode> {
+fn show(path: &Path, live: &Live, look: &Look) -> miette::Result<ExitCode> {
     let mut session = Session::open(path, live)?;
     let left = session.keep_edits(&files::folders()?.state).into_diagnostic()?;
-    screen::run(session, left)
+    screen::run(session, left, look)
 }

@@ -6,11 +6,13 @@
 mod cli;
 mod command;
 mod demo;
+mod exit;
 mod files;
 mod fresh;
 mod hardware;
 mod holder;
 mod last_known;
+mod log;
 mod paper;
 mod recent;
 mod recovery;
@@ -23,6 +25,7 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     // A fault of the program is said in one line; the engine releases every servo while unwinding.
     std::panic::set_hook(Box::new(|info| {
+        tracing::error!("failed: {info}");
         eprintln!("wasvolta has failed: {info}");
         eprintln!("every servo is released; please report this, with what you did before");
     }));
@@ -30,8 +33,9 @@ fn main() -> ExitCode {
     match command::run(arguments) {
         Ok(code) => code,
         Err(report) => {
+            tracing::error!("{}", log::plain(&report.to_string()));
             eprintln!("{report:?}");
-            ExitCode::from(cli::EXIT_FAILED)
+            exit::Exit::of(&report).into()
         }
     }
 }

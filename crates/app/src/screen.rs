@@ -9,10 +9,12 @@ mod canvas;
 mod chart;
 mod digits;
 mod entry;
+mod figures;
 mod form;
 mod frame;
 mod keys;
 mod layout;
+pub mod look;
 mod model;
 mod pen;
 mod roster;
@@ -24,9 +26,12 @@ mod theme;
 mod update;
 mod view;
 
+use crate::exit::Exit;
 use crate::recovery::Left;
 use crate::session::Session;
 use crossterm::event::{Event, KeyEventKind};
+use figures::Figures;
+use look::Look;
 use miette::IntoDiagnostic;
 use model::Model;
 use ratatui::DefaultTerminal;
@@ -60,13 +65,13 @@ enum Wake {
 ///
 /// # Errors
 /// When the terminal cannot be used, or a part of the program has failed; everything is released then too.
-pub fn run(mut session: Session, left: Left) -> miette::Result<ExitCode> {
+pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<ExitCode> {
     let (wakes, from_others) = channel();
     let asked_to_end =
         listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
     let mut terminal = ratatui::try_init().into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()));
-    let outcome = show(&mut terminal, &mut session, left, &from_others);
+    let outcome = show(&mut terminal, &mut session, (left, look), &from_others);
     ratatui::restore();
     session.keep_last_known();
     let failed = session.engine.is_stopped() && !asked_to_end.load(Ordering::SeqCst);
@@ -79,12 +84,13 @@ pub fn run(mut session: Session, left: Left) -> miette::Result<ExitCode> {
             "a part of wasvolta has failed; every servo was released"
         ));
     }
+    tracing::info!("ends: released; staying: {staying:?}");
     if staying.is_empty() {
         println!("released: no pulses remain");
     } else {
         println!("released, but pulses stay as told for {}", staying.join(", "));
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(Exit::Done.into())
 }
 
 /// Hears signals on a thread of its own. What ends or cuts is carried out there: it must not wait for a screen
@@ -102,6 +108,8 @@ fn listen_to_signals(wakes: Sender<Wake>, stop: Arc<Stop>) -> std::io::Result<Ar
                     stop.set();
                     // A terminal that takes nothing any more must not keep the process.
                     std::thread::sleep(GIVEN_TO_END);
+                    // It may take no more letters, but it can still be given back to its owner's way of typing.
+                    let _ = crossterm::terminal::disable_raw_mode();
                     std::process::exit(128 + signal);
                 }
                 SIGINT => stop.cut(),
@@ -136,12 +144,13 @@ fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
 fn show(
     terminal: &mut DefaultTerminal,
     session: &mut Session,
-    left: Left,
+    (left, look): (Left, &Look),
     wakes: &Receiver<Wake>,
 ) -> miette::Result<()> {
     let mut model = Model::new(session);
     model.greet(left);
     let mut looked_at = Instant::now();
+    let mut figures = Figures::new();
     let start = Instant::now();
     let mut drawn_at: Option<Instant> = None;
     while !model.quit && !session.engine.is_stopped() {
@@ -154,8 +163,15 @@ fn show(
         let pause = if lively { LIVELY } else { QUIET };
         if drawn_at.is_none_or(|at| at.elapsed() >= LIVELY / 2) {
             let scene = model.scene(session);
-            terminal.draw(|f| frame::draw(&scene, f.area(), f.buffer_mut())).into_diagnostic()?;
+            let began = Instant::now();
+            terminal
+                .draw(|f| {
+                    frame::draw(&scene, f.area(), f.buffer_mut());
+                    look.dress(f.buffer_mut());
+                })
+                .into_diagnostic()?;
             drawn_at = Some(Instant::now());
+            figures.drew(began.elapsed());
         }
         if std::mem::take(&mut model.bell) {
             let mut out = std::io::stdout();
@@ -176,6 +192,9 @@ fn show(
             wake = wakes.try_recv().ok();
         }
     }
+    figures.tell();
+    let punctual = model.snapshot.punctual;
+    tracing::info!("{} beats, {} late, worst {:?}", punctual.beats, punctual.late, punctual.worst);
     Ok(())
 }
 

@@ -97,6 +97,11 @@ impl Session {
         files::tidy(path);
         let source = files::open(path)?;
         let rig = Arc::new(source.rig().clone());
+        tracing::info!(
+            "opens {}: {} servos",
+            crate::log::plain(&path.display().to_string()),
+            rig.servos.len()
+        );
         let mut holds: Vec<Hold> =
             holder::hold(&holder::file_name(path)).into_diagnostic()?.into_iter().collect();
         let hardware = hardware::resolve(&rig, path, live)?;
@@ -165,6 +170,7 @@ impl Session {
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
         let next = Arc::new(edit(&self.rig)?);
+        tracing::info!("edit: {}", crate::log::plain(what));
         self.remember(what);
         self.adopt(next);
         Ok(())

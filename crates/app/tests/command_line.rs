@@ -267,3 +267,97 @@ fn without_a_terminal_there_is_nothing_to_ask_on() {
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("name a command, such as `wasvolta demo`"));
 }
+
+#[test]
+fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
+    let home = tempfile::tempdir().unwrap();
+    let path = |name: &str| home.path().join(name).display().to_string();
+    let (tape, live, again) = (path("run.rec"), path("live.csv"), path("again.csv"));
+    let rig = example();
+    let play = ["play", rig.to_str().unwrap(), "wake", "--drive", "--clock", "manual"];
+    let output = run(home.path(), &[&play[..], &["--record", &tape, "--trace", &live]].concat());
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let output = run(home.path(), &["replay", &tape, "--trace", &again]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert!(text(&output.stdout).contains("setpoints, the same byte for byte"));
+    // What was traced while it ran is a part of what the replay traces, but for the time, which starts earlier.
+    let rows = |file: &str| -> Vec<String> {
+        let text = std::fs::read_to_string(file).unwrap();
+        text.lines().skip(1).map(|l| l.split_once(',').unwrap().1.to_owned()).collect()
+    };
+    let (live, again) = (rows(&live), rows(&again));
+    assert!(live.len() > 300 && again.windows(live.len()).any(|part| part == live));
+    let text_of = std::fs::read_to_string(&tape).unwrap();
+    std::fs::write(&tape, text_of.replacen("\"format\":1", "\"format\":2", 1)).unwrap();
+    let output = run(home.path(), &["replay", &tape]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(flat(&output.stderr).contains("this recording has format 2"), "{}", text(&output.stderr));
+    let unwritable = run(home.path(), &[&play[..], &["--record", "/proc/none/run.rec"]].concat());
+    assert_eq!(unwritable.status.code(), Some(1));
+    assert!(flat(&unwritable.stderr).contains("cannot write the recording"));
+}
+
+#[test]
+fn help_manual_and_completions_come_from_one_place() {
+    let home = tempfile::tempdir().unwrap();
+    let help = text(&run(home.path(), &["--help"]).stdout);
+    for code in ["  0  done", "  1  refused or failed", "  2  the command line was not understood"] {
+        assert!(help.contains(code), "{help}");
+    }
+    let version = text(&run(home.path(), &["--version"]).stdout);
+    let commit = version.trim().trim_end_matches(')').rsplit('(').next().unwrap().to_owned();
+    assert!(commit == "unknown commit" || commit.chars().all(|c| c.is_ascii_hexdigit()), "{version}");
+    let folder = home.path().join("pages");
+    assert!(run(home.path(), &["man", folder.to_str().unwrap()]).status.success());
+    for command in ["demo", "open", "new", "check", "play", "replay", "sheet", "man", "completions"] {
+        assert!(help.contains(command));
+        let page = std::fs::read_to_string(folder.join(format!("wasvolta-{command}.1"))).unwrap();
+        assert!(page.contains(".SH SYNOPSIS"), "{command}");
+        for shell in ["bash", "zsh", "fish"] {
+            let completions = text(&run(home.path(), &["completions", shell]).stdout);
+            assert!(completions.contains(command), "{shell} knows no {command}");
+        }
+    }
+    let page = std::fs::read_to_string(folder.join("wasvolta.1")).unwrap();
+    assert!(page.contains("Exit codes"), "{page}");
+}
+
+#[test]
+fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
+    let home = tempfile::tempdir().unwrap();
+    let log = home.path().join("run.log");
+    let rig = example();
+    let play = [
+        "play",
+        rig.to_str().unwrap(),
+        "wake",
+        "--drive",
+        "--clock",
+        "manual",
+        "--log",
+        log.to_str().unwrap(),
+    ];
+    assert!(run(home.path(), &play).status.success());
+    let words = std::fs::read_to_string(&log).unwrap();
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 3 servos"), "{words}");
+    let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(flat(&output.stderr).contains("give --log a file that may be written"));
+}
+
+#[test]
+fn what_cannot_be_read_ends_with_the_same_code_everywhere() {
+    let home = tempfile::tempdir().unwrap();
+    let none = home.path().join("none.rig.toml").display().to_string();
+    let sheet = home.path().join("x.pdf").display().to_string();
+    for arguments in [
+        vec!["check", none.as_str()],
+        vec!["open", &none],
+        vec!["play", &none, "wake", "--dry"],
+        vec!["sheet", &none, "calibration", "--servo", "x", "-o", &sheet],
+    ] {
+        let output = run(home.path(), &arguments);
+        assert_eq!(output.status.code(), Some(2), "{arguments:?}");
+        assert!(flat(&output.stderr).contains("cannot read"), "{arguments:?}");
+    }
+}

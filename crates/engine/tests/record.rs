@@ -17,6 +17,9 @@ use wasvolta_port::Clock;
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
 
+/// A beat's time, and the ticks of each servo that gets pulses.
+type Lived = (Duration, Vec<Option<u16>>);
+
 const BEAT: Duration = Duration::from_millis(20);
 
 #[derive(Clone, Default)]
@@ -48,7 +51,7 @@ struct Run {
     knob: Knob,
     tape: Shared,
     /// What each beat gave, as the engine said while it ran.
-    lived: Vec<(Duration, Vec<Option<u16>>)>,
+    lived: Vec<Lived>,
 }
 
 impl Run {
@@ -98,7 +101,11 @@ impl Run {
                 self.engine.command(Command::Engage { servo, pulse: Micros::new(1500.25), told: true });
             }
             11 | 13 | 17 => {
-                self.engine.command(Command::Jog { servo, by: Micros::new(1.0 / 3.0), repeat: n % 2 == 0 });
+                self.engine.command(Command::Jog {
+                    servo,
+                    by: Micros::new(1.0 / 3.0),
+                    repeat: n.is_multiple_of(2),
+                });
             }
             31 => {
                 self.engine.command(Command::GiveBack { servo });
@@ -106,17 +113,17 @@ impl Run {
             41 => {
                 self.engine.command(Command::Play { sequence: 0 });
             }
-            71 if n % 5 == 0 => {
+            71 if n.is_multiple_of(5) => {
                 self.engine.command(Command::Hold);
             }
             73 => {
                 self.engine.command(Command::Drive);
             }
-            79 if n % 11 == 0 => self.engine.stop().cut(),
+            79 if n.is_multiple_of(11) => self.engine.stop().cut(),
             83 => {
                 self.engine.command(Command::GoTo { servo, pulse: Micros::new(1234.5) });
             }
-            89 if n % 3 == 0 => {
+            89 if n.is_multiple_of(3) => {
                 let pulse = Micros::new(1000.0 + f64::from(n % 50));
                 let rig = edit::set_endpoint(&self.rig, "heron.beak", End::Low, pulse).unwrap();
                 self.edit(rig);
@@ -127,7 +134,7 @@ impl Run {
     }
 }
 
-fn recorded(folder: &std::path::Path, beats: u32) -> (Vec<(Duration, Vec<Option<u16>>)>, Vec<u8>) {
+fn recorded(folder: &std::path::Path, beats: u32) -> (Vec<Lived>, Vec<u8>) {
     let mut run = Run::new(folder);
     for n in 0..beats {
         run.work(n);
@@ -141,7 +148,7 @@ fn recorded(folder: &std::path::Path, beats: u32) -> (Vec<(Duration, Vec<Option<
 }
 
 /// One line a beat: what would be on the wire.
-fn as_bytes(lived: &[(Duration, Vec<Option<u16>>)]) -> Vec<u8> {
+fn as_bytes(lived: &[Lived]) -> Vec<u8> {
     lived.iter().flat_map(|(_, ticks)| format!("{ticks:?}\n").into_bytes()).collect()
 }
 
@@ -149,7 +156,7 @@ fn as_bytes(lived: &[(Duration, Vec<Option<u16>>)]) -> Vec<u8> {
 fn ten_minutes_of_hand_knob_and_sequence_give_the_same_setpoints_byte_for_byte() {
     let folder = tempfile::tempdir().unwrap();
     let (lived, bytes) = recorded(folder.path(), 10 * 60 * 50);
-    let mut again: Vec<(Duration, Vec<Option<u16>>)> = Vec::new();
+    let mut again: Vec<Lived> = Vec::new();
     let mut owners = std::collections::BTreeSet::new();
     let replayed = replay(BufReader::new(&bytes[..]), |at, _, stage| {
         let ticks = stage.servos().iter().map(|s| s.ticks.filter(|_| s.engaged).map(|t| t.0)).collect();

@@ -1,7 +1,7 @@
 //! `check`: what is wrong with a rig, for people on stderr or as JSON on stdout.
 
-use crate::cli::{EXIT_FAILED, EXIT_UNREADABLE};
-use crate::files::{self, BadFile};
+use crate::exit::Exit;
+use crate::files;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
@@ -38,15 +38,12 @@ pub fn run(path: &Path, json: bool) -> ExitCode {
                 counted(rig.poses.len(), "pose"),
                 counted(rig.sequences.len(), "sequence")
             );
-            ExitCode::SUCCESS
+            Exit::Done.into()
         }
         Err(bad) => {
-            let code = match bad {
-                BadFile::Problems { .. } => EXIT_FAILED,
-                BadFile::Unreadable { .. } | BadFile::Malformed { .. } => EXIT_UNREADABLE,
-            };
-            eprintln!("{:?}", miette::Report::new(bad));
-            ExitCode::from(code)
+            let report = miette::Report::new(bad);
+            eprintln!("{report:?}");
+            Exit::of(&report).into()
         }
     }
 }
@@ -61,17 +58,17 @@ fn as_json(path: &Path) -> ExitCode {
         Err(bad) => {
             let message = bad.to_string();
             let located = Located { message, help: "check the path".to_owned(), span: None };
-            return print(path, "", &[located], EXIT_UNREADABLE);
+            return print(path, "", &[located], Exit::Unreadable);
         }
     };
     match load(&text) {
-        Loaded::Sound(_) => print(path, &text, &[], 0),
-        Loaded::Problems(found) => print(path, &text, &found, EXIT_FAILED),
-        Loaded::Unreadable(one) => print(path, &text, &[one], EXIT_UNREADABLE),
+        Loaded::Sound(_) => print(path, &text, &[], Exit::Done),
+        Loaded::Problems(found) => print(path, &text, &found, Exit::Failed),
+        Loaded::Unreadable(one) => print(path, &text, &[one], Exit::Unreadable),
     }
 }
 
-fn print(path: &Path, text: &str, found: &[Located], code: u8) -> ExitCode {
+fn print(path: &Path, text: &str, found: &[Located], exit: Exit) -> ExitCode {
     let entry = |located: &'_ Located| {
         let (line, column) = located.line_column(text);
         (line, column)
@@ -83,10 +80,10 @@ fn print(path: &Path, text: &str, found: &[Located], code: u8) -> ExitCode {
             Entry { line, column, message: &located.message, help: &located.help }
         })
         .collect();
-    let report = Report { file: path.display().to_string(), sound: code == 0, problems };
+    let report = Report { file: path.display().to_string(), sound: exit == Exit::Done, problems };
     match serde_json::to_string_pretty(&report) {
         Ok(text) => println!("{text}"),
         Err(error) => eprintln!("cannot write JSON: {error}"),
     }
-    ExitCode::from(code)
+    exit.into()
 }

@@ -1,6 +1,7 @@
 //! `new`: a rig of one's own, without the screen.
 
 use crate::cli::New;
+use crate::exit::Exit;
 use crate::fresh;
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
@@ -14,5 +15,5 @@ pub fn run(new: &New) -> miette::Result<ExitCode> {
     let bus = new.bus.clone().map(|path| (path, address));
     let path = fresh::make(&new.file, bus, new.serial.clone()).into_diagnostic()?;
     println!("{}: open it with `wasvolta open {}`, then a adds a servo", path.display(), path.display());
-    Ok(ExitCode::SUCCESS)
+    Ok(Exit::Done.into())
 }

@@ -1,8 +1,9 @@
 //! `play`: a sequence without the screen, dry in virtual time or driving real servos.
 
 use super::trace::Trace;
-use crate::cli::{EXIT_FAILED, EXIT_UNREADABLE, Live, Play};
-use crate::files::{self, BadFile};
+use crate::cli::{Live, Play};
+use crate::exit::Exit;
+use crate::files;
 use crate::hardware::BEAT;
 use crate::session::Session;
 use miette::{IntoDiagnostic, Report, miette};
@@ -22,14 +23,7 @@ use wasvolta_port::expander::Phase;
 /// # Errors
 /// When the rig or the sequence cannot be used, or the trace cannot be written.
 pub fn run(play: &Play) -> miette::Result<ExitCode> {
-    let source = match files::open(&play.rig) {
-        Ok(source) => source,
-        Err(bad @ (BadFile::Unreadable { .. } | BadFile::Malformed { .. })) => {
-            eprintln!("{:?}", Report::new(bad));
-            return Ok(ExitCode::from(EXIT_UNREADABLE));
-        }
-        Err(bad) => return Err(bad.into()),
-    };
+    let source = files::open(&play.rig)?;
     let rig = source.rig();
     let Some(sequence) = rig.sequences.iter().position(|s| s.name == play.sequence) else {
         let names: Vec<&str> = rig.sequences.iter().map(|s| s.name.as_str()).collect();
@@ -78,7 +72,7 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
         rig.sequences[sequence].name,
         if shorts == 1 { "" } else { "s" }
     );
-    Ok(ExitCode::SUCCESS)
+    Ok(Exit::Done.into())
 }
 
 fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
@@ -161,7 +155,7 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     session.keep_last_known();
     let stopped = stop.load(Ordering::SeqCst);
     println!("{}", if stopped { "stopped: released" } else { "played to its end: released" });
-    Ok(ExitCode::from(if stopped { EXIT_FAILED } else { 0 }))
+    Ok(if stopped { Exit::Failed } else { Exit::Done }.into())
 }
 
 /// Waits for a condition on the snapshot; whether it came before the time was over.

@@ -2,6 +2,7 @@
 
 use super::trace::Trace;
 use crate::cli::Replay;
+use crate::exit::Exit;
 use miette::{Context, IntoDiagnostic};
 use std::fs::File;
 use std::io::BufReader;
@@ -39,5 +40,5 @@ pub fn run(replay: &Replay) -> miette::Result<ExitCode> {
     if replayed.incomplete {
         eprintln!("the recording ends early: the run was killed, or its disk could not follow");
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(Exit::Done.into())
 }

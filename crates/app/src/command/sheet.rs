@@ -1,6 +1,7 @@
 //! `sheet`: paper to lay beside the mechanism, or under its horn.
 
 use crate::cli::{MountingSide, PaperSize, Sheet, SheetKind};
+use crate::exit::Exit;
 use crate::files;
 use crate::paper::{self, Kind, Order};
 use miette::IntoDiagnostic;
@@ -26,7 +27,7 @@ pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
     let order = Order { rig: source.rig(), servo: &sheet.servo, kind, paper, date };
     let path = paper::make(&order, &sheet.output).into_diagnostic()?;
     println!("{}", path.display());
-    Ok(ExitCode::SUCCESS)
+    Ok(Exit::Done.into())
 }
 
 const fn fitting(sheet: &Sheet) -> Fitting {

@@ -3,6 +3,7 @@
 use super::form::Form;
 use super::keys::Key;
 use super::rows::{InputRow, Nudge};
+use crate::log;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
 use crate::session::{Derived, Session};
@@ -217,6 +218,7 @@ pub struct Model {
     events_seen: u64,
     asked_about: Vec<(usize, usize)>,
     boards_seen: Vec<BoardState>,
+    told_of_recording: bool,
 }
 
 /// Everything a drawing may look at.
@@ -278,6 +280,7 @@ impl Model {
             events_seen: 0,
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
+            told_of_recording: false,
             snapshot,
         }
     }
@@ -327,6 +330,11 @@ impl Model {
             let gap = if alive { 0.0 } else { f64::NAN };
             let raw = input.stages.span + input.stages.clipped + gap;
             self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
+        }
+        if session.engine.is_recording_broken() && !std::mem::replace(&mut self.told_of_recording, true) {
+            let words =
+                "the recording could not be written any more: its disk is full or too slow; all else goes on";
+            self.say(Tone::Refused, words.to_owned(), now);
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;
@@ -421,6 +429,7 @@ impl Model {
 
     /// A line in the log.
     pub fn note(&mut self, at: Duration, words: String) {
+        tracing::info!("{:.3} s {}", at.as_secs_f64(), log::plain(&words));
         if self.log.len() == LOG_KEPT {
             self.log.pop_front();
         }
@@ -429,6 +438,7 @@ impl Model {
 
     /// Says something in the place of the next line, for a while.
     pub fn say(&mut self, tone: Tone, words: String, now: Duration) {
+        tracing::debug!("{tone:?}: {}", log::plain(&words));
         self.said = Some((tone, words, now + SAID_FOR));
     }
 

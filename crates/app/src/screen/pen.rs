@@ -160,6 +160,9 @@ mod tests {
     #[test]
     fn wide_and_combining_characters_are_measured_right() {
         assert_eq!(width("日本"), 4);
+        // An e with an accent of its own takes one column, and a cut never parts the two.
+        assert_eq!(width("cre\u{301}me"), 5);
+        assert_eq!(fit("cre\u{301}me", 4), "cre\u{301}…");
         assert_eq!(width("e\u{301}"), 1);
         assert_eq!(fit("日本語", 5), "日本…");
         assert_eq!(fit("neck", 4), "neck");

@@ -2,6 +2,7 @@
 
 use super::form::{Field, Form, Pressed, Task};
 use super::keys::{self, Key};
+use super::look::Look;
 use super::pen::Pen;
 use super::theme;
 use crate::fresh;
@@ -245,11 +246,14 @@ fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
 ///
 /// # Errors
 /// When the terminal cannot be used.
-pub fn run(offers: Offers) -> miette::Result<Choice> {
+pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
     let mut start = Start::new(offers);
     let mut terminal = ratatui::try_init().into_diagnostic()?;
     let chosen = loop {
-        if let Err(error) = terminal.draw(|f| start.draw(f.area(), f.buffer_mut())) {
+        if let Err(error) = terminal.draw(|f| {
+            start.draw(f.area(), f.buffer_mut());
+            look.dress(f.buffer_mut());
+        }) {
             break Err(error);
         }
         match crossterm::event::read() {

@@ -21,6 +21,9 @@ pub const MARK: Color = Color::Rgb(0xf8, 0xfa, 0xf9);
 /// A limit or a fault.
 pub const FAULT: Color = Color::Rgb(0xf4, 0x78, 0x66);
 
+/// The inside of movements of joints that are not picked; 4.5:1 on the ground.
+pub const SILHOUETTE: Color = Color::Rgb(0x7f, 0x93, 0x9b);
+
 /// Text in a colour.
 pub fn text(color: Color) -> Style {
     Style::new().fg(color)

@@ -2,6 +2,7 @@
 
 use super::Bench;
 use crate::screen::keys::Key;
+use crate::screen::look::{Colours, Glyphs, Look, Theme};
 use crossterm::event::KeyCode;
 
 const SIZES: [(u16, u16); 3] = [(160, 47), (100, 30), (80, 24)];
@@ -98,4 +99,80 @@ fn too_small_and_empty() {
     insta::assert_snapshot!("empty_inputs", empty.frame(80, 24));
     empty.code(KeyCode::F(4));
     insta::assert_snapshot!("empty_sequence", empty.frame(80, 24));
+}
+
+/// Every view with its dialogs, dressed.
+fn dressed(look: Look) -> Vec<ratatui::buffer::Buffer> {
+    let mut bench = working();
+    let mut all = Vec::new();
+    for code in [KeyCode::F(2), KeyCode::F(3), KeyCode::F(4)] {
+        bench.code(code);
+        for key in [None, Some('?'), Some(':')] {
+            if let Some(key) = key {
+                bench.press(Key::char(key));
+            }
+            let mut buffer = bench.buffer(100, 30);
+            look.dress(&mut buffer);
+            all.push(buffer);
+            if key.is_some() {
+                bench.code(KeyCode::Esc);
+                bench.press(Key::char('d'));
+            }
+        }
+    }
+    all
+}
+
+#[test]
+fn a_terminal_with_letters_only_gets_letters_only() {
+    let look = Look::of(Theme::Dark, Colours::Full, Glyphs::Ascii);
+    let all = dressed(look);
+    for buffer in &all {
+        for cell in &buffer.content {
+            assert!(cell.symbol().is_ascii(), "{cell:?}");
+        }
+    }
+    let row = |y: u16| (0..100).map(|x| all[0][(x, y)].symbol()).collect::<String>();
+    let text: String = (0..30).map(|y| row(y).trim_end().to_owned() + "\n").collect();
+    insta::assert_snapshot!("ascii_100x30", text);
+}
+
+#[test]
+fn without_colours_everything_is_still_said() {
+    use ratatui::style::{Color, Modifier};
+    let look = Look::of(Theme::Dark, Colours::None, Glyphs::Braille);
+    for buffer in dressed(look) {
+        assert!(buffer.content.iter().all(|c| c.fg == Color::Reset && c.bg == Color::Reset));
+        let driving = &buffer[(2, 0)];
+        assert!(driving.modifier.contains(Modifier::REVERSED), "the output's block: {driving:?}");
+        // A full block is never reversed into an empty cell.
+        let blocks = buffer.content.iter().filter(|c| c.symbol() == "█");
+        assert!(blocks.into_iter().all(|c| !c.modifier.contains(Modifier::REVERSED)));
+    }
+}
+
+#[test]
+fn every_colour_of_a_frame_is_one_that_the_terminal_has() {
+    use ratatui::style::Color;
+    for theme in [Theme::Dark, Theme::Light] {
+        for buffer in dressed(Look::of(theme, Colours::Sixteen, Glyphs::Blocks)) {
+            for color in buffer.content.iter().flat_map(|c| [c.fg, c.bg]) {
+                assert!(!matches!(color, Color::Rgb(..) | Color::Indexed(_)), "{color:?}");
+            }
+        }
+        for buffer in dressed(Look::of(theme, Colours::Table, Glyphs::Blocks)) {
+            for color in buffer.content.iter().flat_map(|c| [c.fg, c.bg]) {
+                assert!(!matches!(color, Color::Rgb(..)), "{color:?}");
+            }
+        }
+    }
+    // The light theme leaves no dark colour behind.
+    let dark = dressed(Look::of(Theme::Dark, Colours::Full, Glyphs::Braille));
+    let light = dressed(Look::of(Theme::Light, Colours::Full, Glyphs::Braille));
+    for (dark, light) in dark.iter().zip(&light) {
+        for (a, b) in dark.content.iter().zip(&light.content) {
+            assert!(a.fg == Color::Reset || a.fg != b.fg, "{a:?}");
+            assert!(a.bg == Color::Reset || a.bg != b.bg, "{a:?}");
+        }
+    }
 }

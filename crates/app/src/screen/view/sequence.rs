@@ -166,7 +166,7 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
         let moving = time.line.step(step, time.first_move).is_some_and(|s| time.at(column) <= s.arrives());
         moving && mine.iter().any(|s| s.step == step)
     };
-    let color = if here { theme::COMMANDED } else { SILHOUETTE };
+    let color = if here { theme::COMMANDED } else { theme::SILHOUETTE };
     for (x, &value) in (0u16..).zip(&angles) {
         let ink = if short_at(x) { theme::FAULT } else { color };
         silhouette(
@@ -179,9 +179,6 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
         );
     }
 }
-
-/// Steel, for the bands of joints that are not picked; 4.5:1 on the ground.
-const SILHOUETTE: Color = Color::Rgb(0x7f, 0x93, 0x9b);
 
 /// One column of a silhouette between the zero line and a value, both 0..1 from the bottom, in eighths.
 fn silhouette(pen: &mut Pen<'_>, x: u16, rows: u16, (value, zero): (f64, f64), color: Color, hatched: bool) {

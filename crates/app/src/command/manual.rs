@@ -1,0 +1,26 @@
+//! Manual pages and shell completions, made from the command line's own definition.
+
+use crate::cli::Arguments;
+use crate::exit::Exit;
+use clap::CommandFactory;
+use miette::{Context, IntoDiagnostic};
+use std::path::Path;
+use std::process::ExitCode;
+
+/// Writes a page for the program and one for each command into a folder; says which.
+///
+/// # Errors
+/// When the folder cannot be written.
+pub fn pages(folder: &Path) -> miette::Result<ExitCode> {
+    let cannot = || format!("cannot write manual pages into {}", folder.display());
+    std::fs::create_dir_all(folder).into_diagnostic().wrap_err_with(cannot)?;
+    clap_mangen::generate_to(Arguments::command(), folder).into_diagnostic().wrap_err_with(cannot)?;
+    println!("read them with `man {}`", folder.join("wasvolta.1").display());
+    Ok(Exit::Done.into())
+}
+
+/// Prints what a shell needs to complete commands.
+pub fn completions(shell: clap_complete::Shell) -> ExitCode {
+    clap_complete::generate(shell, &mut Arguments::command(), "wasvolta", &mut std::io::stdout());
+    Exit::Done.into()
+}

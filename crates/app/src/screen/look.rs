@@ -1,0 +1,344 @@
+//! How the screen is dressed for a terminal: theme, colours that it has, glyphs that it has.
+//!
+//! Views draw with the theme's roles and with braille and blocks; what a terminal lacks is exchanged in the
+//! finished buffer, cell by cell, so no view knows of it.
+
+use super::theme;
+use clap::{Args, ValueEnum};
+use ratatui::buffer::{Buffer, Cell};
+use ratatui::style::{Color, Modifier};
+use std::ffi::OsString;
+
+/// Dark or light ground.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum Theme {
+    /// Light ink on a dark ground.
+    #[default]
+    Dark,
+    /// Dark ink on a light ground.
+    Light,
+}
+
+/// How many colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Colours {
+    /// Any.
+    Full,
+    /// The 256 of a terminal's table.
+    #[value(name = "256")]
+    Table,
+    /// The 16 that a terminal's owner has chosen.
+    #[value(name = "16")]
+    Sixteen,
+    /// None: words, shapes and reversed cells only.
+    None,
+}
+
+/// What drawings are made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Glyphs {
+    /// Eight dots a cell.
+    Braille,
+    /// Four quarters a cell.
+    Blocks,
+    /// Letters and signs only; d stands for degrees, u for micro.
+    Ascii,
+}
+
+/// How the screen looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Args)]
+pub struct LookOptions {
+    /// Light or dark.
+    #[arg(long, value_enum, default_value_t, env = "WASVOLTA_THEME", global = true)]
+    pub theme: Theme,
+    /// How many colours; by the terminal unless said. `NO_COLOR` means none.
+    #[arg(long, value_enum, value_name = "HOW MANY", env = "WASVOLTA_COLOURS", global = true)]
+    pub colours: Option<Colours>,
+    /// What drawings are made of; by the terminal unless said.
+    #[arg(long, value_enum, env = "WASVOLTA_GLYPHS", global = true)]
+    pub glyphs: Option<Glyphs>,
+}
+
+/// The choice, with nothing left open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Look {
+    theme: Theme,
+    colours: Colours,
+    glyphs: Glyphs,
+}
+
+impl LookOptions {
+    /// Fills what was not said from the terminal's own words.
+    pub fn resolve(self, variable: impl Fn(&str) -> Option<OsString>) -> Look {
+        let word =
+            |name: &str| variable(name).map(|v| v.to_string_lossy().to_lowercase()).filter(|v| !v.is_empty());
+        let terminal = word("TERM").unwrap_or_default();
+        let plain = word("NO_COLOR").is_some() || terminal == "dumb";
+        let direct = word("COLORTERM").is_some_and(|c| c == "truecolor" || c == "24bit")
+            || terminal.ends_with("-direct");
+        let by_terminal = match () {
+            () if plain => Colours::None,
+            () if direct => Colours::Full,
+            () if terminal.contains("256") => Colours::Table,
+            () => Colours::Sixteen,
+        };
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| word(name));
+        // A terminal that says nothing of its letters is a modern one more often than not.
+        let unicode = locale.is_none_or(|l| l.contains("utf"));
+        let by_letters = if unicode && terminal != "linux" { Glyphs::Braille } else { Glyphs::Ascii };
+        Look {
+            theme: self.theme,
+            colours: self.colours.unwrap_or(by_terminal),
+            glyphs: self.glyphs.unwrap_or(by_letters),
+        }
+    }
+}
+
+impl Look {
+    /// A look for a test.
+    #[cfg(test)]
+    pub const fn of(theme: Theme, colours: Colours, glyphs: Glyphs) -> Self {
+        Self { theme, colours, glyphs }
+    }
+
+    /// Exchanges in a finished buffer what the terminal lacks.
+    pub fn dress(&self, buffer: &mut Buffer) {
+        let as_drawn = self.theme == Theme::Dark && self.colours == Colours::Full;
+        for cell in &mut buffer.content {
+            if !as_drawn {
+                self.colour(cell);
+            }
+            match self.glyphs {
+                Glyphs::Braille => {}
+                Glyphs::Blocks => exchange(cell, quarters),
+                Glyphs::Ascii => exchange(cell, ascii),
+            }
+        }
+    }
+
+    fn colour(&self, cell: &mut Cell) {
+        match self.colours {
+            Colours::None => without_colour(cell),
+            Colours::Sixteen => {
+                cell.fg = self.sixteenth(cell.fg);
+                cell.bg = self.sixteenth(cell.bg);
+            }
+            Colours::Full | Colours::Table => {
+                cell.fg = self.exact(cell.fg);
+                cell.bg = self.exact(cell.bg);
+            }
+        }
+    }
+
+    fn exact(&self, color: Color) -> Color {
+        let color = match (self.theme, role(color)) {
+            (Theme::Light, Some(role)) => role.light,
+            _ => color,
+        };
+        if self.colours == Colours::Table { nearest_in_table(color) } else { color }
+    }
+
+    fn sixteenth(&self, color: Color) -> Color {
+        let Some(role) = role(color) else { return color };
+        match self.theme {
+            Theme::Dark => role.sixteen_dark,
+            Theme::Light => role.sixteen_light,
+        }
+    }
+}
+
+/// Words and shapes say what colour says; a coloured ground is shown by reversing its cell.
+fn without_colour(cell: &mut Cell) {
+    let plain = [theme::GROUND, theme::RAISED, Color::Reset];
+    // A block that fills its cell has its own colour behind it; reversed it would be empty.
+    let reversed = !plain.contains(&cell.bg) && cell.fg != cell.bg;
+    cell.fg = Color::Reset;
+    cell.bg = Color::Reset;
+    if reversed {
+        cell.modifier.insert(Modifier::REVERSED);
+    }
+}
+
+/// One role of a colour in all its dresses; views know it by the dark one.
+struct Role {
+    dark: Color,
+    light: Color,
+    sixteen_dark: Color,
+    sixteen_light: Color,
+}
+
+const fn rgb(hex: u32) -> Color {
+    let [_, red, green, blue] = hex.to_be_bytes();
+    Color::Rgb(red, green, blue)
+}
+
+/// Every role. A row a line, as a table is. Sixteen colours have no ground between black and a grey on which
+/// yellow fades, so there the raised ground is the ground; signs and places tell its rows.
+#[rustfmt::skip]
+const ROLES: [Role; 9] = [
+    Role { dark: theme::GROUND, light: rgb(0xf7_f5_f0), sixteen_dark: Color::Black, sixteen_light: Color::White },
+    Role { dark: theme::RAISED, light: rgb(0xe7_e4_dc), sixteen_dark: Color::Black, sixteen_light: Color::Gray },
+    Role { dark: theme::INK, light: rgb(0x20_28_2c), sixteen_dark: Color::White, sixteen_light: Color::Black },
+    Role { dark: theme::QUIET, light: rgb(0x55_61_67), sixteen_dark: Color::Gray, sixteen_light: Color::DarkGray },
+    Role { dark: theme::RULE, light: rgb(0xb4_bb_bb), sixteen_dark: Color::DarkGray, sixteen_light: Color::Gray },
+    Role { dark: theme::COMMANDED, light: rgb(0x8a_50_00), sixteen_dark: Color::LightYellow, sixteen_light: Color::Blue },
+    Role { dark: theme::INPUT, light: rgb(0x5e_3d_b8), sixteen_dark: Color::LightMagenta, sixteen_light: Color::Magenta },
+    Role { dark: theme::FAULT, light: rgb(0xae_25_1b), sixteen_dark: Color::LightRed, sixteen_light: Color::Red },
+    Role { dark: theme::SILHOUETTE, light: rgb(0x7b_8a_8f), sixteen_dark: Color::Cyan, sixteen_light: Color::Cyan },
+];
+
+fn role(color: Color) -> Option<&'static Role> {
+    // A mark is ink at its strongest.
+    let color = if color == theme::MARK { theme::INK } else { color };
+    ROLES.iter().find(|role| role.dark == color)
+}
+
+/// The nearest of a terminal's 240 fixed colours: a cube of six steps a side, and 24 greys.
+fn nearest_in_table(color: Color) -> Color {
+    const STEPS: [i32; 6] = [0, 95, 135, 175, 215, 255];
+    let Color::Rgb(red, green, blue) = color else { return color };
+    let wanted = [red, green, blue].map(i32::from);
+    let far = |found: [i32; 3]| found.iter().zip(wanted).map(|(a, b)| (a - b) * (a - b)).sum::<i32>();
+    let cube = (0..216u8).map(|n| {
+        let step = |share: u8| STEPS.get(usize::from(n / share % 6)).copied().unwrap_or(0);
+        (16 + n, [step(36), step(6), step(1)])
+    });
+    let greys = (0..24u8).map(|n| (232 + n, [8 + 10 * i32::from(n); 3]));
+    cube.chain(greys).min_by_key(|(_, found)| far(*found)).map_or(color, |(n, _)| Color::Indexed(n))
+}
+
+fn exchange(cell: &mut Cell, with: fn(char) -> Option<char>) {
+    let Some(c) = cell.symbol().chars().next() else { return };
+    if let Some(other) = with(c) {
+        cell.set_char(other);
+    }
+}
+
+/// The dots of a braille sign, if it is one.
+fn dots(c: char) -> Option<u32> {
+    (0x2800..=0x28ff).contains(&u32::from(c)).then(|| u32::from(c) - 0x2800)
+}
+
+/// A braille sign as quarters of a cell.
+fn quarters(c: char) -> Option<char> {
+    const QUARTERS: [char; 16] =
+        [' ', '▘', '▝', '▀', '▖', '▌', '▞', '▛', '▗', '▚', '▐', '▜', '▄', '▙', '▟', '█'];
+    let dots = dots(c)?;
+    let quarter = |mask: u32, place: usize| if dots & mask == 0 { 0 } else { 1 << place };
+    // Dots are numbered down the left column, down the right one, then the lowest row.
+    let all = quarter(0x03, 0) | quarter(0x18, 1) | quarter(0x44, 2) | quarter(0xa0, 3);
+    QUARTERS.get::<usize>(all).copied()
+}
+
+/// A sign of the drawings as a letter that every terminal has.
+fn ascii(c: char) -> Option<char> {
+    if c.is_ascii() {
+        return None;
+    }
+    if let Some(dots) = dots(c) {
+        return Some(match dots.count_ones() {
+            0 => ' ',
+            1 | 2 => '.',
+            3 | 4 => ':',
+            _ => '#',
+        });
+    }
+    Some(match c {
+        '│' | '▏' | '╵' | '▐' | '▌' => '|',
+        '─' | '–' | '−' => '-',
+        '┈' | '·' => '.',
+        '┼' => '+',
+        '█' | '▆' | '▇' | '▪' | '■' => '#',
+        '▒' | '░' => '/',
+        '▁' | '▂' | '▃' | '▄' => '_',
+        '▀' => '"',
+        '━' | '▅' => '=',
+        '←' => '<',
+        '→' => '>',
+        '↑' => '^',
+        '↓' | '▽' | '▼' => 'v',
+        '✗' | '×' => 'x',
+        '○' | '◇' | '◐' => 'o',
+        '●' => '@',
+        '…' | '±' => '~',
+        '°' => 'd',
+        'µ' | 'μ' => 'u',
+        '²' => '2',
+        // Letters of a name stay what they are.
+        c if c.is_alphanumeric() => return None,
+        _ => '?',
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn look(words: &[(&str, &str)]) -> Look {
+        LookOptions::default()
+            .resolve(|name| words.iter().find(|(n, _)| *n == name).map(|(_, value)| OsString::from(value)))
+    }
+
+    #[test]
+    fn a_terminal_gets_what_it_says_it_has() {
+        let rows: [(&[(&str, &str)], Colours, Glyphs); 7] = [
+            (&[("TERM", "xterm-256color"), ("COLORTERM", "truecolor")], Colours::Full, Glyphs::Braille),
+            (&[("TERM", "tmux-256color")], Colours::Table, Glyphs::Braille),
+            (&[("TERM", "linux"), ("LANG", "en_GB.UTF-8")], Colours::Sixteen, Glyphs::Ascii),
+            (&[("TERM", "xterm"), ("LANG", "C")], Colours::Sixteen, Glyphs::Ascii),
+            (&[("TERM", "xterm-256color"), ("NO_COLOR", "1")], Colours::None, Glyphs::Braille),
+            (&[("TERM", "xterm-256color"), ("NO_COLOR", "")], Colours::Table, Glyphs::Braille),
+            (&[("TERM", "dumb")], Colours::None, Glyphs::Braille),
+        ];
+        for (words, colours, glyphs) in rows {
+            let found = look(words);
+            assert_eq!((found.colours, found.glyphs), (colours, glyphs), "{words:?}");
+        }
+        let told = LookOptions { colours: Some(Colours::Sixteen), ..LookOptions::default() };
+        let told = told.resolve(|name| (name == "NO_COLOR").then(|| OsString::from("1")));
+        assert_eq!(told.colours, Colours::Sixteen, "what is said on the command line wins");
+    }
+
+    #[test]
+    fn every_colour_of_the_theme_has_all_its_dresses_and_stays_readable() {
+        let light = |color: Color| {
+            let Color::Rgb(r, g, b) = color else { panic!("{color:?}") };
+            let part = |v: u8| {
+                let v = f64::from(v) / 255.0;
+                if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+            };
+            0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
+        };
+        let dressed = |color| role(color).unwrap().light;
+        for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
+            for ground in [theme::GROUND, theme::RAISED] {
+                let (a, b) = (light(dressed(ink)), light(dressed(ground)));
+                let contrast = (a.max(b) + 0.05) / (a.min(b) + 0.05);
+                assert!(contrast >= 4.5, "{ink:?} on {ground:?} is {contrast:.2}");
+            }
+            for look in [Theme::Dark, Theme::Light] {
+                let look = Look { theme: look, colours: Colours::Sixteen, glyphs: Glyphs::Braille };
+                assert_ne!(look.sixteenth(ink), look.sixteenth(theme::GROUND));
+                assert_ne!(look.sixteenth(ink), look.sixteenth(theme::SILHOUETTE));
+            }
+        }
+    }
+
+    #[test]
+    fn the_table_of_256_has_a_near_colour() {
+        assert_eq!(nearest_in_table(rgb(0x00_00_00)), Color::Indexed(16));
+        assert_eq!(nearest_in_table(rgb(0xff_ff_ff)), Color::Indexed(231));
+        assert_eq!(nearest_in_table(rgb(0x12_12_12)), Color::Indexed(233));
+        assert_eq!(nearest_in_table(rgb(0xff_af_5f)), Color::Indexed(215));
+    }
+
+    #[test]
+    fn braille_becomes_quarters_or_letters_and_names_stay() {
+        assert_eq!(quarters('\u{2800}'), Some(' '));
+        assert_eq!(quarters('\u{28ff}'), Some('█'));
+        assert_eq!(quarters('\u{2801}'), Some('▘'));
+        assert_eq!(quarters('\u{2880}'), Some('▗'));
+        assert_eq!(quarters('a'), None);
+        assert_eq!((ascii('⣿'), ascii('°'), ascii('本'), ascii('ä')), (Some('#'), Some('d'), None, None));
+    }
+}
