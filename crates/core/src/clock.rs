@@ -27,6 +27,13 @@ pub struct NoTickInside {
     high_us: f64,
 }
 
+/// The whole ticks between two endpoints.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct WholeTicks {
+    least: f64,
+    most: f64,
+}
+
 impl PwmClock {
     /// An exact clock: 2^`bits` ticks in a period of 1/`rate`.
     pub fn ideal(bits: u8, rate: Hertz) -> Self {
@@ -70,14 +77,29 @@ impl PwmClock {
     /// # Errors
     /// When no tick lies within `low..=high`.
     pub fn quantise(&self, pulse: Micros, low: Micros, high: Micros) -> Result<Ticks, NoTickInside> {
-        // A pulse made from whole ticks must not be pushed off them by the last bit of a division.
-        const HAIR: f64 = 1e-9;
+        Ok(self.nearest(pulse, self.whole_ticks(low, high)?))
+    }
+
+    /// The whole ticks between two endpoints.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn whole_ticks(&self, low: Micros, high: Micros) -> Result<WholeTicks, NoTickInside> {
+        // A pulse made from whole ticks must not be pushed off them by the last bit of a division, nor by the
+        // six decimals that a file keeps of it.
+        const HAIR: f64 = 1e-6;
         let least = libm::ceil(low / self.tick - HAIR);
         let most = libm::floor(high / self.tick + HAIR);
         if least > most {
             return Err(NoTickInside { tick_us: self.tick.get(), low_us: low.get(), high_us: high.get() });
         }
-        Ok(Ticks(count16(libm::round(pulse / self.tick).clamp(least, most))))
+        Ok(WholeTicks { least, most })
+    }
+
+    /// The whole tick nearest to a pulse, of those between two endpoints.
+    pub fn nearest(&self, pulse: Micros, between: WholeTicks) -> Ticks {
+        // Clamped before rounding, which gives the same between whole ends: halves go away from zero.
+        Ticks(count16((pulse / self.tick).clamp(between.least, between.most)))
     }
 
     /// Whole ticks that fit between two endpoints.

@@ -45,10 +45,10 @@ impl Estimate {
         Self { pulse, known: Known::Assumed, at }
     }
 
-    /// Follows what was sent at `rate` µs of travel a second. An assumed place is modelled once the horn has
+    /// Follows what was sent at `rate` µs of travel a second for `dt` seconds. An assumed place is modelled once the horn has
     /// had the time to arrive from anywhere.
-    pub fn follow(&mut self, sent: Micros, rate: f64, now: Duration, dt: Duration) {
-        let step = Micros::new(rate * dt.as_secs_f64());
+    pub fn follow(&mut self, sent: Micros, rate: f64, now: Duration, dt: f64) {
+        let step = Micros::new(rate * dt);
         self.pulse = self.pulse + (sent - self.pulse).within(-step, step);
         if self.pulse == sent {
             self.known = Known::Modelled;
@@ -73,12 +73,12 @@ mod tests {
         let mut at = Estimate::assumed(Micros::new(1000.0), Duration::ZERO);
         let beat = Duration::from_millis(20);
         for n in 1..=10 {
-            at.follow(Micros::new(2100.0), 4000.0, beat * n, beat);
+            at.follow(Micros::new(2100.0), 4000.0, beat * n, 0.02);
         }
         assert!((at.pulse.get() - 1800.0).abs() < 1e-6);
         assert_eq!(at.known, Known::Assumed);
         for n in 11..=14 {
-            at.follow(Micros::new(2100.0), 4000.0, beat * n, beat);
+            at.follow(Micros::new(2100.0), 4000.0, beat * n, 0.02);
         }
         assert_eq!((at.pulse, at.known), (Micros::new(2100.0), Known::Modelled));
     }

@@ -3,9 +3,8 @@
 //! Works in pulses, so that it holds with a fit and without one. Which source asks makes no difference to it;
 //! cut and held are the stage's.
 
-use crate::clock::PwmClock;
+use crate::clock::{PwmClock, WholeTicks};
 use crate::unit::{Micros, Ticks};
-use std::time::Duration;
 
 /// What may leave for one servo. `low ≤ high` in every pair.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -18,6 +17,10 @@ pub struct Guard {
     pub speed: f64,
     /// The output's clock.
     pub clock: PwmClock,
+    /// What limits and endpoints leave free, found once.
+    free: (Micros, Micros),
+    /// The whole ticks between the endpoints, found once; none where there are none.
+    whole: Option<WholeTicks>,
 }
 
 /// What kept a servo from where it was asked to be.
@@ -59,12 +62,23 @@ pub struct Passed {
 }
 
 impl Guard {
+    /// A guard between two endpoints, with limits as pulses, a greatest speed in µs/s, and the output's clock.
+    pub fn new(
+        endpoints: (Micros, Micros),
+        limits: (Option<Micros>, Option<Micros>),
+        speed: f64,
+        clock: PwmClock,
+    ) -> Self {
+        let (low, high) = endpoints;
+        let inner_low = limits.0.map_or(low, |l| l.within(low, high));
+        let inner_high = limits.1.map_or(high, |h| h.within(low, high));
+        let whole = clock.whole_ticks(low, high).ok();
+        Self { endpoints, limits, speed, clock, free: (inner_low, inner_high), whole }
+    }
+
     /// The pulses that limits and endpoints leave free.
-    pub fn free(&self) -> (Micros, Micros) {
-        let (low, high) = self.endpoints;
-        let inner_low = self.limits.0.map_or(low, |l| l.within(low, high));
-        let inner_high = self.limits.1.map_or(high, |h| h.within(low, high));
-        (inner_low, inner_high)
+    pub const fn free(&self) -> (Micros, Micros) {
+        self.free
     }
 
     /// `wanted`, brought inside limits and endpoints, with what held it back.
@@ -83,17 +97,16 @@ impl Guard {
         }
     }
 
-    /// Moves from `before` towards `wanted` for `dt` at no more than `speed` µs/s, and rounds inwards.
+    /// Moves from `before` towards `wanted` for `dt` seconds at no more than `speed` µs/s, and rounds inwards.
     /// A limit tightened past `before` closes in at that speed. What is not a number leaves the servo where
     /// it is.
-    pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: Duration) -> Passed {
+    pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: f64) -> Passed {
         let (target, stopped) =
             if wanted.is_finite() { self.bound(wanted) } else { (before, Some(Stopped::NotANumber)) };
-        let step = Micros::new(speed.min(self.speed) * dt.as_secs_f64());
+        let step = Micros::new(speed.min(self.speed) * dt);
         let pulse = before + (target - before).within(-step, step);
-        let (low, high) = self.endpoints;
         // The plan was refused at load where no tick lies between the endpoints.
-        let ticks = self.clock.quantise(pulse, low, high).unwrap_or(Ticks(0));
+        let ticks = self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole));
         Passed { pulse, ticks, stopped }
     }
 }
@@ -105,14 +118,14 @@ mod tests {
     use proptest::prelude::*;
 
     fn guard() -> Guard {
-        Guard {
-            endpoints: (Micros::new(1000.0), Micros::new(2000.0)),
-            limits: (Some(Micros::new(1200.0)), None),
-            speed: 1000.0,
-            clock: PwmClock::expander(Hertz::new(25e6), Hertz::new(50.0)),
-        }
+        Guard::new(
+            (Micros::new(1000.0), Micros::new(2000.0)),
+            (Some(Micros::new(1200.0)), None),
+            1000.0,
+            PwmClock::expander(Hertz::new(25e6), Hertz::new(50.0)),
+        )
     }
-    const BEAT: Duration = Duration::from_millis(20);
+    const BEAT: f64 = 0.02;
 
     #[test]
     fn limits_come_before_endpoints_and_are_told_apart() {

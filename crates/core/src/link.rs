@@ -43,47 +43,72 @@ pub struct Rules {
     pub stuck_is_lost: bool,
 }
 
-const WINDOW: Duration = Duration::from_secs(2);
+// Times here are whole nanoseconds: this is asked for every input in every beat.
+const SECOND: u64 = 1_000_000_000;
+const WINDOW: u64 = 2 * SECOND;
 const SLOTS: usize = 40;
+const SLOT: u64 = WINDOW / SLOTS as u64;
 const CHANGES_BEFORE_STUCK: u32 = 20;
-const LEAST_STUCK: Duration = Duration::from_secs(4);
+const LEAST_STUCK: u64 = 4 * SECOND;
 const FRAMES_TO_RETURN: u8 = 3;
 
+/// Nanoseconds; five centuries fit.
+const fn nanoseconds(time: Duration) -> u64 {
+    time.as_secs().saturating_mul(SECOND).saturating_add(time.subsec_nanos() as u64)
+}
+
 /// What is remembered of a link's frames. Fixed in size.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Link {
-    first: Option<Duration>,
-    last: Duration,
-    slots: [u16; SLOTS],
-    slot: u64,
-    usual: Duration,
+    first: Option<u64>,
+    last: u64,
+    slots: Slots,
+    usual: u64,
     returning: u8,
     gone: bool,
     changes: u32,
-    changed_at: Duration,
-    longest_same: Duration,
+    changed_at: u64,
+    longest_same: u64,
 }
 
-impl Default for Link {
+/// Frames in the last two seconds, by twentieth of a second.
+#[derive(Debug, Clone)]
+struct Slots {
+    frames: [u16; SLOTS],
+    here: u64,
+    all: u32,
+}
+
+impl Default for Slots {
     fn default() -> Self {
-        Self {
-            first: None,
-            last: Duration::ZERO,
-            slots: [0; SLOTS],
-            slot: 0,
-            usual: Duration::ZERO,
-            returning: 0,
-            gone: false,
-            changes: 0,
-            changed_at: Duration::ZERO,
-            longest_same: Duration::ZERO,
+        Self { frames: [0; SLOTS], here: 0, all: 0 }
+    }
+}
+
+impl Slots {
+    /// Counts a frame at a time and forgets those that are too old; gives how many there are.
+    fn count(&mut self, now: u64) -> u32 {
+        let slot = now / SLOT;
+        let passed = slot.saturating_sub(self.here).min(SLOTS as u64);
+        for step in 0..passed {
+            self.all -= u32::from(std::mem::take(self.at(slot - step)));
         }
+        self.here = slot;
+        let here = self.at(slot);
+        let more = here.saturating_add(1);
+        self.all += u32::from(more - std::mem::replace(here, more));
+        self.all
+    }
+
+    const fn at(&mut self, slot: u64) -> &mut u16 {
+        &mut self.frames[(slot % SLOTS as u64) as usize]
     }
 }
 
 impl Link {
     /// A good frame came at `now`; `changed` says whether any value in it differs from the one before.
     pub fn frame(&mut self, now: Duration, changed: bool, rules: &Rules) {
+        let now = nanoseconds(now);
         if self.first.is_none() {
             self.first = Some(now);
             self.changed_at = now;
@@ -94,7 +119,9 @@ impl Link {
         }
         self.gone = false;
         self.returning = self.returning.saturating_add(1).min(FRAMES_TO_RETURN);
-        self.count(now);
+        let frames = self.slots.count(now);
+        let window = now.saturating_sub(self.first.unwrap_or(now)).clamp(SLOT, WINDOW);
+        self.usual = window / u64::from(frames.max(1));
         if changed {
             self.changes = self.changes.saturating_add(1);
             self.longest_same = self.longest_same.max(now.saturating_sub(self.changed_at));
@@ -110,13 +137,14 @@ impl Link {
 
     /// The health at `now`.
     pub fn health(&self, now: Duration, rules: &Rules) -> Health {
+        let now = nanoseconds(now);
         if self.first.is_none() {
             return Health::Absent;
         }
         if self.gone || self.silent(now, rules) || self.returning < FRAMES_TO_RETURN {
             return Health::Lost;
         }
-        let stuck_after = LEAST_STUCK.max(self.longest_same * 10);
+        let stuck_after = LEAST_STUCK.max(self.longest_same.saturating_mul(10));
         if self.changes >= CHANGES_BEFORE_STUCK && now.saturating_sub(self.changed_at) > stuck_after {
             return Health::Stuck;
         }
@@ -125,36 +153,17 @@ impl Link {
 
     /// The age of the newest frame.
     pub fn age(&self, now: Duration) -> Option<Duration> {
-        self.first.map(|_| now.saturating_sub(self.last))
+        self.first.map(|_| Duration::from_nanos(nanoseconds(now).saturating_sub(self.last)))
     }
 
     /// The usual interval between frames: two seconds over the frames in the last two seconds.
     pub const fn usual(&self) -> Duration {
-        self.usual
+        Duration::from_nanos(self.usual)
     }
 
-    fn silent(&self, now: Duration, rules: &Rules) -> bool {
-        now.saturating_sub(self.last) > rules.lost_after.max(self.usual * 5)
+    fn silent(&self, now: u64, rules: &Rules) -> bool {
+        now.saturating_sub(self.last) > nanoseconds(rules.lost_after).max(self.usual * 5)
     }
-
-    fn count(&mut self, now: Duration) {
-        let width = WINDOW / u32::try_from(SLOTS).unwrap_or(u32::MAX);
-        let slot = u64::try_from(now.as_nanos() / width.as_nanos()).unwrap_or(u64::MAX);
-        let passed = usize::try_from(slot.saturating_sub(self.slot)).unwrap_or(SLOTS).min(SLOTS);
-        for step in 0..passed {
-            self.slots[index(slot - step as u64)] = 0;
-        }
-        self.slot = slot;
-        let here = &mut self.slots[index(slot)];
-        *here = here.saturating_add(1);
-        let frames: u32 = self.slots.iter().map(|&n| u32::from(n)).sum();
-        let window = now.saturating_sub(self.first.unwrap_or(now)).clamp(width, WINDOW);
-        self.usual = window / frames.max(1);
-    }
-}
-
-fn index(slot: u64) -> usize {
-    usize::try_from(slot % SLOTS as u64).unwrap_or(0)
 }
 
 #[cfg(test)]

@@ -38,6 +38,15 @@ impl StepTime {
     }
 }
 
+/// A time within a sequence: the step under way, and when that happens.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Moment {
+    t: f64,
+    step: usize,
+    time: StepTime,
+    first_move: f64,
+}
+
 /// One joint's part in one step.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Leg {
@@ -76,6 +85,8 @@ pub struct Timeline {
     pub steps: Vec<StepTime>,
     /// One track for each joint that any step moves, in rig order.
     pub tracks: Vec<Track>,
+    /// The place of each servo's track, by servo index.
+    by_servo: Vec<Option<usize>>,
     /// The first step is as fast as its joints can, so its time depends on where they start.
     first_is_fastest: bool,
 }
@@ -85,7 +96,12 @@ impl Timeline {
     pub fn of(rig: &Rig, sequence: &Sequence) -> Self {
         let tracks: Vec<Track> =
             rig.servos.iter().enumerate().filter_map(|(n, _)| track(rig, sequence, n)).collect();
+        let mut by_servo = vec![None; rig.servos.len()];
+        for (n, track) in tracks.iter().enumerate() {
+            by_servo[track.servo] = Some(n);
+        }
         let mut line = Self {
+            by_servo,
             steps: Vec::with_capacity(sequence.steps.len()),
             tracks,
             first_is_fastest: sequence.steps.first().is_some_and(|s| s.move_s.is_none()),
@@ -128,7 +144,18 @@ impl Timeline {
     /// The step under way at `t` seconds; the last one from its end on.
     pub fn step_at(&self, t: f64, first_move: f64) -> usize {
         let shift = first_move - self.nominal_first();
-        self.steps.iter().skip(1).take_while(|s| t >= s.starts + shift).count()
+        self.steps.partition_point(|s| t >= s.starts + shift).max(1) - 1
+    }
+
+    /// What all joints have in common at `t` seconds, found once for all of them.
+    pub fn moment(&self, t: f64, first_move: f64) -> Moment {
+        let step = self.step_at(t, first_move);
+        Moment { t, step, time: self.step(step, first_move).unwrap_or_default(), first_move }
+    }
+
+    /// The track of a servo, by its index.
+    pub fn track_of(&self, servo: usize) -> Option<&Track> {
+        self.tracks.get((*self.by_servo.get(servo)?)?)
     }
 
     /// The least time step `n` needs for all its joints to start and arrive at once.
@@ -146,8 +173,13 @@ impl Timeline {
     /// Where a joint should be at `t` seconds, having started at `start`; `start` itself while no pose has
     /// named it.
     pub fn at(&self, track: &Track, t: f64, start: Degrees, first_move: f64) -> Degrees {
-        let n = self.step_at(t, first_move);
-        let (Some(time), Some(leg)) = (self.step(n, first_move), track.legs.get(n)) else { return start };
+        self.at_moment(track, &self.moment(t, first_move), start)
+    }
+
+    /// Where a joint should be at a moment, having started at `start`.
+    pub fn at_moment(&self, track: &Track, moment: &Moment, start: Degrees) -> Degrees {
+        let &Moment { t, step: n, time, first_move } = moment;
+        let Some(leg) = track.legs.get(n) else { return start };
         let from = track.before(n, Some(start)).unwrap_or(start);
         let Some(to) = leg.target else { return from };
         let span = leg.share * time.moves;

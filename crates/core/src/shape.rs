@@ -99,6 +99,16 @@ pub struct Shape {
 pub struct Memory {
     smoothed: Option<f64>,
     rated: Option<f64>,
+    /// The time that `share` was reckoned for: it is the same from beat to beat.
+    share_for: f64,
+    share: f64,
+}
+
+impl Memory {
+    /// Another shape goes on from what was remembered: only what was reckoned from the old one is forgotten.
+    pub const fn shaped_anew(&mut self) {
+        self.share_for = f64::NAN;
+    }
 }
 
 /// The value after each stage, in their order.
@@ -128,17 +138,17 @@ impl Stages {
 }
 
 impl Shape {
-    /// Shapes a raw value that holds for `dt` since the last call.
-    pub fn advance(&self, memory: &mut Memory, raw: f64, dt: Duration) -> Stages {
+    /// Shapes a raw value that holds for `dt` seconds since the last call.
+    pub fn advance(&self, memory: &mut Memory, raw: f64, dt: f64) -> Stages {
         let floor = self.span.floor();
         let placed = self.span.place(raw);
         let span = placed.clamp(floor, 1.0);
         let trim = (span + self.trim).clamp(floor, 1.0);
         let deadband = dead(trim, self.deadband);
         let curve = self.curve.at(deadband);
-        let smoothing = self.smooth(memory.smoothed, curve, dt);
+        let smoothing = self.smooth(memory, curve, dt);
         let rate = self.limit(memory.rated, smoothing, dt);
-        *memory = Memory { smoothed: Some(smoothing), rated: Some(rate) };
+        (memory.smoothed, memory.rated) = (Some(smoothing), Some(rate));
         Stages { span, trim, deadband, curve, smoothing, rate, clipped: placed - span }
     }
 
@@ -154,26 +164,26 @@ impl Shape {
         self.curve.at(dead(trimmed, self.deadband))
     }
 
-    fn smooth(&self, before: Option<f64>, x: f64, dt: Duration) -> f64 {
-        match before {
-            Some(before) if !self.smoothing.is_zero() => {
-                before + (x - before) * smoothing_share(dt, self.smoothing)
-            }
-            _ => x,
+    fn smooth(&self, memory: &mut Memory, x: f64, dt: f64) -> f64 {
+        let Some(before) = memory.smoothed.filter(|_| !self.smoothing.is_zero()) else { return x };
+        if memory.share_for.to_bits() != dt.to_bits() {
+            memory.share_for = dt;
+            memory.share = smoothing_share(dt, self.smoothing.as_secs_f64());
         }
+        before + (x - before) * memory.share
     }
 
-    fn limit(&self, before: Option<f64>, x: f64, dt: Duration) -> f64 {
+    fn limit(&self, before: Option<f64>, x: f64, dt: f64) -> f64 {
         let Some(before) = before else { return x };
-        let up = self.rise.map_or(f64::INFINITY, |r| r * dt.as_secs_f64());
-        let down = self.fall.map_or(f64::INFINITY, |r| r * dt.as_secs_f64());
+        let up = self.rise.map_or(f64::INFINITY, |r| r * dt);
+        let down = self.fall.map_or(f64::INFINITY, |r| r * dt);
         before + (x - before).clamp(-down, up)
     }
 }
 
-/// How much of a change a first-order smoothing follows in `dt`: 1 − exp(−dt/τ).
-pub fn smoothing_share(dt: Duration, tau: Duration) -> f64 {
-    1.0 - libm::exp(-dt.as_secs_f64() / tau.as_secs_f64())
+/// How much of a change a first-order smoothing follows in `dt`: 1 − exp(−dt/τ), both in seconds.
+pub fn smoothing_share(dt: f64, tau: f64) -> f64 {
+    1.0 - libm::exp(-dt / tau)
 }
 
 /// sign(x)·max(0, (|x| − d)/(1 − d)).
@@ -216,7 +226,7 @@ mod tests {
 
     #[test]
     fn beyond_the_span_is_clipped_and_how_much_is_kept() {
-        let stages = plain(STICK).advance(&mut Memory::default(), 1968.0 + 45.6, Duration::ZERO);
+        let stages = plain(STICK).advance(&mut Memory::default(), 1968.0 + 45.6, 0.0);
         near(stages.shaped(), 1.0, 0.0);
         near(stages.clipped, 0.1, 1e-9);
     }
@@ -259,14 +269,14 @@ mod tests {
 
     #[test]
     fn smoothing_depends_on_time_and_not_on_frames() {
-        near(smoothing_share(Duration::from_millis(20), Duration::from_millis(80)), 0.221199, 5e-7);
+        near(smoothing_share(0.02, 0.08), 0.221199, 5e-7);
         let shape =
             Shape { smoothing: Duration::from_millis(80), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
         let run = |frames: u32| {
             let mut memory = Memory::default();
-            shape.advance(&mut memory, 0.0, Duration::ZERO);
+            shape.advance(&mut memory, 0.0, 0.0);
             (0..frames)
-                .map(|_| shape.advance(&mut memory, 1.0, Duration::from_millis(200) / frames).shaped())
+                .map(|_| shape.advance(&mut memory, 1.0, 0.2 / f64::from(frames)).shaped())
                 .last()
         };
         near(run(10).unwrap(), run(40).unwrap(), 1e-9);
@@ -275,7 +285,7 @@ mod tests {
     #[test]
     fn the_first_value_is_taken_as_it_is() {
         let shape = Shape { smoothing: Duration::from_secs(5), rise: Some(0.1), ..plain(STICK) };
-        near(shape.advance(&mut Memory::default(), 1968.0, Duration::from_millis(20)).shaped(), 1.0, 0.0);
+        near(shape.advance(&mut Memory::default(), 1968.0, 0.02).shaped(), 1.0, 0.0);
     }
 
     #[test]
@@ -283,7 +293,7 @@ mod tests {
         let shape =
             Shape { rise: Some(1.0), fall: Some(4.0), ..plain(Span::OneEnded { low: 0.0, high: 1.0 }) };
         let mut memory = Memory::default();
-        let dt = Duration::from_millis(100);
+        let dt = 0.1;
         shape.advance(&mut memory, 0.5, dt);
         near(shape.advance(&mut memory, 1.0, dt).shaped(), 0.6, 1e-12);
         near(shape.advance(&mut memory, 0.0, dt).shaped(), 0.2, 1e-12);
@@ -301,7 +311,7 @@ mod tests {
         #[test]
         fn shaped_values_stay_in_their_range(raw in -1e6..1e6f64, trim in -1.0..1.0f64, d in 0.0..0.99f64, e in -0.5..1.0f64) {
             let shape = Shape { trim, deadband: d, curve: Curve::Expo(e), ..plain(STICK) };
-            let shaped = shape.advance(&mut Memory::default(), raw, Duration::ZERO).shaped();
+            let shaped = shape.advance(&mut Memory::default(), raw, 0.0).shaped();
             prop_assert!((-1.0 - 1e-12..=1.0 + 1e-12).contains(&shaped), "{shaped}");
         }
 

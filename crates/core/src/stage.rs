@@ -15,6 +15,7 @@ use crate::estimate::{Estimate, Known};
 use crate::guard::Stopped;
 use crate::link::{Health, Link};
 use crate::rig::Id;
+use crate::sequence::{Moment, Timeline};
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
 use plan::{MappingPlan, ServoPlan};
@@ -93,10 +94,112 @@ pub struct ServoState {
     failsafe_speed: f64,
 }
 
+/// The time that passes in one call.
+struct Beat {
+    now: Duration,
+    dt: Duration,
+    /// `dt` once more, as what speeds are multiplied with.
+    seconds: f64,
+}
+
+/// Where a servo should be, on whose word, and the seconds that a failsafe move may take.
+struct Wanted {
+    target: Micros,
+    owner: Owner,
+    over: Option<f64>,
+}
+
+impl Wanted {
+    const fn new(target: Micros, owner: Owner) -> Self {
+        Self { target, owner, over: None }
+    }
+}
+
 impl ServoState {
     const fn start_glide(&mut self) {
         self.gliding = true;
         self.glided = Duration::ZERO;
+    }
+
+    /// Goes a beat towards what is wanted, through the guard; whether that newly was not a number.
+    fn follow(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> bool {
+        let &Wanted { target, owner, over } = wanted;
+        if owner != self.owner {
+            // The hand takes over where the servo is, so there is nothing to meet.
+            if owner == Owner::Hand {
+                self.gliding = false;
+            } else {
+                self.start_glide();
+            }
+            self.failsafe_speed = over.map_or(plan.glide, |over| (target - self.pulse).abs().get() / over);
+            self.owner = owner;
+        }
+        let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
+        let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
+        let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
+        let passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
+        if self.gliding {
+            let left = (plan.guard.bound(target).0 - passed.pulse).abs().get();
+            self.gliding = left > speed * beat.seconds;
+            // Counted in the time that counts: a late engine must not use up a glide's patience.
+            self.glided += beat.dt;
+        }
+        let newly = passed.stopped != self.stopped;
+        self.target = target;
+        self.pulse = passed.pulse;
+        self.stopped = passed.stopped;
+        self.ticks = Some(passed.ticks);
+        self.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
+        newly && passed.stopped == Some(Stopped::NotANumber)
+    }
+}
+
+/// Everything that may want a servo somewhere, but for the hand.
+struct Sources<'a> {
+    plan: &'a Plan,
+    inputs: &'a [InputState],
+    player: &'a Player,
+    moment: Option<(&'a Timeline, Moment)>,
+    beat: Duration,
+}
+
+impl Sources<'_> {
+    /// Where servo `n` should be: hand before sequence before mapping before home.
+    fn wanted(&self, n: usize, plan: &ServoPlan, state: &ServoState) -> Wanted {
+        if let Some(hand) = state.hand {
+            return Wanted::new(hand, Owner::Hand);
+        }
+        let angle = self.moment.as_ref().and_then(|moment| self.player.angle(moment, n));
+        if let (Some(line), Some(angle)) = (plan.line, angle) {
+            return Wanted::new(line.pulse_at(angle), Owner::Sequence);
+        }
+        if let Some(mapping) = plan.mapping.and_then(|m| self.plan.mappings.get(m)) {
+            return self.mapped(mapping, plan, state);
+        }
+        plan.home.map_or(Wanted::new(state.pulse, Owner::Rest), |home| Wanted::new(home, Owner::Home))
+    }
+
+    fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {
+        let stay = Wanted::new(state.pulse, Owner::LostMapping);
+        let (Some(line), Some(input), Some(shape)) =
+            (plan.line, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
+        else {
+            return stay;
+        };
+        let usable = match input.health {
+            Health::Fresh | Health::Late => true,
+            Health::Stuck => !shape.rules.stuck_is_lost,
+            Health::Absent | Health::Lost => false,
+        };
+        if usable {
+            let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
+            return Wanted::new(line.pulse_at(angle), Owner::Mapping);
+        }
+        mapping.failsafe.map_or(stay, |(angle, over)| Wanted {
+            target: line.pulse_at(angle),
+            owner: Owner::LostMapping,
+            over: Some(over.max(self.beat).as_secs_f64()),
+        })
     }
 }
 
@@ -246,6 +349,7 @@ impl Stage {
                 (self.run.inputs.get_mut(n), m.and_then(|m| old.inputs.get(m)))
             {
                 state.clone_from(before);
+                state.memory.shaped_anew();
             }
         }
         if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
@@ -265,13 +369,11 @@ impl Stage {
         for &command in commands {
             self.obey(now, command);
         }
-        self.read(now, readings, dt);
+        self.read(now, readings, dt.as_secs_f64());
         if self.output != Output::Held && self.run.player.advance(&self.run.plan, dt) {
             self.note(now, EventKind::SequenceEnded, None);
         }
-        for n in 0..self.run.servos.len() {
-            self.drive(n, now, dt);
-        }
+        self.drive(now, dt);
         &self.run.setpoints
     }
 
@@ -281,11 +383,8 @@ impl Stage {
         }
     }
 
-    fn read(&mut self, now: Duration, readings: &[Reading], dt: Duration) {
-        for n in 0..self.run.inputs.len() {
-            let (Some(state), Some(plan)) = (self.run.inputs.get_mut(n), self.run.plan.inputs.get(n)) else {
-                continue;
-            };
+    fn read(&mut self, now: Duration, readings: &[Reading], dt: f64) {
+        for (n, (state, plan)) in self.run.inputs.iter_mut().zip(&self.run.plan.inputs).enumerate() {
             let reading = readings.get(n).copied().unwrap_or_default();
             if reading.frames > 0 {
                 state.link.frame(now, reading.changed, &plan.rules);
@@ -305,106 +404,33 @@ impl Stage {
             let before = std::mem::replace(&mut state.health, health);
             let matters = before != health
                 && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh));
-            if matters {
-                self.note(now, EventKind::Link(health), Some(n));
+            if matters && self.events.len() < MOST_EVENTS {
+                self.events.push(Event { at: now, kind: EventKind::Link(health), part: Some(n) });
             }
         }
     }
 
-    /// Brings one servo a beat further and sets its setpoint.
-    fn drive(&mut self, n: usize, now: Duration, dt: Duration) {
-        let (target, owner, failsafe) = self.wanted(n);
-        let (Some(plan), Some(state), Some(setpoint)) =
-            (self.run.plan.servos.get(n), self.run.servos.get_mut(n), self.run.setpoints.get_mut(n))
-        else {
-            return;
-        };
-        if !state.engaged {
-            state.owner = Owner::Nobody;
-            state.ticks = None;
-            *setpoint = None;
-            return;
-        }
-        if matches!(self.output, Output::Held | Output::Cut) {
-            *setpoint = state.ticks;
-            state.estimate.follow(state.pulse, plan.follow, now, dt);
-            return;
-        }
-        if owner != state.owner {
-            // The hand takes over where the servo is, so there is nothing to meet.
-            if owner == Owner::Hand {
-                state.gliding = false;
+    /// Brings every servo a beat further and sets its setpoint.
+    fn drive(&mut self, now: Duration, dt: Duration) {
+        let Prepared { plan, servos, inputs, setpoints, player } = &mut self.run;
+        let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: self.beat };
+        let standing = matches!(self.output, Output::Held | Output::Cut);
+        let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
+        let parts = servos.iter_mut().zip(&plan.servos).zip(setpoints.iter_mut());
+        for (n, ((state, plan), setpoint)) in parts.enumerate() {
+            if !state.engaged {
+                state.owner = Owner::Nobody;
+                state.ticks = None;
+            } else if standing {
+                state.estimate.follow(state.pulse, plan.follow, now, beat.seconds);
             } else {
-                state.start_glide();
+                let fault = state.follow(&sources.wanted(n, plan, state), plan, &beat);
+                if fault && self.events.len() < MOST_EVENTS {
+                    self.events.push(Event { at: now, kind: EventKind::NotANumber, part: Some(n) });
+                }
             }
-            state.failsafe_speed =
-                failsafe.map_or(plan.glide, |over| (target - state.pulse).abs().get() / over);
-            state.owner = owner;
+            *setpoint = state.ticks;
         }
-        let gliding_speed = if owner == Owner::LostMapping { state.failsafe_speed } else { plan.glide };
-        let patient = owner == Owner::LostMapping || state.glided < GLIDE_PATIENCE;
-        let speed = if state.gliding && patient { gliding_speed } else { plan.guard.speed };
-        let passed = plan.guard.pass(state.pulse, target, speed, dt);
-        let reached = (plan.guard.bound(target).0 - passed.pulse).abs().get() <= speed * dt.as_secs_f64();
-        // Counted in the time that counts: a late engine must not use up a glide's patience.
-        state.glided += dt;
-        if state.gliding && reached {
-            state.gliding = false;
-        }
-        let (newly, fault) = (passed.stopped != state.stopped, passed.stopped == Some(Stopped::NotANumber));
-        state.target = target;
-        state.pulse = passed.pulse;
-        state.stopped = passed.stopped;
-        state.ticks = Some(passed.ticks);
-        *setpoint = Some(passed.ticks);
-        state.estimate.follow(passed.pulse, plan.follow, now, dt);
-        if newly && fault {
-            self.note(now, EventKind::NotANumber, Some(n));
-        }
-    }
-
-    /// Where servo `n` should be and on whose word, with the time a failsafe move may take.
-    fn wanted(&self, n: usize) -> (Micros, Owner, Option<f64>) {
-        let (Some(plan), Some(state)) = (self.run.plan.servos.get(n), self.run.servos.get(n)) else {
-            return (Micros::ZERO, Owner::Nobody, None);
-        };
-        if let Some(hand) = state.hand {
-            return (hand, Owner::Hand, None);
-        }
-        if let (Some(line), Some(angle)) = (plan.line, self.run.player.angle(&self.run.plan, n)) {
-            return (line.pulse_at(angle), Owner::Sequence, None);
-        }
-        if let Some(mapped) = plan.mapping.and_then(|m| self.run.plan.mappings.get(m)) {
-            return self.mapped(mapped, plan, state);
-        }
-        plan.home.map_or((state.pulse, Owner::Rest, None), |home| (home, Owner::Home, None))
-    }
-
-    fn mapped(
-        &self,
-        mapping: &MappingPlan,
-        plan: &ServoPlan,
-        state: &ServoState,
-    ) -> (Micros, Owner, Option<f64>) {
-        let stay = (state.pulse, Owner::LostMapping, None);
-        let (Some(line), Some(input), Some(shape)) =
-            (plan.line, self.run.inputs.get(mapping.input), self.run.plan.inputs.get(mapping.input))
-        else {
-            return stay;
-        };
-        let usable = match input.health {
-            Health::Fresh | Health::Late => true,
-            Health::Stuck => !shape.rules.stuck_is_lost,
-            Health::Absent | Health::Lost => false,
-        };
-        if usable {
-            let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
-            return (line.pulse_at(angle), Owner::Mapping, None);
-        }
-        mapping.failsafe.map_or(stay, |(angle, over)| {
-            let over = over.as_secs_f64().max(self.beat.as_secs_f64());
-            (line.pulse_at(angle), Owner::LostMapping, Some(over))
-        })
     }
 
     fn refuse(&mut self, now: Duration, servo: usize, why: Refusal) {

@@ -115,12 +115,7 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     let rated = servo.rated_speed();
     let speed = rig.speed_of(servo).unwrap_or(UNRATED_SPEED);
     let Ends(low, high) = servo.endpoints_us;
-    let guard = Guard {
-        endpoints: (low, high),
-        limits: limits(joint, line),
-        speed: pulses(speed),
-        clock: board.clock(),
-    };
+    let guard = Guard::new((low, high), limits(joint, line), pulses(speed), board.clock());
     Some(ServoPlan {
         id: servo.id,
         plug: (servo.board.as_str().into(), servo.channel),

@@ -3,6 +3,7 @@
 use super::ServoState;
 use super::plan::Plan;
 use crate::rig::Id;
+use crate::sequence::{Moment, Timeline};
 use crate::unit::Degrees;
 use std::time::Duration;
 
@@ -117,14 +118,19 @@ impl Player {
         over
     }
 
-    /// Where the playing sequence wants a joint, by servo index; none when it drives nothing.
-    pub(super) fn angle(&self, plan: &Plan, servo: usize) -> Option<Degrees> {
+    /// The moment that the playing sequence is at; none when it drives nothing.
+    pub(super) fn moment<'p>(&self, plan: &'p Plan) -> Option<(&'p Timeline, Moment)> {
         if self.play == Play::Stopped || self.screen_only {
             return None;
         }
         let line = plan.timelines.get(self.sequence)?;
-        let track = line.tracks.iter().find(|t| t.servo == servo)?;
-        Some(line.at(track, self.at.as_secs_f64(), self.started_from(servo)?, self.first_move))
+        Some((line, line.moment(self.at.as_secs_f64(), self.first_move)))
+    }
+
+    /// Where the sequence wants a joint at a moment, by servo index; none when it does not move it.
+    pub(super) fn angle(&self, (line, moment): &(&Timeline, Moment), servo: usize) -> Option<Degrees> {
+        let start = (*self.starts.get(servo)?)?;
+        Some(line.at_moment(line.track_of(servo)?, moment, start))
     }
 
     /// Takes over from the player of an earlier plan; `place` finds a servo there.
