@@ -3,7 +3,7 @@
 //! A count means nothing without its clock, so nothing else converts between the two. Which pulses are
 //! allowed is the guard's business.
 
-use crate::unit::{Degrees, Hertz, Micros, Ticks, count16};
+use crate::unit::{Degrees, Hertz, Micros, Ticks, count16, held};
 use thiserror::Error;
 
 /// Counter steps a frame of the twelve-bit expander.
@@ -13,6 +13,8 @@ const EXPANDER_STEPS: f64 = 4096.0;
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PwmClock {
     tick: Micros,
+    /// Ticks a microsecond: its inverse, for every setpoint is counted in ticks.
+    ticks_a_us: f64,
     steps: f64,
 }
 
@@ -38,13 +40,17 @@ impl PwmClock {
     /// An exact clock: 2^`bits` ticks in a period of 1/`rate`.
     pub fn ideal(bits: u8, rate: Hertz) -> Self {
         let steps = libm::exp2(f64::from(bits));
-        Self { tick: Micros::new(1e6 / rate.get() / steps), steps }
+        Self::of(1e6 / rate.get() / steps, steps)
     }
 
     /// The clock an expander really has when asked for `rate`: its divider is a whole number.
     pub fn expander(oscillator: Hertz, rate: Hertz) -> Self {
         let divider = f64::from(expander_prescale(oscillator, rate)) + 1.0;
-        Self { tick: Micros::new(divider / oscillator.get() * 1e6), steps: EXPANDER_STEPS }
+        Self::of(divider / oscillator.get() * 1e6, EXPANDER_STEPS)
+    }
+
+    fn of(tick_us: f64, steps: f64) -> Self {
+        Self { tick: Micros::new(tick_us), ticks_a_us: 1.0 / tick_us, steps }
     }
 
     /// The length of one tick.
@@ -99,7 +105,8 @@ impl PwmClock {
     /// The whole tick nearest to a pulse, of those between two endpoints.
     pub fn nearest(&self, pulse: Micros, between: WholeTicks) -> Ticks {
         // Clamped before rounding, which gives the same between whole ends: halves go away from zero.
-        Ticks(count16((pulse / self.tick).clamp(between.least, between.most)))
+        let ticks = pulse.get() * self.ticks_a_us;
+        Ticks(count16(held(ticks, between.least, between.most)))
     }
 
     /// Whole ticks that fit between two endpoints.
@@ -202,7 +209,7 @@ mod tests {
         let true_oscillator = oscillator_from(Hertz::new(52.230), 121);
         near(true_oscillator.get(), 26.1e6, 1e3);
         let tick = Micros::new(122.0 / 26.1);
-        let clock = PwmClock { tick, steps: 4096.0 };
+        let clock = PwmClock::of(tick.get(), 4096.0);
         near(clock.rate().get(), 52.230, 5e-4);
         near(clock.pulse(Ticks(307)).get(), 1435.02, 5e-3);
         assert_eq!(clock.quantise(Micros::new(1500.0), LOW, HIGH).unwrap(), Ticks(321));

@@ -2,7 +2,7 @@
 //!
 //! Works in pulses, for a servo without a fit has no angles. Measured positions need servos that answer.
 
-use crate::unit::Micros;
+use crate::unit::{Micros, held};
 use std::time::Duration;
 
 /// How a position is known.
@@ -47,9 +47,10 @@ impl Estimate {
 
     /// Follows what was sent at `rate` µs of travel a second for `dt` seconds. An assumed place is modelled once the horn has
     /// had the time to arrive from anywhere.
+    #[inline]
     pub fn follow(&mut self, sent: Micros, rate: f64, now: Duration, dt: f64) {
-        let step = Micros::new(rate * dt);
-        self.pulse = self.pulse + (sent - self.pulse).within(-step, step);
+        let step = rate * dt;
+        self.pulse = self.pulse + Micros::new(held((sent - self.pulse).get(), -step, step));
         if self.pulse == sent {
             self.known = Known::Modelled;
         }

@@ -11,6 +11,8 @@ use thiserror::Error;
 pub struct Line {
     /// Degrees a microsecond; negative when longer pulses turn the other way. Never zero.
     gain: f64,
+    /// Microseconds a degree: its inverse, for the way back is asked in every beat.
+    inverse: f64,
     /// A pulse on the line ...
     pulse: Micros,
     /// ... and the angle there.
@@ -20,7 +22,7 @@ pub struct Line {
 impl Line {
     /// The line through one point with a slope of `gain` degrees a microsecond.
     pub const fn through(pulse: Micros, angle: Degrees, gain: f64) -> Self {
-        Self { gain, pulse, angle }
+        Self { gain, inverse: 1.0 / gain, pulse, angle }
     }
 
     /// Degrees a microsecond.
@@ -35,7 +37,7 @@ impl Line {
 
     /// The pulse for an angle.
     pub fn pulse_at(&self, angle: Degrees) -> Micros {
-        self.pulse + Micros::new((angle - self.angle).get() / self.gain)
+        self.pulse + Micros::new((angle - self.angle).get() * self.inverse)
     }
 }
 

@@ -4,7 +4,7 @@
 //! cut and held are the stage's.
 
 use crate::clock::{PwmClock, WholeTicks};
-use crate::unit::{Micros, Ticks};
+use crate::unit::{Micros, Ticks, held};
 
 /// What may leave for one servo. `low ≤ high` in every pair.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -82,6 +82,7 @@ impl Guard {
     }
 
     /// `wanted`, brought inside limits and endpoints, with what held it back.
+    #[inline]
     pub fn bound(&self, wanted: Micros) -> (Micros, Option<Stopped>) {
         // A target that sits on a limit is not held back by it, though the last bit may say so.
         const HAIR: f64 = 1e-6;
@@ -100,11 +101,12 @@ impl Guard {
     /// Moves from `before` towards `wanted` for `dt` seconds at no more than `speed` µs/s, and rounds inwards.
     /// A limit tightened past `before` closes in at that speed. What is not a number leaves the servo where
     /// it is.
+    #[inline]
     pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: f64) -> Passed {
         let (target, stopped) =
             if wanted.is_finite() { self.bound(wanted) } else { (before, Some(Stopped::NotANumber)) };
-        let step = Micros::new(speed.min(self.speed) * dt);
-        let pulse = before + (target - before).within(-step, step);
+        let step = if speed < self.speed { speed } else { self.speed } * dt;
+        let pulse = before + Micros::new(held((target - before).get(), -step, step));
         // The plan was refused at load where no tick lies between the endpoints.
         let ticks = self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole));
         Passed { pulse, ticks, stopped }

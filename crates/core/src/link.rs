@@ -64,6 +64,8 @@ pub struct Link {
     last: u64,
     slots: Slots,
     usual: u64,
+    /// The frames in a full window that `usual` was reckoned from.
+    usual_of: u32,
     returning: u8,
     gone: bool,
     changes: u32,
@@ -107,6 +109,7 @@ impl Slots {
 
 impl Link {
     /// A good frame came at `now`; `changed` says whether any value in it differs from the one before.
+    #[inline]
     pub fn frame(&mut self, now: Duration, changed: bool, rules: &Rules) {
         let now = nanoseconds(now);
         if self.first.is_none() {
@@ -121,7 +124,11 @@ impl Link {
         self.returning = self.returning.saturating_add(1).min(FRAMES_TO_RETURN);
         let frames = self.slots.count(now);
         let window = now.saturating_sub(self.first.unwrap_or(now)).clamp(SLOT, WINDOW);
-        self.usual = window / u64::from(frames.max(1));
+        // A division that is the same from frame to frame: once the window is full only the count changes it.
+        if window < WINDOW || frames != self.usual_of {
+            self.usual = window / u64::from(frames.max(1));
+            self.usual_of = if window < WINDOW { 0 } else { frames };
+        }
         if changed {
             self.changes = self.changes.saturating_add(1);
             self.longest_same = self.longest_same.max(now.saturating_sub(self.changed_at));
@@ -136,6 +143,7 @@ impl Link {
     }
 
     /// The health at `now`.
+    #[inline]
     pub fn health(&self, now: Duration, rules: &Rules) -> Health {
         let now = nanoseconds(now);
         if self.first.is_none() {
@@ -152,6 +160,7 @@ impl Link {
     }
 
     /// The age of the newest frame.
+    #[inline]
     pub fn age(&self, now: Duration) -> Option<Duration> {
         self.first.map(|_| Duration::from_nanos(nanoseconds(now).saturating_sub(self.last)))
     }

@@ -5,7 +5,7 @@
 
 use crate::easing::{Easing, Quintic, passing_speed};
 use crate::rig::{Rig, Sequence, Step};
-use crate::unit::{Degrees, DegreesPerSecond};
+use crate::unit::{Degrees, DegreesPerSecond, held};
 
 /// A speed to plan with where nothing is known of a servo.
 pub const UNRATED_SPEED: DegreesPerSecond = DegreesPerSecond::new(100.0);
@@ -177,13 +177,14 @@ impl Timeline {
     }
 
     /// Where a joint should be at a moment, having started at `start`.
+    #[inline]
     pub fn at_moment(&self, track: &Track, moment: &Moment, start: Degrees) -> Degrees {
         let &Moment { t, step: n, time, first_move } = moment;
         let Some(leg) = track.legs.get(n) else { return start };
         let from = track.before(n, Some(start)).unwrap_or(start);
         let Some(to) = leg.target else { return from };
         let span = leg.share * time.moves;
-        let u = if span > 0.0 { ((t - time.starts - leg.lag) / span).clamp(0.0, 1.0) } else { 1.0 };
+        let u = if span > 0.0 { held((t - time.starts - leg.lag) / span, 0.0, 1.0) } else { 1.0 };
         let way = if leg.easing == Easing::Flow && span > 0.0 {
             return Degrees::new(self.flow(track, n, start, first_move, from, to).at(u));
         } else {

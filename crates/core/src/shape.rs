@@ -3,6 +3,7 @@
 //! Where the raw value comes from and how old it is belongs to the link; what the shaped value drives
 //! belongs to a mapping. `Shape::advance` must be called with the time since its last call.
 
+use crate::unit::held;
 use std::time::Duration;
 
 /// The raw values at the ends of an input, and at its rest where it has one.
@@ -60,6 +61,7 @@ pub enum Curve {
 
 impl Curve {
     /// The curve's value at `x`; beyond its outer points it stays level.
+    #[inline]
     pub fn at(&self, x: f64) -> f64 {
         match self {
             Self::Expo(e) => e * x * x * x + (1.0 - e) * x,
@@ -139,11 +141,12 @@ impl Stages {
 
 impl Shape {
     /// Shapes a raw value that holds for `dt` seconds since the last call.
+    #[inline]
     pub fn advance(&self, memory: &mut Memory, raw: f64, dt: f64) -> Stages {
         let floor = self.span.floor();
         let placed = self.span.place(raw);
-        let span = placed.clamp(floor, 1.0);
-        let trim = (span + self.trim).clamp(floor, 1.0);
+        let span = held(placed, floor, 1.0);
+        let trim = held(span + self.trim, floor, 1.0);
         let deadband = dead(trim, self.deadband);
         let curve = self.curve.at(deadband);
         let smoothing = self.smooth(memory, curve, dt);
@@ -177,7 +180,7 @@ impl Shape {
         let Some(before) = before else { return x };
         let up = self.rise.map_or(f64::INFINITY, |r| r * dt);
         let down = self.fall.map_or(f64::INFINITY, |r| r * dt);
-        before + (x - before).clamp(-down, up)
+        before + held(x - before, -down, up)
     }
 }
 
@@ -188,7 +191,8 @@ pub fn smoothing_share(dt: f64, tau: f64) -> f64 {
 
 /// sign(x)·max(0, (|x| − d)/(1 − d)).
 fn dead(x: f64, d: f64) -> f64 {
-    libm::copysign(((libm::fabs(x) - d) / (1.0 - d)).max(0.0), x)
+    let beyond = libm::fabs(x) - d;
+    if beyond > 0.0 { libm::copysign(beyond / (1.0 - d), x) } else { libm::copysign(0.0, x) }
 }
 
 /// A shaped value on a scale that runs from −1 to 1 whatever the input is: one-ended becomes 2x − 1.
