@@ -47,7 +47,8 @@ impl Row {
 
 /// The table as Markdown.
 pub fn table(rows: &[Row]) -> String {
-    let mut text = String::from("| what | figure | beside it | ratio | wanted | |\n|---|---|---|---|---|---|\n");
+    let mut text =
+        String::from("| what | figure | beside it | ratio | wanted | |\n|---|---|---|---|---|---|\n");
     for row in rows {
         let ratio = row.ratio.map_or_else(String::new, |r| format!("{r:.2}"));
         let held = match (row.wanted, row.held) {

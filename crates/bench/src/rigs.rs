@@ -23,9 +23,14 @@ pub fn marsh_clock() -> Rig {
 pub fn of(count: u16, seconds: u16) -> Rig {
     let seed = marsh_clock();
     let servos: Vec<Servo> = (0..count).map(|n| servo(&seed, n)).collect();
-    let joints = servos.iter().map(|s| Joint { name: s.name.clone(), servo: s.name.clone(), ..seed.joints[0].clone() });
+    let joints = servos.iter().map(|s| Joint {
+        name: s.name.clone(),
+        servo: s.name.clone(),
+        ..seed.joints[0].clone()
+    });
     let half = usize::from(count / 2);
-    let poses: Vec<Pose> = [("low", -40.0), ("high", 40.0)].map(|(name, angle)| pose(name, angle, &servos[..half])).into();
+    let poses: Vec<Pose> =
+        [("low", -40.0), ("high", 40.0)].map(|(name, angle)| pose(name, angle, &servos[..half])).into();
     let step = |n: u16| Step {
         pose: if n % 2 == 0 { "high" } else { "low" }.to_owned(),
         move_s: Some(Seconds::new(1.0)),
@@ -52,7 +57,12 @@ fn boards(servos: u16) -> u16 {
 }
 
 fn port(seed: &Rig, n: u16) -> Port {
-    Port { name: format!("bus-{n}"), kind: PortKind::I2c, path: "sim:bench".to_owned(), ..seed.ports[0].clone() }
+    Port {
+        name: format!("bus-{n}"),
+        kind: PortKind::I2c,
+        path: "sim:bench".to_owned(),
+        ..seed.ports[0].clone()
+    }
 }
 
 fn board(seed: &Rig, n: u16) -> Board {

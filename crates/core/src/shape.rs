@@ -279,9 +279,7 @@ mod tests {
         let run = |frames: u32| {
             let mut memory = Memory::default();
             shape.advance(&mut memory, 0.0, 0.0);
-            (0..frames)
-                .map(|_| shape.advance(&mut memory, 1.0, 0.2 / f64::from(frames)).shaped())
-                .last()
+            (0..frames).map(|_| shape.advance(&mut memory, 1.0, 0.2 / f64::from(frames)).shaped()).last()
         };
         near(run(10).unwrap(), run(40).unwrap(), 1e-9);
     }

@@ -9,7 +9,7 @@ use std::ops::RangeInclusive;
 use std::time::Duration;
 use wasvolta_wire::expander::{
     ALL_OFF_H, BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, MODE2, PRE_SCALE, SUBADR1, UNTOUCHED,
-    channel_register, mode1, mode2, spread,
+    channel_register, mode1, mode2, off_register, spread,
 };
 
 /// Ticks for every channel, or no pulse.
@@ -91,6 +91,8 @@ pub struct Expander {
     sent: Wanted,
     on: [u16; CHANNELS],
     found_on: [u16; CHANNELS],
+    /// Where each channel's pulse is known to begin on the chip: told, and no transfer about it has failed since.
+    begins: [Option<u16>; CHANNELS],
     engaged_at: Option<Duration>,
     written_at: Option<Duration>,
     checked_at: Duration,
@@ -106,6 +108,7 @@ impl Expander {
             sent: [None; CHANNELS],
             on: std::array::from_fn(|channel| spread(channel, settings.widest)),
             found_on: [0; CHANNELS],
+            begins: [None; CHANNELS],
             engaged_at: None,
             written_at: None,
             checked_at: Duration::ZERO,
@@ -337,11 +340,15 @@ impl Expander {
             return Ok(());
         }
         let next = self.allowed(now, wanted);
-        for group in 0..CHANNELS / GROUP {
-            let mut changed = (group * GROUP..(group + 1) * GROUP).filter(|&n| self.sent[n] != next[n]);
-            let Some(first) = changed.next() else { continue };
-            let last = changed.next_back().unwrap_or(first);
-            self.put(bus, now, &next, first..=last)?;
+        // Neighbours go together. Over a gap a transfer of its own is shorter than the gap.
+        let mut n = 0;
+        while n < CHANNELS {
+            let group_ends = (n / GROUP + 1) * GROUP;
+            let run = (n..group_ends).take_while(|&n| self.sent[n] != next[n]).count();
+            if run > 0 {
+                self.put(bus, now, &next, (n..=n + run - 1, false))?;
+            }
+            n += run.max(1);
         }
         Ok(())
     }
@@ -350,34 +357,43 @@ impl Expander {
     fn send_all(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
         let next = self.allowed(now, wanted);
         for group in 0..CHANNELS / GROUP {
-            self.put(bus, now, &next, group * GROUP..=group * GROUP + GROUP - 1)?;
+            self.put(bus, now, &next, (group * GROUP..=group * GROUP + GROUP - 1, true))?;
         }
         Ok(())
     }
 
-    /// Writes neighbouring channels of one group in one transfer. They count as told before it is known to have
+    /// Writes neighbouring channels of one group in one transfer; `anew` when nothing that was told counts. They count as told before it is known to have
     /// worked: what may have got a pulse must be released in the end.
     fn put(
         &mut self,
         bus: &mut dyn I2cBus,
         now: Duration,
         next: &Wanted,
-        channels: RangeInclusive<usize>,
+        (channels, anew): (RangeInclusive<usize>, bool),
     ) -> Result<(), BusError> {
         let (first, last) = (*channels.start(), *channels.end());
+        // Where a pulse begins does not change while it lasts; only its end is told, both bytes of it at once.
+        let pulsing = self.sent[first].is_some() && next[first].is_some();
+        let lasts = pulsing && self.begins[first] == Some(self.on[first]) && !anew;
+        let (skipped, register) =
+            if lasts { (CHANNEL_BYTES / 2, off_register(first)) } else { (0, channel_register(first)) };
         let mut block = [0; BLOCK];
         for channel in first..=last {
             let value = next[channel]
                 .map_or(Channel::Released, |ticks| Channel::Pulse { on: self.on[channel], ticks });
             let at = (channel - first) * CHANNEL_BYTES;
             block[at..at + CHANNEL_BYTES].copy_from_slice(&value.emit());
-            // A release that fails is still owed.
+            // A release that fails is still owed, and where a pulse begins is not known while this is under way.
             self.sent[channel] = next[channel].or(self.sent[channel]);
+            self.begins[channel] = None;
         }
-        let bytes = &block[..(last - first + 1) * CHANNEL_BYTES];
-        write(bus, self.settings.address, channel_register(first), bytes)?;
+        let bytes = &block[skipped..(last - first + 1) * CHANNEL_BYTES];
+        write(bus, self.settings.address, register, bytes)?;
         self.written_at = Some(now);
         self.sent[first..=last].copy_from_slice(&next[first..=last]);
+        for channel in first..=last {
+            self.begins[channel] = next[channel].map(|_| self.on[channel]);
+        }
         Ok(())
     }
 }

@@ -117,23 +117,30 @@ fn first_pulses_come_one_after_another() {
 }
 
 #[test]
-fn changes_go_out_in_one_block_a_group_and_once_a_frame() {
+fn neighbours_go_out_in_one_block_and_nothing_twice_a_frame() {
     let mut rig = Rig::new(&[]);
     rig.settle(&[Some(300); 16]);
     let before = rig.writes().len();
     let mut next = [Some(300); 16];
-    (next[1], next[4], next[9]) = (Some(310), Some(320), Some(330));
+    (next[1], next[2], next[4], next[9]) = (Some(310), Some(315), Some(320), Some(330));
     rig.service(&next);
     let new: Vec<_> = rig.writes()[before..].iter().map(|e| (e.register, e.bytes.len())).collect();
-    assert_eq!(new, [(10, 16), (42, 4)], "channels 1 to 4 in one block, channel 9 in another");
+    // Where a pulse begins was told when it was engaged: of the first of a block only the two bytes of its end.
+    assert_eq!(new, [(12, 6), (24, 2), (44, 2)], "channels 1 and 2 together, 4 and 9 by themselves");
     next[1] = Some(311);
     rig.service(&next);
-    assert_eq!(rig.writes().len(), before + 2, "not twice in one frame");
+    assert_eq!(rig.writes().len(), before + 3, "not twice in one frame");
     assert!(rig.driver.due(&next).unwrap() > rig.clock.now());
     next[2] = None;
     rig.service(&next);
-    assert_eq!(rig.writes().len(), before + 3, "a release does not wait");
+    assert_eq!(rig.writes().len(), before + 4, "a release does not wait");
     assert_eq!(rig.driver.sent()[2], None);
+    rig.clock.advance(BEAT);
+    rig.settle(&next);
+    for (channel, ticks) in [(1, 311), (3, 300), (4, 320), (9, 330)] {
+        let us = rig.bench.pulse_us("b", 0x40, channel).unwrap();
+        assert!((us - f64::from(ticks) * 4.88).abs() < 0.01, "channel {channel} gets {us} µs");
+    }
 }
 
 #[test]
@@ -264,4 +271,18 @@ fn faults_are_told_apart() {
     let refused = rig.driver.service(&mut rig.bus, BEAT, &[None; 16], &|t| clock.wait(t)).unwrap_err();
     assert_eq!(refused.fault, Fault::Transfer);
     assert_eq!(rig.service(&[None; 16]), Noted::Started);
+}
+
+#[test]
+fn a_first_pulse_whose_write_failed_is_told_as_a_whole_again() {
+    let mut rig = Rig::new(&[]);
+    rig.settle(&[None; 16]);
+    rig.bench.faults().refuse_next(1);
+    let first = wanted(&[(3, 300)]);
+    let clock = Arc::clone(&rig.clock);
+    assert!(rig.driver.service(&mut rig.bus, clock.now(), &first, &|t| clock.wait(t)).is_err());
+    rig.clock.advance(BEAT);
+    rig.settle(&wanted(&[(3, 310)]));
+    let us = rig.bench.pulse_us("b", 0x40, 3).unwrap();
+    assert!((us - 310.0 * 4.88).abs() < 0.01, "{us} µs: the pulse begins where it was meant to");
 }

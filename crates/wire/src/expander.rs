@@ -157,6 +157,11 @@ pub fn channel_register(channel: usize) -> u8 {
     CHANNEL_0.address + 4 * channel
 }
 
+/// The register in which a channel's `OFF` begins, behind its two bytes of `ON`.
+pub fn off_register(channel: usize) -> u8 {
+    channel_register(channel) + 2
+}
+
 /// Where channel `n`'s pulse begins, so that no two channels rise together and none wraps past the frame
 /// while pulses stay within `widest` ticks: n·floor((4096 − widest)/16).
 pub fn spread(channel: usize, widest: u16) -> u16 {
@@ -186,6 +191,7 @@ mod tests {
         assert_eq!((*ADDRESSES.start(), *ADDRESSES.end(), ALL_CALL), (0x40, 0x7F, 0x70));
         assert_eq!(usize::from(channel_register(15)) + CHANNEL_BYTES - 1, 69);
         assert_eq!((channel_register(0), channel_register(8)), (6, 38));
+        assert_eq!((off_register(0), off_register(15)), (8, 68));
     }
 
     #[test]
