@@ -32,7 +32,7 @@ pub fn of(count: u16, seconds: u16) -> Rig {
     let poses: Vec<Pose> =
         [("low", -40.0), ("high", 40.0)].map(|(name, angle)| pose(name, angle, &servos[..half])).into();
     let step = |n: u16| Step {
-        pose: if n % 2 == 0 { "high" } else { "low" }.to_owned(),
+        pose: if n.is_multiple_of(2) { "high" } else { "low" }.to_owned(),
         move_s: Some(Seconds::new(1.0)),
         easing: Easing::MinimumJerk,
         dwell_s: Seconds::ZERO,
@@ -66,7 +66,7 @@ fn port(seed: &Rig, n: u16) -> Port {
 }
 
 fn board(seed: &Rig, n: u16) -> Board {
-    let address = if n % 2 == 0 { 0x40 } else { 0x41 };
+    let address = if n.is_multiple_of(2) { 0x40 } else { 0x41 };
     Board { name: format!("board-{n}"), port: format!("bus-{}", n / 2), address, ..seed.boards[0].clone() }
 }
 

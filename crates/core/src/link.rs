@@ -103,7 +103,9 @@ impl Slots {
     }
 
     const fn at(&mut self, slot: u64) -> &mut u16 {
-        &mut self.frames[(slot % SLOTS as u64) as usize]
+        #[expect(clippy::cast_possible_truncation, reason = "below forty")]
+        let place = (slot % SLOTS as u64) as usize;
+        &mut self.frames[place]
     }
 }
 

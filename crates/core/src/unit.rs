@@ -16,6 +16,16 @@ fn write_number<S: Serializer>(value: f64, serializer: S) -> Result<S::Ok, S::Er
     }
 }
 
+/// For what must come back to the last bit, as a recording's commands must.
+///
+/// A quantity of a rig file is kept to six decimals; `#[serde(serialize_with = "exactly")]` keeps all of it.
+///
+/// # Errors
+/// As the serializer's.
+pub fn exactly<S: Serializer>(value: &Micros, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_f64(value.0)
+}
+
 macro_rules! quantity {
     ($(#[$doc:meta])* $name:ident, $unit:literal) => {
         $(#[$doc])*

@@ -150,14 +150,14 @@ impl Engine {
         let stop = Arc::new(Stop::new()?);
         let (down, from_above) = RingBuffer::new(COMMANDS_WAITING);
         let wiring = Wiring::of(rig, &setup);
-        let (tape, scribe, recording) = match setup.record {
+        let (tape, scribe, recording, stage) = match setup.record {
             Some(out) => {
-                let (tape, scribe, recording) = record::start(rig, setup.beat, out)?;
-                (Some(tape), Some(scribe), Some(recording))
+                let rig = record::as_recorded(rig);
+                let (tape, scribe, recording) = record::start(&rig, setup.beat, out)?;
+                (Some(tape), Some(scribe), Some(recording), Prepared::new(Plan::of(&rig)))
             }
-            None => (None, None, None),
+            None => (None, None, None, Prepared::new(Plan::of(rig))),
         };
-        let stage = Prepared::new(Plan::of(rig));
         let (workers, posts) = worker::make(setup.buses, &wiring, &setup.clock);
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
@@ -176,11 +176,13 @@ impl Engine {
     /// Runs another rig from the next beat on. Gives the version that snapshots of it carry.
     pub fn run_rig(&mut self, rig: &Arc<Rig>, wiring: Wiring) -> Option<u64> {
         let version = self.version + 1;
+        let mut rig = Arc::clone(rig);
         if let Some(recording) = &self.recording {
+            rig = record::as_recorded(&rig);
             // The scribe ends only with the engine.
-            let _ = recording.rigs.send((version, Arc::clone(rig)));
+            let _ = recording.rigs.send((version, Arc::clone(&rig)));
         }
-        let plan = NextPlan { stage: Prepared::new(Plan::of(rig)), wiring, version };
+        let plan = NextPlan { stage: Prepared::new(Plan::of(&rig)), wiring, version };
         self.send(Downward::Plan(Box::new(plan))).then(|| {
             self.version = version;
             version

@@ -168,6 +168,18 @@ fn plan_line(rig: &Rig) -> Line {
     }
 }
 
+/// The rig as a recording has it: numbers to the decimals that a file keeps. While a run is recorded this is what
+/// runs, so that its replay runs the very same.
+pub(crate) fn as_recorded(rig: &Rig) -> Arc<Rig> {
+    let read = serde_json::to_string(rig).and_then(|text| serde_json::from_str::<Rig>(&text));
+    let ids = |rig: &Rig| -> (Vec<u32>, Vec<u32>) {
+        (rig.servos.iter().map(|s| s.id.0).collect(), rig.inputs.iter().map(|i| i.id.0).collect())
+    };
+    let (servos, inputs) = ids(rig);
+    // What a rig holds was read from a text once; a number that has no form there is refused by every edit.
+    Arc::new(read.map_or_else(|_| rig.clone(), |read| with_ids(read, &servos, &inputs)))
+}
+
 fn write_line(out: &mut dyn Write, line: &Line) -> std::io::Result<()> {
     serde_json::to_writer(&mut *out, line)?;
     out.write_all(b"\n")

@@ -9,16 +9,20 @@ use std::time::Duration;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::stage::{Command, Owner};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::stage::{Command, Owner, ServoState};
+use wasvolta_core::unit::{Hertz, Micros};
 use wasvolta_engine::record::{BadRecording, Replayed, replay};
 use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Wiring};
 use wasvolta_port::Clock;
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
 
-/// A beat's time, and the ticks of each servo that gets pulses.
-type Lived = (Duration, Vec<Option<u16>>);
+/// A beat's time, and of each servo the ticks on the wire and the pulse before rounding, to its last bit.
+type Lived = (Duration, Vec<(Option<u16>, u64)>);
+
+fn of_servo(state: &ServoState) -> (Option<u16>, u64) {
+    (state.ticks.filter(|_| state.engaged).map(|t| t.0), state.pulse.get().to_bits())
+}
 
 const BEAT: Duration = Duration::from_millis(20);
 
@@ -83,8 +87,7 @@ impl Run {
         self.knob.print();
         self.engine.pass();
         let snapshot = self.engine.snapshot();
-        let ticks = snapshot.servos.iter().map(|s| s.ticks.filter(|_| s.engaged).map(|t| t.0)).collect();
-        self.lived.push((self.clock.now(), ticks));
+        self.lived.push((self.clock.now(), snapshot.servos.iter().map(of_servo).collect()));
     }
 
     fn edit(&mut self, next: Rig) {
@@ -128,6 +131,12 @@ impl Run {
                 let rig = edit::set_endpoint(&self.rig, "heron.beak", End::Low, pulse).unwrap();
                 self.edit(rig);
             }
+            // A clock as measured makes endpoints and marks of many decimals.
+            91 if n.is_multiple_of(7) => {
+                let measured = Hertz::new(50.0 + f64::from(n % 31) / 29.0);
+                let rig = edit::correct_clock(&self.rig, "upper", measured).unwrap();
+                self.edit(rig);
+            }
             _ => {}
         }
         self.knob.turn(f64::from(n % 29) / 29.0 - 0.5);
@@ -159,12 +168,11 @@ fn ten_minutes_of_hand_knob_and_sequence_give_the_same_setpoints_byte_for_byte()
     let mut again: Vec<Lived> = Vec::new();
     let mut owners = std::collections::BTreeSet::new();
     let replayed = replay(BufReader::new(&bytes[..]), |at, _, stage| {
-        let ticks = stage.servos().iter().map(|s| s.ticks.filter(|_| s.engaged).map(|t| t.0)).collect();
         // A change of rig may take a turn of its own within a beat; the beat ends with the last.
         if again.last().is_some_and(|(before, _)| *before == at) {
             again.pop();
         }
-        again.push((at, ticks));
+        again.push((at, stage.servos().iter().map(of_servo).collect()));
         owners.extend(stage.servos().iter().map(|s| s.owner.word()));
     })
     .unwrap();

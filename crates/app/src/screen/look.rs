@@ -281,7 +281,8 @@ mod tests {
 
     #[test]
     fn a_terminal_gets_what_it_says_it_has() {
-        let rows: [(&[(&str, &str)], Colours, Glyphs); 7] = [
+        type Row = (&'static [(&'static str, &'static str)], Colours, Glyphs);
+        let rows: [Row; 7] = [
             (&[("TERM", "xterm-256color"), ("COLORTERM", "truecolor")], Colours::Full, Glyphs::Braille),
             (&[("TERM", "tmux-256color")], Colours::Table, Glyphs::Braille),
             (&[("TERM", "linux"), ("LANG", "en_GB.UTF-8")], Colours::Sixteen, Glyphs::Ascii),

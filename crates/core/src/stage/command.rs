@@ -4,7 +4,7 @@
 
 use crate::guard::Stopped;
 use crate::link::Health;
-use crate::unit::Micros;
+use crate::unit::{Micros, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -23,6 +23,7 @@ pub enum Command {
         /// The servo.
         servo: usize,
         /// The pulse.
+        #[serde(serialize_with = "exactly")]
         pulse: Micros,
         /// Whether the maker said that the horn stands there already.
         told: bool,
@@ -37,6 +38,7 @@ pub enum Command {
         /// The servo.
         servo: usize,
         /// How far.
+        #[serde(serialize_with = "exactly")]
         by: Micros,
         /// From a key that is being held.
         repeat: bool,
@@ -46,6 +48,7 @@ pub enum Command {
         /// The servo.
         servo: usize,
         /// Where to.
+        #[serde(serialize_with = "exactly")]
         pulse: Micros,
     },
     /// The hand lets go.
