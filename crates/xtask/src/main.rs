@@ -1,4 +1,4 @@
-//! The project's own commands: `cargo xtask test` checks everything, `cargo xtask shots` takes the pictures.
+//! The project's own commands: `cargo xtask test` checks everything, `bench` measures, `shots` takes the pictures.
 
 mod pictures;
 mod tools;
@@ -6,11 +6,13 @@ mod tools;
 use std::process::{Command, ExitCode};
 
 const HELP: &str = "cargo xtask test    check everything: format, clippy, tests; installs what they need
+cargo xtask bench   measure, and write docs/bench.md
 cargo xtask shots   take the pictures of docs/screenshots from the demo";
 
 fn main() -> ExitCode {
     let done = match std::env::args().nth(1).as_deref() {
         Some("test") => test(),
+        Some("bench") => bench(),
         Some("shots") => pictures::take(),
         _ => {
             println!("{HELP}");
@@ -32,6 +34,12 @@ fn test() -> Result<(), String> {
     run(&["fmt", "--all", "--check"])?;
     run(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     run(&["test", "--workspace"])
+}
+
+/// Builds what is measured and what measures, in release form; then measures.
+fn bench() -> Result<(), String> {
+    run(&["build", "--release", "-p", "wasvolta", "-p", "wasvolta-bench"])?;
+    run(&["run", "--release", "-p", "wasvolta-bench", "--", "docs/bench.md"])
 }
 
 /// Runs cargo and lets it speak for itself.

@@ -3,7 +3,7 @@
 //! The keys line, the help, the palette and the dispatch are all read from it.
 
 use super::keys::Key;
-use super::model::{Scene, View};
+use super::model::{Picked, Scene, View};
 use super::update::{Desk, calibrate, general, inputs, roster, sequence};
 use crossterm::event::KeyCode;
 use wasvolta_core::stage::{Output, Play};
@@ -90,6 +90,16 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
     fitted(scene)
 }
 
+/// What is read off a horn that still moves is not where it stands.
+fn standing(scene: &Scene) -> Ready {
+    engaged(scene)?;
+    let stands = |p: Picked| {
+        let there = (p.state.target - p.state.pulse).abs() <= p.plan.guard.clock.tick();
+        there && (p.place() - p.wire_pulse()).abs() <= p.plan.guard.clock.tick()
+    };
+    need(scene.picked().is_some_and(stands), "it still moves: wait until the horn stands")
+}
+
 /// Also while the output is held: what stands may be let go.
 fn pulsing(scene: &Scene) -> Ready {
     need(scene.picked().is_some_and(|p| p.state.engaged), "it gets no pulses already")
@@ -171,7 +181,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "larger nudge", keys: &[key('.')], view: None, short: "nudge", long: "make the arrows' steps larger", ready: always, run: general::larger_nudge },
     Action { name: "engage", keys: &[key('e')], view: None, short: "engage", long: "give the servo its first pulse where its horn stands", ready: released, run: calibrate::engage },
     Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: released, run: calibrate::horn_on },
-    Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: engaged, run: calibrate::mark },
+    Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: calibrate::mark },
     Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: engaged, run: calibrate::next_mark },
     Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: engaged, run: calibrate::widen },
     Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: engaged, run: calibrate::buzzes },

@@ -8,7 +8,7 @@ use wasvolta_core::unit::Micros;
 use wasvolta_sim::Truth;
 
 /// Waits until the horn stands; gives the angle the eye reads.
-fn eye(pane: &Pane) -> f64 {
+pub fn eye(pane: &Pane) -> f64 {
     let mut seen = None;
     let mut same = 0;
     until(

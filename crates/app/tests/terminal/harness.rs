@@ -83,8 +83,17 @@ impl Pane {
         Self::sized(home, arguments, (160, 47))
     }
 
+    /// Starts the program in its own folder, as a person would after `cd`.
+    pub fn start_in(home: &Home, arguments: &[&str]) -> Self {
+        Self::script(home, arguments, (160, 47), &format!("cd '{}'; ", home.path("").display()))
+    }
+
     /// Starts the program in a window of some size.
-    pub fn sized(home: &Home, arguments: &[&str], (columns, rows): (u16, u16)) -> Self {
+    pub fn sized(home: &Home, arguments: &[&str], size: (u16, u16)) -> Self {
+        Self::script(home, arguments, size, "")
+    }
+
+    fn script(home: &Home, arguments: &[&str], (columns, rows): (u16, u16), before: &str) -> Self {
         let socket = format!("wasvolta-{}-{}", std::process::id(), PANES.fetch_add(1, Ordering::SeqCst));
         let pane = Self { socket, pressed: 0 };
         let mut command = pane.tmux(&["-f", "/dev/null", "new-session", "-d", "-s", "w"]);
@@ -94,7 +103,7 @@ impl Pane {
         }
         // What the program says after the screen is left stays to be read.
         let words: Vec<String> = arguments.iter().map(|a| format!("'{a}'")).collect();
-        let script = format!("'{PROGRAM}' {}; echo left with $?; exec cat", words.join(" "));
+        let script = format!("{before}'{PROGRAM}' {}; echo left with $?; exec cat", words.join(" "));
         command.args(["sh", "-c", &script]);
         let status = command.status().expect("tmux is needed: cargo xtask test installs it");
         assert!(status.success());

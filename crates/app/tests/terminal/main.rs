@@ -6,4 +6,5 @@ mod calibrate;
 mod ending;
 mod harness;
 mod recovery;
+mod tutorial;
 mod work;

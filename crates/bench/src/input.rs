@@ -1,0 +1,156 @@
+//! From a byte on a line to a register on a bus, beside a loop that polls, reads and writes and does no more.
+
+use crate::report::Row;
+use crate::rigs;
+use crate::share::Times;
+use rustix::event::{PollFd, PollFlags, poll};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::time::{Duration, Instant};
+use wasvolta_core::rig::{Field, Rig};
+use wasvolta_core::stage::Command;
+use wasvolta_core::unit::{DegreesPerSecond, Micros};
+use wasvolta_engine::{BusPort, Engine, LinePort, Setup};
+use wasvolta_port::serial::{Got, Serial};
+use wasvolta_port::{BusError, I2cBus, Transfer, WallClock};
+use wasvolta_sim::truth::KnobTruth;
+use wasvolta_sim::{Bench, Knob, SimBus, Truth};
+
+const SAMPLES: u32 = 400;
+/// Longer than two frames: what comes then is the first change after a quiet one.
+const QUIET: Duration = Duration::from_millis(45);
+const PATIENCE: Duration = Duration::from_secs(2);
+const FRAME: Duration = Duration::from_micros(19_989);
+
+/// A simulated bus that tells when a pulse is written.
+struct Telling {
+    bus: SimBus,
+    told: Sender<Instant>,
+}
+
+impl I2cBus for Telling {
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
+        if matches!(transfer, Transfer::Write { register: 6..=69, .. }) {
+            let _ = self.told.send(Instant::now());
+        }
+        self.bus.transfer(address, transfer)
+    }
+}
+
+/// A knob on a pseudo-terminal that speaks when it is told to.
+fn knob(folder: &std::path::Path, name: &str) -> Option<Knob> {
+    let truth = KnobTruth { line: name.into(), field: "v0".into(), low: 0.0, high: 1023.0, stands: 0.5 };
+    Knob::plug_in(truth, 1, folder).ok()
+}
+
+/// One servo behind an input without smoothing, as fast as a rig may say.
+fn rig() -> Rig {
+    let mut rig = rigs::of(2, 10);
+    rig.inputs[0].smoothing_ms = 0.0;
+    (rig.inputs[0].rise_per_s, rig.inputs[0].fall_per_s) = (None, None);
+    rig.inputs[0].field = Field::Name("v0".to_owned());
+    rig.servos[1].rated = None;
+    rig.joints[1].speed_deg_s = Some(DegreesPerSecond::new(10_000.0));
+    rig
+}
+
+/// The first change after a quiet frame, again and again.
+pub fn measure() -> Vec<Row> {
+    run().unwrap_or_default()
+}
+
+fn run() -> Option<Vec<Row>> {
+    let folder = tempfile::tempdir().ok()?;
+    let (own, bare) = (knob(folder.path(), "own")?, knob(folder.path(), "bare")?);
+    let clock = Arc::new(WallClock::default());
+    let bench = Bench::new(&Truth::default(), 1, clock.clone());
+    bench.ensure("bench", 0x40, &[0, 1]);
+    let (told, writes) = channel();
+    let (bus, behind) = (bench.clone(), told);
+    let open =
+        Box::new(move || Ok(Box::new(Telling { bus: bus.bus("bench"), told: behind.clone() }) as Box<_>));
+    let rig = rig();
+    let line = LinePort { name: rig.inputs[0].port.clone(), path: PathBuf::from(own.path()), baud: 115_200 };
+    let setup = Setup {
+        buses: vec![BusPort { name: "bus-0".into(), open }],
+        lines: vec![line],
+        clock,
+        beat: Duration::from_millis(20),
+        record: None,
+    };
+    let mut engine = Engine::start(&rig, setup).ok()?;
+    for n in 0..30u32 {
+        own.send(format!("v0={}\n", 500 + n).as_bytes());
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
+    std::thread::sleep(Duration::from_millis(100));
+    engine.command(Command::GiveBack { servo: 1 });
+    std::thread::sleep(Duration::from_secs(2));
+    let bare_writes = bare_loop(&bare, &bench)?;
+    let (mut own_times, mut bare_times, mut ages) = (Vec::new(), Vec::new(), Vec::new());
+    let begin = Instant::now();
+    for n in 0..SAMPLES {
+        // At every place within a beat.
+        std::thread::sleep(QUIET + Duration::from_micros(u64::from(n * 7919 % 20_000)));
+        let value = if n % 2 == 0 { 200 } else { 800 };
+        let asked = (Instant::now(), first(&own, &writes, value));
+        own_times.extend(asked.1);
+        bare_times.extend(first(&bare, &bare_writes, value));
+        ages.extend(asked.1.map(|took| age_at_frame(asked.0.duration_since(begin), took)));
+    }
+    let (own, bare, ages) = (Times::of(own_times), Times::of(bare_times), Times::of(ages));
+    let row = |name: &str, per_mille: usize| {
+        Row::new(
+            format!("byte to register, {name} of {}", own.count()),
+            format!("{:.0} µs", own.at(per_mille)),
+        )
+        .beside(format!("{:.0} µs, a loop that polls, reads and writes", bare.at(per_mille)))
+        .ratio(own.at(per_mille) / bare.at(per_mille))
+    };
+    let (p99, bare_99) = (own.at(990), bare.at(990));
+    Some(vec![
+        row("half", 500),
+        row("99 %", 990).wanted("≤ 2 ms and ≤ 1.5 ×", p99 <= 2000.0 && p99 <= 1.5 * bare_99),
+        Row::new("age of the value when its frame starts, half", format!("{:.1} ms", ages.at(500) / 1e3))
+            .beside(format!("99 %: {:.1} ms; a frame is 20 ms", ages.at(990) / 1e3)),
+    ])
+}
+
+/// Sends a value and waits for the first pulse written behind it.
+fn first(knob: &Knob, writes: &Receiver<Instant>, value: u32) -> Option<Duration> {
+    while writes.try_recv().is_ok() {}
+    let sent = Instant::now();
+    knob.send(format!("v0={value}\n").as_bytes());
+    writes.recv_timeout(PATIENCE).ok().map(|at| at.saturating_duration_since(sent))
+}
+
+/// The chip takes up what was written when its next frame starts.
+fn age_at_frame(at: Duration, took: Duration) -> Duration {
+    let written = at + took;
+    let into = Duration::from_nanos((written.as_nanos() % FRAME.as_nanos()).try_into().unwrap_or(0));
+    took + FRAME.saturating_sub(into)
+}
+
+/// The least that could be done: wait for bytes, take the number, write a pulse.
+fn bare_loop(knob: &Knob, bench: &Bench) -> Option<Receiver<Instant>> {
+    let serial = Serial::open(knob.path(), 115_200).ok()?;
+    let (told, writes) = channel();
+    let mut bus = Telling { bus: bench.bus("bench"), told };
+    std::thread::spawn(move || {
+        let mut bytes = [0; 256];
+        loop {
+            let _ = poll(&mut [PollFd::new(&serial, PollFlags::IN)], None);
+            let Got::Bytes(count) = serial.read(&mut bytes) else { return };
+            let digits = bytes.iter().take(count).filter(|b| b.is_ascii_digit());
+            let value =
+                digits.skip(1).fold(0u16, |sum, b| sum.wrapping_mul(10).wrapping_add(u16::from(b - b'0')));
+            let off = (200 + value / 5).to_le_bytes();
+            if bus.transfer(0x40, Transfer::Write { register: 6, bytes: &[0, 0, off[0], off[1]] }).is_err() {
+                return;
+            }
+        }
+    });
+    Some(writes)
+}
