@@ -19,6 +19,7 @@ mod model;
 mod pen;
 mod roster;
 mod rows;
+mod scene;
 pub mod start;
 #[cfg(test)]
 mod tests;

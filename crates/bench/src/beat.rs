@@ -98,13 +98,16 @@ fn bare() -> Vec<Duration> {
         .collect()
 }
 
-/// How long after its deadline each recorded turn began. Nothing else wakes this engine.
+/// How long after the deadline it waited for each recorded turn began. Nothing else wakes this engine. Beats that
+/// were slept through are not made up for: behind them it waits for the next one.
 fn lateness(tape: &Shared, start: Duration) -> Vec<Duration> {
     let bytes = tape.0.lock().map(|b| b.clone()).unwrap_or_default();
-    let mut late = Vec::new();
+    let (mut late, mut next) = (Vec::new(), Duration::ZERO);
     let _ = record::replay(BufReader::new(&bytes[..]), |at, _, _| {
         let since = at.saturating_sub(start);
-        late.push(Duration::from_nanos((since.as_nanos() % PERIOD.as_nanos()).try_into().unwrap_or(0)));
+        late.push(since.saturating_sub(next));
+        let whole = u32::try_from(since.as_nanos() / PERIOD.as_nanos()).unwrap_or(u32::MAX);
+        next = PERIOD * (whole + 1);
     });
     late
 }

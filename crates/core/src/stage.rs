@@ -4,6 +4,7 @@
 //! deterministic and allocates nothing; threads, devices and the screen are all above it.
 
 pub mod command;
+mod drive;
 pub mod plan;
 mod player;
 
@@ -15,10 +16,9 @@ use crate::estimate::{Estimate, Known};
 use crate::guard::Stopped;
 use crate::link::{Health, Link};
 use crate::rig::Id;
-use crate::sequence::{Moment, Timeline};
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
-use plan::{MappingPlan, ServoPlan};
+use drive::{Beat, Sources};
 use std::time::Duration;
 
 /// What leaves the program as a whole.
@@ -92,115 +92,6 @@ pub struct ServoState {
     hand: Option<Micros>,
     glided: Duration,
     failsafe_speed: f64,
-}
-
-/// The time that passes in one call.
-struct Beat {
-    now: Duration,
-    dt: Duration,
-    /// `dt` once more, as what speeds are multiplied with.
-    seconds: f64,
-}
-
-/// Where a servo should be, on whose word, and the seconds that a failsafe move may take.
-struct Wanted {
-    target: Micros,
-    owner: Owner,
-    over: Option<f64>,
-}
-
-impl Wanted {
-    const fn new(target: Micros, owner: Owner) -> Self {
-        Self { target, owner, over: None }
-    }
-}
-
-impl ServoState {
-    const fn start_glide(&mut self) {
-        self.gliding = true;
-        self.glided = Duration::ZERO;
-    }
-
-    /// Goes a beat towards what is wanted, through the guard; whether that newly was not a number.
-    fn follow(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> bool {
-        let &Wanted { target, owner, over } = wanted;
-        if owner != self.owner {
-            // The hand takes over where the servo is, so there is nothing to meet.
-            if owner == Owner::Hand {
-                self.gliding = false;
-            } else {
-                self.start_glide();
-            }
-            self.failsafe_speed = over.map_or(plan.glide, |over| (target - self.pulse).abs().get() / over);
-            self.owner = owner;
-        }
-        let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
-        let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
-        let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
-        let passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
-        if self.gliding {
-            let left = (plan.guard.bound(target).0 - passed.pulse).abs().get();
-            self.gliding = left > speed * beat.seconds;
-            // Counted in the time that counts: a late engine must not use up a glide's patience.
-            self.glided += beat.dt;
-        }
-        let newly = passed.stopped != self.stopped;
-        self.target = target;
-        self.pulse = passed.pulse;
-        self.stopped = passed.stopped;
-        self.ticks = Some(passed.ticks);
-        self.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
-        newly && passed.stopped == Some(Stopped::NotANumber)
-    }
-}
-
-/// Everything that may want a servo somewhere, but for the hand.
-struct Sources<'a> {
-    plan: &'a Plan,
-    inputs: &'a [InputState],
-    player: &'a Player,
-    moment: Option<(&'a Timeline, Moment)>,
-    beat: Duration,
-}
-
-impl Sources<'_> {
-    /// Where servo `n` should be: hand before sequence before mapping before home.
-    fn wanted(&self, n: usize, plan: &ServoPlan, state: &ServoState) -> Wanted {
-        if let Some(hand) = state.hand {
-            return Wanted::new(hand, Owner::Hand);
-        }
-        let angle = self.moment.as_ref().and_then(|moment| self.player.angle(moment, n));
-        if let (Some(line), Some(angle)) = (plan.line, angle) {
-            return Wanted::new(line.pulse_at(angle), Owner::Sequence);
-        }
-        if let Some(mapping) = plan.mapping.and_then(|m| self.plan.mappings.get(m)) {
-            return self.mapped(mapping, plan, state);
-        }
-        plan.home.map_or(Wanted::new(state.pulse, Owner::Rest), |home| Wanted::new(home, Owner::Home))
-    }
-
-    fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {
-        let stay = Wanted::new(state.pulse, Owner::LostMapping);
-        let (Some(line), Some(input), Some(shape)) =
-            (plan.line, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
-        else {
-            return stay;
-        };
-        let usable = match input.health {
-            Health::Fresh | Health::Late => true,
-            Health::Stuck => !shape.rules.stuck_is_lost,
-            Health::Absent | Health::Lost => false,
-        };
-        if usable {
-            let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
-            return Wanted::new(line.pulse_at(angle), Owner::Mapping);
-        }
-        mapping.failsafe.map_or(stay, |(angle, over)| Wanted {
-            target: line.pulse_at(angle),
-            owner: Owner::LostMapping,
-            over: Some(over.max(self.beat).as_secs_f64()),
-        })
-    }
 }
 
 /// One input as it stands.

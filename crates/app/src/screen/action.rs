@@ -3,7 +3,8 @@
 //! The keys line, the help, the palette and the dispatch are all read from it.
 
 use super::keys::Key;
-use super::model::{Picked, Scene, View};
+use super::model::View;
+use super::scene::{Picked, Scene};
 use super::update::{Desk, calibrate, general, inputs, roster, sequence};
 use crossterm::event::KeyCode;
 use wasvolta_core::stage::{Output, Play};

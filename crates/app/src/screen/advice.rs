@@ -1,7 +1,7 @@
 //! The next line: from how things stand, what to do now. It never asks for what strips a gear.
 
-use super::model::{Picked, Scene, View};
-use wasvolta_core::fit::Fit;
+use super::model::View;
+use super::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::{Ends, How, Servo};
 use wasvolta_core::stage::{Output, Owner, Play};
@@ -10,34 +10,48 @@ use wasvolta_port::expander::Phase;
 /// Marks that make a fit sure.
 const ENOUGH: usize = 5;
 
+/// A piece of advice: its words where it applies.
+type Rule = fn(&Scene) -> Option<String>;
+
+/// What may be said, in order: the first that applies is said.
+const RULES: &[Rule] = &[file_changed, board_trouble, stopped];
+const CALIBRATE: &[Rule] = &[no_servo, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
+const INPUTS: &[Rule] =
+    &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
+const SEQUENCE: &[Rule] = &[no_sequence, no_step, playing, short_step, still_released, ready_to_play];
+
 /// What to do next.
 pub fn next(scene: &Scene) -> String {
-    if let Some(words) = trouble(scene) {
-        return words;
-    }
+    let view = match scene.model.view {
+        View::Calibrate => CALIBRATE,
+        View::Inputs => INPUTS,
+        View::Sequence => SEQUENCE,
+    };
+    RULES.iter().chain(view).find_map(|rule| rule(scene)).unwrap_or_default()
+}
+
+fn when(holds: bool, words: impl Into<String>) -> Option<String> {
+    holds.then(|| words.into())
+}
+
+fn file_changed(scene: &Scene) -> Option<String> {
+    let words = "Another program has written this rig's file. The command read the file again takes that in; \
+                 Ctrl-S twice overwrites it.";
+    when(scene.changed_outside, words)
+}
+
+fn stopped(scene: &Scene) -> Option<String> {
     match scene.model.snapshot.output {
-        Output::Cut => {
-            return "Output is cut: no pulses. d enables it again, then e engages each servo where it stands."
-                .to_owned();
-        }
-        Output::Held => {
-            return "Held: the last pulses stay and nothing moves. d drives on, Ctrl-C cuts.".to_owned();
-        }
-        _ => {}
-    }
-    match scene.model.view {
-        View::Calibrate => calibrate(scene),
-        View::Inputs => inputs(scene),
-        View::Sequence => sequence(scene),
+        Output::Cut => when(
+            true,
+            "Output is cut: no pulses. d enables it again, then e engages each servo where it stands.",
+        ),
+        Output::Held => when(true, "Held: the last pulses stay and nothing moves. d drives on, Ctrl-C cuts."),
+        Output::Off | Output::Driving => None,
     }
 }
 
-fn trouble(scene: &Scene) -> Option<String> {
-    if scene.changed_outside {
-        let words = "Another program has written this rig's file. The command read the file again takes that in; \
-                     Ctrl-S twice overwrites it.";
-        return Some(words.to_owned());
-    }
+fn board_trouble(scene: &Scene) -> Option<String> {
     for (board, state) in scene.wiring.boards_in(scene.rig, &scene.model.snapshot) {
         if let Some(trouble) = state.trouble {
             return Some(format!(
@@ -65,150 +79,196 @@ fn aligned(servo: &Servo) -> usize {
     servo.marks.iter().filter(|m| m.seen == How::Aligned).count()
 }
 
-fn calibrate(scene: &Scene) -> String {
-    let Some(picked) = scene.picked() else {
-        return "This rig has no servo yet. a adds one: its name, and the channel its plug is on.".to_owned();
-    };
+fn no_servo(scene: &Scene) -> Option<String> {
+    let words = "This rig has no servo yet. a adds one: its name, and the channel its plug is on.";
+    when(scene.picked().is_none(), words)
+}
+
+fn not_engaged(scene: &Scene) -> Option<String> {
+    let picked = scene.picked().filter(|p| !p.state.engaged)?;
     let name = &picked.servo.name;
-    if !picked.state.engaged {
-        return if picked.plan.line.is_some() {
-            format!("e engages {name} where its horn stands; nothing moves before that.")
-        } else {
-            format!(
-                "e gives {name} its first pulse where its horn stands. Horn off? o gives 1500 µs to put it on."
-            )
-        };
-    }
-    let fit = scene.derived.fits.get(scene.model.servo);
-    match (aligned(picked.servo), fit) {
-        (0, _) => "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark."
-            .to_owned(),
+    Some(if picked.plan.line.is_some() {
+        format!("e engages {name} where its horn stands; nothing moves before that.")
+    } else {
+        format!(
+            "e gives {name} its first pulse where its horn stands. Horn off? o gives 1500 µs to put it on."
+        )
+    })
+}
+
+fn too_few_marks(scene: &Scene) -> Option<String> {
+    let marks = aligned(scene.picked()?.servo);
+    match (marks, scene.derived.fits.get(scene.model.servo)?) {
+        (0, _) => when(
+            true,
+            "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark.",
+        ),
         (1, _) => {
-            "n glides to the next useful pulse; read the angle, m, Enter. Two marks make a fit.".to_owned()
+            when(true, "n glides to the next useful pulse; read the angle, m, Enter. Two marks make a fit.")
         }
-        (_, Some(Err(why))) => sentence(&format!("{why}.")),
-        (n, Some(Ok(_))) if n < ENOUGH => {
-            format!("{n} marks make a fit. n, m and Enter again: {ENOUGH} make it sure.")
+        (_, Err(why)) => Some(sentence(&format!("{why}."))),
+        (n, Ok(_)) if n < ENOUGH => {
+            Some(format!("{n} marks make a fit. n, m and Enter again: {ENOUGH} make it sure."))
         }
-        (n, Some(Ok(fit))) => calibrated(&picked, fit, n),
-        (_, None) => String::new(),
+        _ => None,
     }
 }
 
-fn calibrated(picked: &Picked, fit: &Fit, marks: usize) -> String {
-    let worst = format!("{marks} marks fit a line, worst miss {:.2}°.", fit.worst().get());
+/// How well the marks agree: what all advice about a calibrated servo begins with.
+fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
+    let picked = scene.picked()?;
+    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    let worst = fit.worst().get();
+    let words = format!("{} marks fit a line, worst miss {worst:.2}°.", aligned(picked.servo));
+    Some((picked, words))
+}
+
+fn widen(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
     let probed = picked.servo.marks.iter().any(|m| matches!(m.seen, How::Buzzes | How::Stops));
     let cautious = picked.servo.endpoints_us == Ends::cautious();
-    let joint = picked.joint;
-    if cautious && !probed {
-        return format!(
-            "{worst} To go further: jog to an endpoint, W widens it; at the first buzz b backs off and sets it."
-        );
-    }
-    if let Some(joint) = joint
-        && (joint.low.is_none() || joint.high.is_none())
-    {
-        return format!("{worst} Jog to where it may go at most, l sets a limit with its reason.");
-    }
-    if joint.is_some_and(|j| j.home_deg.is_none()) {
-        return format!("{worst} Jog to where it should rest, h makes that its home.");
-    }
-    if picked.state.owner == Owner::Hand && picked.plan.mapping.is_some() {
-        return format!(
-            "{worst} The hand has it; g gives it back to its input. Enter goes on to the next servo."
-        );
-    }
-    format!("{worst} Enter goes on to the next servo; F3 ties a knob to it, F4 sets poses in time.")
+    let words = "To go further: jog to an endpoint, W widens it; at the first buzz b backs off and sets it.";
+    when(cautious && !probed, format!("{fit} {words}"))
 }
 
-fn inputs(scene: &Scene) -> String {
-    let Some(input) = scene.input() else {
-        return "This rig has no input. Add an [[input]] to its file; docs/rig-format.md shows how."
-            .to_owned();
+fn set_limits(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let open = picked.joint.is_some_and(|j| j.low.is_none() || j.high.is_none());
+    when(open, format!("{fit} Jog to where it may go at most, l sets a limit with its reason."))
+}
+
+fn set_home(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let homeless = picked.joint.is_some_and(|j| j.home_deg.is_none());
+    when(homeless, format!("{fit} Jog to where it should rest, h makes that its home."))
+}
+
+fn all_known(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let kept = picked.state.owner == Owner::Hand && picked.plan.mapping.is_some();
+    let words = if kept {
+        "The hand has it; g gives it back to its input. Enter goes on to the next servo."
+    } else {
+        "Enter goes on to the next servo; F3 ties a knob to it, F4 sets poses in time."
     };
-    let health = scene.model.snapshot.inputs.get(scene.model.input).map_or(Health::Absent, |i| i.health);
-    match health {
-        Health::Lost if scene.knob.is_some_and(|(_, plugged)| !plugged) => {
-            return format!("{} is lost: its plug is out. z puts it in again.", input.name);
-        }
-        Health::Absent | Health::Lost => {
-            if let Some(why) = scene.line_trouble {
-                return format!("{} is {}: {why}. It is tried again by itself.", input.name, health.word());
-            }
-            return format!(
-                "Nothing comes from {} on {}. Is it plugged in, and does it print lines of numbers?",
-                input.name, input.port
-            );
-        }
-        Health::Stuck => {
-            return format!(
-                "{} has sent the very same value for long: move it. Is it still alive?",
-                input.name
-            );
-        }
-        Health::Fresh | Health::Late => {}
+    Some(format!("{fit} {words}"))
+}
+
+fn no_input(scene: &Scene) -> Option<String> {
+    let words = "This rig has no input. Add an [[input]] to its file; docs/rig-format.md shows how.";
+    when(scene.input().is_none(), words)
+}
+
+fn health(scene: &Scene) -> Health {
+    scene.model.snapshot.inputs.get(scene.model.input).map_or(Health::Absent, |i| i.health)
+}
+
+fn plug_out(scene: &Scene) -> Option<String> {
+    let out = health(scene) == Health::Lost && scene.knob.is_some_and(|(_, plugged)| !plugged);
+    when(out, format!("{} is lost: its plug is out. z puts it in again.", scene.input()?.name))
+}
+
+fn silent(scene: &Scene) -> Option<String> {
+    let (input, health) = (scene.input()?, health(scene));
+    if !matches!(health, Health::Absent | Health::Lost) {
+        return None;
     }
-    let Some(mapping) = scene.mapping() else {
-        return format!("{} drives nothing. Pick a servo with PgUp PgDn, then t ties it.", input.name);
-    };
-    let driven = scene.rig.turned_by(&mapping.joint).and_then(|(n, _)| scene.servo(n));
-    match driven {
-        Some(p) if p.plan.line.is_none() => {
-            format!("{} has no angles yet and cannot follow: F2 calibrates it.", mapping.joint)
-        }
-        Some(p) if !p.state.engaged => {
-            format!(
-                "Pick {} with PgUp PgDn and engage it with e; then g lets {} drive it.",
-                mapping.joint, input.name
-            )
-        }
-        Some(p) if p.state.owner == Owner::Hand => {
-            format!("The hand has {}. Pick it with PgUp PgDn; g gives it to {}.", mapping.joint, input.name)
-        }
-        _ if scene.knob.is_some() => format!(
-            "{} drives {}. On the row turn it, ← → turn the simulated knob.",
-            input.name, mapping.joint
+    Some(match scene.line_trouble {
+        Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.name, health.word()),
+        None => format!(
+            "Nothing comes from {} on {}. Is it plugged in, and does it print lines of numbers?",
+            input.name, input.port
         ),
-        _ => format!("{} drives {}. ↑ ↓ pick a stage, ← → change it.", input.name, mapping.joint),
-    }
+    })
 }
 
-fn sequence(scene: &Scene) -> String {
-    let Some((sequence, line)) = scene.sequence() else {
-        return "No sequence yet. k keeps where the joints stand as a pose, i makes a sequence of it."
-            .to_owned();
+fn stuck(scene: &Scene) -> Option<String> {
+    let name = &scene.input()?.name;
+    let words = format!("{name} has sent the very same value for long: move it. Is it still alive?");
+    when(health(scene) == Health::Stuck, words)
+}
+
+fn drives_nothing(scene: &Scene) -> Option<String> {
+    let name = &scene.input()?.name;
+    when(
+        scene.mapping().is_none(),
+        format!("{name} drives nothing. Pick a servo with PgUp PgDn, then t ties it."),
+    )
+}
+
+/// The servo that the picked input drives, with its joint's name.
+fn driven<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, &'a str)> {
+    let joint = scene.mapping()?.joint.as_str();
+    let (n, _) = scene.rig.turned_by(joint)?;
+    Some((scene.servo(n)?, joint))
+}
+
+fn cannot_follow(scene: &Scene) -> Option<String> {
+    let (servo, joint) = driven(scene)?;
+    when(servo.plan.line.is_none(), format!("{joint} has no angles yet and cannot follow: F2 calibrates it."))
+}
+
+fn to_engage(scene: &Scene) -> Option<String> {
+    let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
+    let words = format!("Pick {joint} with PgUp PgDn and engage it with e; then g lets {input} drive it.");
+    when(!servo.state.engaged, words)
+}
+
+fn in_hand(scene: &Scene) -> Option<String> {
+    let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
+    let words = format!("The hand has {joint}. Pick it with PgUp PgDn; g gives it to {input}.");
+    when(servo.state.owner == Owner::Hand, words)
+}
+
+fn drives(scene: &Scene) -> Option<String> {
+    let (input, mapping) = (&scene.input()?.name, scene.mapping()?);
+    let how = if scene.knob.is_some() {
+        "On the row turn it, ← → turn the simulated knob."
+    } else {
+        "↑ ↓ pick a stage, ← → change it."
     };
-    if sequence.steps.is_empty() {
-        return "No step yet. k keeps where the joints stand as a pose, i inserts it.".to_owned();
-    }
+    Some(format!("{input} drives {}. {how}", mapping.joint))
+}
+
+fn no_sequence(scene: &Scene) -> Option<String> {
+    let words = "No sequence yet. k keeps where the joints stand as a pose, i makes a sequence of it.";
+    when(scene.sequence().is_none(), words)
+}
+
+fn no_step(scene: &Scene) -> Option<String> {
+    let empty = scene.sequence().is_some_and(|(s, _)| s.steps.is_empty());
+    when(empty, "No step yet. k keeps where the joints stand as a pose, i inserts it.")
+}
+
+fn playing(scene: &Scene) -> Option<String> {
     let player = &scene.model.snapshot.player;
-    if player.sequence == scene.model.sequence {
-        match player.play {
-            Play::Playing if player.screen_only => {
-                return "Playing on the screen only: output is off. p stands still.".to_owned();
-            }
-            Play::Playing => return "Playing. p stands still, Esc holds, Ctrl-C cuts.".to_owned(),
-            Play::Paused if !player.screen_only => {
-                return "Standing in the sequence. p goes on, x leaves it.".to_owned();
-            }
-            Play::Ended if !player.screen_only => {
-                return "Played; its joints keep the last pose. p plays again, x lets them go.".to_owned();
-            }
-            _ => {}
-        }
-    }
+    let here = player.sequence == scene.model.sequence;
+    let words = match (player.play, player.screen_only) {
+        (Play::Playing, true) => "Playing on the screen only: output is off. p stands still.",
+        (Play::Playing, false) => "Playing. p stands still, Esc holds, Ctrl-C cuts.",
+        (Play::Paused, false) => "Standing in the sequence. p goes on, x leaves it.",
+        (Play::Ended, false) => "Played; its joints keep the last pose. p plays again, x lets them go.",
+        _ => return None,
+    };
+    when(here, words)
+}
+
+fn short_step(scene: &Scene) -> Option<String> {
+    let (_, line) = scene.sequence()?;
     let shorts = line.shorts(|n| scene.start_of(n));
-    if let Some(first) = shorts.first() {
-        let needs = shorts.iter().filter(|s| s.step == first.step).map(|s| s.needs).fold(0.0, f64::max);
-        let needs = wasvolta_core::sequence::rounded_up(needs);
-        return format!("Step {} is short: f stretches it to the {needs:.2} s it needs.", first.step + 1);
-    }
-    let still = line.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged);
-    if let Some(still) = still {
-        return format!(
-            "p plays. {} is not engaged and will not move; pick it with PgUp PgDn, then e.",
-            still.servo.name
-        );
-    }
-    "p plays. Joints held by hand stay where they are until g gives them back.".to_owned()
+    let first = shorts.first()?.step;
+    let needs = shorts.iter().filter(|s| s.step == first).map(|s| s.needs).fold(0.0, f64::max);
+    let needs = wasvolta_core::sequence::rounded_up(needs);
+    Some(format!("Step {} is short: f stretches it to the {needs:.2} s it needs.", first + 1))
+}
+
+fn still_released(scene: &Scene) -> Option<String> {
+    let (_, line) = scene.sequence()?;
+    let still = line.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged)?;
+    let name = &still.servo.name;
+    Some(format!("p plays. {name} is not engaged and will not move; pick it with PgUp PgDn, then e."))
+}
+
+fn ready_to_play(_: &Scene) -> Option<String> {
+    when(true, "p plays. Joints held by hand stay where they are until g gives them back.")
 }

@@ -2,8 +2,9 @@
 //!
 //! A function from a scene to a buffer; nothing here changes anything.
 
-use super::model::{Dialog, Scene, Tone, View};
+use super::model::{Dialog, Tone, View};
 use super::pen::{Pen, width};
+use super::scene::Scene;
 use super::{action, advice, layout, roster, theme, view};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

@@ -2,21 +2,18 @@
 
 use super::form::Form;
 use super::keys::Key;
-use super::rows::{InputRow, Nudge};
+use super::scene::Scene;
 use crate::log;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
-use crate::session::{Derived, Session};
+use crate::session::Session;
 use std::collections::VecDeque;
 use std::time::Duration;
-use wasvolta_core::estimate::Known;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo};
-use wasvolta_core::sequence::Timeline;
-use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{Event, EventKind, Play, ServoState};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::stage::{Event, EventKind, Play};
+use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::{Snapshot, Wiring};
 use wasvolta_port::expander::{Found, Phase};
@@ -219,31 +216,6 @@ pub struct Model {
     asked_about: Vec<(usize, usize)>,
     boards_seen: Vec<BoardState>,
     told_of_recording: bool,
-}
-
-/// Everything a drawing may look at.
-#[derive(Clone, Copy)]
-pub struct Scene<'a> {
-    /// The screen's own state, with the snapshot.
-    pub model: &'a Model,
-    /// The rig as edited.
-    pub rig: &'a Rig,
-    /// What follows from it.
-    pub derived: &'a Derived,
-    /// Which part is plugged in where.
-    pub wiring: &'a Wiring,
-    /// There are edits that the file does not have.
-    pub unsaved: bool,
-    /// Another program has written the file.
-    pub changed_outside: bool,
-    /// Something can be undone, and redone.
-    pub undo: (bool, bool),
-    /// Time passes by hand.
-    pub by_hand: bool,
-    /// The simulated knob of the picked input: where it stands, and whether it is plugged in.
-    pub knob: Option<(f64, bool)>,
-    /// Why the picked input's line cannot be opened.
-    pub line_trouble: Option<&'a str>,
 }
 
 const LOG_KEPT: usize = 200;
@@ -468,146 +440,5 @@ impl Model {
             knob,
             line_trouble: self.line_trouble.as_deref(),
         }
-    }
-}
-
-/// The picked servo with all that belongs to it.
-#[derive(Clone, Copy)]
-pub struct Picked<'a> {
-    /// The servo.
-    pub servo: &'a Servo,
-    /// Its joint.
-    pub joint: Option<&'a Joint>,
-    /// Its board.
-    pub board: &'a Board,
-    /// Its plan.
-    pub plan: &'a ServoPlan,
-    /// Its state.
-    pub state: &'a ServoState,
-    /// What an eye sees of it.
-    pub look: Option<Look>,
-}
-
-impl<'a> Scene<'a> {
-    /// The picked servo, if the rig has any.
-    pub fn picked(&self) -> Option<Picked<'a>> {
-        self.servo(self.model.servo)
-    }
-
-    /// A servo by its index.
-    pub fn servo(&self, n: usize) -> Option<Picked<'a>> {
-        let servo = self.rig.servos.get(n)?;
-        Some(Picked {
-            servo,
-            joint: self.rig.joint_of(&servo.name),
-            board: self.rig.board(&servo.board)?,
-            plan: self.derived.plan.servos.get(n)?,
-            state: self.model.snapshot.servos.get(n)?,
-            look: self.model.looks.get(n).copied().flatten(),
-        })
-    }
-
-    /// The picked input.
-    pub fn input(&self) -> Option<&'a Input> {
-        self.rig.inputs.get(self.model.input)
-    }
-
-    /// The picked sequence with its timeline.
-    pub fn sequence(&self) -> Option<(&'a Sequence, &'a Timeline)> {
-        let n = self.model.sequence;
-        Some((self.rig.sequences.get(n)?, self.derived.plan.timelines.get(n)?))
-    }
-
-    /// Rows of the Inputs view, as far as they apply.
-    pub fn input_rows(&self) -> Vec<InputRow> {
-        let Some(input) = self.input() else { return Vec::new() };
-        let mut rows = Vec::new();
-        if self.rig.inputs.len() > 1 {
-            rows.push(InputRow::Which);
-        }
-        if self.knob.is_some() {
-            rows.push(InputRow::Turn);
-        }
-        rows.push(InputRow::Low);
-        if input.centre.is_some() {
-            rows.push(InputRow::Centre);
-        }
-        rows.extend([InputRow::High, InputRow::Trim, InputRow::Deadband]);
-        if input.curve.is_empty() {
-            rows.push(InputRow::Expo);
-        }
-        rows.extend([InputRow::Smoothing, InputRow::Rise, InputRow::Fall]);
-        if self.mapping().is_some() {
-            rows.extend([InputRow::MapLow, InputRow::MapHigh, InputRow::Failsafe]);
-        }
-        rows
-    }
-
-    /// The first mapping of the picked input.
-    pub fn mapping(&self) -> Option<&'a wasvolta_core::rig::Mapping> {
-        let input = self.input()?;
-        self.rig.mappings.iter().find(|m| m.input == input.name)
-    }
-
-    /// Where a servo's joint would start a sequence from: where it stands, else its home.
-    pub fn start_of(&self, n: usize) -> Option<Degrees> {
-        let player = &self.model.snapshot.player;
-        if player.play != Play::Stopped && player.sequence == self.model.sequence {
-            return player.started_from(n);
-        }
-        let picked = self.servo(n)?;
-        Some(picked.plan.line?.angle_at(picked.state.pulse))
-    }
-
-    /// The time of the picked sequence's first move.
-    pub fn first_move(&self) -> f64 {
-        self.sequence().map_or(0.0, |(_, line)| line.first_move(|n| self.start_of(n)))
-    }
-}
-
-impl Picked<'_> {
-    /// The pulse on the wire, or the one it had last.
-    pub fn wire_pulse(&self) -> Micros {
-        self.state.ticks.map_or(self.state.pulse, |t| self.plan.guard.clock.pulse(t))
-    }
-
-    /// The angle of what is on the wire, where there is a fit.
-    pub fn angle(&self) -> Option<Degrees> {
-        Some(self.plan.line?.angle_at(self.wire_pulse()))
-    }
-
-    /// Where it is, as far as known; once it has arrived, what is on the wire.
-    pub fn place(&self) -> Micros {
-        let at = self.state.estimate.pulse;
-        if at == self.state.pulse { self.wire_pulse() } else { at }
-    }
-
-    /// Whether where it is cannot be told.
-    pub fn is_unknown(&self) -> bool {
-        self.state.estimate.known == Known::Unknown
-    }
-
-    /// The line angles are drawn by: the fit, or what the sheet claims.
-    pub fn drawn_line(&self) -> Option<(wasvolta_core::fit::Line, bool)> {
-        if let Some(line) = self.plan.line {
-            return Some((line, true));
-        }
-        let slope = self.servo.rated.as_ref()?.slope();
-        Some((wasvolta_core::fit::Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
-    }
-
-    /// How large a nudge is, as a pulse.
-    pub fn nudge(&self, nudge: Nudge) -> Micros {
-        match nudge {
-            Nudge::Us(us) => Micros::new(us),
-            Nudge::Tick => self.plan.guard.clock.tick(),
-            Nudge::Degree => Micros::new(1.0 / self.drawn_line().map_or(0.1, |(line, _)| line.gain().abs())),
-        }
-    }
-
-    /// The end of the travel that the present pulse is nearer to.
-    pub fn nearer_end(&self) -> End {
-        let (low, high) = self.plan.guard.endpoints;
-        if self.state.pulse - low < high - self.state.pulse { End::Low } else { End::High }
     }
 }

@@ -1,7 +1,7 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
-use super::model::{Picked, Scene};
 use super::pen::{Pen, cell_of, fit};
+use super::scene::{Picked, Scene};
 use super::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;

@@ -10,8 +10,9 @@ pub mod recover;
 mod ruler;
 mod sequence;
 
-use super::model::{Scene, View};
+use super::model::View;
 use super::pen::Pen;
+use super::scene::Scene;
 
 /// Draws the view one is in.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {

@@ -3,9 +3,9 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
-use super::{Ends, Field, Input, Joint, Mapping, PortKind, Rig, Sequence, Servo};
+use super::{Ends, Field, Input, Joint, Mapping, PortKind, Rated, Rig, Sequence, Servo};
 use crate::range::{self, Range};
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Amps, Degrees, Micros, Seconds};
 use std::fmt;
 
 /// One step into a document.
@@ -67,6 +67,15 @@ pub struct Problem {
 struct Found(Vec<Problem>);
 
 impl Found {
+    /// Numbers of one table, each with its key and its row of ranges; those left out are right.
+    fn ranges(&mut self, at: &Path, numbers: &[(&str, &Range, Option<f64>)]) {
+        for (key, range, value) in numbers {
+            if let Some(value) = value {
+                self.range(at.key(key), range, *value);
+            }
+        }
+    }
+
     fn say(&mut self, path: Path, message: impl Into<String>, help: impl Into<String>) {
         self.0.push(Problem { path, message: message.into(), help: help.into() });
     }
@@ -233,52 +242,52 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
         let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
         found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
     }
-    let Ends(low, high) = servo.endpoints_us;
-    pulse_ends(found, &at.key("endpoints_us"), servo.endpoints_us);
-    if let Some(board) = rig.board(&servo.board) {
-        let widest = board.clock().period() - Micros::new(50.0);
-        if high > widest {
-            let message =
-                format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
-            found.say(at.key("endpoints_us"), message, "lower the endpoint or the frame rate");
-        }
-        if low < high
-            && let Err(error) = board.clock().quantise(low, low, high)
-        {
-            found.say(at.key("endpoints_us"), error.to_string(), "widen the endpoints");
-        }
-    }
-    if let Some(centre) = servo.centre_us {
-        found.range(at.key("centre_us"), &range::PULSE, centre.get());
-    }
+    endpoints(found, &at.key("endpoints_us"), rig, servo);
+    found.ranges(&at, &[("centre_us", &range::PULSE, servo.centre_us.map(Micros::get))]);
     if let Some(rated) = &servo.rated {
-        let at = at.key("rated");
-        pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
-        found.range(at.key("travel_deg"), &range::ANGLE, rated.travel_deg.get());
-        if rated.travel_deg.get() <= 0.0 {
-            found.say(
-                at.key("travel_deg"),
-                "a travel is above 0°",
-                "give it positive; set reversed = true instead",
-            );
-        }
-        if let Some(seconds) = rated.s_per_60_deg {
-            found.range(at.key("s_per_60_deg"), &range::RATED_SPEED, seconds.get());
-        }
-        if let Some(stall) = rated.stall_a {
-            found.range(at.key("stall_a"), &range::CURRENT, stall.get());
-        }
+        check_rated(found, &at.key("rated"), rated);
     }
     for (m, mark) in servo.marks.iter().enumerate() {
         let at = at.key("marks").at(m);
-        found.range(at.key("pulse_us"), &range::PULSE, mark.pulse_us.get());
-        match mark.angle_deg {
-            Some(angle) => found.range(at.key("angle_deg"), &range::ANGLE, angle.get()),
-            None if mark.seen == super::How::Aligned => {
-                found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
-            }
-            None => {}
+        let angle = mark.angle_deg.map(Degrees::get);
+        let pulse = Some(mark.pulse_us.get());
+        found.ranges(&at, &[("pulse_us", &range::PULSE, pulse), ("angle_deg", &range::ANGLE, angle)]);
+        if angle.is_none() && mark.seen == super::How::Aligned {
+            found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
         }
+    }
+}
+
+fn endpoints(found: &mut Found, at: &Path, rig: &Rig, servo: &Servo) {
+    let Ends(low, high) = servo.endpoints_us;
+    pulse_ends(found, at, servo.endpoints_us);
+    let Some(board) = rig.board(&servo.board) else { return };
+    let widest = board.clock().period() - Micros::new(50.0);
+    if high > widest {
+        let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
+        found.say(at.clone(), message, "lower the endpoint or the frame rate");
+    }
+    if low < high
+        && let Err(error) = board.clock().quantise(low, low, high)
+    {
+        found.say(at.clone(), error.to_string(), "widen the endpoints");
+    }
+}
+
+fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
+    pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
+    let travel = rated.travel_deg.get();
+    found.ranges(
+        at,
+        &[
+            ("travel_deg", &range::ANGLE, Some(travel)),
+            ("s_per_60_deg", &range::RATED_SPEED, rated.s_per_60_deg.map(Seconds::get)),
+            ("stall_a", &range::CURRENT, rated.stall_a.map(Amps::get)),
+        ],
+    );
+    if travel <= 0.0 {
+        let help = "give it positive; set reversed = true instead";
+        found.say(at.key("travel_deg"), "a travel is above 0°", help);
     }
 }
 
@@ -348,30 +357,34 @@ fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
             found.say(at.key("centre"), "the centre is not between the ends", "give the raw value at rest");
         }
     }
-    found.range(at.key("trim"), &range::TRIM, input.trim);
-    found.range(at.key("deadband"), &range::DEADBAND, input.deadband);
-    found.range(at.key("expo"), &range::EXPO, input.expo);
-    found.range(at.key("smoothing_ms"), &range::SMOOTHING, input.smoothing_ms);
-    for (key, value) in [("rise_per_s", input.rise_per_s), ("fall_per_s", input.fall_per_s)] {
-        if let Some(value) = value {
-            found.range(at.key(key), &range::RATE, value);
-        }
-    }
-    if let Some(lost) = input.lost_after_ms {
-        found.range(at.key("lost_after_ms"), &range::LOST_AFTER, lost);
-    }
+    found.ranges(
+        &at,
+        &[
+            ("trim", &range::TRIM, Some(input.trim)),
+            ("deadband", &range::DEADBAND, Some(input.deadband)),
+            ("expo", &range::EXPO, Some(input.expo)),
+            ("smoothing_ms", &range::SMOOTHING, Some(input.smoothing_ms)),
+            ("rise_per_s", &range::RATE, input.rise_per_s),
+            ("fall_per_s", &range::RATE, input.fall_per_s),
+            ("lost_after_ms", &range::LOST_AFTER, input.lost_after_ms),
+        ],
+    );
     if !input.curve.is_empty() {
-        let rising = input.curve.windows(2).all(|w| w[1].0 > w[0].0);
-        let up = input.curve.windows(2).all(|w| w[1].1 >= w[0].1);
-        let down = input.curve.windows(2).all(|w| w[1].1 <= w[0].1);
-        let inside = input.curve.iter().all(|&(a, b)| a.abs() <= 1.0 && b.abs() <= 1.0);
-        if input.curve.len() < 2 || !rising || !(up || down) || !inside {
-            let help = "two points or more within -1 to 1, ordered, that only rise or only fall";
-            found.say(at.key("curve"), "this is not a curve", help);
-        }
-        if input.expo != 0.0 {
-            found.say(at.key("expo"), "there are points and expo", "keep one of the two");
-        }
+        curve(found, &at, input);
+    }
+}
+
+fn curve(found: &mut Found, at: &Path, input: &Input) {
+    let rising = input.curve.windows(2).all(|w| w[1].0 > w[0].0);
+    let up = input.curve.windows(2).all(|w| w[1].1 >= w[0].1);
+    let down = input.curve.windows(2).all(|w| w[1].1 <= w[0].1);
+    let inside = input.curve.iter().all(|&(a, b)| a.abs() <= 1.0 && b.abs() <= 1.0);
+    if input.curve.len() < 2 || !rising || !(up || down) || !inside {
+        let help = "two points or more within -1 to 1, ordered, that only rise or only fall";
+        found.say(at.key("curve"), "this is not a curve", help);
+    }
+    if input.expo != 0.0 {
+        found.say(at.key("expo"), "there are points and expo", "keep one of the two");
     }
 }
 

@@ -2,8 +2,9 @@
 
 use super::Desk;
 use crate::last_known::ago;
-use crate::screen::model::{Dial, Dialog, Picked, Purpose, Scale};
+use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::NUDGES;
+use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::How;
 use wasvolta_core::rig::edit::{self, End, Observation};

@@ -3,9 +3,9 @@
 use super::{protractor, ruler};
 use crate::screen::chart::Plot;
 use crate::screen::digits;
-use crate::screen::model::{Picked, Scene};
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::rows::{NUDGES, Nudge};
+use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use wasvolta_core::fit::{Fit, Ground, NoFit};
 use wasvolta_core::rig::{How, Mark};

@@ -1,8 +1,8 @@
 //! All keys, from the table that handles them.
 
 use crate::screen::action;
-use crate::screen::model::Scene;
 use crate::screen::pen::Pen;
+use crate::screen::scene::Scene;
 use crate::screen::theme;
 
 /// Draws the help over the view.

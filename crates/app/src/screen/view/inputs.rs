@@ -1,9 +1,9 @@
 //! Inputs: what comes in, what each stage makes of it, and where it ends up.
 
 use crate::screen::chart::{self, Plot};
-use crate::screen::model::Scene;
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::rows::InputRow;
+use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::link::Health;

@@ -1,8 +1,8 @@
 //! Every command by its name, narrowed by what is typed.
 
 use crate::screen::action::matching;
-use crate::screen::model::Scene;
 use crate::screen::pen::Pen;
+use crate::screen::scene::Scene;
 use crate::screen::theme;
 
 /// Empties an area for something that lies over the view.

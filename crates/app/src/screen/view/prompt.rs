@@ -2,8 +2,9 @@
 
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::form::{Form, Task};
-use crate::screen::model::{Dial, Dialog, Purpose, Scale, Scene};
+use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::{InputRow, SequenceRow};
+use crate::screen::scene::Scene;
 use std::fmt::Write;
 use wasvolta_core::rig::edit::roster;
 use wasvolta_port::expander::Found;

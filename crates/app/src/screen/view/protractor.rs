@@ -4,8 +4,9 @@
 //! Zero is up, positive angles turn to the right, as the maker looks at the horn.
 
 use crate::screen::canvas::{Canvas, DOTS};
-use crate::screen::model::{Dialog, Picked, Scale, Scene};
+use crate::screen::model::{Dialog, Scale};
 use crate::screen::pen::{Pen, cell_of};
+use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::fit::Line;

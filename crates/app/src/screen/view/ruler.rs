@@ -1,7 +1,7 @@
 //! The pulse ruler over the whole width, to scale, and the pulse itself in its frame.
 
-use crate::screen::model::Picked;
 use crate::screen::pen::{Pen, cell_of, width};
+use crate::screen::scene::Picked;
 use crate::screen::theme;
 use wasvolta_core::rig::How;
 use wasvolta_core::unit::Micros;

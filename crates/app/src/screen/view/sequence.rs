@@ -1,8 +1,8 @@
 //! Sequence: steps to scale in time, under them a silhouette a joint, the now line, and the picked step.
 
-use crate::screen::model::Scene;
 use crate::screen::pen::{Pen, cell_of, fit};
 use crate::screen::rows::{SequenceRow, step_of_time};
+use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Sequence, Step};
