@@ -72,7 +72,14 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
         listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
     let mut terminal = ratatui::try_init().into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()));
-    let outcome = show(&mut terminal, &mut session, (left, look), &from_others);
+    let mut model = Model::new(&mut session);
+    model.greet(left);
+    let now = Instant::now();
+    let figures = Figures::new();
+    let (terminal, shown) = (&mut terminal, &mut session);
+    let watch =
+        Watch { terminal, session: shown, look, model, figures, start: now, drawn_at: None, looked_at: now };
+    let outcome = watch.keep(&from_others);
     ratatui::restore();
     session.keep_last_known();
     let failed = session.engine.is_stopped() && !asked_to_end.load(Ordering::SeqCst);
@@ -142,61 +149,83 @@ fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
     });
 }
 
-fn show(
-    terminal: &mut DefaultTerminal,
-    session: &mut Session,
-    (left, look): (Left, &Look),
-    wakes: &Receiver<Wake>,
-) -> miette::Result<()> {
-    let mut model = Model::new(session);
-    model.greet(left);
-    let mut looked_at = Instant::now();
-    let mut figures = Figures::new();
-    let start = Instant::now();
-    let mut drawn_at: Option<Instant> = None;
-    while !model.quit && !session.engine.is_stopped() {
-        if looked_at.elapsed() >= FILE_LOOK {
-            session.look_at_file();
-            looked_at = Instant::now();
+/// The loop's own things, beside what the rig and its engine are.
+struct Watch<'a> {
+    terminal: &'a mut DefaultTerminal,
+    session: &'a mut Session,
+    look: &'a Look,
+    model: Model,
+    figures: Figures,
+    start: Instant,
+    drawn_at: Option<Instant>,
+    looked_at: Instant,
+}
+
+impl Watch<'_> {
+    /// Observes, draws, and takes what comes, until it is over.
+    fn keep(mut self, wakes: &Receiver<Wake>) -> miette::Result<()> {
+        while !self.model.quit && !self.session.engine.is_stopped() {
+            self.observe();
+            self.draw()?;
+            if !self.take(wakes)? {
+                break;
+            }
         }
-        model.observe(session, start.elapsed());
-        let lively = model.snapshot.output != Output::Off || model.is_lively();
-        let pause = if lively { LIVELY } else { QUIET };
-        if drawn_at.is_none_or(|at| at.elapsed() >= LIVELY / 2) {
-            let scene = model.scene(session);
-            let began = Instant::now();
-            terminal
-                .draw(|f| {
-                    frame::draw(&scene, f.area(), f.buffer_mut());
-                    look.dress(f.buffer_mut());
-                })
-                .into_diagnostic()?;
-            drawn_at = Some(Instant::now());
-            figures.drew(began.elapsed());
+        self.figures.tell();
+        let punctual = self.model.snapshot.punctual;
+        tracing::info!("{} beats, {} late, worst {:?}", punctual.beats, punctual.late, punctual.worst);
+        Ok(())
+    }
+
+    fn observe(&mut self) {
+        if self.looked_at.elapsed() >= FILE_LOOK {
+            self.session.look_at_file();
+            self.looked_at = Instant::now();
         }
-        if std::mem::take(&mut model.bell) {
+        self.model.observe(self.session, self.start.elapsed());
+    }
+
+    fn draw(&mut self) -> miette::Result<()> {
+        if self.drawn_at.is_some_and(|at| at.elapsed() < LIVELY / 2) {
+            return Ok(());
+        }
+        let (scene, look) = (self.model.scene(self.session), self.look);
+        let began = Instant::now();
+        let dressed = |f: &mut ratatui::Frame<'_>| {
+            frame::draw(&scene, f.area(), f.buffer_mut());
+            look.dress(f.buffer_mut());
+        };
+        self.terminal.draw(dressed).into_diagnostic()?;
+        self.drawn_at = Some(Instant::now());
+        self.figures.drew(began.elapsed());
+        if std::mem::take(&mut self.model.bell) {
             let mut out = std::io::stdout();
             let _ = out.write_all(b"\x07").and_then(|()| out.flush());
         }
-        // Everything that waits is taken before the next drawing, so that held keys cannot pile up.
-        let mut wake = match wakes.recv_timeout(pause) {
+        Ok(())
+    }
+
+    /// Waits for something, a while at most, and takes all that waits: held keys must not pile up between two
+    /// drawings. Whether anything can still come.
+    fn take(&mut self, wakes: &Receiver<Wake>) -> miette::Result<bool> {
+        let lively = self.model.snapshot.output != Output::Off || self.model.is_lively();
+        let mut wake = match wakes.recv_timeout(if lively { LIVELY } else { QUIET }) {
             Ok(wake) => Some(wake),
             Err(RecvTimeoutError::Timeout) => None,
-            Err(RecvTimeoutError::Disconnected) => return Ok(()),
+            Err(RecvTimeoutError::Disconnected) => return Ok(false),
         };
-        model.new_frame();
+        self.model.new_frame();
         while let Some(now) = wake {
             match now {
-                Wake::Terminal(event) => update::event(&mut model, session, &event, start.elapsed()),
-                Wake::Signal(signal) => obey(session, terminal, signal)?,
+                Wake::Terminal(event) => {
+                    update::event(&mut self.model, self.session, &event, self.start.elapsed());
+                }
+                Wake::Signal(signal) => obey(self.session, self.terminal, signal)?,
             }
             wake = wakes.try_recv().ok();
         }
+        Ok(true)
     }
-    figures.tell();
-    let punctual = model.snapshot.punctual;
-    tracing::info!("{} beats, {} late, worst {:?}", punctual.beats, punctual.late, punctual.worst);
-    Ok(())
 }
 
 fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> miette::Result<()> {

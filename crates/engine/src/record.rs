@@ -330,54 +330,94 @@ pub fn replay(
     mut each: impl FnMut(Duration, &Rig, &Stage),
 ) -> Result<Replayed, BadRecording> {
     let mut lines = recording.lines();
-    let first = lines.next().ok_or(BadRecording::NotOne)??;
-    let beat = header(&first)?;
-    let mut run: Option<(Rig, Stage)> = None;
-    let mut then: Vec<Option<u16>> = Vec::new();
-    let mut replayed = Replayed::default();
-    let mut lines = lines.enumerate().peekable();
-    while let Some((n, text)) = lines.next() {
-        let text = text?;
-        let line = match serde_json::from_str(&text) {
-            Ok(line) => line,
+    let beat = header(&lines.next().ok_or(BadRecording::NotOne)??)?;
+    let mut run = Rerun { beat, stage: None, then: Vec::new(), replayed: Replayed::default() };
+    let mut lines = (2..).zip(lines).peekable();
+    while let Some((line, text)) = lines.next() {
+        match serde_json::from_str(&text?) {
+            Ok(said) => run.take(line, said, &mut each)?,
             // The last line of a run that was killed.
-            Err(_) if lines.peek().is_none() => {
-                replayed.incomplete = true;
-                break;
-            }
-            Err(why) => return Err(BadRecording::Broken { line: n + 2, why: why.to_string() }),
-        };
-        match line {
-            Line::WasvoltaRecording { .. } => {
-                return Err(BadRecording::Broken { line: n + 2, why: "a second beginning".to_owned() });
-            }
-            Line::Lost => replayed.incomplete = true,
-            Line::Plan { rig, servo_ids, input_ids } => {
-                let rig = with_ids(*rig, &servo_ids, &input_ids);
-                let prepared = Prepared::new(Plan::of(&rig));
-                let stage = match run.take() {
-                    None => Stage::new(prepared, beat),
-                    Some((_, mut stage)) => {
-                        stage.swap(prepared);
-                        stage
-                    }
-                };
-                run = Some((rig, stage));
-            }
-            Line::Turn(turn) => {
-                let Some((rig, stage)) = &mut run else {
-                    return Err(BadRecording::Broken {
-                        line: n + 2,
-                        why: "a turn before any rig".to_owned(),
-                    });
-                };
-                let now = Duration::from_nanos(turn.t);
-                step(stage, &turn, &mut then, &mut replayed)?;
-                each(now, rig, stage);
-            }
+            Err(_) if lines.peek().is_none() => run.replayed.incomplete = true,
+            Err(why) => return Err(BadRecording::Broken { line, why: why.to_string() }),
         }
     }
-    Ok(replayed)
+    Ok(run.replayed)
+}
+
+/// A recording being run.
+struct Rerun {
+    beat: Duration,
+    stage: Option<(Rig, Stage)>,
+    /// The setpoints as they were recorded.
+    then: Vec<Option<u16>>,
+    replayed: Replayed,
+}
+
+impl Rerun {
+    fn take(
+        &mut self,
+        line: usize,
+        said: Line,
+        each: &mut impl FnMut(Duration, &Rig, &Stage),
+    ) -> Result<(), BadRecording> {
+        let broken = |why: &str| BadRecording::Broken { line, why: why.to_owned() };
+        match said {
+            Line::WasvoltaRecording { .. } => return Err(broken("a second beginning")),
+            Line::Lost => self.replayed.incomplete = true,
+            Line::Plan { rig, servo_ids, input_ids } => {
+                self.plan(with_ids(*rig, &servo_ids, &input_ids));
+            }
+            Line::Turn(turn) => {
+                let at = self.turn(&turn).ok_or_else(|| broken("a turn before any rig"))??;
+                if let Some((rig, stage)) = &self.stage {
+                    each(at, rig, stage);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn plan(&mut self, rig: Rig) {
+        let prepared = Prepared::new(Plan::of(&rig));
+        let stage = match self.stage.take() {
+            None => Stage::new(prepared, self.beat),
+            Some((_, mut stage)) => {
+                stage.swap(prepared);
+                stage
+            }
+        };
+        self.stage = Some((rig, stage));
+    }
+
+    /// One call of the stage, compared; none when there is no stage yet.
+    fn turn(&mut self, turn: &Turn) -> Option<Result<Duration, BadRecording>> {
+        let (_, stage) = self.stage.as_mut()?;
+        let mut readings = vec![Reading::default(); stage.inputs().len()];
+        for &(input, value, frames, changed, gone) in &turn.r {
+            if let Some(reading) = readings.get_mut(input) {
+                *reading = Reading { value: value.map(f64::from_bits), frames, changed, gone };
+            }
+        }
+        let at = Duration::from_nanos(turn.t);
+        let setpoints = stage.advance(at, &readings, &turn.c);
+        self.then.resize(setpoints.len(), None);
+        for &(servo, ticks) in &turn.s {
+            if let Some(place) = self.then.get_mut(servo) {
+                *place = ticks;
+            }
+        }
+        self.replayed.turns += 1;
+        self.replayed.length = at;
+        let turn = self.replayed.turns;
+        for (servo, (now, then)) in setpoints.iter().zip(&self.then).enumerate() {
+            let (now, then) = (now.map(|t| t.0), *then);
+            if now != then {
+                return Some(Err(BadRecording::Differs { at, turn, servo, now, then }));
+            }
+            self.replayed.compared += 1;
+        }
+        Some(Ok(at))
+    }
 }
 
 fn header(line: &str) -> Result<Duration, BadRecording> {
@@ -398,36 +438,4 @@ fn with_ids(mut rig: Rig, servos: &[u32], inputs: &[u32]) -> Rig {
         input.id = Id(*id);
     }
     rig
-}
-
-fn step(
-    stage: &mut Stage,
-    turn: &Turn,
-    then: &mut Vec<Option<u16>>,
-    replayed: &mut Replayed,
-) -> Result<(), BadRecording> {
-    let mut readings = vec![Reading::default(); stage.inputs().len()];
-    for &(input, value, frames, changed, gone) in &turn.r {
-        if let Some(reading) = readings.get_mut(input) {
-            *reading = Reading { value: value.map(f64::from_bits), frames, changed, gone };
-        }
-    }
-    let at = Duration::from_nanos(turn.t);
-    let setpoints = stage.advance(at, &readings, &turn.c);
-    then.resize(setpoints.len(), None);
-    for &(servo, ticks) in &turn.s {
-        if let Some(place) = then.get_mut(servo) {
-            *place = ticks;
-        }
-    }
-    replayed.turns += 1;
-    replayed.length = at;
-    for (servo, (now, then)) in setpoints.iter().zip(then.iter()).enumerate() {
-        let now = now.map(|t| t.0);
-        if now != *then {
-            return Err(BadRecording::Differs { at, turn: replayed.turns, servo, now, then: *then });
-        }
-        replayed.compared += 1;
-    }
-    Ok(())
 }

@@ -65,14 +65,36 @@ pub fn take() -> Result<(), String> {
         ("xterm", "xterm"),
         ("import", "imagemagick"),
         ("fc-list", "fontconfig fonts-dejavu"),
+        ("rsvg-convert", "librsvg2-bin"),
     ])?;
     run(&["build", "--release", "--package", "wasvolta"])?;
     let _stage = Stage::set()?;
     for step in SCRIPT {
         play(step)?;
     }
+    sheet()?;
     println!("look at each picture before you keep it");
     Ok(())
+}
+
+/// A calibration sheet as it comes out of a printer.
+fn sheet() -> Result<(), String> {
+    let drawing = std::env::temp_dir().join(format!("wasvolta-sheet-{}.svg", std::process::id()));
+    let program = |name: &str| Command::new(name);
+    let drawn = program("target/release/wasvolta")
+        .args(["sheet", "examples/marsh-clock.rig.toml", "calibration", "--servo", "heron.neck"])
+        .args(["--date", "2026-01-02", "-o"])
+        .arg(&drawing)
+        .status();
+    let shown = program("rsvg-convert")
+        .args(["-d", "96", "-p", "96", "-o", "docs/screenshots/sheet.png"])
+        .arg(&drawing)
+        .status();
+    let _ = std::fs::remove_file(&drawing);
+    match (drawn, shown) {
+        (Ok(drawn), Ok(shown)) if drawn.success() && shown.success() => Ok(()),
+        _ => Err("the sheet could not be drawn".to_owned()),
+    }
 }
 
 /// A display, a terminal on it, and the program in that.

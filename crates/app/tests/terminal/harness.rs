@@ -53,6 +53,8 @@ impl Home {
             ("XDG_DATA_HOME", self.path("data")),
             ("XDG_STATE_HOME", self.path("state")),
             ("XDG_RUNTIME_DIR", self.folder.path().to_owned()),
+            // What a terminal can draw is chosen from this too.
+            ("LC_ALL", PathBuf::from("C.UTF-8")),
         ]
     }
 

@@ -6,5 +6,6 @@ mod calibrate;
 mod ending;
 mod harness;
 mod recovery;
+mod start;
 mod tutorial;
 mod work;
