@@ -87,7 +87,11 @@ fn run() -> Option<Vec<Row>> {
     engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
     std::thread::sleep(Duration::from_millis(100));
     engine.command(Command::GiveBack { servo: 1 });
-    std::thread::sleep(Duration::from_secs(2));
+    // The new owner is met with a glide; what follows it at once is measured. The line must not fall silent.
+    for _ in 0..60 {
+        own.send(b"v0=500\n");
+        std::thread::sleep(Duration::from_millis(50));
+    }
     let bare_writes = bare_loop(&bare, &bench)?;
     let (mut own_times, mut bare_times, mut ages) = (Vec::new(), Vec::new(), Vec::new());
     let begin = Instant::now();

@@ -58,24 +58,25 @@ fn servo(scene: &Scene) -> Ready {
     need(scene.picked().is_some(), "this rig has no servo yet: a adds one")
 }
 
-fn engaged(scene: &Scene) -> Ready {
+/// Neither cut nor held.
+fn free(scene: &Scene) -> Ready {
     match scene.model.snapshot.output {
         Output::Cut => Err("output is cut: d enables it again"),
         Output::Held => Err("output is held: d drives on"),
-        _ => need(
-            scene.picked().is_some_and(|p| p.state.engaged),
-            "it gets no pulses, so it cannot move: engage it with e",
-        ),
+        Output::Off | Output::Driving => Ok(()),
     }
+}
+
+fn engaged(scene: &Scene) -> Ready {
+    free(scene)?;
+    let words = "it gets no pulses, so it cannot move: engage it with e";
+    need(scene.picked().is_some_and(|p| p.state.engaged), words)
 }
 
 fn released(scene: &Scene) -> Ready {
     servo(scene)?;
-    match scene.model.snapshot.output {
-        Output::Cut => Err("output is cut: d enables it again"),
-        Output::Held => Err("output is held: d drives on"),
-        _ => need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it"),
-    }
+    free(scene)?;
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it")
 }
 
 fn fitted(scene: &Scene) -> Ready {

@@ -162,23 +162,28 @@ fn no_kill_breaks_a_file_or_loses_what_is_older_than_two_seconds() {
     assert!(saved > TRIALS / 4 && copied > TRIALS / 8, "saved in {saved}, copied in {copied} of {TRIALS}");
 }
 
-#[test]
-fn after_a_kill_the_edits_are_offered_and_taken_back() {
-    let home = Home::new();
-    let rig = rig_beside(&home, str::to_owned, str::to_owned);
-    let open = ["open", rig.to_str().unwrap()];
-    let mut pane = Pane::start(&home, &open);
+/// A rig in a pane, with a servo more than its file has.
+fn opened_and_edited(home: &Home, rig: &Path) -> Pane {
+    let mut pane = Pane::start(home, &["open", rig.to_str().unwrap()]);
     pane.see("punt.rudder");
     pane.keys(&["a"]);
     pane.see("add servo");
     pane.text("crane.jib");
     pane.keys(&["Enter"]);
     pane.see("crane.jib added on channel 0 of upper");
+    pane
+}
+
+#[test]
+fn after_a_kill_the_edits_are_offered_and_taken_back() {
+    let home = Home::new();
+    let rig = rig_beside(&home, str::to_owned, str::to_owned);
+    let pane = opened_and_edited(&home, &rig);
     until(|| copy_in(&home).filter(|text| text.contains("crane.jib")), || "no copy was written".to_owned());
     pane.signal("-KILL");
     pane.see("left with 137");
     drop(pane);
-    let mut pane = Pane::start(&home, &open);
+    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
     pane.see("An earlier run ended without saving");
     pane.see("+ name = \"crane.jib\"");
     pane.keys(&["Enter"]);
@@ -195,12 +200,7 @@ fn after_a_kill_the_edits_are_offered_and_taken_back() {
 fn quitting_asks_and_what_is_discarded_is_not_offered_again() {
     let home = Home::new();
     let rig = rig_beside(&home, str::to_owned, str::to_owned);
-    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
-    pane.see("punt.rudder");
-    pane.keys(&["a"]);
-    pane.text("crane.jib");
-    pane.keys(&["Enter"]);
-    pane.see("crane.jib added");
+    let mut pane = opened_and_edited(&home, &rig);
     pane.keys(&["q"]);
     pane.see("There are unsaved edits");
     pane.keys(&["q"]);
@@ -212,11 +212,7 @@ fn quitting_asks_and_what_is_discarded_is_not_offered_again() {
 fn a_damaged_copy_is_said_and_put_aside() {
     let home = Home::new();
     let rig = rig_beside(&home, str::to_owned, str::to_owned);
-    let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
-    pane.see("punt.rudder");
-    pane.keys(&["a"]);
-    pane.text("crane.jib");
-    pane.keys(&["Enter"]);
+    let pane = opened_and_edited(&home, &rig);
     until(|| copy_in(&home), || "no copy was written".to_owned());
     pane.signal("-KILL");
     pane.see("left with 137");
