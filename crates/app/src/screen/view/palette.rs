@@ -17,6 +17,9 @@ pub fn clear(pen: &mut Pen<'_>) {
     }
 }
 
+/// From this width on sentences fit beside the names.
+const WIDE: u16 = 115;
+
 /// Draws the palette over the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &str, pick: usize) {
     clear(pen);
@@ -26,9 +29,13 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &str, pick: usize) {
     if found.is_empty() {
         pen.put(4, 3, "no command is called that", theme::text(theme::QUIET));
     }
-    let room = usize::from(pen.height().saturating_sub(4)).max(1);
+    // Where sentences do not fit beside the names, that of the picked one stands below in full.
+    let below = if pen.width() < WIDE { 3 } else { 0 };
+    let room = usize::from(pen.height().saturating_sub(4 + below)).max(1);
     let first = (pick + 1).saturating_sub(room);
-    for (y, (n, action)) in (3..pen.height().saturating_sub(1)).zip(found.iter().enumerate().skip(first)) {
+    for (y, (n, action)) in
+        (3..pen.height().saturating_sub(1 + below)).zip(found.iter().enumerate().skip(first))
+    {
         let here = n == pick;
         if here {
             let wide = pen.width();
@@ -40,6 +47,10 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &str, pick: usize) {
         pen.put(3, y, action.name, if here { theme::strong(color) } else { theme::text(color) });
         let keys: Vec<String> = action.keys.iter().map(|k| k.name()).collect();
         pen.put_right(32, y, &keys.join(" "), theme::text(theme::QUIET));
-        pen.put(34, y, hindrance.unwrap_or(action.long), theme::text(theme::QUIET));
+        let words = hindrance.unwrap_or(action.long);
+        pen.put(34, y, words, theme::text(theme::QUIET));
+        if here && below > 0 {
+            pen.paragraph(3, pen.height().saturating_sub(2), words, theme::text(theme::INK));
+        }
     }
 }

@@ -8,7 +8,7 @@ use crate::screen::theme;
 pub fn draw(pen: &mut Pen<'_>, offer: &Offer, from: usize) {
     super::palette::clear(pen);
     pen.put(2, 1, "lines that differ", theme::strong(theme::INK));
-    pen.put(21, 1, "+ in the unsaved edits   - in the file", theme::text(theme::QUIET));
+    pen.put(21, 1, "+ unsaved   - in the file", theme::text(theme::QUIET));
     let last = pen.height().saturating_sub(1);
     for (y, (sign, line)) in (3..last).zip(offer.lines.iter().skip(from)) {
         let color = if *sign == '+' { theme::INK } else { theme::QUIET };
