@@ -1,6 +1,6 @@
 //! The Marsh Clock, carried inside the program, and put where its changes can be kept.
 
-use crate::files;
+use crate::{files, recovery};
 use std::path::PathBuf;
 
 const RIG: &str = include_str!("../../../examples/marsh-clock.rig.toml");
@@ -11,8 +11,12 @@ const SIM: &str = include_str!("../../../examples/marsh-clock.sim.toml");
 /// # Errors
 /// When the data folder cannot be written.
 pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
-    let folder = files::folders()?.data;
+    let files::Folders { data: folder, state } = files::folders()?;
     let path = folder.join("marsh-clock.rig.toml");
+    if fresh {
+        // Unsaved edits of an earlier demo are to be forgotten too; most often there are none.
+        let _ = std::fs::remove_file(recovery::place(&state, &path));
+    }
     for (path, text) in [(&path, RIG), (&folder.join("marsh-clock.sim.toml"), SIM)] {
         if fresh || !path.exists() {
             files::write(path, text).map_err(|error| miette::Report::msg(error.to_string()))?;

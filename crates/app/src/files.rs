@@ -109,6 +109,8 @@ pub fn write(path: &Path, content: impl AsRef<[u8]>) -> Result<(), Unwritten> {
 }
 
 fn write_whole(path: &Path, content: &[u8]) -> std::io::Result<()> {
+    // A link stays a link: what it leads to is replaced.
+    let path = &path.canonicalize().unwrap_or_else(|_| path.to_owned());
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
     std::fs::create_dir_all(folder)?;
     let old = std::fs::metadata(path).ok().map(|m| m.permissions());
@@ -141,7 +143,7 @@ fn write_part(part: &Path, content: &[u8], permissions: Option<std::fs::Permissi
 
 /// Takes away what a run that was killed while writing has left beside a file.
 pub fn tidy(path: &Path) {
-    let _ = std::fs::remove_file(part(path));
+    let _ = std::fs::remove_file(part(&path.canonicalize().unwrap_or_else(|_| path.to_owned())));
 }
 
 /// The folders that this program keeps things in, by the desktop's rules.
@@ -177,6 +179,21 @@ mod tests {
             1,
             "nothing is left beside it"
         );
+    }
+
+    #[test]
+    fn a_link_stays_a_link_and_what_a_kill_left_beside_is_tidied_up() {
+        let folder = tempfile::tempdir().unwrap();
+        let (real, link) = (folder.path().join("real.rig.toml"), folder.path().join("link.rig.toml"));
+        write(&real, "one").unwrap();
+        std::os::unix::fs::symlink(&real, &link).unwrap();
+        std::fs::write(folder.path().join(".real.rig.toml.part"), "half").unwrap();
+        write(&link, "two").unwrap();
+        assert!(link.is_symlink());
+        assert_eq!(std::fs::read_to_string(&real).unwrap(), "two");
+        std::fs::write(folder.path().join(".real.rig.toml.part"), "half").unwrap();
+        tidy(&link);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
     }
 
     #[test]

@@ -94,7 +94,6 @@ impl Session {
     /// # Errors
     /// When the rig cannot be used, or another program has it.
     pub fn open(path: &Path, live: &Live) -> miette::Result<Self> {
-        files::tidy(path);
         let source = files::open(path)?;
         let rig = Arc::new(source.rig().clone());
         tracing::info!(
@@ -104,6 +103,8 @@ impl Session {
         );
         let mut holds: Vec<Hold> =
             holder::hold(&holder::file_name(path)).into_diagnostic()?.into_iter().collect();
+        // Nobody else can be writing it now.
+        files::tidy(path);
         let hardware = hardware::resolve(&rig, path, live)?;
         let Hardware { setup, manual, simulated, holds: buses } = hardware;
         holds.extend(buses);

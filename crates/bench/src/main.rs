@@ -68,7 +68,7 @@ fn head() -> String {
     let processor = processor.lines().find_map(|l| l.strip_prefix("model name")?.split(": ").nth(1));
     format!(
         "# Figures\n\nMade by `cargo xtask bench`; never part of a test. What stands beside a figure was measured in the \
-         same run,\nso that a ratio means something on a busy machine too.\n\n{}, {} cores of a {}, Linux {}, {}.\n\n",
+         same run,\nso that a ratio means something on a busy machine too.\n\n{}, {} cores, {}, Linux {}, {}.\n\n",
         said("date", &["+%Y-%m-%d"]),
         cores,
         processor.unwrap_or("processor that does not say its name"),

@@ -382,7 +382,9 @@ fn edits_of_an_earlier_run_are_offered_taken_and_undone() {
     let mut bench = Bench::reopened(&path, folder);
     let left = bench.session.keep_edits(state.path()).unwrap();
     bench.model.greet(left);
-    insta::assert_snapshot!("recover", bench.frame(100, 30).replace(|c: char| c.is_ascii_digit(), "0"));
+    // How long ago it was depends on how busy the machine is.
+    let frame = bench.frame(100, 30).replace(|c: char| c.is_ascii_digit(), "0");
+    insta::assert_snapshot!("recover", frame.replace("second ago", "seconds ago"));
     bench.code(KeyCode::Enter);
     assert_eq!(bench.session.rig, edited);
     bench.press(Key::char('u'));
