@@ -106,25 +106,8 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
         signal_hook::flag::register(signal, Arc::clone(&stop)).into_diagnostic()?;
     }
-    let rig = Arc::clone(&session.rig);
     let moved: Vec<usize> = session.derived.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
-    let mut names = Vec::new();
-    let mut commands = Vec::new();
-    for &servo in &moved {
-        let (Some(plan), Some(part)) = (session.derived.plan.servos.get(servo), rig.servos.get(servo)) else {
-            continue;
-        };
-        if plan.line.is_none() {
-            eprintln!("{} has no fit and does not move: calibrate it first", part.name);
-            continue;
-        }
-        let (pulse, how, told) = match session.last_known.of(&part.name) {
-            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
-            None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
-        };
-        names.push(format!("{} ({how})", part.name));
-        commands.push(Command::Engage { servo, pulse, told });
-    }
+    let (names, commands) = first_pulses(&session, &moved);
     if commands.is_empty() {
         return Err(Report::msg(
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
@@ -156,6 +139,30 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     let stopped = stop.load(Ordering::SeqCst);
     println!("{}", if stopped { "stopped: released" } else { "played to its end: released" });
     Ok(if stopped { Exit::Failed } else { Exit::Done }.into())
+}
+
+/// The first pulse of each servo that the sequence moves, and in words where that comes from.
+fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command>) {
+    let mut names = Vec::new();
+    let mut commands = Vec::new();
+    for &servo in moved {
+        let (Some(plan), Some(part)) =
+            (session.derived.plan.servos.get(servo), session.rig.servos.get(servo))
+        else {
+            continue;
+        };
+        if plan.line.is_none() {
+            eprintln!("{} has no fit and does not move: calibrate it first", part.name);
+            continue;
+        }
+        let (pulse, how, told) = match session.last_known.of(&part.name) {
+            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
+            None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
+        };
+        names.push(format!("{} ({how})", part.name));
+        commands.push(Command::Engage { servo, pulse, told });
+    }
+    (names, commands)
 }
 
 /// Waits for a condition on the snapshot; whether it came before the time was over.

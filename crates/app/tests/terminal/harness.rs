@@ -187,6 +187,14 @@ impl Pane {
         );
     }
 
+    /// Kills the program, which gets no chance to tidy its screen, and waits until it is gone.
+    pub fn kill(&self) {
+        let process = self.process();
+        send_signal("-KILL", process);
+        let gone = || (!Path::new(&format!("/proc/{process}")).exists()).then_some(());
+        until(gone, || "the process stays".to_owned());
+    }
+
     /// Sends the program a signal.
     pub fn signal(&self, signal: &str) {
         send_signal(signal, self.process());
@@ -223,4 +231,13 @@ pub fn rig_beside(home: &Home, change: impl Fn(&str) -> String, sim: impl Fn(&st
     std::fs::write(&rig, change(&read("marsh-clock.rig.toml"))).unwrap();
     std::fs::write(home.path("bench.sim.toml"), sim(&read("marsh-clock.sim.toml"))).unwrap();
     rig
+}
+
+/// The text of the copy of unsaved edits, if there is one; it is never half a copy.
+pub fn copy_in(home: &Home) -> Option<String> {
+    let folder = std::fs::read_dir(home.path("state/wasvolta/recovery")).ok()?;
+    let found = folder.flatten().map(|e| e.path()).find(|p| p.extension().is_some_and(|e| e == "toml"))?;
+    let text = std::fs::read_to_string(found).unwrap();
+    let copy: toml_edit::DocumentMut = text.parse().unwrap();
+    Some(copy["text"].as_str().unwrap().to_owned())
 }

@@ -287,6 +287,29 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     format!("{line}\n{sure}{sheet}")
 }
 
+/// The fit over a stretch of pulses, with its band and the marks it was made from.
+fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
+    let angle = |p: f64| fit.line.angle_at(Micros::new(p)).get();
+    // Solid between the marks, dashed where the line is only continued.
+    let (first, last) =
+        fit.points.first().zip(fit.points.last()).map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
+    plot.line((first, angle(first)), (last, angle(last)), theme::INK);
+    for (from, to) in [(x0, first), (last, x1)] {
+        plot.dashed((from, angle(from)), (to, angle(to)), theme::INK, (2, 5));
+    }
+    for side in [-1.0, 1.0] {
+        for step in 0..60u32 {
+            let p = x0 + (x1 - x0) * f64::from(step) / 60.0;
+            let edge = angle(p) + side * fit.band(Micros::new(p)).get();
+            let (x, y) = plot.at(p, edge);
+            plot.canvas.dot(x, y, theme::QUIET);
+        }
+    }
+    for point in &fit.points {
+        plot.disc(point.pulse.get(), point.angle.get(), theme::MARK);
+    }
+}
+
 /// Pulse against angle: the fit with its band, the marks, what the sheet claims, and the present place.
 fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let Some((drawn, fitted)) = picked.drawn_line() else { return };
@@ -303,28 +326,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         plot.dashed((x0, angle(x0)), (x1, angle(x1)), theme::QUIET, (1, 4));
     }
     if let Some(Ok(fit)) = scene.derived.fits.get(scene.model.servo) {
-        let angle = |p: f64| fit.line.angle_at(Micros::new(p)).get();
-        // Solid between the marks, dashed where the line is only continued.
-        let (first, last) = fit
-            .points
-            .first()
-            .zip(fit.points.last())
-            .map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
-        plot.line((first, angle(first)), (last, angle(last)), theme::INK);
-        for (from, to) in [(x0, first), (last, x1)] {
-            plot.dashed((from, angle(from)), (to, angle(to)), theme::INK, (2, 5));
-        }
-        for side in [-1.0, 1.0] {
-            for step in 0..60u32 {
-                let p = x0 + (x1 - x0) * f64::from(step) / 60.0;
-                let edge = angle(p) + side * fit.band(Micros::new(p)).get();
-                let (x, y) = plot.at(p, edge);
-                plot.canvas.dot(x, y, theme::QUIET);
-            }
-        }
-        for point in &fit.points {
-            plot.disc(point.pulse.get(), point.angle.get(), theme::MARK);
-        }
+        plot_fit(&mut plot, fit, (x0, x1));
     }
     if picked.state.engaged && fitted {
         plot.disc(picked.wire_pulse().get(), drawn.angle_at(picked.wire_pulse()).get(), theme::COMMANDED);
