@@ -201,7 +201,13 @@ fn blocked_and_driving(home: &Home) -> Unread {
     let mut times = 0;
     until(
         || {
-            times = if program.is_blocked() { times + 1 } else { 0 };
+            if program.is_blocked() {
+                times += 1;
+            } else {
+                // Another view is a whole screen to write: that fills what nobody reads.
+                times = 0;
+                program.press(b"\t");
+            }
             (times > 20).then_some(())
         },
         || "the screen never blocked".to_owned(),
