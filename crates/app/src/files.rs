@@ -146,6 +146,12 @@ pub fn tidy(path: &Path) {
     let _ = std::fs::remove_file(part(&path.canonicalize().unwrap_or_else(|_| path.to_owned())));
 }
 
+/// A rig file's name without the ending that rigs have.
+pub fn stem(rig: &Path) -> String {
+    let name = rig.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    name.strip_suffix(".rig.toml").or_else(|| name.strip_suffix(".toml")).unwrap_or(&name).to_owned()
+}
+
 /// The folders that this program keeps things in, by the desktop's rules.
 pub struct Folders {
     /// Rigs of the demo.

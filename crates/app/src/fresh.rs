@@ -51,13 +51,12 @@ pub fn make(path: &Path, bus: Option<(String, u8)>, serial: Option<String>) -> R
     if bus.is_none() && serial.is_none() {
         return Err(NotMade::Empty);
     }
-    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let stem = name.strip_suffix(".rig.toml").or_else(|| name.strip_suffix(".toml")).unwrap_or(&name);
+    let stem = files::stem(path);
     let path = path.with_file_name(format!("{stem}.rig.toml"));
     if path.exists() {
         return Err(NotMade::There(path.display().to_string()));
     }
-    let source = fresh::rig(&Beginning { name: stem.to_owned(), bus, serial })
+    let source = fresh::rig(&Beginning { name: stem, bus, serial })
         .map_err(|located| NotMade::Unsound { message: located.message, help: located.help })?;
     files::write(&path, source.text())?;
     Ok(path)

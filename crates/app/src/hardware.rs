@@ -1,6 +1,7 @@
 //! From a rig's ports to what the engine drives: real transports, or simulated ones behind the same traits.
 
 use crate::cli::{ClockKind, Live};
+use crate::files;
 use crate::holder::{self, Hold};
 use miette::{Context, IntoDiagnostic, Report};
 use std::io::{BufWriter, Write};
@@ -133,8 +134,7 @@ fn line(port: &Port, simulation: Option<&Simulated>) -> LinePort {
 
 /// The truth's file stands beside the rig: `x.rig.toml` has `x.sim.toml`.
 fn truth_path(rig: &Path) -> PathBuf {
-    let name = rig.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let stem = name.strip_suffix(".rig.toml").or_else(|| name.strip_suffix(".toml")).unwrap_or(&name);
+    let stem = files::stem(rig);
     rig.with_file_name(format!("{stem}.sim.toml"))
 }
 

@@ -56,7 +56,8 @@ impl LastKnown {
     }
 }
 
-fn now() -> u64 {
+/// Seconds since 1970, as what is kept between runs counts them.
+pub fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
 }
 

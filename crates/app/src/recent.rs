@@ -1,10 +1,10 @@
 //! Rigs that were open lately, newest first.
 
 use crate::files;
-use crate::last_known::ago;
+use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 
 const KEPT: usize = 12;
 
@@ -35,7 +35,7 @@ impl Recent {
 
     /// Rigs that are still there, with how long ago each was open.
     pub fn there(&self) -> Vec<(PathBuf, String)> {
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
+        let now = now();
         let entry = |e: &Entry| (e.path.clone(), ago(Duration::from_secs(now.saturating_sub(e.at_s))));
         self.rig.iter().filter(|e| e.path.exists()).map(entry).collect()
     }
@@ -44,9 +44,8 @@ impl Recent {
     pub fn note(state: &Path, rig: &Path) {
         let mut recent = Self::read(state);
         let Ok(path) = rig.canonicalize() else { return };
-        let at_s = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
         recent.rig.retain(|e| e.path != path);
-        recent.rig.insert(0, Entry { path, at_s });
+        recent.rig.insert(0, Entry { path, at_s: now() });
         recent.rig.truncate(KEPT);
         if let Ok(text) = toml_edit::ser::to_string_pretty(&recent) {
             let _ = files::write(&place(state), text);

@@ -4,7 +4,7 @@
 //! copy goes. The next start offers what it finds as a list of changed lines.
 
 use crate::files;
-use crate::last_known::ago;
+use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use similar::{ChangeTag, TextDiff};
@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::thread::JoinHandle;
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, Source, load};
 
@@ -89,7 +89,7 @@ pub fn look(state: &Path, rig: &Path, source: &Source) -> Left {
         return Left::Nothing;
     }
     let lines = changed_lines(source.text(), &stored.text);
-    let age = Duration::from_secs(seconds_now().saturating_sub(stored.at_s));
+    let age = Duration::from_secs(now().saturating_sub(stored.at_s));
     let file_changed = stored.origin_sha256 != hash(source.text());
     Left::Edits(Box::new(Offer { rig: recovered, age, file_changed, lines, place }))
 }
@@ -110,7 +110,7 @@ fn set_aside(place: &Path, word: &str) -> Left {
 
 /// Renames a copy so that no later one replaces it; gives where it is.
 fn aside(place: &Path, word: &str) -> PathBuf {
-    let to = place.with_extension(format!("{word}-{}.toml", seconds_now()));
+    let to = place.with_extension(format!("{word}-{}.toml", now()));
     match std::fs::rename(place, &to) {
         Ok(()) => to,
         Err(_) => place.to_owned(),
@@ -231,7 +231,7 @@ impl Writer {
                     recovery: FORMAT,
                     origin: self.origin.clone(),
                     origin_sha256: hash(source.text()),
-                    at_s: seconds_now(),
+                    at_s: now(),
                     text_sha256: hash(next.text()),
                     text: next.text().to_owned(),
                 };
@@ -257,10 +257,6 @@ fn newest_within(notes: &Receiver<Note>, first: Note, most: Duration) -> (Note, 
             Err(RecvTimeoutError::Disconnected) => return (newest, true),
         }
     }
-}
-
-fn seconds_now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
 }
 
 #[cfg(test)]

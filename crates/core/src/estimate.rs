@@ -45,8 +45,8 @@ impl Estimate {
         Self { pulse, known: Known::Assumed, at }
     }
 
-    /// Follows what was sent at `rate` µs of travel a second for `dt` seconds. An assumed place is modelled once the horn has
-    /// had the time to arrive from anywhere.
+    /// Follows what was sent at `rate` µs of travel a second for `dt` seconds. An assumed place is modelled once
+    /// the horn has had the time to arrive from anywhere.
     #[inline]
     pub fn follow(&mut self, sent: Micros, rate: f64, now: Duration, dt: f64) {
         let step = rate * dt;

@@ -105,7 +105,8 @@ impl Guard {
     pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: f64) -> Passed {
         let (target, stopped) =
             if wanted.is_finite() { self.bound(wanted) } else { (before, Some(Stopped::NotANumber)) };
-        let step = if speed < self.speed { speed } else { self.speed } * dt;
+        let speed = if speed < self.speed { speed } else { self.speed };
+        let step = speed * dt;
         let pulse = before + Micros::new(held((target - before).get(), -step, step));
         // The plan was refused at load where no tick lies between the endpoints.
         let ticks = self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole));

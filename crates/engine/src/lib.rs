@@ -125,12 +125,12 @@ impl Engine {
             threads.push(spawn("bus", &engine.stop, move |stop| worker.run(stop))?);
         }
         if let Some(scribe) = scribe {
-            others.push(spawn("recording", &engine.stop, move |stop| scribe.run(stop))?);
+            others.push(spawn("recording", &engine.stop, move |_| scribe.run())?);
         }
         threads.push(spawn("lines", &engine.stop, move |stop| keeper.run(stop))?);
         let wakers = threads.iter().map(|t| t.thread().clone()).collect();
         threads.push(spawn("beat", &engine.stop, move |stop| beat.run(stop, wakers))?);
-        // Joined last: what the beat did last is to be written too.
+        // Joined last: the scribe ends when the beat has.
         threads.extend(others);
         engine.drive = Drive::Threads(threads);
         Ok(engine)

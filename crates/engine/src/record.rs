@@ -190,11 +190,16 @@ fn nanoseconds(time: Duration) -> u64 {
 }
 
 impl Scribe {
-    /// Writes until stopped, and then what is left.
-    pub(crate) fn run(mut self, stop: &crate::Stop) {
+    /// Writes until the beat has ended, to its last entry: half a turn would not replay.
+    pub(crate) fn run(mut self) {
         const NAP: Duration = Duration::from_millis(50);
-        while !stop.is_set() {
+        loop {
+            // Asked before writing: what was put there before the end is written too.
+            let over = self.entries.is_abandoned();
             self.write();
+            if over {
+                return;
+            }
             std::thread::park_timeout(NAP);
         }
     }

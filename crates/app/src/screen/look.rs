@@ -302,19 +302,10 @@ mod tests {
 
     #[test]
     fn every_colour_of_the_theme_has_all_its_dresses_and_stays_readable() {
-        let light = |color: Color| {
-            let Color::Rgb(r, g, b) = color else { panic!("{color:?}") };
-            let part = |v: u8| {
-                let v = f64::from(v) / 255.0;
-                if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
-            };
-            0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
-        };
         let dressed = |color| role(color).unwrap().light;
         for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
             for ground in [theme::GROUND, theme::RAISED] {
-                let (a, b) = (light(dressed(ink)), light(dressed(ground)));
-                let contrast = (a.max(b) + 0.05) / (a.min(b) + 0.05);
+                let contrast = theme::contrast(dressed(ink), dressed(ground));
                 assert!(contrast >= 4.5, "{ink:?} on {ground:?} is {contrast:.2}");
             }
             for look in [Theme::Dark, Theme::Light] {

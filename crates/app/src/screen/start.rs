@@ -8,10 +8,17 @@ use super::theme;
 use crate::fresh;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use miette::IntoDiagnostic;
+use ratatui::DefaultTerminal;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+/// Time between two looks whether a signal has come.
+const LOOK_UP: Duration = Duration::from_millis(100);
 
 /// What was chosen.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -248,27 +255,41 @@ fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
 /// When the terminal cannot be used.
 pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
     let mut start = Start::new(offers);
+    // A signal ends it as q does: the terminal is given back.
+    let ended = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+        signal_hook::flag::register(signal, Arc::clone(&ended)).into_diagnostic()?;
+    }
     let mut terminal = ratatui::try_init().into_diagnostic()?;
-    let chosen = loop {
-        if let Err(error) = terminal.draw(|f| {
-            start.draw(f.area(), f.buffer_mut());
-            look.dress(f.buffer_mut());
-        }) {
-            break Err(error);
-        }
-        match crossterm::event::read() {
-            // Nothing is driven yet, so there is nothing to cut; it does not quit either.
-            Ok(Event::Key(key)) if key.kind != KeyEventKind::Release && !keys::is_cut(key) => {
-                if let Some(choice) = start.press(Key::pressed(key)) {
-                    break Ok(choice);
-                }
-            }
-            Ok(_) => {}
-            Err(error) => break Err(error),
-        }
-    };
+    let chosen = choose(&mut start, &mut terminal, look, &ended);
     ratatui::restore();
     chosen.into_diagnostic()
+}
+
+fn choose(
+    start: &mut Start,
+    terminal: &mut DefaultTerminal,
+    look: &Look,
+    ended: &AtomicBool,
+) -> std::io::Result<Choice> {
+    while !ended.load(Ordering::SeqCst) {
+        terminal.draw(|f| {
+            start.draw(f.area(), f.buffer_mut());
+            look.dress(f.buffer_mut());
+        })?;
+        if !crossterm::event::poll(LOOK_UP)? {
+            continue;
+        }
+        // Nothing is driven yet, so there is nothing to cut; it does not quit either.
+        if let Event::Key(key) = crossterm::event::read()?
+            && key.kind != KeyEventKind::Release
+            && !keys::is_cut(key)
+            && let Some(choice) = start.press(Key::pressed(key))
+        {
+            return Ok(choice);
+        }
+    }
+    Ok(Choice::Nothing)
 }
 
 #[cfg(test)]

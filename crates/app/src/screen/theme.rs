@@ -38,3 +38,18 @@ pub fn strong(color: Color) -> Style {
 pub fn block(color: Color) -> Style {
     Style::new().fg(GROUND).bg(color).add_modifier(Modifier::BOLD)
 }
+
+/// How much two colours stand apart, 1 to 21, by the web's accessibility guidelines.
+#[cfg(test)]
+pub fn contrast(a: Color, b: Color) -> f64 {
+    let light = |color: Color| {
+        let Color::Rgb(r, g, b) = color else { panic!("{color:?} has no known light") };
+        let part = |v: u8| {
+            let v = f64::from(v) / 255.0;
+            if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+        };
+        0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
+    };
+    let (a, b) = (light(a), light(b));
+    (a.max(b) + 0.05) / (a.min(b) + 0.05)
+}

@@ -31,6 +31,18 @@ fn without_a_rig_it_asks_and_what_was_made_is_offered_the_next_time() {
 }
 
 #[test]
+fn a_signal_ends_the_asking_and_gives_the_terminal_back() {
+    for signal in ["-TERM", "-HUP"] {
+        let home = Home::new();
+        let pane = Pane::start_in(&home, &[]);
+        pane.see("What shall it work on?");
+        pane.signal(signal);
+        pane.see("left with 0");
+        pane.see_no_more("What shall it work on?");
+    }
+}
+
+#[test]
 fn a_live_run_with_hand_and_knob_is_recorded_and_replayed() {
     let home = Home::new();
     let tape = home.path("run.rec");

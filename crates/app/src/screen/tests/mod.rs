@@ -138,21 +138,13 @@ fn every_size_from_the_least_on_can_be_drawn() {
 
 #[test]
 fn text_has_enough_contrast_on_its_ground() {
-    let light = |c: Color| {
-        let Color::Rgb(r, g, b) = c else { panic!("{c:?}") };
-        let part = |v: u8| {
-            let v = f64::from(v) / 255.0;
-            if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
-        };
-        0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
-    };
-    let contrast = |a: Color, b: Color| {
-        let (a, b) = (light(a), light(b));
-        (a.max(b) + 0.05) / (a.min(b) + 0.05)
-    };
     for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
         for ground in [theme::GROUND, theme::RAISED] {
-            assert!(contrast(ink, ground) >= 4.5, "{ink:?} on {ground:?} is {:.2}", contrast(ink, ground));
+            assert!(
+                theme::contrast(ink, ground) >= 4.5,
+                "{ink:?} on {ground:?} is {:.2}",
+                theme::contrast(ink, ground)
+            );
         }
     }
 }
