@@ -27,9 +27,15 @@ impl Key {
         Self { code, ctrl: false }
     }
 
-    /// The key of an event.
-    pub fn pressed(event: KeyEvent) -> Self {
-        Self { code: event.code, ctrl: event.modifiers.contains(KeyModifiers::CONTROL) }
+    /// The keys of an event, in the order they were pressed. A terminal writes Esc as the byte that Alt puts before
+    /// another key, so Esc with a key right behind it arrives as Alt and that key. Alt means nothing here, while an
+    /// Esc that is lost would leave an entry open, or the output driving: it is always the two keys.
+    pub fn pressed(event: KeyEvent) -> impl Iterator<Item = Self> {
+        let key = Self { code: event.code, ctrl: event.modifiers.contains(KeyModifiers::CONTROL) };
+        let typed =
+            matches!(event.code, KeyCode::Char(_) | KeyCode::Enter | KeyCode::Tab | KeyCode::Backspace);
+        let escaped = typed && event.modifiers.contains(KeyModifiers::ALT);
+        escaped.then_some(Self::of(KeyCode::Esc)).into_iter().chain([key])
     }
 
     /// How it is written on the screen.
@@ -57,5 +63,27 @@ impl Key {
 
 /// Whether a key event is the cut.
 pub fn is_cut(event: KeyEvent) -> bool {
-    Key::pressed(event) == Key::ctrl('c')
+    Key::pressed(event).any(|key| key == Key::ctrl('c'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pressed(code: KeyCode, modifiers: KeyModifiers) -> Vec<Key> {
+        Key::pressed(KeyEvent::new(code, modifiers)).collect()
+    }
+
+    #[test]
+    fn escape_right_before_a_key_is_two_keys() {
+        let escape = Key::of(KeyCode::Esc);
+        assert_eq!(pressed(KeyCode::Char('1'), KeyModifiers::ALT), [escape, Key::char('1')]);
+        assert_eq!(pressed(KeyCode::Enter, KeyModifiers::ALT), [escape, Key::of(KeyCode::Enter)]);
+        let both = KeyModifiers::ALT | KeyModifiers::CONTROL;
+        assert_eq!(pressed(KeyCode::Char('c'), both), [escape, Key::ctrl('c')]);
+        assert!(is_cut(KeyEvent::new(KeyCode::Char('c'), both)));
+        assert_eq!(pressed(KeyCode::Char('1'), KeyModifiers::NONE), [Key::char('1')]);
+        // Arrows with Alt are written in another way: there was no Esc.
+        assert_eq!(pressed(KeyCode::Left, KeyModifiers::ALT), [Key::of(KeyCode::Left)]);
+    }
 }

@@ -284,7 +284,7 @@ fn choose(
         if let Event::Key(key) = crossterm::event::read()?
             && key.kind != KeyEventKind::Release
             && !keys::is_cut(key)
-            && let Some(choice) = start.press(Key::pressed(key))
+            && let Some(choice) = Key::pressed(key).find_map(|key| start.press(key))
         {
             return Ok(choice);
         }

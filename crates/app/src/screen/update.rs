@@ -88,7 +88,13 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
         model.dialog = None;
         return;
     }
-    let key = Key::pressed(*pressed);
+    for key in Key::pressed(*pressed) {
+        take(model, session, key, now);
+    }
+}
+
+/// Takes one key that was pressed now.
+fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     let within = |time| model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < time);
     let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
