@@ -3,6 +3,8 @@
 //!
 //! This crate wires everything together and draws it; it computes nothing about servos itself.
 
+#![deny(clippy::print_stdout, clippy::print_stderr, reason = "they panic when nobody reads: see `say`")]
+
 mod cli;
 mod command;
 mod demo;
@@ -16,6 +18,7 @@ mod log;
 mod paper;
 mod recent;
 mod recovery;
+mod say;
 mod screen;
 mod session;
 
@@ -26,15 +29,15 @@ fn main() -> ExitCode {
     // A fault of the program is said in one line; the engine releases every servo while unwinding.
     std::panic::set_hook(Box::new(|info| {
         tracing::error!("failed: {info}");
-        eprintln!("wasvolta has failed: {info}");
-        eprintln!("every servo is released; please report this, with what you did before");
+        say::trouble(format_args!("wasvolta has failed: {info}"));
+        say::trouble("every servo is released; please report this, with what you did before");
     }));
     let arguments = cli::Arguments::parse();
     match command::run(arguments) {
         Ok(code) => code,
         Err(report) => {
             tracing::error!("{}", log::plain(&report.to_string()));
-            eprintln!("{report:?}");
+            say::trouble(format_args!("{report:?}"));
             exit::Exit::of(&report).into()
         }
     }

@@ -21,6 +21,7 @@ mod roster;
 mod rows;
 mod scene;
 pub mod start;
+mod terminal;
 #[cfg(test)]
 mod tests;
 mod theme;
@@ -29,6 +30,7 @@ mod view;
 
 use crate::exit::Exit;
 use crate::recovery::Left;
+use crate::say;
 use crate::session::Session;
 use crossterm::event::{Event, KeyEventKind};
 use figures::Figures;
@@ -43,6 +45,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
+use terminal::Screen;
 use wasvolta_core::stage::{Command, Output};
 use wasvolta_engine::Stop;
 use wasvolta_engine::stop::Tripwire;
@@ -70,22 +73,29 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let (wakes, from_others) = channel();
     let asked_to_end =
         listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
-    let mut terminal = ratatui::try_init().into_diagnostic()?;
-    read_keys(wakes, Arc::clone(session.engine.stop()));
+    let released = Arc::clone(session.engine.stop());
+    let mut screen = Screen::take(move || released.set()).into_diagnostic()?;
+    read_keys(wakes, Arc::clone(session.engine.stop()), Arc::clone(&asked_to_end));
     let mut model = Model::new(&mut session);
     model.greet(left);
     let now = Instant::now();
     let figures = Figures::new();
-    let (terminal, shown) = (&mut terminal, &mut session);
+    let (terminal, shown) = (&mut screen, &mut session);
     let watch =
         Watch { terminal, session: shown, look, model, figures, start: now, drawn_at: None, looked_at: now };
     let outcome = watch.keep(&from_others);
-    ratatui::restore();
     session.keep_last_known();
-    let failed = session.engine.is_stopped() && !asked_to_end.load(Ordering::SeqCst);
+    let asked = asked_to_end.load(Ordering::SeqCst);
+    let failed = session.engine.is_stopped() && !asked;
     let staying = session.staying();
+    // The servos first, the screen after: a terminal that takes nothing must not keep them.
     drop(session);
-    outcome?;
+    drop(screen);
+    if let Err(error) = outcome
+        && !asked
+    {
+        return Err(error);
+    }
     if failed {
         return Err(miette::miette!(
             help = "this is a fault of the program, not yours; your last save is unharmed",
@@ -94,9 +104,9 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     }
     tracing::info!("ends: released; staying: {staying:?}");
     if staying.is_empty() {
-        println!("released: no pulses remain");
+        say::line("released: no pulses remain");
     } else {
-        println!("released, but pulses stay as told for {}", staying.join(", "));
+        say::line(format_args!("released, but pulses stay as told for {}", staying.join(", ")));
     }
     Ok(Exit::Done.into())
 }
@@ -130,7 +140,7 @@ fn listen_to_signals(wakes: Sender<Wake>, stop: Arc<Stop>) -> std::io::Result<Ar
 }
 
 /// Reads keys on a thread of its own. Ctrl-C cuts here already: it must not wait for the screen.
-fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
+fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>, asked_to_end: Arc<AtomicBool>) {
     std::thread::spawn(move || {
         let _tripwire = Tripwire::new(&stop);
         while let Ok(event) = crossterm::event::read() {
@@ -145,6 +155,7 @@ fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>) {
             }
         }
         // The terminal is gone: nobody can see or stop anything any more.
+        asked_to_end.store(true, Ordering::SeqCst);
         stop.set();
     });
 }
@@ -240,7 +251,7 @@ fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> m
             {
                 std::thread::yield_now();
             }
-            ratatui::restore();
+            terminal::leave();
             // Stands here until it is continued.
             signal_hook::low_level::emulate_default_handler(SIGTSTP).into_diagnostic()?;
             come_back(terminal)
@@ -252,8 +263,7 @@ fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> m
 
 /// Takes the terminal again after a stop, without asking it anything: the answer would land with the key reader.
 fn come_back(terminal: &mut DefaultTerminal) -> miette::Result<()> {
-    crossterm::terminal::enable_raw_mode().into_diagnostic()?;
-    crossterm::execute!(std::io::stdout(), crossterm::terminal::EnterAlternateScreen).into_diagnostic()?;
+    terminal::enter().into_diagnostic()?;
     let size = terminal.size().into_diagnostic()?;
     terminal.resize(Rect::new(0, 0, size.width, size.height)).into_diagnostic()
 }

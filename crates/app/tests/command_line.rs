@@ -51,6 +51,19 @@ fn check_tells_sound_from_broken_from_unreadable() {
 }
 
 #[test]
+fn nobody_reading_what_it_says_is_no_fault() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    for arguments in [&["check", rig.to_str().unwrap()][..], &["completions", "bash"]] {
+        let (unread, out) = std::io::pipe().unwrap();
+        drop(unread);
+        let mut command = Command::new(env!("CARGO_BIN_EXE_wasvolta"));
+        let status = command.env("XDG_STATE_HOME", home.path()).args(arguments).stdout(out).status().unwrap();
+        assert_eq!(status.code(), Some(0), "{arguments:?}");
+    }
+}
+
+#[test]
 fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");

@@ -2,6 +2,7 @@
 
 use crate::exit::Exit;
 use crate::files;
+use crate::say;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
@@ -30,19 +31,19 @@ pub fn run(path: &Path, json: bool) -> ExitCode {
     match files::open(path) {
         Ok(source) => {
             let rig = source.rig();
-            println!(
+            say::line(format_args!(
                 "{} is sound: {}, {}, {}, {}",
                 path.display(),
                 counted(rig.servos.len(), "servo"),
                 counted(rig.inputs.len(), "input"),
                 counted(rig.poses.len(), "pose"),
                 counted(rig.sequences.len(), "sequence")
-            );
+            ));
             Exit::Done.into()
         }
         Err(bad) => {
             let report = miette::Report::new(bad);
-            eprintln!("{report:?}");
+            say::trouble(format_args!("{report:?}"));
             Exit::of(&report).into()
         }
     }
@@ -82,8 +83,8 @@ fn print(path: &Path, text: &str, found: &[Located], exit: Exit) -> ExitCode {
         .collect();
     let report = Report { file: path.display().to_string(), sound: exit == Exit::Done, problems };
     match serde_json::to_string_pretty(&report) {
-        Ok(text) => println!("{text}"),
-        Err(error) => eprintln!("cannot write JSON: {error}"),
+        Ok(text) => say::line(text),
+        Err(error) => say::trouble(format_args!("cannot write JSON: {error}")),
     }
     exit.into()
 }

@@ -2,6 +2,7 @@
 
 use crate::cli::Arguments;
 use crate::exit::Exit;
+use crate::say;
 use clap::CommandFactory;
 use miette::{Context, IntoDiagnostic};
 use std::path::Path;
@@ -15,12 +16,14 @@ pub fn pages(folder: &Path) -> miette::Result<ExitCode> {
     let cannot = || format!("cannot write manual pages into {}", folder.display());
     std::fs::create_dir_all(folder).into_diagnostic().wrap_err_with(cannot)?;
     clap_mangen::generate_to(Arguments::command(), folder).into_diagnostic().wrap_err_with(cannot)?;
-    println!("read them with `man {}`", folder.join("wasvolta.1").display());
+    say::line(format_args!("read them with `man {}`", folder.join("wasvolta.1").display()));
     Ok(Exit::Done.into())
 }
 
 /// Prints what a shell needs to complete commands.
 pub fn completions(shell: clap_complete::Shell) -> ExitCode {
-    clap_complete::generate(shell, &mut Arguments::command(), "wasvolta", &mut std::io::stdout());
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut Arguments::command(), "wasvolta", &mut script);
+    say::line(String::from_utf8_lossy(&script).trim_end());
     Exit::Done.into()
 }

@@ -3,6 +3,7 @@
 use crate::cli::New;
 use crate::exit::Exit;
 use crate::fresh;
+use crate::say;
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
 
@@ -14,6 +15,10 @@ pub fn run(new: &New) -> miette::Result<ExitCode> {
     let address = fresh::address(&new.address).into_diagnostic()?;
     let bus = new.bus.clone().map(|path| (path, address));
     let path = fresh::make(&new.file, bus, new.serial.clone()).into_diagnostic()?;
-    println!("{}: open it with `wasvolta open {}`, then a adds a servo", path.display(), path.display());
+    say::line(format_args!(
+        "{}: open it with `wasvolta open {}`, then a adds a servo",
+        path.display(),
+        path.display()
+    ));
     Ok(Exit::Done.into())
 }

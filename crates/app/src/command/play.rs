@@ -5,9 +5,9 @@ use crate::cli::{Live, Play};
 use crate::exit::Exit;
 use crate::files;
 use crate::hardware::BEAT;
+use crate::say;
 use crate::session::Session;
 use miette::{IntoDiagnostic, Report, miette};
-use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -67,11 +67,11 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
     if let Some(trace) = trace {
         trace.finish()?;
     }
-    println!(
+    say::line(format_args!(
         "{}: {length:.2} s in {took:.4} s, {shorts} short step{}",
         rig.sequences[sequence].name,
         if shorts == 1 { "" } else { "s" }
-    );
+    ));
     Ok(Exit::Done.into())
 }
 
@@ -94,7 +94,7 @@ fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
     let shorts = line.shorts(home);
     for short in &shorts {
         let name = rig.servos.get(short.servo).map_or("", |s| s.name.as_str());
-        eprintln!("step {} is short: {name} needs {:.3} s", short.step + 1, short.needs);
+        say::trouble(format_args!("step {} is short: {name} needs {:.3} s", short.step + 1, short.needs));
     }
     (shorts.len(), line.first_move(home))
 }
@@ -113,8 +113,8 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
         ));
     }
-    println!("moves: {}", names.join(", "));
-    println!("Ctrl-C ends it and releases everything");
+    say::line(format_args!("moves: {}", names.join(", ")));
+    say::line("Ctrl-C ends it and releases everything");
     let wanted = commands.len();
     let deadline = Duration::from_secs(5) + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0);
     for command in commands {
@@ -137,7 +137,7 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     }
     session.keep_last_known();
     let stopped = stop.load(Ordering::SeqCst);
-    println!("{}", if stopped { "stopped: released" } else { "played to its end: released" });
+    say::line(if stopped { "stopped: released" } else { "played to its end: released" });
     Ok(if stopped { Exit::Failed } else { Exit::Done }.into())
 }
 
@@ -152,7 +152,7 @@ fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command
             continue;
         };
         if plan.line.is_none() {
-            eprintln!("{} has no fit and does not move: calibrate it first", part.name);
+            say::trouble(format_args!("{} has no fit and does not move: calibrate it first", part.name));
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
@@ -217,21 +217,19 @@ fn refuse(session: &mut Session) -> miette::Result<ExitCode> {
     let snapshot = session.engine.snapshot().clone();
     for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
         if let Some(trouble) = state.trouble {
-            eprintln!(
+            say::trouble(format_args!(
                 "{}: cannot {} it: {}; {}",
                 board.name,
                 trouble.doing,
                 trouble.fault,
                 trouble.fault.help()
-            );
+            ));
         } else if matches!(state.phase, Phase::Asking(_)) {
-            eprintln!(
+            say::trouble(format_args!(
                 "{}: pulses run on it already; open the rig on the screen and say what to do with them",
                 board.name
-            );
+            ));
         }
     }
-    let mut out = std::io::stdout();
-    let _ = out.flush();
     Err(Report::msg("not every servo could be engaged: nothing was played"))
 }

@@ -3,6 +3,7 @@
 use super::trace::Trace;
 use crate::cli::Replay;
 use crate::exit::Exit;
+use crate::say;
 use miette::{Context, IntoDiagnostic};
 use std::fs::File;
 use std::io::BufReader;
@@ -31,14 +32,14 @@ pub fn run(replay: &Replay) -> miette::Result<ExitCode> {
     if let Some(trace) = trace {
         trace.finish()?;
     }
-    println!(
+    say::line(format_args!(
         "{} turns over {:.1} s: {} setpoints, the same byte for byte",
         replayed.turns,
         replayed.length.as_secs_f64(),
         replayed.compared
-    );
+    ));
     if replayed.incomplete {
-        eprintln!("the recording ends early: the run was killed, or its disk could not follow");
+        say::trouble("the recording ends early: the run was killed, or its disk could not follow");
     }
     Ok(Exit::Done.into())
 }

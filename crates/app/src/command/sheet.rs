@@ -4,6 +4,7 @@ use crate::cli::{MountingSide, PaperSize, Sheet, SheetKind};
 use crate::exit::Exit;
 use crate::files;
 use crate::paper::{self, Kind, Order};
+use crate::say;
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
 use wasvolta_sheet::Paper;
@@ -26,7 +27,7 @@ pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
     let date = sheet.date.unwrap_or_else(paper::today);
     let order = Order { rig: source.rig(), servo: &sheet.servo, kind, paper, date };
     let path = paper::make(&order, &sheet.output).into_diagnostic()?;
-    println!("{}", path.display());
+    say::line(path.display());
     Ok(Exit::Done.into())
 }
 

@@ -4,6 +4,7 @@ use super::form::{Field, Form, Pressed, Task};
 use super::keys::{self, Key};
 use super::look::Look;
 use super::pen::Pen;
+use super::terminal::Screen;
 use super::theme;
 use crate::fresh;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
@@ -260,10 +261,8 @@ pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
     for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
         signal_hook::flag::register(signal, Arc::clone(&ended)).into_diagnostic()?;
     }
-    let mut terminal = ratatui::try_init().into_diagnostic()?;
-    let chosen = choose(&mut start, &mut terminal, look, &ended);
-    ratatui::restore();
-    chosen.into_diagnostic()
+    let mut screen = Screen::take(|| ()).into_diagnostic()?;
+    choose(&mut start, &mut screen, look, &ended).into_diagnostic()
 }
 
 fn choose(

@@ -112,22 +112,25 @@ fn released(home: &Home) -> bool {
     })
 }
 
-/// A terminal that nobody reads.
+/// A terminal that nobody reads, until it hangs up.
 struct Unread {
-    far: OwnedFd,
+    far: Option<OwnedFd>,
     child: Child,
 }
 
 impl Unread {
-    fn start(home: &Home) -> Self {
-        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+    /// Starts the program, by way of another where one is named.
+    fn start(home: &Home, by: &[&str]) -> Self {
+        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC).unwrap();
         grantpt(&far).unwrap();
         unlockpt(&far).unwrap();
         tcsetwinsize(&far, Winsize { ws_row: 47, ws_col: 160, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
         let path = ptsname(&far, Vec::new()).unwrap().into_string().unwrap();
         let near = File::options().read(true).write(true).open(path).unwrap();
-        let child = Command::new(PROGRAM)
-            .args(["demo", "--sim-log", home.sim_log().to_str().unwrap()])
+        let log = home.sim_log();
+        let words = [by, &[PROGRAM, "demo", "--sim-log", log.to_str().unwrap()]].concat();
+        let child = Command::new(words[0])
+            .args(&words[1..])
             .envs(home.environment())
             .env("TERM", "xterm-256color")
             .stdin(Stdio::from(near.try_clone().unwrap()))
@@ -135,7 +138,7 @@ impl Unread {
             .stderr(Stdio::from(near))
             .spawn()
             .unwrap();
-        let program = Self { far, child };
+        let program = Self { far: Some(far), child };
         program.read_until_drawn();
         program
     }
@@ -145,13 +148,13 @@ impl Unread {
         let mut seen = Vec::new();
         let mut bytes = [0; 4096];
         while !String::from_utf8_lossy(&seen).contains("all keys") {
-            let count = rustix::io::read(&self.far, &mut bytes).unwrap();
+            let count = rustix::io::read(self.far.as_ref().unwrap(), &mut bytes).unwrap();
             seen.extend_from_slice(&bytes[..count]);
         }
     }
 
     fn press(&self, keys: &[u8]) {
-        rustix::io::write(&self.far, keys).unwrap();
+        rustix::io::write(self.far.as_ref().unwrap(), keys).unwrap();
     }
 
     /// Whether the program's first thread stands in a write to the terminal.
@@ -189,15 +192,35 @@ fn a_signal_ends_it_while_the_screen_is_blocked() {
     assert!(home.was_released_last(&[1]));
 }
 
-/// A program that drives the neck, on a terminal that takes nothing any more.
-fn blocked_and_driving(home: &Home) -> Unread {
-    let program = Unread::start(home);
+#[test]
+fn a_terminal_that_hangs_up_releases_every_channel_last() {
+    // Without a session only its reads and writes fail; as its session's first it gets a signal too.
+    for by in [&[][..], &["setsid", "--ctty"]] {
+        let home = Home::new();
+        let mut program = driving_unread(&home, by);
+        program.far = None;
+        let left = until(|| program.child.try_wait().unwrap(), || "the process stays".to_owned());
+        // Told by the signal it ends well; by a write that failed, with an error. Never by a fault of its own.
+        assert!(matches!(left.code(), Some(0 | 1)), "{by:?}: {left}");
+        assert!(home.was_released_last(&[1]), "{by:?}: {:?}", home.bus().last());
+    }
+}
+
+/// A program that drives the neck, its terminal not read after the first picture.
+fn driving_unread(home: &Home, by: &[&str]) -> Unread {
+    let program = Unread::start(home, by);
     until(|| (home.bus().len() > 5).then_some(()), || "the board was never started".to_owned());
     // Up, up to the neck; engage where it is said to stand.
     for keys in [&b"\x1b[A"[..], b"\x1b[A", b"e", b"\r"] {
         program.press(keys);
     }
     until(|| home.bus().iter().any(|l| l.contains("write 10 DA 00")).then_some(()), || home.bus().join("\n"));
+    program
+}
+
+/// A program that drives the neck, on a terminal that takes nothing any more.
+fn blocked_and_driving(home: &Home) -> Unread {
+    let program = driving_unread(home, &[]);
     let mut times = 0;
     until(
         || {

@@ -1,0 +1,71 @@
+//! The terminal, taken for the screen and given back on every way out.
+//!
+//! It may have hung up by then, or take nothing. Giving it back therefore never fails and never says anything:
+//! what could not be written has nobody to read it, and a panic here would come before the servos' release.
+
+use crossterm::cursor::Show;
+use crossterm::execute;
+use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+use ratatui::DefaultTerminal;
+use ratatui::backend::CrosstermBackend;
+use std::io::stdout;
+use std::mem::ManuallyDrop;
+use std::ops::{Deref, DerefMut};
+
+/// The terminal as long as it is the screen's. What it wraps is never dropped: that would write to standard error,
+/// which is the same terminal, and panic where it has hung up.
+pub struct Screen(ManuallyDrop<DefaultTerminal>);
+
+impl Screen {
+    /// Takes the terminal. A panic in any thread first does `before_all`, which must not wait, and gives the
+    /// terminal back before its words are said.
+    ///
+    /// # Errors
+    /// When standard input and output are no terminal, or it takes nothing.
+    pub fn take(before_all: impl Fn() + Send + Sync + 'static) -> std::io::Result<Self> {
+        let said = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            before_all();
+            leave();
+            said(info);
+        }));
+        enter()?;
+        Ok(Self(ManuallyDrop::new(DefaultTerminal::new(CrosstermBackend::new(stdout()))?)))
+    }
+}
+
+impl Deref for Screen {
+    type Target = DefaultTerminal;
+
+    fn deref(&self) -> &DefaultTerminal {
+        &self.0
+    }
+}
+
+impl DerefMut for Screen {
+    fn deref_mut(&mut self) -> &mut DefaultTerminal {
+        &mut self.0
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        leave();
+    }
+}
+
+/// Takes it again after `leave`.
+///
+/// # Errors
+/// When it takes nothing.
+pub fn enter() -> std::io::Result<()> {
+    enable_raw_mode()?;
+    execute!(stdout(), EnterAlternateScreen)
+}
+
+/// Gives it back as it was.
+pub fn leave() {
+    // Each by itself: letters may go nowhere while the way of typing can still be set.
+    let _ = disable_raw_mode();
+    let _ = execute!(stdout(), LeaveAlternateScreen, Show);
+}
