@@ -77,6 +77,13 @@ pub enum Command {
     Sheet(Sheet),
 }
 
+impl Command {
+    /// Whether it shows the screen.
+    pub const fn has_screen(&self) -> bool {
+        matches!(self, Self::Demo { .. } | Self::Open { .. })
+    }
+}
+
 /// Run a recording again.
 #[derive(Debug, Args)]
 pub struct Replay {

@@ -17,7 +17,6 @@ use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
 use crate::{demo, screen};
 use miette::IntoDiagnostic;
-use std::io::IsTerminal;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -28,6 +27,9 @@ use std::process::ExitCode;
 pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
     crate::log::start(arguments.log.as_deref())?;
     let look = arguments.look.resolve(|name| std::env::var_os(name));
+    if arguments.command.as_ref().is_none_or(Command::has_screen) {
+        screen::terminal::possible(std::env::var_os("TERM"))?;
+    }
     let Some(command) = arguments.command else { return start(&look) };
     match command {
         Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live, &look),
@@ -44,12 +46,6 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
 
 /// Without a command: asks on the screen what to work on.
 fn start(look: &Look) -> miette::Result<ExitCode> {
-    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        return Err(miette::miette!(
-            help = "name a command, such as `wasvolta demo`; `wasvolta --help` lists them",
-            "there is no terminal to ask on what to work on"
-        ));
-    }
     let recent = Recent::read(&files::folders()?.state).there();
     let live = Live { seed: 1, clock: ClockKind::Wall, sim_log: None, record: None };
     match screen::start::run(Offers::look(recent, Path::new("/dev")), look)? {

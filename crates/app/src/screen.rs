@@ -21,7 +21,7 @@ mod roster;
 mod rows;
 mod scene;
 pub mod start;
-mod terminal;
+pub mod terminal;
 #[cfg(test)]
 mod tests;
 mod theme;

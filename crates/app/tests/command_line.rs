@@ -64,6 +64,20 @@ fn nobody_reading_what_it_says_is_no_fault() {
 }
 
 #[test]
+fn without_a_terminal_the_screen_is_refused_before_any_device_is_touched() {
+    let home = tempfile::tempdir().unwrap();
+    let log = home.path().join("bus.log");
+    for arguments in [&[][..], &["demo", "--sim-log", log.to_str().unwrap()]] {
+        let output = run(home.path(), arguments);
+        assert_eq!(output.status.code(), Some(1));
+        let words = text(&output.stderr);
+        assert!(words.contains("there is no terminal to draw on"), "{words}");
+        assert!(words.contains("name a command that needs none"), "{words}");
+        assert!(!log.exists());
+    }
+}
+
+#[test]
 fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
@@ -274,14 +288,6 @@ fn a_new_rig_is_made_without_the_screen_and_overwrites_nothing() {
 }
 
 #[test]
-fn without_a_terminal_there_is_nothing_to_ask_on() {
-    let home = tempfile::tempdir().unwrap();
-    let output = run(home.path(), &[]);
-    assert_eq!(output.status.code(), Some(1));
-    assert!(flat(&output.stderr).contains("name a command, such as `wasvolta demo`"));
-}
-
-#[test]
 fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let path = |name: &str| home.path().join(name).display().to_string();
@@ -365,7 +371,6 @@ fn what_cannot_be_read_ends_with_the_same_code_everywhere() {
     let sheet = home.path().join("x.pdf").display().to_string();
     for arguments in [
         vec!["check", none.as_str()],
-        vec!["open", &none],
         vec!["play", &none, "wake", "--dry"],
         vec!["sheet", &none, "calibration", "--servo", "x", "-o", &sheet],
     ] {

@@ -6,11 +6,44 @@
 use crossterm::cursor::Show;
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+use miette::Diagnostic;
 use ratatui::DefaultTerminal;
 use ratatui::backend::CrosstermBackend;
-use std::io::stdout;
+use std::ffi::OsString;
+use std::io::{IsTerminal, stdin, stdout};
 use std::mem::ManuallyDrop;
 use std::ops::{Deref, DerefMut};
+use thiserror::Error;
+
+/// Why there can be no screen.
+#[derive(Debug, Error, Diagnostic)]
+pub enum NoScreen {
+    /// Standard input or output is something else.
+    #[error("there is no terminal to draw on and to read keys from")]
+    #[diagnostic(help("run it in one, or name a command that needs none: `wasvolta --help` lists them"))]
+    NoTerminal,
+    /// It can only print lines.
+    #[error("a terminal of the kind {} cannot place what is drawn", kind.display())]
+    #[diagnostic(help("use another terminal, or set TERM to what this one really is"))]
+    OnlyLines {
+        /// What TERM says.
+        kind: OsString,
+    },
+}
+
+/// Whether there can be a screen: asked before any device is touched. `kind` is what TERM says.
+///
+/// # Errors
+/// When there is no terminal, or one that can only print lines.
+pub fn possible(kind: Option<OsString>) -> Result<(), NoScreen> {
+    if !stdin().is_terminal() || !stdout().is_terminal() {
+        return Err(NoScreen::NoTerminal);
+    }
+    match kind {
+        Some(kind) if kind == "dumb" => Err(NoScreen::OnlyLines { kind }),
+        _ => Ok(()),
+    }
+}
 
 /// The terminal as long as it is the screen's. What it wraps is never dropped: that would write to standard error,
 /// which is the same terminal, and panic where it has hung up.

@@ -31,6 +31,24 @@ fn without_a_rig_it_asks_and_what_was_made_is_offered_the_next_time() {
 }
 
 #[test]
+fn a_rig_that_is_not_there_is_said_in_words() {
+    let home = Home::new();
+    let pane = Pane::start(&home, &["open", "none.rig.toml"]);
+    pane.see("cannot read none.rig.toml");
+    pane.see("left with 2");
+}
+
+#[test]
+fn a_terminal_that_only_prints_lines_is_told_so() {
+    let home = Home::new();
+    let mut pane = Pane::shell(&home);
+    pane.text(&format!("TERM=dumb {PROGRAM} demo; echo left with $?"));
+    pane.keys(&["Enter"]);
+    pane.see("a terminal of the kind dumb cannot place what is drawn");
+    pane.see("left with 1");
+}
+
+#[test]
 fn a_signal_ends_the_asking_and_gives_the_terminal_back() {
     for signal in ["-TERM", "-HUP"] {
         let home = Home::new();
