@@ -17,7 +17,7 @@ use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, Source, load};
 
 /// How long the first of some edits may wait for others before all are written.
-const GATHER: Duration = Duration::from_millis(500);
+const GATHER: Duration = Duration::from_millis(250);
 /// The form of the copy.
 const FORMAT: u32 = 1;
 
