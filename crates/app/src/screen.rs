@@ -48,7 +48,6 @@ use std::time::{Duration, Instant};
 use terminal::Screen;
 use wasvolta_core::stage::{Command, Output};
 use wasvolta_engine::Stop;
-use wasvolta_engine::stop::Tripwire;
 
 /// Time between two drawings while something may move, and while nothing does.
 const LIVELY: Duration = Duration::from_millis(33);
@@ -73,8 +72,8 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let (wakes, from_others) = channel();
     let asked_to_end =
         listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
-    let released = Arc::clone(session.engine.stop());
-    let mut screen = Screen::take(move || released.set()).into_diagnostic()?;
+    let stop = Arc::clone(session.engine.stop());
+    let mut screen = Screen::take(move || stop.set()).into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()), Arc::clone(&asked_to_end));
     let mut model = Model::new(&mut session);
     model.greet(left);
@@ -142,7 +141,6 @@ fn listen_to_signals(wakes: Sender<Wake>, stop: Arc<Stop>) -> std::io::Result<Ar
 /// Reads keys on a thread of its own. Ctrl-C cuts here already: it must not wait for the screen.
 fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>, asked_to_end: Arc<AtomicBool>) {
     std::thread::spawn(move || {
-        let _tripwire = Tripwire::new(&stop);
         while let Ok(event) = crossterm::event::read() {
             if let Event::Key(key) = event
                 && key.kind != KeyEventKind::Release

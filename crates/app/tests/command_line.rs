@@ -15,6 +15,12 @@ fn run(home: &Path, arguments: &[&str]) -> Output {
     command.env("NO_COLOR", "1").args(arguments).output().unwrap()
 }
 
+/// Plays *wake* on the simulated boards by the manual clock.
+fn drive(home: &Path, rig: &Path, more: &[&str]) -> Output {
+    let play = ["play", rig.to_str().unwrap(), "wake", "--drive", "--clock", "manual"];
+    run(home, &[&play[..], more].concat())
+}
+
 fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
@@ -156,22 +162,8 @@ fn an_unwritable_trace_is_said_before_anything_is_played() {
 fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
     let home = tempfile::tempdir().unwrap();
     let (log, trace) = (home.path().join("bus.log"), home.path().join("t.csv"));
-    let rig = example();
-    let output = run(
-        home.path(),
-        &[
-            "play",
-            rig.to_str().unwrap(),
-            "wake",
-            "--drive",
-            "--clock",
-            "manual",
-            "--sim-log",
-            log.to_str().unwrap(),
-            "--trace",
-            trace.to_str().unwrap(),
-        ],
-    );
+    let more = ["--sim-log", log.to_str().unwrap(), "--trace", trace.to_str().unwrap()];
+    let output = drive(home.path(), &example(), &more);
     assert!(output.status.success(), "{}", text(&output.stderr));
     assert!(text(&output.stdout).starts_with("moves: heron.neck (assumed at home: it may jump), heron.beak"));
     let bus = std::fs::read_to_string(log).unwrap();
@@ -292,9 +284,7 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let path = |name: &str| home.path().join(name).display().to_string();
     let (tape, live, again) = (path("run.rec"), path("live.csv"), path("again.csv"));
-    let rig = example();
-    let play = ["play", rig.to_str().unwrap(), "wake", "--drive", "--clock", "manual"];
-    let output = run(home.path(), &[&play[..], &["--record", &tape, "--trace", &live]].concat());
+    let output = drive(home.path(), &example(), &["--record", &tape, "--trace", &live]);
     assert!(output.status.success(), "{}", text(&output.stderr));
     let output = run(home.path(), &["replay", &tape, "--trace", &again]);
     assert!(output.status.success(), "{}", text(&output.stderr));
@@ -311,7 +301,7 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let output = run(home.path(), &["replay", &tape]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("this recording has format 2"), "{}", text(&output.stderr));
-    let unwritable = run(home.path(), &[&play[..], &["--record", "/proc/none/run.rec"]].concat());
+    let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
     assert!(flat(&unwritable.stderr).contains("cannot write the recording"));
 }
@@ -346,17 +336,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let log = home.path().join("run.log");
     let rig = example();
-    let play = [
-        "play",
-        rig.to_str().unwrap(),
-        "wake",
-        "--drive",
-        "--clock",
-        "manual",
-        "--log",
-        log.to_str().unwrap(),
-    ];
-    assert!(run(home.path(), &play).status.success());
+    assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
     assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 3 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);

@@ -67,31 +67,7 @@ fn run() -> Option<Vec<Row>> {
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     bench.ensure("bench", 0x40, &[0, 1]);
     let (told, writes) = channel();
-    let (bus, behind) = (bench.clone(), told);
-    let open =
-        Box::new(move || Ok(Box::new(Telling { bus: bus.bus("bench"), told: behind.clone() }) as Box<_>));
-    let rig = rig();
-    let line = LinePort { name: rig.inputs[0].port.clone(), path: PathBuf::from(own.path()), baud: 115_200 };
-    let setup = Setup {
-        buses: vec![BusPort { name: "bus-0".into(), open }],
-        lines: vec![line],
-        clock,
-        beat: Duration::from_millis(20),
-        record: None,
-    };
-    let mut engine = Engine::start(&rig, setup).ok()?;
-    for n in 0..30u32 {
-        own.send(format!("v0={}\n", 500 + n).as_bytes());
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
-    std::thread::sleep(Duration::from_millis(100));
-    engine.command(Command::GiveBack { servo: 1 });
-    // The new owner is met with a glide; what follows it at once is measured. The line must not fall silent.
-    for _ in 0..60 {
-        own.send(b"v0=500\n");
-        std::thread::sleep(Duration::from_millis(50));
-    }
+    let _engine = follow(&own, &bench, clock, told)?;
     let bare_writes = bare_loop(&bare, &bench)?;
     let (mut own_times, mut bare_times, mut ages) = (Vec::new(), Vec::new(), Vec::new());
     let begin = Instant::now();
@@ -104,7 +80,40 @@ fn run() -> Option<Vec<Row>> {
         bare_times.extend(first(&bare, &bare_writes, value));
         ages.extend(asked.1.map(|took| age_at_frame(asked.0.duration_since(begin), took)));
     }
-    let (own, bare, ages) = (Times::of(own_times), Times::of(bare_times), Times::of(ages));
+    Some(rows(&Times::of(own_times), &Times::of(bare_times), &Times::of(ages)))
+}
+
+/// An engine whose one servo has caught up with a knob and follows it at once.
+fn follow(knob: &Knob, bench: &Bench, clock: Arc<WallClock>, told: Sender<Instant>) -> Option<Engine> {
+    let bus = bench.clone();
+    let open =
+        Box::new(move || Ok(Box::new(Telling { bus: bus.bus("bench"), told: told.clone() }) as Box<_>));
+    let rig = rig();
+    let line = LinePort { name: rig.inputs[0].port.clone(), path: PathBuf::from(knob.path()), baud: 115_200 };
+    let setup = Setup {
+        buses: vec![BusPort { name: "bus-0".into(), open }],
+        lines: vec![line],
+        clock,
+        beat: Duration::from_millis(20),
+        record: None,
+    };
+    let mut engine = Engine::start(&rig, setup).ok()?;
+    for n in 0..30u32 {
+        knob.send(format!("v0={}\n", 500 + n).as_bytes());
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
+    std::thread::sleep(Duration::from_millis(100));
+    engine.command(Command::GiveBack { servo: 1 });
+    // The new owner is met with a glide; what follows it at once is measured. The line must not fall silent.
+    for _ in 0..60 {
+        knob.send(b"v0=500\n");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Some(engine)
+}
+
+fn rows(own: &Times, bare: &Times, ages: &Times) -> Vec<Row> {
     let row = |name: &str, per_mille: usize| {
         Row::new(
             format!("byte to register, {name} of {}", own.count()),
@@ -114,12 +123,12 @@ fn run() -> Option<Vec<Row>> {
         .ratio(own.at(per_mille) / bare.at(per_mille))
     };
     let (p99, bare_99) = (own.at(990), bare.at(990));
-    Some(vec![
+    vec![
         row("half", 500),
         row("99 %", 990).wanted("≤ 2 ms and ≤ 1.5 ×", p99 <= 2000.0 && p99 <= 1.5 * bare_99),
         Row::new("age of the value when its frame starts, half", format!("{:.1} ms", ages.at(500) / 1e3))
             .beside(format!("99 %: {:.1} ms; a frame is 20 ms", ages.at(990) / 1e3)),
-    ])
+    ]
 }
 
 /// Sends a value and waits for the first pulse written behind it.

@@ -62,8 +62,10 @@ impl Screen {
             leave();
             said(info);
         }));
+        let screen = Self(ManuallyDrop::new(DefaultTerminal::new(CrosstermBackend::new(stdout()))?));
+        // From here on what was taken is given back, also where it was taken by half only.
         enter()?;
-        Ok(Self(ManuallyDrop::new(DefaultTerminal::new(CrosstermBackend::new(stdout()))?)))
+        Ok(screen)
     }
 }
 

@@ -1,11 +1,9 @@
 //! However it ends, and whatever blocks: cut works, and the last transfer on the bus is a release.
 
-use crate::harness::{Home, PROGRAM, Pane, send_signal, until};
-use rustix::fd::OwnedFd;
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-use rustix::termios::{Winsize, tcsetwinsize};
+use crate::harness::{Home, PROGRAM, Pane, on_a_terminal, send_signal, until};
 use std::fs::File;
-use std::process::{Child, Command, Stdio};
+use std::io::{Read, Write};
+use std::process::{Child, Command};
 
 fn driving(home: &Home) -> Pane {
     let log = home.sim_log();
@@ -114,30 +112,18 @@ fn released(home: &Home) -> bool {
 
 /// A terminal that nobody reads, until it hangs up.
 struct Unread {
-    far: Option<OwnedFd>,
+    far: Option<File>,
     child: Child,
 }
 
 impl Unread {
     /// Starts the program, by way of another where one is named.
     fn start(home: &Home, by: &[&str]) -> Self {
-        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC).unwrap();
-        grantpt(&far).unwrap();
-        unlockpt(&far).unwrap();
-        tcsetwinsize(&far, Winsize { ws_row: 47, ws_col: 160, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
-        let path = ptsname(&far, Vec::new()).unwrap().into_string().unwrap();
-        let near = File::options().read(true).write(true).open(path).unwrap();
         let log = home.sim_log();
         let words = [by, &[PROGRAM, "demo", "--sim-log", log.to_str().unwrap()]].concat();
-        let child = Command::new(words[0])
-            .args(&words[1..])
-            .envs(home.environment())
-            .env("TERM", "xterm-256color")
-            .stdin(Stdio::from(near.try_clone().unwrap()))
-            .stdout(Stdio::from(near.try_clone().unwrap()))
-            .stderr(Stdio::from(near))
-            .spawn()
-            .unwrap();
+        let mut command = Command::new(words[0]);
+        command.args(&words[1..]).envs(home.environment()).env("TERM", "xterm-256color");
+        let (child, far) = on_a_terminal(command, (160, 47));
         let program = Self { far: Some(far), child };
         program.read_until_drawn();
         program
@@ -148,13 +134,13 @@ impl Unread {
         let mut seen = Vec::new();
         let mut bytes = [0; 4096];
         while !String::from_utf8_lossy(&seen).contains("all keys") {
-            let count = rustix::io::read(self.far.as_ref().unwrap(), &mut bytes).unwrap();
+            let count = self.far.as_ref().unwrap().read(&mut bytes).unwrap();
             seen.extend_from_slice(&bytes[..count]);
         }
     }
 
     fn press(&self, keys: &[u8]) {
-        rustix::io::write(self.far.as_ref().unwrap(), keys).unwrap();
+        self.far.as_ref().unwrap().write_all(keys).unwrap();
     }
 
     /// Whether the program's first thread stands in a write to the terminal.

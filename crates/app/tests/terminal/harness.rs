@@ -1,7 +1,10 @@
 //! A tmux pane with the program in it, and a scripted person at its keys.
 
+use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+use rustix::termios::{Winsize, tcsetwinsize};
+use std::fs::File;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -199,6 +202,18 @@ impl Pane {
     pub fn signal(&self, signal: &str) {
         send_signal(signal, self.process());
     }
+}
+
+/// Starts a command on a terminal that is only a pair of descriptors; gives its far end too. Closed, it hangs up.
+pub fn on_a_terminal(mut command: Command, (columns, rows): (u16, u16)) -> (Child, File) {
+    let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC).unwrap();
+    grantpt(&far).unwrap();
+    unlockpt(&far).unwrap();
+    tcsetwinsize(&far, Winsize { ws_row: rows, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+    let name = ptsname(&far, Vec::new()).unwrap().into_string().unwrap();
+    let near = File::options().read(true).write(true).open(name).unwrap();
+    let end = || Stdio::from(near.try_clone().unwrap());
+    (command.stdin(end()).stdout(end()).stderr(end()).spawn().unwrap(), File::from(far))
 }
 
 /// Sends a process a signal.
