@@ -9,11 +9,13 @@ pub mod estimate;
 pub mod fit;
 pub mod guard;
 pub mod link;
+pub mod power;
 pub mod range;
 pub mod rig;
 pub mod sequence;
 pub mod shape;
 pub mod stage;
+pub mod traffic;
 pub mod travel;
 pub mod unit;
 

@@ -77,6 +77,8 @@ pub const OSCILLATOR: Range = Range::new("oscillator", "Hz", 1.0e6, 50.0e6);
 pub const ADDRESS: Range = Range::new("address", "", 64.0, 127.0);
 /// A channel of a sixteen-channel board.
 pub const CHANNEL: Range = Range::new("channel", "", 0.0, 15.0);
+/// Bits a second of an I²C bus that expanders can follow.
+pub const BUS_RATE: Range = Range::new("bus rate", "Hz", 10_000.0, 1_000_000.0);
 /// A serial rate.
 pub const BAUD: Range = Range::new("baud", "Bd", 50.0, 4_000_000.0);
 /// A trim, in the shaped signal's own unit.
@@ -115,6 +117,7 @@ pub const ALL: &[Range] = &[
     OSCILLATOR,
     ADDRESS,
     CHANNEL,
+    BUS_RATE,
     BAUD,
     TRIM,
     DEADBAND,

@@ -8,6 +8,7 @@ pub mod edit;
 pub mod file;
 pub mod fresh;
 mod merge;
+pub mod worry;
 
 use crate::clock::PwmClock;
 use crate::easing::Easing;
@@ -18,7 +19,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The format this program writes.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -28,7 +29,7 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 1 at present.
+    /// The version of the format, 2 at present. What an older one lacks has its usual value.
     pub format: u32,
     /// What the rig is called.
     pub name: String,
@@ -89,6 +90,9 @@ pub struct Port {
     /// The serial rate, 115200 unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub baud: Option<u32>,
+    /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bus_hz: Option<Hertz>,
 }
 
 /// Kinds of port.
@@ -180,6 +184,12 @@ pub struct Rated {
     /// Seconds for 60°.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub s_per_60_deg: Option<Seconds>,
+    /// Current while it stands.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub idle_a: Option<Amps>,
+    /// Current while it turns freely.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub moving_a: Option<Amps>,
     /// Current at a stall.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stall_a: Option<Amps>,
@@ -540,6 +550,16 @@ impl Rig {
     /// The board of that name.
     pub fn board(&self, name: &str) -> Option<&Board> {
         self.boards.iter().find(|b| b.name == name)
+    }
+
+    /// The port of that name.
+    pub fn port(&self, name: &str) -> Option<&Port> {
+        self.ports.iter().find(|p| p.name == name)
+    }
+
+    /// The servos on a board.
+    pub fn servos_on<'a>(&'a self, board: &'a str) -> impl Iterator<Item = &'a Servo> {
+        self.servos.iter().filter(move |s| s.board == board)
     }
 
     /// The servo of that name.

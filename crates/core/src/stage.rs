@@ -7,6 +7,7 @@ pub mod command;
 mod drive;
 pub mod plan;
 mod player;
+mod wiggle;
 
 pub use command::{Command, Event, EventKind, Refusal};
 pub use plan::Plan;
@@ -20,6 +21,7 @@ use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
 use drive::{Beat, Sources};
 use std::time::Duration;
+use wiggle::Wiggle;
 
 /// What leaves the program as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -90,8 +92,16 @@ pub struct ServoState {
     /// Where it is, as far as can be known.
     pub estimate: Estimate,
     hand: Option<Micros>,
+    wiggle: Option<Wiggle>,
     glided: Duration,
     failsafe_speed: f64,
+}
+
+impl ServoState {
+    /// Whether it moves to and fro to be told from the others.
+    pub const fn is_wiggling(&self) -> bool {
+        self.wiggle.is_some()
+    }
 }
 
 /// One input as it stands.
@@ -219,6 +229,7 @@ impl Stage {
             };
             *state = *before;
             let factor = was.oscillator / plan.oscillator;
+            state.wiggle = None;
             state.pulse = state.pulse * factor;
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
@@ -227,6 +238,7 @@ impl Stage {
             if was.plug != plan.plug {
                 state.engaged = false;
                 state.hand = None;
+                state.wiggle = None;
                 state.estimate.release(true);
             }
             // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
@@ -337,6 +349,7 @@ impl Stage {
             Command::Release { servo } => self.release(now, servo),
             Command::Jog { servo, by, repeat } => self.jog(now, servo, by, repeat),
             Command::GoTo { servo, pulse } => self.go_to(now, servo, pulse),
+            Command::Wiggle { servo } => self.wiggle(now, servo),
             Command::GiveBack { servo } => self.give_back(now, servo),
             Command::Play { sequence } => {
                 let (driving, run) = (self.output == Output::Driving, &mut self.run);
@@ -359,6 +372,7 @@ impl Stage {
         self.run.player.stop();
         for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
             state.hand = state.engaged.then_some(state.pulse);
+            state.wiggle = None;
             if state.engaged && !plan.stay_stiff {
                 state.engaged = false;
                 state.estimate.release(plan.loaded);
@@ -372,8 +386,9 @@ impl Stage {
             return;
         }
         self.output = Output::Held;
-        for state in self.run.servos.iter_mut().filter(|s| s.hand.is_some()) {
-            state.hand = Some(state.pulse);
+        for state in &mut self.run.servos {
+            state.wiggle = None;
+            state.hand = state.hand.map(|_| state.pulse);
         }
         self.note(now, EventKind::Held, None);
     }
@@ -435,6 +450,7 @@ impl Stage {
         }
         state.engaged = false;
         state.hand = None;
+        state.wiggle = None;
         state.estimate.release(plan.loaded);
         if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
             self.output = Output::Off;
@@ -456,6 +472,7 @@ impl Stage {
             return;
         }
         let (to, stopped) = plan.guard.bound(from + by);
+        state.wiggle = None;
         state.hand = Some(to);
         if let Some(stopped) = stopped {
             self.note(now, EventKind::Stopped(stopped), Some(servo));
@@ -471,11 +488,21 @@ impl Stage {
             return;
         };
         let (to, stopped) = plan.guard.bound(pulse);
+        state.wiggle = None;
         state.hand = Some(to);
         state.owner = Owner::Hand;
         state.start_glide();
         if let Some(stopped) = stopped {
             self.note(now, EventKind::Stopped(stopped), Some(servo));
+        }
+    }
+
+    fn wiggle(&mut self, now: Duration, servo: usize) {
+        if let Some(why) = self.hindrance(servo) {
+            return self.refuse(now, servo, why);
+        }
+        if let Some(state) = self.run.servos.get_mut(servo) {
+            state.wiggle.get_or_insert(Wiggle::around(state.pulse));
         }
     }
 

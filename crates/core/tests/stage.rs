@@ -218,6 +218,7 @@ fn any_command() -> impl Strategy<Value = Command> {
         }),
         (servo.clone(), prop_oneof![0.0..4000.0f64, Just(f64::NAN), Just(f64::INFINITY)])
             .prop_map(|(servo, p)| Command::GoTo { servo, pulse: US(p) }),
+        servo.clone().prop_map(|servo| Command::Wiggle { servo }),
         servo.prop_map(|servo| Command::GiveBack { servo }),
         Just(Command::Play { sequence: 0 }),
         Just(Command::Pause),
@@ -285,4 +286,44 @@ fn a_servo_on_another_channel_or_gone_gets_no_pulses_until_it_is_engaged_anew() 
     run.stage.swap(Prepared::new(Plan::of(&moved)));
     run.beat(&[]);
     assert!(run.stage.servos().iter().all(|s| !s.engaged), "brought back, it waits to be engaged");
+}
+
+#[test]
+fn a_wiggle_goes_20_us_to_either_side_three_times_and_leaves_it_as_before() {
+    let mut run = Run::new(&rig());
+    run.beat(&[engage(0, 1500.0)]);
+    run.beat(&[Command::Wiggle { servo: 0 }]);
+    assert!(run.stage.servos()[0].is_wiggling());
+    let mut seen = Vec::new();
+    while run.stage.servos()[0].is_wiggling() {
+        seen.push(run.pulse(0));
+        run.beat(&[]);
+    }
+    let (least, most) = seen.iter().fold((1500.0f64, 1500.0f64), |(l, m), p| (l.min(*p), m.max(*p)));
+    assert!((least - 1480.0).abs() < 0.5 && (most - 1520.0).abs() < 0.5, "{least} {most}");
+    let crossings = seen.windows(2).filter(|w| w[0] > 1500.0 && w[1] <= 1500.0).count();
+    assert_eq!(crossings, 3, "three times");
+    assert!((140..=155).contains(&seen.len()), "3 s of beats, not {}", seen.len());
+    assert!((run.pulse(0) - 1500.0).abs() < 1e-9 && run.stage.servos()[0].owner == Owner::Hand);
+}
+
+#[test]
+fn a_wiggle_stays_inside_the_endpoints_and_ends_with_a_hold_or_a_jog() {
+    let mut run = Run::new(&rig());
+    // Its endpoints are 900 and 2100 µs.
+    run.beat(&[engage(0, 2095.0)]);
+    run.beat(&[Command::Wiggle { servo: 0 }]);
+    for _ in 0..60 {
+        run.beat(&[]);
+        assert!(run.pulse(0) <= 2100.0);
+    }
+    run.beat(&[Command::Jog { servo: 0, by: US(-10.0), repeat: false }]);
+    assert!(!run.stage.servos()[0].is_wiggling());
+    run.beat(&[Command::Wiggle { servo: 0 }]);
+    run.beat(&[Command::Hold]);
+    assert!(!run.stage.servos()[0].is_wiggling());
+    run.beat(&[Command::Wiggle { servo: 0 }]);
+    assert!(!run.stage.servos()[0].is_wiggling(), "held, nothing moves");
+    run.beat(&[Command::Drive, Command::Release { servo: 0 }, Command::Wiggle { servo: 0 }]);
+    assert!(run.stage.events().iter().any(|e| matches!(e.kind, EventKind::Refused(_))));
 }

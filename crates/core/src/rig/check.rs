@@ -188,6 +188,13 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
         if port.path.is_empty() {
             found.say(at.key("path"), "the path is empty", "give a device path such as /dev/i2c-1");
         }
+        match (port.kind, port.bus_hz) {
+            (PortKind::Serial, Some(_)) => {
+                found.say(at.key("bus_hz"), "a serial line has no bus rate", "write baud instead");
+            }
+            (PortKind::I2c, Some(rate)) => found.range(at.key("bus_hz"), &range::BUS_RATE, rate.get()),
+            (_, None) => {}
+        }
         match (port.kind, port.baud) {
             (PortKind::I2c, Some(_)) => {
                 found.say(
@@ -282,6 +289,8 @@ fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
         &[
             ("travel_deg", &range::ANGLE, Some(travel)),
             ("s_per_60_deg", &range::RATED_SPEED, rated.s_per_60_deg.map(Seconds::get)),
+            ("idle_a", &range::CURRENT, rated.idle_a.map(Amps::get)),
+            ("moving_a", &range::CURRENT, rated.moving_a.map(Amps::get)),
             ("stall_a", &range::CURRENT, rated.stall_a.map(Amps::get)),
         ],
     );

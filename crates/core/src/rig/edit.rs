@@ -42,6 +42,14 @@ pub enum Refused {
         /// The board.
         board: String,
     },
+    /// Servos would be left without a board.
+    #[error("{board} still has {servos} servos: move or remove them first")]
+    BoardInUse {
+        /// The board.
+        board: String,
+        /// How many are on it.
+        servos: usize,
+    },
     /// There is nothing to take away.
     #[error("there is no mark to drop")]
     NoMark,

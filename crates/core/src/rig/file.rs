@@ -63,6 +63,10 @@ pub fn load(text: &str) -> Loaded {
             }]);
         }
     };
+    // Every later version only added keys with a usual value: an older rig is one of today's.
+    if rig.format >= 1 {
+        rig.format = rig.format.max(super::FORMAT);
+    }
     rig.number_parts();
     let found = problems(&rig);
     if found.is_empty() {
@@ -182,7 +186,21 @@ impl Source {
         let after = toml_edit::ser::to_document(rig).map_err(|e| unwritable(&e))?;
         let mut document: DocumentMut = self.text.parse().map_err(|e| unwritable(&e))?;
         merge::apply(document.as_table_mut(), before.as_table(), after.as_table());
+        if *rig != self.rig {
+            raise_format(&mut document);
+        }
         Ok(Self { text: document.to_string(), rig: rig.clone() })
+    }
+}
+
+/// What is written may hold keys of this format: an older number in the text is raised, beside its comment.
+fn raise_format(document: &mut DocumentMut) {
+    if let Some(Item::Value(Value::Integer(format))) = document.get_mut("format")
+        && *format.value() < i64::from(super::FORMAT)
+    {
+        let decor = format.decor().clone();
+        *format = toml_edit::Formatted::new(i64::from(super::FORMAT));
+        *format.decor_mut() = decor;
     }
 }
 
@@ -232,6 +250,20 @@ mod tests {
 
     fn rig_of(text: &str) -> Rig {
         sound(text)
+    }
+
+    #[test]
+    fn an_older_format_is_read_and_raised_by_the_first_change_only() {
+        let older = SMALL.replace("format = 2", "format = 1 # of old");
+        let rig = sound(&older);
+        assert_eq!(rig, sound(SMALL));
+        let source = Source::new(older.clone(), rig.clone());
+        assert_eq!(source.with(&rig).unwrap().text(), older);
+        let changed = Rig { notes: "wet".to_owned(), ..rig };
+        let text = source.with(&changed).unwrap().text().to_owned();
+        assert!(text.contains("format = 2 # of old\n"), "{text}");
+        assert_eq!(sound(&text), changed);
+        assert!(!matches!(load(&SMALL.replace("format = 2", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -288,7 +320,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 1", "format = 9")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 2", "format = 9")) else { panic!() };
         assert!(newer.message.contains("format 9"));
     }
 }

@@ -33,7 +33,7 @@ fn nothing() -> Located {
 
 fn text(beginning: &Beginning) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
-    let mut text = format!("format = 1\nname = {}\n", quoted(&beginning.name));
+    let mut text = format!("format = 2\nname = {}\n", quoted(&beginning.name));
     if let Some((path, address)) = &beginning.bus {
         let _ = write!(
             text,

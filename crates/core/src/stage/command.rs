@@ -51,6 +51,11 @@ pub enum Command {
         #[serde(serialize_with = "exactly")]
         pulse: Micros,
     },
+    /// Move a servo a little to and fro around where it is, to see which it is; then as before.
+    Wiggle {
+        /// The servo.
+        servo: usize,
+    },
     /// The hand lets go.
     GiveBack {
         /// The servo.

@@ -53,8 +53,16 @@ impl ServoState {
         let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
         let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
         let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
+        let target = match &mut self.wiggle {
+            Some(wiggle) => wiggle.advance(beat.dt),
+            None => target,
+        };
         let passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
-        if self.gliding {
+        if self.wiggle.is_some_and(|wiggle| wiggle.is_over(passed.pulse)) {
+            self.wiggle = None;
+            // What drives it has gone on meanwhile.
+            self.start_glide();
+        } else if self.gliding && self.wiggle.is_none() {
             let left = (plan.guard.bound(target).0 - passed.pulse).abs().get();
             self.gliding = left > speed * beat.seconds;
             // Counted in the time that counts: a late engine must not use up a glide's patience.

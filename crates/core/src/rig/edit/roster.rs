@@ -1,7 +1,8 @@
-//! Edits of who is there: servos come, go, change their name or their plug, and what refers to them follows.
+//! Edits of who is there: boards and servos come, go, change their name or their plug, and what refers to them
+//! follows.
 
 use super::{Edited, Refused, changed, missing, servo_mut};
-use crate::rig::{CutTo, Ends, Id, Joint, Rig, Servo};
+use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, Rig, Servo, fifty, nominal};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn.
@@ -126,6 +127,79 @@ pub fn move_servo(rig: &Rig, servo: &str, board: &str, channel: u8) -> Edited {
     })
 }
 
+/// Exchanges the plugs of two servos: what was thought to be one is the other.
+///
+/// A running stage gives neither of them pulses until it is engaged anew.
+pub fn swap_servos(rig: &Rig, one: &str, other: &str) -> Edited {
+    changed(rig, |rig| {
+        let plug = |rig: &Rig, name: &str| {
+            let servo = rig.servo(name).ok_or_else(|| missing("servo", name))?;
+            Ok((servo.board.clone(), servo.channel))
+        };
+        let (first, second) = (plug(rig, one)?, plug(rig, other)?);
+        for (name, (board, channel)) in [(one, second), (other, first)] {
+            let servo = servo_mut(rig, name)?;
+            (servo.board, servo.channel) = (board, channel);
+        }
+        Ok(())
+    })
+}
+
+/// Puts an expander on a bus. It hangs on the rail that the rig has, where there is just one.
+pub fn add_board(rig: &Rig, name: &str, port: &str, address: u8) -> Edited {
+    changed(rig, |rig| {
+        let rail = if let [only] = rig.rails.as_slice() { Some(only.name.clone()) } else { None };
+        rig.boards.push(Board {
+            name: name.to_owned(),
+            port: port.to_owned(),
+            chip: Chip::PwmExpander,
+            address,
+            frame_hz: fifty(),
+            oscillator_hz: nominal(),
+            rail,
+        });
+        Ok(())
+    })
+}
+
+/// Gives a board another name; its servos follow.
+pub fn rename_board(rig: &Rig, board: &str, name: &str) -> Edited {
+    changed(rig, |rig| {
+        let renamed = rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
+        name.clone_into(&mut renamed.name);
+        for servo in rig.servos.iter_mut().filter(|s| s.board == board) {
+            name.clone_into(&mut servo.board);
+        }
+        Ok(())
+    })
+}
+
+/// Takes a board out that has no servo left.
+pub fn remove_board(rig: &Rig, board: &str) -> Edited {
+    let left = rig.servos_on(board).count();
+    if left > 0 {
+        return Err(Refused::BoardInUse { board: board.to_owned(), servos: left });
+    }
+    changed(rig, |rig| {
+        let before = rig.boards.len();
+        rig.boards.retain(|b| b.name != board);
+        if rig.boards.len() == before { Err(missing("board", board)) } else { Ok(()) }
+    })
+}
+
+/// A name for one more board that no board has: board, board-2, and so on.
+pub fn free_board_name(rig: &Rig) -> String {
+    let taken = |name: &str| rig.board(name).is_some();
+    let numbered = (2..).map(|n| format!("board-{n}"));
+    std::iter::once("board".to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
+}
+
+/// The first address on a port that no board has and a board may have without a warning.
+pub fn free_address(rig: &Rig, port: &str) -> Option<u8> {
+    let taken = |address: u8| rig.boards.iter().any(|b| b.port == port && b.address == address);
+    (0x40..super::super::worry::RESERVED_FROM).find(|address| *address != 0x70 && !taken(*address))
+}
+
 /// The first channel that nothing is on: board and channel.
 pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
     let taken =
@@ -197,6 +271,33 @@ mod tests {
         assert!(!serde_json::to_string(&after).unwrap().contains("heron.neck"));
         assert_eq!(after.poses.len(), rig().poses.len());
         assert!(remove_servo(&after, "heron.neck").is_err());
+    }
+
+    #[test]
+    fn two_servos_change_places_and_back() {
+        let after = swap_servos(&rig(), "heron.neck", "heron.beak").unwrap();
+        assert_eq!((after.servos[0].channel, after.servos[1].channel), (2, 1));
+        assert_eq!(swap_servos(&after, "heron.beak", "heron.neck").unwrap(), rig());
+        assert!(swap_servos(&rig(), "heron.neck", "heron.tail").is_err());
+        assert_eq!(swap_servos(&rig(), "heron.neck", "heron.neck").unwrap(), rig());
+    }
+
+    #[test]
+    fn boards_come_and_go_and_take_their_servos_with_their_name() {
+        let port = rig().ports[0].name.clone();
+        assert_eq!(free_address(&rig(), &port), Some(0x41));
+        let more = add_board(&rig(), &free_board_name(&rig()), &port, 0x41).unwrap();
+        assert!(problems(&more).is_empty() && more.board("board").unwrap().address == 0x41);
+        assert_eq!(free_board_name(&more), "board-2");
+        assert!(add_board(&more, "third", &port, 0x41).unwrap_err().to_string().contains("0x41"));
+        assert!(add_board(&more, "third", &port, 0x70).unwrap_err().to_string().contains("all-call"));
+        assert!(add_board(&more, "third", "no-port", 0x42).is_err());
+        let named = rename_board(&more, "upper", "top").unwrap();
+        assert!(named.servos.iter().all(|s| s.board == "top") && problems(&named).is_empty());
+        let refused = remove_board(&named, "top").unwrap_err().to_string();
+        assert_eq!(refused, "top still has 2 servos: move or remove them first");
+        assert_eq!(remove_board(&more, "board").unwrap(), rig());
+        assert!(remove_board(&more, "bord").is_err());
     }
 
     #[test]

@@ -1,0 +1,133 @@
+//! What hangs on a rail, and whether its supply is enough.
+//!
+//! The currents are those of data sheets, or usual shares of them: without an ammeter they are estimates and
+//! are written with ≈.
+
+use crate::rig::{Rail, Rated, Rig};
+use crate::unit::Amps;
+
+/// What a servo usually draws while it stands, where its sheet does not say.
+const USUAL_IDLE_A: f64 = 0.01;
+/// The share of its stall current that a servo usually draws while it turns freely, 0–1.
+const USUAL_MOVING_SHARE: f64 = 0.3;
+/// More than this share of the supply in the worst case is worth a warning, 0–1.
+const WORTH_A_WARNING: f64 = 0.9;
+
+/// Sums over everything on a rail.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Budget {
+    /// Servos counted.
+    pub servos: usize,
+    /// All of them stand.
+    pub idle: Amps,
+    /// All of them turn.
+    pub moving: Amps,
+    /// All of them are stalled: the worst case.
+    pub stall: Amps,
+    /// What the supply gives.
+    pub supply: Amps,
+    /// Servos left out, for nobody has said what they draw.
+    pub uncounted: Vec<String>,
+}
+
+/// One servo's currents: standing, turning, stalled.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Draw {
+    idle: Amps,
+    moving: Amps,
+    stall: Amps,
+}
+
+impl Draw {
+    fn of(rated: Option<&Rated>) -> Option<Self> {
+        let rated = rated?;
+        let stall = rated.stall_a?;
+        Some(Self {
+            idle: rated.idle_a.unwrap_or(Amps::new(USUAL_IDLE_A)),
+            moving: rated.moving_a.unwrap_or(stall * USUAL_MOVING_SHARE),
+            stall,
+        })
+    }
+}
+
+impl Budget {
+    /// The sums of a rail's boards' servos.
+    pub fn of(rig: &Rig, rail: &Rail) -> Self {
+        let mut budget = Self {
+            servos: 0,
+            idle: Amps::ZERO,
+            moving: Amps::ZERO,
+            stall: Amps::ZERO,
+            supply: rail.amps,
+            uncounted: Vec::new(),
+        };
+        let boards = rig.boards.iter().filter(|b| b.rail.as_deref() == Some(rail.name.as_str()));
+        for servo in boards.flat_map(|b| rig.servos_on(&b.name)) {
+            match Draw::of(servo.rated.as_ref()) {
+                Some(draw) => {
+                    budget.servos += 1;
+                    budget.idle = budget.idle + draw.idle;
+                    budget.moving = budget.moving + draw.moving;
+                    budget.stall = budget.stall + draw.stall;
+                }
+                None => budget.uncounted.push(servo.name.clone()),
+            }
+        }
+        budget
+    }
+
+    /// Whether the worst case leaves less than a tenth of the supply.
+    pub fn is_tight(&self) -> bool {
+        self.stall > self.supply * WORTH_A_WARNING
+    }
+
+    /// What the supply should give at least for the worst case to leave a tenth of it.
+    pub fn safe_supply(&self) -> Amps {
+        self.stall * (1.0 / WORTH_A_WARNING)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rig::file::{Loaded, load};
+
+    fn rig() -> Rig {
+        match load(include_str!("../tests/data/small.rig.toml")) {
+            Loaded::Sound(rig) => *rig,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn rated(stall_a: Option<f64>, moving_a: Option<f64>) -> Option<Rated> {
+        let text = "travel_deg = 120\npulses_us = [900, 2100]\n";
+        let rated: Rated = toml_edit::de::from_str(text).unwrap();
+        Some(Rated { stall_a: stall_a.map(Amps::new), moving_a: moving_a.map(Amps::new), ..rated })
+    }
+
+    #[test]
+    fn servos_on_a_rail_are_summed_and_what_is_not_known_is_named() {
+        let mut rig = rig();
+        rig.rails = vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.boards[0].rail = Some("six".into());
+        rig.servos[0].rated = rated(Some(1.5), None);
+        rig.servos[1].rated = rated(None, Some(0.2));
+        let budget = Budget::of(&rig, &rig.rails[0]);
+        assert_eq!((budget.servos, budget.uncounted.as_slice()), (1, &["heron.beak".to_owned()][..]));
+        assert!((budget.moving.get() - 0.45).abs() < 1e-12 && (budget.idle.get() - 0.01).abs() < 1e-12);
+        assert!(!budget.is_tight(), "1.5 of 2 A leaves a quarter");
+        rig.servos[1].rated = rated(Some(0.4), Some(0.2));
+        let budget = Budget::of(&rig, &rig.rails[0]);
+        assert!((budget.stall.get() - 1.9).abs() < 1e-12 && (budget.moving.get() - 0.65).abs() < 1e-12);
+        assert!(budget.is_tight(), "1.9 of 2 A is over nine tenths");
+        assert!((budget.safe_supply().get() - 1.9 / 0.9).abs() < 1e-12);
+    }
+
+    #[test]
+    fn a_board_without_a_rail_burdens_none() {
+        let mut rig = rig();
+        rig.rails = vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.boards[0].rail = None;
+        assert_eq!(Budget::of(&rig, &rig.rails[0]).servos, 0);
+    }
+}

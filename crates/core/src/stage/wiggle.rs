@@ -1,0 +1,39 @@
+//! The wiggle: one servo moves a little around where it is, so that a maker sees which one it is.
+
+use crate::unit::Micros;
+use std::time::Duration;
+
+/// How far to either side.
+const REACH: Micros = Micros::new(20.0);
+/// One to and fro.
+const PERIOD: Duration = Duration::from_secs(1);
+const TIMES: u32 = 3;
+
+/// A wiggle under way.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Wiggle {
+    middle: Micros,
+    gone: Duration,
+}
+
+impl Wiggle {
+    pub(super) const fn around(middle: Micros) -> Self {
+        Self { middle, gone: Duration::ZERO }
+    }
+
+    /// Goes on by `dt`; gives where the servo is to be, which is the middle again at the end.
+    pub(super) fn advance(&mut self, dt: Duration) -> Micros {
+        self.gone += dt;
+        if self.gone >= PERIOD * TIMES {
+            return self.middle;
+        }
+        let turns = self.gone.as_secs_f64() / PERIOD.as_secs_f64();
+        self.middle + REACH * libm::sin(2.0 * std::f64::consts::PI * turns)
+    }
+
+    /// Whether it has ended and the servo stands as before; or cannot, for a limit was tightened past that.
+    pub(super) fn is_over(&self, pulse: Micros) -> bool {
+        let ended = self.gone >= PERIOD * TIMES;
+        ended && (pulse == self.middle || self.gone >= PERIOD * (TIMES + 1))
+    }
+}

@@ -1,0 +1,188 @@
+//! How long an I²C bus takes, before anything runs: what fits between two beats, and how old a value may get.
+//!
+//! Counts bits as the wire carries them: nine a byte, one each for start and stop. What an adapter adds of its
+//! own is not known here, so these are the least times.
+
+use crate::rig::{Board, Rig};
+use crate::unit::{Hertz, Seconds, number};
+
+/// The rate of a bus that nobody has said anything about.
+pub const USUAL_RATE: Hertz = Hertz::new(100e3);
+/// Rates that the I²C standard names, rising.
+pub const RATES: [Hertz; 3] = [Hertz::new(100e3), Hertz::new(400e3), Hertz::new(1e6)];
+/// Channels in one transfer at most.
+const GROUP: u8 = 8;
+/// Bits of the start and the stop.
+const EDGES: usize = 2;
+/// Bits of a byte with its acknowledge.
+const BYTE: usize = 9;
+/// Bits a board's check takes, once a second: two modes, the divider, and eight channels are read back. A read has
+/// three bytes before its data and a second start.
+const CHECK: usize = read(2) + read(1) + read(32);
+const CHECKS_A_SECOND: f64 = 1.0;
+
+const fn read(bytes: usize) -> usize {
+    (3 + bytes) * BYTE + EDGES + 1
+}
+
+/// What all boards of one bus ask of it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Traffic {
+    /// Boards on the bus.
+    pub boards: usize,
+    /// Channels with a servo.
+    pub channels: usize,
+    /// Bits a second.
+    pub rate: Hertz,
+    /// Bits that tell every channel once.
+    round_bits: usize,
+    slowest_frame: Seconds,
+}
+
+impl Traffic {
+    /// The traffic of a port.
+    pub fn of(rig: &Rig, port: &str) -> Self {
+        let rate = rig.port(port).and_then(|p| p.bus_hz).unwrap_or(USUAL_RATE);
+        let boards: Vec<&Board> = rig.boards.iter().filter(|b| b.port == port).collect();
+        let mut all = Self {
+            boards: boards.len(),
+            channels: 0,
+            rate,
+            round_bits: 0,
+            slowest_frame: Seconds::ZERO,
+        };
+        for board in boards {
+            let mut used = [false; 16];
+            for servo in rig.servos_on(&board.name) {
+                if let Some(place) = used.get_mut(usize::from(servo.channel)) {
+                    *place = true;
+                }
+            }
+            all.channels += used.iter().filter(|used| **used).count();
+            all.round_bits += round_bits(&used);
+            let frame = Seconds::new(1.0 / board.clock().rate().get());
+            if frame > all.slowest_frame {
+                all.slowest_frame = frame;
+            }
+        }
+        all
+    }
+
+    /// The same boards at another rate.
+    #[must_use]
+    pub const fn at(self, rate: Hertz) -> Self {
+        Self { rate, ..self }
+    }
+
+    /// The time to tell every channel once.
+    pub fn round(&self) -> Seconds {
+        Seconds::new(number(self.round_bits) / self.rate.get())
+    }
+
+    /// How often a second every channel can change, with the checks that go on beside it.
+    pub fn updates_a_second(&self) -> f64 {
+        let left = 1.0 - number(self.boards * CHECK) * CHECKS_A_SECOND / self.rate.get();
+        left.max(0.0) / self.round().get()
+    }
+
+    /// Whether every channel can change in every beat.
+    pub fn fits(&self, beat: Seconds) -> bool {
+        self.channels == 0 || self.updates_a_second() * beat.get() >= 1.0
+    }
+
+    /// Channels that can change in one beat, of all.
+    pub fn channels_a_beat(&self, beat: Seconds) -> f64 {
+        let share = (self.updates_a_second() * beat.get()).min(1.0);
+        libm::floor(number(self.channels) * share)
+    }
+
+    /// The least standard rate at which everything fits in a beat, if one does.
+    pub fn rate_that_fits(&self, beat: Seconds) -> Option<Hertz> {
+        RATES.into_iter().find(|&rate| self.at(rate).fits(beat))
+    }
+
+    /// How long a new value may wait at most until it is told: every other board first, each with its check, and
+    /// a frame, for no channel changes twice in one.
+    pub fn longest_wait(&self) -> Seconds {
+        let checks = number(self.boards * CHECK) / self.rate.get();
+        self.round() + Seconds::new(checks) + self.slowest_frame
+    }
+}
+
+/// Bits that tell every used channel of a board the end of its pulse. Neighbours go together, over a gap or the
+/// middle a transfer of its own is shorter; of the first channel only the last two bytes go.
+fn round_bits(used: &[bool; 16]) -> usize {
+    let mut bits = 0;
+    let mut before = false;
+    for (channel, &here) in (0u8..).zip(used) {
+        if here {
+            let begins = !before || channel % GROUP == 0;
+            // Address, register and two bytes of its own; or four more bytes of a transfer under way.
+            bits += 4 * BYTE + if begins { EDGES } else { 0 };
+        }
+        before = here;
+    }
+    bits
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rig::file::{Loaded, load};
+
+    const BEAT: Seconds = Seconds::new(0.02);
+
+    fn rig(boards: u8) -> Rig {
+        let Loaded::Sound(rig) = load(include_str!("../tests/data/small.rig.toml")) else { panic!() };
+        let mut rig = *rig;
+        let (board, servo) = (rig.boards[0].clone(), rig.servos[0].clone());
+        let addresses = (0x40..=0x7f).filter(|a| *a != 0x70);
+        rig.boards = addresses
+            .take(usize::from(boards))
+            .map(|address| Board { name: format!("b{address}"), address, ..board.clone() })
+            .collect();
+        rig.servos = rig
+            .boards
+            .iter()
+            .flat_map(|b| (0..16).map(|channel| (b.name.clone(), channel)))
+            .map(|(board, channel)| crate::rig::Servo { board, channel, ..servo.clone() })
+            .collect();
+        rig
+    }
+
+    #[test]
+    fn a_full_board_is_two_blocks_of_eight_channels() {
+        // 2 + 30 bytes each: nine bits a byte, and two for start and stop.
+        assert_eq!(round_bits(&[true; 16]), 2 * (32 * 9 + 2));
+        let mut two = [false; 16];
+        (two[3], two[12]) = (true, true);
+        assert_eq!(round_bits(&two), 2 * (4 * 9 + 2));
+        assert_eq!(round_bits(&[false; 16]), 0);
+    }
+
+    #[test]
+    fn one_full_board_fits_a_beat_at_the_usual_rate() {
+        let traffic = Traffic::of(&rig(1), "bench-bus");
+        assert!((traffic.round().get() - 5.8e-3).abs() < 1e-6, "{:?}", traffic.round());
+        assert!(traffic.fits(BEAT) && traffic.rate_that_fits(BEAT) == Some(USUAL_RATE));
+    }
+
+    #[test]
+    fn sixty_two_boards_get_about_25_updates_a_second_at_the_fastest_rate() {
+        let traffic = Traffic::of(&rig(62), "bench-bus");
+        assert_eq!((traffic.boards, traffic.channels), (62, 992));
+        let fast = traffic.at(RATES[2]);
+        assert!((fast.updates_a_second() - 27.1).abs() < 0.1, "{}", fast.updates_a_second());
+        assert!(!fast.fits(BEAT) && fast.rate_that_fits(BEAT).is_none());
+        assert!((fast.channels_a_beat(BEAT) - 537.0).abs() < 2.0, "{}", fast.channels_a_beat(BEAT));
+        assert!(traffic.updates_a_second() < 2.5);
+        assert!(fast.longest_wait() > fast.round() && fast.longest_wait().get() < 0.085);
+    }
+
+    #[test]
+    fn five_boards_want_the_next_rate() {
+        let traffic = Traffic::of(&rig(5), "bench-bus");
+        assert!(!traffic.fits(BEAT));
+        assert_eq!(traffic.rate_that_fits(BEAT), Some(RATES[1]));
+    }
+}
