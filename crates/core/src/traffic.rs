@@ -101,11 +101,12 @@ impl Traffic {
         RATES.into_iter().find(|&rate| self.at(rate).fits(beat))
     }
 
-    /// How long a new value may wait at most until it is told: every other board first, each with its check, and
-    /// a frame, for no channel changes twice in one.
+    /// How long a new value may wait at most until it is told: every other board first, each with its check. No
+    /// channel changes twice in a frame; a round that is longer than one has no need to wait for that.
     pub fn longest_wait(&self) -> Seconds {
-        let checks = number(self.boards * CHECK) / self.rate.get();
-        self.round() + Seconds::new(checks) + self.slowest_frame
+        let checks = Seconds::new(number(self.boards * CHECK) / self.rate.get());
+        let frame = if self.round() < self.slowest_frame { self.slowest_frame } else { Seconds::ZERO };
+        self.round() + checks + frame
     }
 }
 

@@ -194,12 +194,24 @@ impl Beat {
                     let wiring = std::mem::replace(&mut self.wiring, wiring);
                     self.readings.resize(self.wiring.inputs.len(), Reading::default());
                     self.last.resize(self.wiring.inputs.len(), None);
+                    self.follow_boards(&wiring);
                     self.version = version;
                     if let Some(tape) = &mut self.tape {
                         tape.plan(version);
                     }
                     let _ = self.to_free.send(NextPlan { stage, wiring, version });
                 }
+            }
+        }
+    }
+
+    /// What the maker said of a board's pulses is not meant for another one that takes its place in the list.
+    fn follow_boards(&mut self, before: &Wiring) {
+        for (port, decisions) in self.decisions.iter_mut().enumerate() {
+            let (now, then) = (self.wiring.addresses(port), before.addresses(port));
+            if !now.eq(then) {
+                decisions.clear();
+                decisions.resize(self.wiring.boards.get(port).map_or(0, Vec::len), None);
             }
         }
     }
@@ -246,6 +258,9 @@ impl Beat {
             let waiting = !post.frames.consumed();
             let settings = self.wiring.boards.get(port).map_or(&[][..], Vec::as_slice);
             let frame = post.frames.input_buffer_mut();
+            // Grows only when an edit brought another board.
+            frame.truncate(settings.len());
+            frame.extend(settings.iter().skip(frame.len()).copied().map(BoardFrame::idle));
             for (n, (board, settings)) in frame.iter_mut().zip(settings).enumerate() {
                 *board = BoardFrame::idle(*settings);
                 board.decision = self.decisions.get(port).and_then(|d| d.get(n)).copied().flatten();

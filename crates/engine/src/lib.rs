@@ -9,6 +9,7 @@ pub mod lines;
 pub mod record;
 pub mod snapshot;
 pub mod stop;
+pub mod why;
 pub mod wiring;
 pub mod worker;
 

@@ -3,7 +3,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use wasvolta_core::stage::{Event, InputState, Output, Player, ServoState};
-use wasvolta_port::expander::{Phase, Wanted};
+use wasvolta_port::expander::{Lapse, Phase, Seen, Wanted};
 use wasvolta_port::{Fault, serial::SerialError};
 use wasvolta_wire::lines::Counts;
 
@@ -25,8 +25,12 @@ pub struct BoardState {
     pub sent: Wanted,
     /// What is wrong with it, if anything.
     pub trouble: Option<Trouble>,
-    /// How often it restarted by itself.
-    pub restarts: u32,
+    /// What its registers said when they were last read.
+    pub seen: Option<Seen>,
+    /// How often it was found not to be as it was left.
+    pub lapses: u32,
+    /// When that was last, and in which way.
+    pub lapse: Option<(Duration, Lapse)>,
     /// How often it was started.
     pub starts: u32,
 }

@@ -79,6 +79,11 @@ impl Wiring {
         }
     }
 
+    /// The addresses of a port's boards, in their order.
+    pub fn addresses(&self, port: usize) -> impl Iterator<Item = u8> {
+        self.boards.get(port).into_iter().flatten().map(|settings| settings.address)
+    }
+
     /// The place of a board by its name.
     pub fn board(&self, rig: &Rig, name: &str) -> Option<(usize, usize)> {
         let board = rig.board(name)?;
@@ -135,11 +140,11 @@ mod tests {
         rig.boards.push(Board { name: "lower".into(), address: 0x41, ..upper });
         let buses = vec!["bench-bus".into(), "second-bus".into()];
         let wiring = Wiring { buses, ..Wiring::default() }.again(&rig);
-        let state = |restarts| BoardState { restarts, ..BoardState::default() };
+        let state = |lapses| BoardState { lapses, ..BoardState::default() };
         let snapshot =
             Snapshot { boards: vec![vec![state(1), state(2)], vec![state(3)]], ..Snapshot::default() };
         let found: Vec<_> =
-            wiring.boards_in(&rig, &snapshot).map(|(b, s)| (b.name.as_str(), s.restarts)).collect();
+            wiring.boards_in(&rig, &snapshot).map(|(b, s)| (b.name.as_str(), s.lapses)).collect();
         assert_eq!(found, [("upper", 1), ("far", 3), ("lower", 2)]);
     }
 

@@ -79,12 +79,12 @@ impl Again {
 }
 
 const FIRST_RETRY: Duration = Duration::from_millis(100);
-const LAST_RETRY: Duration = Duration::from_secs(8);
+const LAST_RETRY: Duration = Duration::from_secs(2);
 /// A board is looked at this often even when nothing changes.
 const IDLE: Duration = Duration::from_millis(250);
 
 /// Workers and their mailboxes for all ports.
-pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>) -> (Vec<Worker>, Vec<Post>) {
+pub fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>) -> (Vec<Worker>, Vec<Post>) {
     ports
         .into_iter()
         .zip(&wiring.boards)
@@ -93,15 +93,7 @@ pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>)
             let report: Report = vec![BoardState::default(); boards.len()];
             let (frames_in, frames) = triple_buffer(&frame);
             let (reports, reports_out) = triple_buffer(&report);
-            let boards = boards
-                .iter()
-                .map(|&s| Driven {
-                    driver: Expander::new(s),
-                    state: BoardState::default(),
-                    decided: 0,
-                    again: Again::NOW,
-                })
-                .collect();
+            let boards = boards.iter().copied().map(Driven::new).collect();
             let worker = Worker {
                 open: port.open,
                 bus: None,
@@ -119,7 +111,7 @@ pub(crate) fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>)
 
 impl BoardFrame {
     /// A board with no pulses.
-    pub(crate) const fn idle(settings: Settings) -> Self {
+    pub const fn idle(settings: Settings) -> Self {
         Self { wanted: [None; CHANNELS], stay: [false; CHANNELS], settings, decision: None }
     }
 }
@@ -137,8 +129,9 @@ impl Worker {
     }
 
     /// One round over all boards; the time until the next is worth while.
-    pub(crate) fn service(&mut self) -> Duration {
+    pub fn service(&mut self) -> Duration {
         self.frames.update();
+        self.fit_boards();
         let now = self.clock.now();
         if self.bus.is_none() && now >= self.reopen.at {
             match (self.open)() {
@@ -157,13 +150,19 @@ impl Worker {
         next
     }
 
-    /// Serves every board; one that fails is tried again later and does not stop the others.
+    /// Serves every board once; one that fails is tried again later and does not stop the others. Each gets what
+    /// is newest when its turn comes, so that on a slow bus nothing queues and none waits longer than a round.
     fn round(&mut self, now: Duration) -> Duration {
         let Some(bus) = self.bus.as_deref_mut() else { return IDLE };
-        let clock = Arc::clone(&self.clock);
-        let wait = |time| clock.wait(time);
+        let wait = |time| self.clock.wait(time);
         let mut next = IDLE;
-        for (board, frame) in self.boards.iter_mut().zip(self.frames.output_buffer()) {
+        let mut now = now;
+        for (n, board) in self.boards.iter_mut().enumerate() {
+            self.frames.update();
+            // A frame of other boards is for the next round.
+            let Some(frame) = self.frames.output_buffer().get(n).filter(|f| board.is_for(f)) else {
+                return Duration::ZERO;
+            };
             if now < board.again.at {
                 next = next.min(board.again.at.saturating_sub(now));
                 continue;
@@ -177,6 +176,7 @@ impl Worker {
                 }
                 Err(error) => board.fail(&error, now),
             }
+            now = self.clock.now();
         }
         // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew.
         if self.boards.iter().all(|board| board.state.trouble.is_some()) {
@@ -185,11 +185,33 @@ impl Worker {
         next
     }
 
+    /// Boards may come and go with an edit. A driver goes with its address; what no board is left for is released.
+    fn fit_boards(&mut self) {
+        let frames = self.frames.output_buffer();
+        let fits = self.boards.len() == frames.len() && self.boards.iter().zip(frames.iter()).all(|(b, f)| b.is_for(f));
+        if fits {
+            return;
+        }
+        let mut before = std::mem::take(&mut self.boards);
+        for frame in frames.iter() {
+            let place = before.iter().position(|board| board.is_for(frame));
+            self.boards.push(place.map_or_else(|| Driven::new(frame.settings), |n| before.swap_remove(n)));
+        }
+        let Some(bus) = self.bus.as_deref_mut() else { return };
+        for board in &mut before {
+            // A board that does not answer any more has nothing left to be released.
+            let _ = board.driver.release_all(bus, &[false; CHANNELS]);
+        }
+    }
+
     fn report(&mut self) {
-        for (board, report) in self.boards.iter_mut().zip(self.reports.input_buffer_mut()) {
+        let reports = self.reports.input_buffer_mut();
+        reports.clear();
+        for board in &mut self.boards {
             board.state.phase = board.driver.phase();
             board.state.sent = *board.driver.sent();
-            *report = board.state;
+            board.state.seen = board.driver.seen().copied();
+            reports.push(board.state);
         }
         self.reports.publish();
     }
@@ -202,10 +224,11 @@ impl Worker {
         }
         let Some(bus) = self.bus.as_deref_mut() else { return };
         let frames = self.frames.output_buffer();
-        for (board, frame) in self.boards.iter_mut().zip(frames) {
+        for board in &mut self.boards {
+            let stay = frames.iter().find(|f| board.is_for(f)).map_or([false; CHANNELS], |f| f.stay);
             // One more try: a single failed transfer must not leave a servo driven.
-            if board.driver.release_all(bus, &frame.stay).is_err() {
-                let _ = board.driver.release_all(bus, &frame.stay);
+            if board.driver.release_all(bus, &stay).is_err() {
+                let _ = board.driver.release_all(bus, &stay);
             }
         }
     }
@@ -220,6 +243,20 @@ impl Drop for Worker {
 }
 
 impl Driven {
+    fn new(settings: Settings) -> Self {
+        Self {
+            driver: Expander::new(settings),
+            state: BoardState::default(),
+            decided: 0,
+            again: Again::NOW,
+        }
+    }
+
+    /// Whether a frame is meant for the chip that this drives.
+    const fn is_for(&self, frame: &BoardFrame) -> bool {
+        self.driver.settings().address == frame.settings.address
+    }
+
     fn fail(&mut self, error: &BusError, now: Duration) {
         self.driver.lost();
         self.again.failed(now);
@@ -245,7 +282,10 @@ impl Driven {
         }
         match self.driver.service(bus, now, &frame.wanted, wait)? {
             Noted::Started => self.state.starts += 1,
-            Noted::Restarted => self.state.restarts += 1,
+            Noted::Lapsed(lapse) => {
+                self.state.lapses += 1;
+                self.state.lapse = Some((now, lapse));
+            }
             Noted::Asks | Noted::Nothing => {}
         }
         self.state.trouble = None;

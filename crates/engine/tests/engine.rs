@@ -15,7 +15,7 @@ use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Snapshot, Wiring};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::bench::released_at_the_end;
-use wasvolta_sim::faults::Faulty;
+use wasvolta_sim::faults::{Faulty, Kind};
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
 use wasvolta_wire::expander::Channel;
@@ -140,9 +140,9 @@ fn a_missing_board_is_named_and_comes_back() {
     let (bench, mut engine) = live();
     until(&mut engine, "started", |s| s.boards[0][0].phase == Phase::Started);
     engage_both(&mut engine);
-    bench.faults().set_absent(true);
+    bench.faults().set_everywhere(Kind::Absent, true);
     until(&mut engine, "missing", |s| s.boards[0][0].trouble.is_some());
-    bench.faults().set_absent(false);
+    bench.faults().set_everywhere(Kind::Absent, false);
     until(&mut engine, "back and engaged", |s| {
         s.boards[0][0].trouble.is_none() && s.boards[0][0].sent.iter().flatten().count() == 2
     });
@@ -179,9 +179,9 @@ fn an_unreliable_bus_delays_but_never_breaks() {
         pass(&mut engine, 1500);
         healed.store(true, std::sync::atomic::Ordering::SeqCst);
         // The faults go when the bus is opened anew; a bus that no longer fails is never closed, so pull it once.
-        bench.faults().set_absent(true);
+        bench.faults().set_everywhere(Kind::Absent, true);
         pass(&mut engine, 100);
-        bench.faults().set_absent(false);
+        bench.faults().set_everywhere(Kind::Absent, false);
         pass(&mut engine, 1000);
         let board = engine.snapshot().boards[0][0];
         assert!(board.trouble.is_none(), "{share}: {:?}", board.trouble);

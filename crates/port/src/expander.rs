@@ -4,12 +4,17 @@
 //! changed in as few transfers as blocks of eight channels allow, notices a chip that restarted, and releases
 //! every channel as its last act. Which servo a channel is, and why it should be where it is, is known above.
 
+mod seen;
+
+pub use seen::{Lapse, Seen};
+
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
+use seen::{parse_group, read};
 use std::ops::RangeInclusive;
 use std::time::Duration;
 use wasvolta_wire::expander::{
-    ALL_OFF_H, BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, MODE2, PRE_SCALE, SUBADR1, UNTOUCHED,
-    channel_register, mode1, mode2, off_register, spread,
+    ALL_OFF_H, BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, MODE2, PRE_SCALE, UNTOUCHED, channel_register,
+    mode1, mode2, off_register, spread,
 };
 
 /// Ticks for every channel, or no pulse.
@@ -79,8 +84,8 @@ pub enum Noted {
     Started,
     /// The maker is asked.
     Asks,
-    /// The chip had restarted by itself; it is started again.
-    Restarted,
+    /// The chip was not as it was left; it has been told everything anew.
+    Lapsed(Lapse),
 }
 
 /// See the module.
@@ -96,6 +101,9 @@ pub struct Expander {
     engaged_at: Option<Duration>,
     written_at: Option<Duration>,
     checked_at: Duration,
+    /// The group of channels that the next check reads back.
+    checks: usize,
+    seen: Option<Seen>,
     was_up: bool,
 }
 
@@ -112,8 +120,15 @@ impl Expander {
             engaged_at: None,
             written_at: None,
             checked_at: Duration::ZERO,
+            checks: 0,
+            seen: None,
             was_up: false,
         }
+    }
+
+    /// What its registers said when they were last read.
+    pub const fn seen(&self) -> Option<&Seen> {
+        self.seen.as_ref()
     }
 
     /// How the board stands.
@@ -138,7 +153,7 @@ impl Expander {
 
     /// Other settings. A changed clock restarts the chip, which releases all channels and engages them anew.
     pub fn reconfigure(&mut self, settings: Settings) {
-        if settings.prescale != self.settings.prescale || settings.address != self.settings.address {
+        if settings.prescale != self.settings.prescale {
             self.phase = Phase::Down;
             self.was_up = true;
         }
@@ -204,11 +219,14 @@ impl Expander {
         }
         if now.saturating_sub(self.checked_at) >= CHECK_EVERY {
             self.checked_at = now;
-            if !self.is_as_started(bus)? {
-                self.sent = [None; CHANNELS];
-                self.start(bus, wait)?;
-                self.send(bus, now, wanted)?;
-                return Ok(Noted::Restarted);
+            if let Some(lapse) = self.check(bus)? {
+                if lapse.is_restart() {
+                    self.start(bus, wait)?;
+                    self.send(bus, now, wanted)?;
+                } else {
+                    self.send_all(bus, now, wanted)?;
+                }
+                return Ok(Noted::Lapsed(lapse));
             }
         }
         self.send(bus, now, wanted)?;
@@ -246,41 +264,68 @@ impl Expander {
     }
 
     fn look(&mut self, bus: &mut dyn I2cBus) -> Result<Option<Found>, BusError> {
-        let mut own = [0; 4];
-        read_singly(bus, self.settings.address, SUBADR1.address, &mut own)?;
-        let mut mode = [0; 2];
-        read_singly(bus, self.settings.address, MODE1.address, &mut mode)?;
-        let mut prescale = [0];
-        read_singly(bus, self.settings.address, PRE_SCALE.address, &mut prescale)?;
-        let mut ticks = [None; CHANNELS];
-        let mut odd = false;
-        for group in 0..CHANNELS / GROUP {
-            let mut block = [0; BLOCK];
-            read_singly(bus, self.settings.address, channel_register(group * GROUP), &mut block)?;
-            for (place, bytes) in block.as_chunks::<CHANNEL_BYTES>().0.iter().enumerate() {
-                match Channel::parse(*bytes) {
-                    Channel::Pulse { ticks: count, on } if count > 0 => {
-                        ticks[group * GROUP + place] = Some(count);
-                        self.found_on[group * GROUP + place] = on;
-                    }
-                    Channel::FullyOn => odd = true,
-                    Channel::Pulse { .. } | Channel::Released => {}
-                }
-            }
-        }
-        if own != UNTOUCHED {
+        let seen = *self.seen.insert(Seen::read(bus, self.settings.address)?);
+        if !seen.is_familiar() {
             return Ok(Some(Found::Unfamiliar));
         }
-        let awake = mode[0] & mode1::SLEEP == 0;
-        if awake && (odd || ticks.iter().any(Option::is_some)) {
-            let [wanted_mode, wanted_outputs, wanted_prescale] = self.running();
-            let same = mode[0] & !mode1::RESTART == wanted_mode
-                && mode[1] == wanted_outputs
-                && prescale[0] == wanted_prescale
-                && !odd;
-            return Ok(Some(Found::Pulsing { ticks, adoptable: same }));
+        if !seen.is_awake() || seen.pulsing() == 0 {
+            return Ok(None);
         }
-        Ok(None)
+        let mut ticks = [None; CHANNELS];
+        for (n, channel) in seen.channels.iter().enumerate() {
+            if let Channel::Pulse { ticks: count, on } = *channel
+                && count > 0
+            {
+                ticks[n] = Some(count);
+                self.found_on[n] = on;
+            }
+        }
+        let adoptable = self.runs_as_told(&seen) && !seen.channels.contains(&Channel::FullyOn);
+        Ok(Some(Found::Pulsing { ticks, adoptable }))
+    }
+
+    /// Whether its modes and its divider are those of a chip that was started.
+    fn runs_as_told(&self, seen: &Seen) -> bool {
+        [seen.modes[0] & !mode1::RESTART, seen.modes[1], seen.prescale] == self.running()
+    }
+
+    /// Reads back whether the chip is as it was left: its modes and divider, and one of its groups in turn.
+    fn check(&mut self, bus: &mut dyn I2cBus) -> Result<Option<Lapse>, BusError> {
+        if !self.is_as_started(bus)? {
+            return Ok(self.seen.as_ref().map(|seen| self.lapse(seen)));
+        }
+        let group = self.checks % (CHANNELS / GROUP);
+        self.checks = group + 1;
+        let mut block = [0; BLOCK];
+        let first = group * GROUP;
+        read(bus, self.settings.address, channel_register(first), &mut block)?;
+        let mut channels = [Channel::Released; GROUP];
+        parse_group(&block, &mut channels);
+        if let Some(seen) = &mut self.seen {
+            seen.channels[first..first + GROUP].copy_from_slice(&channels);
+        }
+        let as_told = channels.iter().zip(first..).all(|(channel, n)| match (self.sent[n], self.begins[n]) {
+            (Some(ticks), Some(on)) => *channel == Channel::Pulse { on, ticks },
+            (None, _) => *channel == Channel::Released,
+            // Not known to have arrived: nothing to compare with.
+            (Some(_), None) => true,
+        });
+        Ok((!as_told).then_some(Lapse::Overwritten))
+    }
+
+    fn lapse(&self, seen: &Seen) -> Lapse {
+        let [_, outputs, prescale] = self.running();
+        if seen.modes[0] & !mode1::RESTART == MODE1.reset && seen.prescale == PRE_SCALE.reset {
+            Lapse::Reset
+        } else if !seen.is_awake() {
+            Lapse::Asleep
+        } else if seen.prescale != prescale {
+            Lapse::OtherRate
+        } else if seen.modes[1] != outputs {
+            Lapse::OtherOutputs
+        } else {
+            Lapse::Reset
+        }
     }
 
     /// `MODE1`, `MODE2` and `PRE_SCALE` of a started chip.
@@ -307,12 +352,16 @@ impl Expander {
         Err(BusError { doing: "start", device, fault: Fault::Transfer })
     }
 
-    fn is_as_started(&self, bus: &mut dyn I2cBus) -> Result<bool, BusError> {
+    fn is_as_started(&mut self, bus: &mut dyn I2cBus) -> Result<bool, BusError> {
         let mut modes = [0; 2];
         read(bus, self.settings.address, MODE1.address, &mut modes)?;
         let mut prescale = [0];
         read(bus, self.settings.address, PRE_SCALE.address, &mut prescale)?;
-        Ok([modes[0] & !mode1::RESTART, modes[1], prescale[0]] == self.running())
+        let before = Seen { modes, prescale: prescale[0], own: UNTOUCHED, channels: [Channel::Released; CHANNELS] };
+        let seen = self.seen.get_or_insert(before);
+        (seen.modes, seen.prescale) = (modes, prescale[0]);
+        let seen = *seen;
+        Ok(self.runs_as_told(&seen))
     }
 
     /// What may be sent now: releases always, changes once a frame, first pulses one after another.
@@ -340,6 +389,9 @@ impl Expander {
             return Ok(());
         }
         let next = self.allowed(now, wanted);
+        if self.drops_several(&next) {
+            return self.drop_all(bus);
+        }
         // Neighbours go together. Over a gap a transfer of its own is shorter than the gap.
         let mut n = 0;
         while n < CHANNELS {
@@ -359,6 +411,19 @@ impl Expander {
         for group in 0..CHANNELS / GROUP {
             self.put(bus, now, &next, (group * GROUP..=group * GROUP + GROUP - 1, true))?;
         }
+        Ok(())
+    }
+
+    /// Whether several channels had a pulse and none is to have one.
+    fn drops_several(&self, next: &Wanted) -> bool {
+        next.iter().all(Option::is_none) && self.sent.iter().flatten().count() > 1
+    }
+
+    /// Releases all channels in one short transfer: a cut must not queue behind a slow bus.
+    fn drop_all(&mut self, bus: &mut dyn I2cBus) -> Result<(), BusError> {
+        self.begins = [None; CHANNELS];
+        write(bus, self.settings.address, ALL_OFF_H.address, &Channel::Released.emit()[3..])?;
+        self.sent = [None; CHANNELS];
         Ok(())
     }
 
@@ -400,16 +465,4 @@ impl Expander {
 
 fn write(bus: &mut dyn I2cBus, address: u8, register: u8, bytes: &[u8]) -> Result<(), BusError> {
     bus.transfer(address, Transfer::Write { register, bytes })
-}
-
-fn read(bus: &mut dyn I2cBus, address: u8, register: u8, into: &mut [u8]) -> Result<(), BusError> {
-    bus.transfer(address, Transfer::Read { register, into })
-}
-
-/// Reads one register after another: before the start a chip may not count its address on by itself.
-fn read_singly(bus: &mut dyn I2cBus, address: u8, register: u8, into: &mut [u8]) -> Result<(), BusError> {
-    for (register, byte) in (register..=u8::MAX).zip(into) {
-        read(bus, address, register, std::slice::from_mut(byte))?;
-    }
-    Ok(())
 }

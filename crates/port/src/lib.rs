@@ -9,6 +9,7 @@ pub mod expander;
 pub mod i2c;
 #[cfg(target_os = "linux")]
 pub mod linux_i2c;
+pub mod scan;
 pub mod serial;
 
 pub use clock::{Clock, WallClock};

@@ -3,15 +3,15 @@
 //! Time is the clock's; the bench catches up with it, a millisecond at a time, whenever it is touched.
 
 use crate::chip::Chip;
-use crate::faults::Faults;
+use crate::faults::{Faults, Kind, Struck};
 use crate::servo::SimServo;
-use crate::truth::{BoardTruth, ServoTruth, Truth};
+use crate::truth::{BoardTruth, OtherTruth, ServoTruth, Truth};
 use std::collections::VecDeque;
 use std::io::Write;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
-use wasvolta_wire::expander::{CHANNELS, Channel, channel_register};
+use wasvolta_wire::expander::{ALL_CALL, CHANNELS, Channel, PRE_SCALE, SUBADR1, channel_register, mode1};
 
 const STEP: Duration = Duration::from_millis(1);
 /// After a long silence only the last stretch is worth simulating: everything has arrived by then.
@@ -37,10 +37,13 @@ struct Board {
     truth: BoardTruth,
     chip: Chip,
     servos: Vec<(usize, SimServo)>,
+    /// Faults that had their way with it in the last step.
+    suffering: Vec<Kind>,
 }
 
 struct Inner {
     boards: Vec<Board>,
+    others: Vec<OtherTruth>,
     at: Duration,
     seed: u64,
     log: VecDeque<Logged>,
@@ -78,7 +81,8 @@ impl Bench {
     /// A bench from its truth. Servos that the truth leaves out are drawn from `seed`.
     pub fn new(truth: &Truth, seed: u64, clock: Arc<dyn Clock>) -> Self {
         let boards = truth.boards.iter().map(|b| Board::new(b, clock.now())).collect();
-        let inner = Inner { boards, at: clock.now(), seed, log: VecDeque::new(), sink: None };
+        let (others, at) = (truth.others.clone(), clock.now());
+        let inner = Inner { boards, others, at, seed, log: VecDeque::new(), sink: None };
         Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() }
     }
 
@@ -113,6 +117,17 @@ impl Bench {
     /// A bus of this bench.
     pub fn bus(&self, name: &str) -> SimBus {
         SimBus { bench: self.clone(), bus: name.to_owned() }
+    }
+
+    /// Opens a bus as its path would be opened.
+    ///
+    /// # Errors
+    /// When a fault keeps it from being opened.
+    pub fn open(&self, name: &str) -> Result<SimBus, BusError> {
+        match self.faults.at_opening() {
+            Some(fault) => Err(BusError { doing: "open", device: format!("sim:{name}"), fault }),
+            None => Ok(self.bus(name)),
+        }
     }
 
     /// Eyes on this bench.
@@ -157,9 +172,9 @@ impl Bench {
     }
 
     fn caught_up(&self) -> MutexGuard<'_, Inner> {
-        let now = self.clock.now();
+        let (now, faults) = (self.clock.now(), self.faults.on());
         let mut inner = self.lock();
-        inner.catch_up(now);
+        inner.catch_up(now, &faults);
         inner
     }
 }
@@ -177,25 +192,87 @@ impl Board {
             }
         }
         let servos = truth.servos.iter().map(|s| (usize::from(s.channel), SimServo::new(*s))).collect();
-        Self { truth: truth.clone(), chip, servos }
+        Self { truth: truth.clone(), chip, servos, suffering: Vec::new() }
     }
 
     fn is_at(&self, bus: &str, address: u8) -> bool {
         self.truth.bus == bus && self.truth.address == address
     }
+
+    /// A millisecond passes.
+    fn step(&mut self, at: Duration, faults: &[Struck]) {
+        let address = self.truth.address;
+        let mine: Vec<Kind> = faults.iter().filter(|f| f.strikes(f.kind, address)).map(|f| f.kind).collect();
+        self.suffer(&mine, at);
+        for (channel, servo) in &mut self.servos {
+            let cut_off = [Kind::RailDip, Kind::PlugOut];
+            let limp = faults.iter().any(|f| cut_off.iter().any(|kind| f.hits(*kind, address, *channel)));
+            let pulse = self.chip.pulse(*channel, at).filter(|_| !limp);
+            servo.step(pulse, STEP.as_secs_f64());
+        }
+    }
+
+    /// What faults do to the chip: some all the time, some when they begin, some when they end.
+    fn suffer(&mut self, faults: &[Kind], at: Duration) {
+        let every = |period: Duration| at.as_millis().is_multiple_of(period.as_millis());
+        for kind in faults {
+            let begins = !self.suffering.contains(kind);
+            match kind {
+                Kind::Resets if every(RESETS) => self.chip.power_cycle(),
+                Kind::Asleep if every(MEDDLES) => self.chip.write(0, &[mode1::SLEEP | mode1::AI], at),
+                Kind::OtherRate if every(MEDDLES) => {
+                    self.chip.write(0, &[mode1::SLEEP | mode1::AI], at);
+                    self.chip.write(PRE_SCALE.address, &[OTHER_PRESCALE], at);
+                    self.chip.write(0, &[mode1::AI], at);
+                }
+                Kind::Overwritten if every(MEDDLES) => {
+                    for channel in 0..CHANNELS {
+                        let other = Channel::Pulse { on: 0, ticks: OTHER_TICKS };
+                        self.chip.write(channel_register(channel), &other.emit(), at);
+                    }
+                }
+                Kind::Oscillator if begins => self.chip.set_oscillator(self.truth.oscillator_hz * FAST),
+                Kind::WrongChip if begins => self.chip.write(SUBADR1.address, &[0xA5], at),
+                _ => {}
+            }
+        }
+        for ended in self.suffering.iter().filter(|kind| !faults.contains(kind)) {
+            match ended {
+                Kind::Pulled | Kind::WrongChip => self.chip.power_cycle(),
+                Kind::Oscillator => self.chip.set_oscillator(self.truth.oscillator_hz),
+                _ => {}
+            }
+        }
+        self.suffering = faults.to_vec();
+    }
 }
 
+/// How often a board loses its supply.
+const RESETS: Duration = Duration::from_secs(3);
+/// How often something else has its way with a chip.
+const MEDDLES: Duration = Duration::from_millis(100);
+/// 60 Hz at 25 MHz.
+const OTHER_PRESCALE: u8 = 101;
+const OTHER_TICKS: u16 = 250;
+const FAST: f64 = 1.05;
+
 impl Inner {
-    fn catch_up(&mut self, now: Duration) {
+    fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
         self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
         while self.at + STEP <= now {
             self.at += STEP;
             for board in &mut self.boards {
-                for (channel, servo) in &mut board.servos {
-                    servo.step(board.chip.pulse(*channel, self.at), STEP.as_secs_f64());
-                }
+                board.step(self.at, faults);
             }
         }
+    }
+
+    /// The boards that hear an address: one, or at the all-call address every one that listens to it.
+    fn hearing(&mut self, bus: &str, address: u8) -> Vec<&mut Board> {
+        let own = self.boards.iter().any(|b| b.is_at(bus, address));
+        let all = address == ALL_CALL && !own;
+        let hears = |b: &&mut Board| b.is_at(bus, address) || (all && b.truth.bus == bus && b.chip.answers_all_call());
+        self.boards.iter_mut().filter(hears).collect()
     }
 
     fn note(&mut self, entry: Logged) {
@@ -249,27 +326,41 @@ fn read_off(angle: f64, seed: u64, channel: u8) -> f64 {
 }
 
 impl I2cBus for SimBus {
-    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
-        if let Some(fault) = self.bench.faults.strike(&*self.bench.clock) {
+    fn transfer(&mut self, address: u8, mut transfer: Transfer<'_>) -> Result<(), BusError> {
+        if let Some(fault) = self.bench.faults.strike(address, &*self.bench.clock) {
             return Err(BusError::transfer(address, &transfer, fault));
         }
         let mut inner = self.bench.caught_up();
         let now = self.bench.clock.now();
-        let Some(board) = inner.boards.iter_mut().find(|b| b.is_at(&self.bus, address)) else {
+        let heard = inner.carry(&self.bus, address, &mut transfer, now);
+        if !heard {
             return Err(BusError::transfer(address, &transfer, Fault::Absent));
+        }
+        let (write, bytes) = match &transfer {
+            Transfer::Write { bytes, .. } => (true, bytes.to_vec()),
+            Transfer::Read { into, .. } => (false, into.to_vec()),
         };
-        let entry = match transfer {
-            Transfer::Write { register, bytes } => {
-                board.chip.write(register, bytes, now);
-                Logged { at: now, address, write: true, register, bytes: bytes.to_vec() }
-            }
-            Transfer::Read { register, into } => {
-                board.chip.read(register, into);
-                Logged { at: now, address, write: false, register, bytes: into.to_vec() }
-            }
-        };
-        inner.note(entry);
+        inner.note(Logged { at: now, address, write, register: transfer.register(), bytes });
         Ok(())
+    }
+}
+
+impl Inner {
+    /// Lets everything at an address hear a transfer; whether anything is there.
+    fn carry(&mut self, bus: &str, address: u8, transfer: &mut Transfer<'_>, now: Duration) -> bool {
+        let other = self.others.iter().find(|o| o.bus == bus && o.address == address).map(|o| o.reads);
+        let mut boards = self.hearing(bus, address);
+        match transfer {
+            Transfer::Write { register, bytes } => {
+                boards.iter_mut().for_each(|board| board.chip.write(*register, bytes, now));
+            }
+            Transfer::Read { register, into } => match (boards.first(), other) {
+                (Some(board), _) => board.chip.read(*register, into),
+                (None, Some(reads)) => into.fill(reads),
+                (None, None) => {}
+            },
+        }
+        !boards.is_empty() || other.is_some()
     }
 }
 

@@ -44,6 +44,16 @@ impl Chip {
         Self { registers, outputs: [off; CHANNELS], oscillator_hz, awake_since: Duration::ZERO }
     }
 
+    /// Lets its oscillator run at another rate from now on.
+    pub const fn set_oscillator(&mut self, hz: f64) {
+        self.oscillator_hz = hz;
+    }
+
+    /// Whether it answers the address that speaks to all boards.
+    pub const fn answers_all_call(&self) -> bool {
+        self.registers[0] & mode1::ALLCALL != 0
+    }
+
     /// Cuts its supply and gives it back.
     pub fn power_cycle(&mut self) {
         *self = Self::new(self.oscillator_hz);

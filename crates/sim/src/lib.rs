@@ -9,9 +9,11 @@ pub mod clock;
 pub mod faults;
 pub mod knob;
 pub mod servo;
+pub mod timed;
 pub mod truth;
 
 pub use bench::{Bench, Eye, Logged, Look, SimBus};
 pub use clock::ManualClock;
 pub use knob::Knob;
+pub use timed::TimedBus;
 pub use truth::Truth;

@@ -15,6 +15,21 @@ pub struct Truth {
     /// Knobs on serial lines.
     #[serde(default, rename = "knob")]
     pub knobs: Vec<KnobTruth>,
+    /// Devices on buses that are no expanders.
+    #[serde(default, rename = "other")]
+    pub others: Vec<OtherTruth>,
+}
+
+/// A device of another kind on a bus.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OtherTruth {
+    /// The bus it is on: the NAME of `sim:NAME`.
+    pub bus: String,
+    /// Its address.
+    pub address: u8,
+    /// What each of its registers reads as.
+    pub reads: u8,
 }
 
 /// A board as it really is.

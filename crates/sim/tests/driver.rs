@@ -5,8 +5,9 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::expander::{Decision, Expander, Found, Noted, Phase, Settings, Wanted};
+use wasvolta_port::expander::{Decision, Expander, Found, Lapse, Noted, Phase, Settings, Wanted};
 use wasvolta_port::{Clock, Fault};
+use wasvolta_sim::faults::Kind;
 use wasvolta_sim::truth::BoardTruth;
 use wasvolta_sim::{Bench, Logged, ManualClock, SimBus, Truth};
 
@@ -30,7 +31,7 @@ impl Rig {
             running: running.to_vec(),
             servos: vec![],
         };
-        let truth = Truth { boards: vec![board], knobs: vec![] };
+        let truth = Truth { boards: vec![board], ..Truth::default() };
         let clock = Arc::new(ManualClock::default());
         let bench = Bench::new(&truth, 1, clock.clone());
         bench.ensure("b", 0x40, &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15]);
@@ -150,7 +151,7 @@ fn a_board_that_restarts_is_noticed_and_engaged_anew_one_by_one() {
     rig.settle(&two);
     rig.bench.power_cycle("b", 0x40);
     rig.clock.advance(Duration::from_secs(1));
-    assert_eq!(rig.service(&two), Noted::Restarted);
+    assert_eq!(rig.service(&two), Noted::Lapsed(Lapse::Reset));
     assert_eq!(rig.driver.sent().iter().flatten().count(), 1);
     rig.settle(&two);
     assert!(rig.bench.pulse_us("b", 0x40, 5).is_some());
@@ -262,11 +263,11 @@ fn dangerous_bits_are_never_written() {
 #[test]
 fn faults_are_told_apart() {
     let mut rig = Rig::new(&[]);
-    rig.bench.faults().set_busy(true);
+    rig.bench.faults().set_everywhere(Kind::Held, true);
     let clock = Arc::clone(&rig.clock);
     let busy = rig.driver.service(&mut rig.bus, BEAT, &[None; 16], &|t| clock.wait(t)).unwrap_err();
     assert_eq!(busy.fault, Fault::Busy);
-    rig.bench.faults().set_busy(false);
+    rig.bench.faults().set_everywhere(Kind::Held, false);
     rig.bench.faults().refuse_next(1);
     let refused = rig.driver.service(&mut rig.bus, BEAT, &[None; 16], &|t| clock.wait(t)).unwrap_err();
     assert_eq!(refused.fault, Fault::Transfer);
@@ -285,4 +286,57 @@ fn a_first_pulse_whose_write_failed_is_told_as_a_whole_again() {
     rig.settle(&wanted(&[(3, 310)]));
     let us = rig.bench.pulse_us("b", 0x40, 3).unwrap();
     assert!((us - 310.0 * 4.88).abs() < 0.01, "{us} µs: the pulse begins where it was meant to");
+}
+
+#[test]
+fn a_cut_of_a_full_board_is_one_short_transfer() {
+    let mut rig = Rig::new(&[]);
+    let all = [Some(307); 16];
+    rig.settle(&all);
+    let before = rig.writes().len();
+    rig.service(&[None; 16]);
+    let new: Vec<_> = rig.writes()[before..].iter().map(|e| (e.register, e.bytes.clone())).collect();
+    assert_eq!(new, [(253, vec![0x10])]);
+    assert!((0..16).all(|n| rig.bench.pulse_us("b", 0x40, n).is_none()));
+    rig.settle(&all);
+    assert!((0..16).all(|n| rig.bench.pulse_us("b", 0x40, n).is_some()), "and they come back");
+}
+
+#[test]
+fn what_else_has_its_way_with_a_chip_is_named_and_mended() {
+    let cases = [
+        (Kind::Asleep, Lapse::Asleep),
+        (Kind::OtherRate, Lapse::OtherRate),
+        (Kind::Overwritten, Lapse::Overwritten),
+        (Kind::Pulled, Lapse::Reset),
+    ];
+    for (kind, lapse) in cases {
+        let mut rig = Rig::new(&[]);
+        let two = wanted(&[(0, 300), (5, 400)]);
+        rig.settle(&two);
+        rig.bench.faults().set_everywhere(kind, true);
+        rig.clock.advance(Duration::from_millis(150));
+        assert!(rig.bench.pulse_us("b", 0x40, 0).is_none_or(|us| kind == Kind::Pulled || us < 1230.0));
+        rig.bench.faults().set_everywhere(kind, false);
+        rig.clock.advance(Duration::from_secs(1));
+        let noted = (0..3).map(|_| {
+            rig.clock.advance(Duration::from_secs(1));
+            rig.service(&two)
+        });
+        assert!(noted.collect::<Vec<_>>().contains(&Noted::Lapsed(lapse)), "{kind:?}");
+        rig.settle(&two);
+        assert!((rig.bench.pulse_us("b", 0x40, 5).unwrap() - 400.0 * 4.88).abs() < 0.01, "{kind:?}");
+    }
+}
+
+#[test]
+fn an_address_that_speaks_to_all_is_heard_by_boards_that_listen_to_it() {
+    use wasvolta_port::{I2cBus, Transfer};
+    let mut rig = Rig::new(&[]);
+    let mut byte = [0];
+    rig.bus.transfer(0x70, Transfer::Read { register: 0, into: &mut byte }).unwrap();
+    assert_eq!(byte, [0x11], "one board, found at two addresses");
+    rig.service(&[None; 16]);
+    let silent = rig.bus.transfer(0x70, Transfer::Read { register: 0, into: &mut byte }).unwrap_err();
+    assert_eq!(silent.fault, Fault::Absent, "a started board listens to its own address only");
 }

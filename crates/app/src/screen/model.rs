@@ -16,7 +16,7 @@ use wasvolta_core::stage::{Event, EventKind, Play};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::{Snapshot, Wiring};
-use wasvolta_port::expander::{Found, Phase};
+use wasvolta_port::expander::{Found, Lapse, Phase};
 use wasvolta_sim::Look;
 
 /// The views.
@@ -214,7 +214,9 @@ pub struct Model {
     pub(super) rising: bool,
     events_seen: u64,
     asked_about: Vec<(usize, usize)>,
-    boards_seen: Vec<BoardState>,
+    boards_seen: Vec<(String, BoardState)>,
+    /// Servos by name whose board was started anew: they get their pulses back one by one.
+    engaging: Vec<String>,
     told_of_recording: bool,
 }
 
@@ -252,6 +254,7 @@ impl Model {
             events_seen: 0,
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
+            engaging: Vec::new(),
             told_of_recording: false,
             snapshot,
         }
@@ -380,22 +383,38 @@ impl Model {
         self.step = self.step.min(last(rig.sequences.get(self.sequence).map_or(0, |s| s.steps.len())));
     }
 
-    /// Notes what became of each board: missing, back, restarted by itself. One line each.
+    /// Notes what became of each board: missing, back, not as it was left. One line each, and one for every servo
+    /// that gets its pulses back.
     fn note_boards(&mut self, rig: &Rig, wiring: &Wiring) {
-        let now: Vec<(&Board, BoardState)> =
+        let states: Vec<(&Board, BoardState)> =
             wiring.boards_in(rig, &self.snapshot).map(|(board, state)| (board, *state)).collect();
-        self.boards_seen.resize(now.len(), BoardState::default());
-        let states = now.iter().map(|(_, state)| *state).collect();
-        let before = std::mem::replace(&mut self.boards_seen, states);
-        for ((board, is), was) in now.into_iter().zip(before) {
+        let next = states.iter().map(|(board, state)| (board.name.clone(), *state)).collect();
+        let before = std::mem::replace(&mut self.boards_seen, next);
+        for (board, is) in states {
+            let was = before.iter().find(|(name, _)| *name == board.name).map_or_else(BoardState::default, |b| b.1);
+            let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
             let words = match (was.trouble, is.trouble) {
-                (None, Some(trouble)) => format!("{}: {}", board.name, trouble.fault),
-                (Some(_), None) if was.starts > 0 => format!("{} is back", board.name),
-                _ if is.restarts > was.restarts => format!("{} restarted", board.name),
-                _ if is.starts > was.starts => format!("{} started", board.name),
-                _ => continue,
+                (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
+                (Some(_), None) if was.starts > 0 => Some(format!("{} is back", board.name)),
+                _ if lapse.is_some() => lapse.map(|lapse| format!("{} {}", board.name, lapse.words())),
+                _ if is.starts > was.starts => Some(format!("{} started", board.name)),
+                _ => None,
             };
-            self.note(self.snapshot.now, words);
+            if let Some(words) = words {
+                self.note(self.snapshot.now, words);
+            }
+            let again = (is.starts > was.starts && was.starts > 0) || lapse.is_some_and(Lapse::is_restart);
+            for servo in rig.servos_on(&board.name) {
+                let place = usize::from(servo.channel);
+                let (had, has) = (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
+                if again && had.is_some() {
+                    self.engaging.push(servo.name.clone());
+                }
+                if has.is_some() && self.engaging.contains(&servo.name) {
+                    self.engaging.retain(|name| *name != servo.name);
+                    self.note(self.snapshot.now, format!("{} engaged again", servo.name));
+                }
+            }
         }
     }
 

@@ -1,0 +1,71 @@
+//! Why a servo is where it is: one line from the source to the wire.
+
+use crate::Snapshot;
+use wasvolta_core::guard::Stopped;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::stage::plan::ServoPlan;
+use wasvolta_core::stage::{Owner, Plan, ServoState};
+
+/// The line, with every value that it passes: `knob 0.41 → curve 0.35 → -31.0° → limit -30.0° → 1191 µs → 244
+/// ticks`. `None` while the snapshot is of another rig.
+pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, servo: usize) -> Option<String> {
+    let state = snapshot.servos.get(servo)?;
+    let own = plan.servos.get(servo)?;
+    let mut parts = source((rig, plan), snapshot, servo, state)?;
+    if let Some(line) = own.line {
+        parts.push(format!("{:+.1}°", line.angle_at(state.target).get() + 0.0));
+    }
+    if state.is_wiggling() {
+        parts.push("wiggles by 20 µs".to_owned());
+    } else if state.gliding {
+        parts.push("on its way".to_owned());
+    }
+    parts.extend(bound(state, own));
+    match state.ticks {
+        Some(ticks) => {
+            parts.push(format!("{:.0} µs", own.guard.clock.pulse(ticks).get()));
+            parts.push(format!("{} ticks", ticks.0));
+        }
+        None => parts.push("no pulse".to_owned()),
+    }
+    Some(parts.join(" → "))
+}
+
+/// Who wants it somewhere, and the values on the way to its angle.
+fn source((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, servo: usize, state: &ServoState) -> Option<Vec<String>> {
+    Some(match state.owner {
+        Owner::Nobody => vec!["nobody drives it".to_owned()],
+        Owner::Hand => vec!["hand".to_owned()],
+        Owner::Home => vec!["home".to_owned()],
+        Owner::Rest => vec!["stays where it was let go".to_owned()],
+        Owner::Sequence => {
+            let player = &snapshot.player;
+            let name = rig.sequences.get(player.sequence).map_or("", |s| s.name.as_str());
+            vec![format!("{name} at {:.2} s", player.at.as_secs_f64())]
+        }
+        Owner::Mapping | Owner::LostMapping => {
+            let input = plan.mappings.get(plan.servos.get(servo)?.mapping?)?.input;
+            let (name, is) = (&rig.inputs.get(input)?.name, snapshot.inputs.get(input)?);
+            if state.owner == Owner::LostMapping {
+                vec![format!("{name} {}", is.health.word()), "as told for a lost link".to_owned()]
+            } else {
+                let raw = is.raw.map_or_else(|| "–".to_owned(), |raw| format!("{raw:.0}"));
+                vec![format!("{name} {raw}"), format!("shaped {:+.2}", is.stages.shaped() + 0.0)]
+            }
+        }
+    })
+}
+
+/// What holds it back from there.
+fn bound(state: &ServoState, plan: &ServoPlan) -> Option<String> {
+    let (bound, _) = plan.guard.bound(state.target);
+    let what = match state.stopped? {
+        Stopped::LimitLow | Stopped::LimitHigh => "limit",
+        Stopped::EndpointLow | Stopped::EndpointHigh => "endpoint",
+        Stopped::NotANumber => return Some("not a number, so it stays".to_owned()),
+    };
+    Some(match plan.line {
+        Some(line) => format!("{what} {:+.1}°", line.angle_at(bound).get() + 0.0),
+        None => format!("{what} {:.0} µs", bound.get()),
+    })
+}

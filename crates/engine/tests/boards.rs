@@ -1,0 +1,237 @@
+//! Many boards on one bus: what fits, who waits how long, and what becomes of one that is pulled out.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::stage::Command;
+use wasvolta_core::traffic::Traffic;
+use wasvolta_core::unit::{Hertz, Micros, Seconds};
+use wasvolta_engine::worker::{self, Post};
+use wasvolta_engine::{BusPort, Engine, Setup, Wiring};
+use wasvolta_port::Clock;
+use wasvolta_port::expander::Phase;
+use wasvolta_sim::faults::{Kind, Struck};
+use wasvolta_sim::{Bench, Logged, ManualClock, TimedBus, Truth};
+use wasvolta_wire::expander::{Channel, channel_register, spread};
+
+const BEAT: Duration = Duration::from_millis(20);
+const CHANNELS: usize = 16;
+
+fn small() -> Rig {
+    match load(include_str!("../../core/tests/data/small.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// The small rig's bus with as many full boards as there are addresses for.
+fn full(boards: usize) -> Rig {
+    let mut rig = small();
+    let (board, servo) = (rig.boards[0].clone(), rig.servos[0].clone());
+    let addresses = (0x40..=0x7f).filter(|a| *a != 0x70);
+    rig.boards = addresses
+        .take(boards)
+        .map(|address| Board { name: format!("b{address}"), address, ..board.clone() })
+        .collect();
+    let boards = rig.boards.clone();
+    rig.servos = boards
+        .iter()
+        .flat_map(|b| (0..16).map(|channel| (b.name.clone(), channel)))
+        .map(|(board, channel)| Servo { board, channel, ..servo.clone() })
+        .collect();
+    rig
+}
+
+fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
+    let bench = bench.clone();
+    let open = Box::new(move || Ok(Box::new(bench.open("bench-bus")?) as Box<_>));
+    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines: vec![], clock, beat: BEAT, record: None }
+}
+
+/// Every channel gets another value in every beat; a value's ticks say which beat it is from.
+fn post(mailbox: &mut Post, beat: u16) {
+    let frame = mailbox.frames.input_buffer_mut();
+    frame.clone_from(&mailbox.last);
+    for board in frame.iter_mut() {
+        board.wanted = [Some(200 + beat % 200); CHANNELS];
+    }
+    mailbox.frames.publish();
+}
+
+#[test]
+fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
+    let mut rig = full(62);
+    rig.ports[0].bus_hz = Some(Hertz::new(1e6));
+    let traffic = Traffic::of(&rig, "bench-bus");
+    assert_eq!(traffic.channels, 992);
+    let clock = Arc::new(ManualClock::default());
+    let bench = Bench::new(&Truth::default(), 1, clock.clone());
+    for board in &rig.boards {
+        bench.ensure("bench-bus", board.address, &[]);
+    }
+    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
+    let mailbox: Arc<Mutex<Option<Post>>> = Arc::default();
+    let (behind, held, time) = (bench.clone(), Arc::clone(&mailbox), Arc::clone(&clock));
+    let open = Box::new(move || {
+        let (held, mut beats) = (Arc::clone(&held), 0u16);
+        let passes = move |now: Duration| {
+            while BEAT * u32::from(beats + 1) <= now {
+                beats += 1;
+                post(held.lock().unwrap().as_mut().unwrap(), beats);
+            }
+        };
+        let bit = Duration::from_micros(1);
+        Ok(Box::new(TimedBus::new(behind.bus("bench-bus"), time.clone(), bit, passes)) as Box<_>)
+    });
+    let port = BusPort { name: "bench-bus".into(), open };
+    let shared: Arc<dyn Clock> = clock.clone();
+    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared);
+    *mailbox.lock().unwrap() = posts.pop();
+    while clock.now() < Duration::from_secs(8) {
+        workers[0].service();
+        clock.advance(Duration::from_micros(200));
+    }
+    // Judged once every channel is engaged: one after another, 80 ms apart, on all boards at the same time.
+    let from = Duration::from_secs(4);
+    let log: Vec<Logged> = bench.log().into_iter().filter(|e| e.write && e.at > from).collect();
+    let mut updates: BTreeMap<(u8, u8), Vec<Duration>> = BTreeMap::new();
+    for entry in &log {
+        // Only the end of the first channel's pulse is told; that of the others with where it begins.
+        let channel = usize::from((entry.register - 8) / 4);
+        let ticks = u16::from_le_bytes([entry.bytes[0], entry.bytes[1]]) - spread(channel, 595);
+        let posted = u16::try_from(entry.at.as_millis() / BEAT.as_millis()).unwrap();
+        let newest = [posted, posted - 1].map(|beat| 200 + beat % 200);
+        assert!(newest.contains(&ticks), "{ticks} at beat {posted}: the newest value wins");
+        updates.entry((entry.address, entry.register)).or_default().push(entry.at);
+    }
+    assert_eq!(updates.len(), 62 * 2, "two transfers a board, always the same ones");
+    let seconds = 4.0;
+    let fewest = updates.values().map(Vec::len).min().unwrap();
+    let most = updates.values().map(Vec::len).max().unwrap();
+    assert!(most - fewest <= 1, "{fewest} and {most}: turns are fair");
+    #[expect(clippy::cast_precision_loss, reason = "small")]
+    let rate = fewest as f64 / seconds;
+    assert!((rate - traffic.updates_a_second()).abs() < 1.5, "{rate} beside {}", traffic.updates_a_second());
+    // A value is a beat old at most when it is sent, and stays until the channel's next turn.
+    let bound = traffic.longest_wait() + Seconds::new(BEAT.as_secs_f64());
+    for times in updates.values() {
+        for pair in times.windows(2) {
+            let age = (pair[1].saturating_sub(pair[0]) + BEAT).as_secs_f64();
+            assert!(age <= bound.get(), "{age} s is over {} s", bound.get());
+        }
+    }
+}
+
+/// Two boards that drive one servo each, by hand.
+fn pair() -> (Rig, Arc<ManualClock>, Bench, Engine) {
+    let mut rig = small();
+    rig.boards.push(Board { name: "lower".into(), address: 0x41, ..rig.boards[0].clone() });
+    for (n, servo) in rig.servos.iter_mut().enumerate() {
+        servo.board = if n == 0 { "upper" } else { "lower" }.to_owned();
+    }
+    let twin = Servo { name: "heron.tail".into(), channel: 9, id: wasvolta_core::rig::Id(77), ..rig.servos[1].clone() };
+    rig.servos.push(twin);
+    let clock = Arc::new(ManualClock::default());
+    let bench = Bench::new(&Truth::default(), 1, clock.clone());
+    bench.ensure("bench-bus", 0x40, &[1]);
+    bench.ensure("bench-bus", 0x41, &[2, 9]);
+    let engine = Engine::by_hand(&rig, setup(&bench, clock.clone())).unwrap();
+    (rig, clock, bench, engine)
+}
+
+fn first_pulses(bench: &Bench, address: u8, since: Duration) -> Vec<(Duration, u8)> {
+    let begins = |e: &Logged| matches!(e.bytes.as_slice(), [a, b, c, d] if matches!(Channel::parse([*a, *b, *c, *d]), Channel::Pulse { .. }));
+    bench
+        .log()
+        .into_iter()
+        .filter(|e| e.write && e.address == address && e.at >= since && begins(e))
+        .map(|e| (e.at, e.register))
+        .collect()
+}
+
+#[test]
+fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged_anew_one_by_one() {
+    let (_, clock, bench, mut engine) = pair();
+    let pass = |engine: &mut Engine, beats: u32| {
+        for beat in 0..beats {
+            // What moves is seen in every beat on the wire.
+            let by = Micros::new(if beat % 20 < 10 { 6.0 } else { -6.0 });
+            engine.command(Command::Jog { servo: 0, by, repeat: false });
+            clock.advance(BEAT);
+            engine.pass();
+        }
+    };
+    for servo in 0..3 {
+        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+    }
+    pass(&mut engine, 50);
+    assert!(engine.snapshot().boards[0][1].sent.iter().flatten().count() == 2);
+    let pulled = Struck { kind: Kind::Pulled, address: Some(0x41), channel: None };
+    let start = clock.now();
+    bench.faults().set(pulled, true);
+    pass(&mut engine, 250);
+    assert!(engine.snapshot().boards[0][1].trouble.is_some());
+    let writes = bench.log().into_iter().filter(|e| e.write && e.address == 0x40 && e.at > start).count();
+    assert!(writes >= 245, "{writes} writes in 250 beats: the other board goes on in every beat");
+    let back = clock.now();
+    bench.faults().set(pulled, false);
+    // It is tried again ever more rarely, every two seconds at last.
+    pass(&mut engine, 150);
+    let state = engine.snapshot().boards[0][1];
+    assert!(state.trouble.is_none() && state.phase == Phase::Started && state.starts == 2, "{state:?}");
+    let firsts = first_pulses(&bench, 0x41, back);
+    assert_eq!(firsts.iter().map(|(_, r)| *r).collect::<Vec<_>>(), [channel_register(2), channel_register(9)]);
+    assert!(firsts[1].0.saturating_sub(firsts[0].0) >= Duration::from_millis(80), "one after another");
+    assert!(bench.pulse_us("bench-bus", 0x41, 9).is_some());
+}
+
+#[test]
+fn boards_come_go_and_change_their_address_while_it_runs() {
+    let (rig, clock, bench, mut engine) = pair();
+    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
+    let pass = |engine: &mut Engine, beats: u32| {
+        for _ in 0..beats {
+            clock.advance(BEAT);
+            engine.pass();
+        }
+    };
+    for servo in 0..3 {
+        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+    }
+    pass(&mut engine, 50);
+    // The first board goes: the second keeps its pulses, though it is the first of the list now.
+    let mut fewer = rig.clone();
+    fewer.boards.remove(0);
+    fewer.servos.remove(0);
+    let before = bench.log().len();
+    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    pass(&mut engine, 50);
+    let released = |address: u8| bench.log()[before..].iter().any(|e| {
+        e.write && e.address == address && e.bytes == Channel::Released.emit()
+    });
+    assert!(released(0x40) && !released(0x41));
+    assert_eq!(bench.pulse_us("bench-bus", 0x40, 1), None);
+    assert!(bench.pulse_us("bench-bus", 0x41, 9).is_some());
+    assert_eq!(engine.snapshot().boards[0].len(), 1);
+    // A third comes at an address where nothing is yet.
+    let mut more = fewer.clone();
+    more.boards.push(Board { name: "third".into(), address: 0x52, ..rig.boards[0].clone() });
+    engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
+    pass(&mut engine, 3);
+    let boards = engine.snapshot().boards[0].clone();
+    assert!(boards[0].trouble.is_none() && boards[1].trouble.is_some());
+    bench.ensure("bench-bus", 0x52, &[]);
+    pass(&mut engine, 500);
+    assert_eq!(engine.snapshot().boards[0][1].phase, Phase::Started);
+    // The jumpers were set anew: what got pulses at the old address is released there.
+    more.boards[0].address = 0x43;
+    bench.ensure("bench-bus", 0x43, &[]);
+    engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
+    pass(&mut engine, 100);
+    assert_eq!(bench.pulse_us("bench-bus", 0x41, 9), None);
+    assert!(bench.pulse_us("bench-bus", 0x43, 9).is_some());
+}
