@@ -4,6 +4,7 @@ use crate::screen::look::LookOptions;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use wasvolta_sheet::protractor::Fitting;
+use wasvolta_sim::faults::{Kind, Struck};
 
 /// The version, with the commit it was built from.
 pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("WASVOLTA_COMMIT"), ")");
@@ -59,6 +60,10 @@ pub enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// Look what is there: boards on I²C buses, PWM chips, serial ports. Reads only; serial ports stay unopened.
+    Scan(Scan),
+    /// Why does a servo not move? Traces its chain from the port to the horn, by reading only.
+    Why(Why),
     /// Play a sequence without the screen.
     Play(Play),
     /// Write manual pages into a folder, one for the program and one for each command.
@@ -82,6 +87,58 @@ impl Command {
     pub const fn has_screen(&self) -> bool {
         matches!(self, Self::Demo { .. } | Self::Open { .. })
     }
+}
+
+/// Look what is there.
+#[derive(Debug, Args)]
+pub struct Scan {
+    /// A rig, a *.rig.toml file: its simulated buses are looked at too, and what is missing is said.
+    pub rig: Option<PathBuf>,
+    /// Say it as JSON on standard output.
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
+}
+
+/// Why does a servo not move?
+#[derive(Debug, Args)]
+pub struct Why {
+    /// The rig, a *.rig.toml file.
+    pub rig: PathBuf,
+    /// The servo's name.
+    pub servo: String,
+    /// Say it as JSON on standard output.
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
+}
+
+/// What simulated hardware is like.
+#[derive(Debug, Clone, Args)]
+pub struct SimulatedBench {
+    /// Seed of the simulated hardware: the same seed gives the same servos and readings.
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// What is wrong with it.
+    #[arg(long = "fault", value_name = "KIND[@ADDRESS[:CHANNEL]]", help = faults())]
+    pub faults: Vec<Struck>,
+}
+
+impl Default for SimulatedBench {
+    fn default() -> Self {
+        Self { seed: 1, faults: Vec::new() }
+    }
+}
+
+fn faults() -> String {
+    let kinds: Vec<String> = Kind::all().map(|kind| format!("{}: {}", kind.name(), kind.words())).collect();
+    format!(
+        "Let something be wrong with the simulated hardware, everywhere or at one board or channel; may be said \
+         several times. {}",
+        kinds.join("; ")
+    )
 }
 
 /// Run a recording again.
@@ -172,9 +229,8 @@ pub struct New {
 /// How a live run behaves.
 #[derive(Debug, Clone, Args)]
 pub struct Live {
-    /// Seed of the simulated hardware: the same seed gives the same servos and readings.
-    #[arg(long, default_value_t = 1)]
-    pub seed: u64,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
     /// Whether time passes by itself, or only by the command "pass beats" of the palette.
     #[arg(long, value_enum, default_value_t = ClockKind::Wall)]
     pub clock: ClockKind,
@@ -184,6 +240,12 @@ pub struct Live {
     /// Record the run: wake times, readings, commands; `wasvolta replay` gives the same setpoints from it.
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
+}
+
+impl Default for Live {
+    fn default() -> Self {
+        Self { bench: SimulatedBench::default(), clock: ClockKind::Wall, sim_log: None, record: None }
+    }
 }
 
 /// What makes time pass.

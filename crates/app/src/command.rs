@@ -5,10 +5,12 @@ mod manual;
 mod new;
 mod play;
 mod replay;
+mod scan;
 mod sheet;
 mod trace;
+mod why;
 
-use crate::cli::{Arguments, ClockKind, Command, Live};
+use crate::cli::{Arguments, Command, Live};
 use crate::exit::Exit;
 use crate::files;
 use crate::recent::Recent;
@@ -36,6 +38,8 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::Open { rig, live } => open(&rig, &live, &look),
         Command::New(new) => new::run(&new),
         Command::Check { rig, json } => Ok(check::run(&rig, json)),
+        Command::Scan(scan) => scan::run(&scan),
+        Command::Why(why) => why::run(&why),
         Command::Play(play) => play::run(&play),
         Command::Replay(replay) => replay::run(&replay),
         Command::Sheet(sheet) => sheet::run(&sheet),
@@ -47,7 +51,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
 /// Without a command: asks on the screen what to work on.
 fn start(look: &Look) -> miette::Result<ExitCode> {
     let recent = Recent::read(&files::folders()?.state).there();
-    let live = Live { seed: 1, clock: ClockKind::Wall, sim_log: None, record: None };
+    let live = Live::default();
     match screen::start::run(Offers::look(recent, Path::new("/dev")), look)? {
         Choice::Demo => show(&demo::prepare(false)?, &live, look),
         Choice::Open(rig) => open(&rig, &live, look),

@@ -1,6 +1,6 @@
 //! From a rig's ports to what the engine drives: real transports, or simulated ones behind the same traits.
 
-use crate::cli::{ClockKind, Live};
+use crate::cli::{ClockKind, Live, SimulatedBench};
 use crate::files;
 use crate::holder::{self, Hold};
 use miette::{Context, IntoDiagnostic, Report};
@@ -9,8 +9,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::{Port, PortKind, Rig};
-use wasvolta_engine::{BusPort, LinePort, Setup, wiring};
+use wasvolta_engine::{BusPort, LinePort, OpenBus, Setup, wiring};
 use wasvolta_port::{BusError, Clock, I2cBus, WallClock};
+use wasvolta_sim::faults::Faults;
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Eye, Knob, ManualClock, Truth};
 
@@ -31,6 +32,11 @@ pub struct Simulated {
 }
 
 impl Simulated {
+    /// What is wrong with the bench, to be switched on and off.
+    pub fn faults(&self) -> &Faults {
+        self.bench.faults()
+    }
+
     /// A servo that was added to a simulated board hangs there from now on; what is there already stays.
     pub fn plug_in(&self, rig: &Rig) {
         plug_in(&self.bench, rig);
@@ -83,7 +89,7 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
         if simulated(port).is_none() {
             holds.extend(holder::hold(&port.path).into_diagnostic()?);
         }
-        buses.push(bus(port, bench.as_ref()));
+        buses.push(BusPort { name: port.name.clone(), open: opener(port, bench.as_ref()) });
     }
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::ports(rig, PortKind::Serial).map(|p| line(p, simulated.as_ref())).collect();
@@ -105,23 +111,50 @@ pub fn simulated(port: &Port) -> Option<&str> {
     port.path.strip_prefix(SIMULATED)
 }
 
-fn bus(port: &Port, bench: Option<&Bench>) -> BusPort {
-    let name = port.name.clone();
+/// How a port's bus is opened, simulated or real.
+fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
     if let (Some(sim), Some(bench)) = (simulated(port), bench) {
         let (sim, bench) = (sim.to_owned(), bench.clone());
-        return BusPort { name, open: Box::new(move || Ok(Box::new(bench.bus(&sim)))) };
+        return Box::new(move || Ok(Box::new(bench.open(&sim)?)));
     }
     let path = PathBuf::from(&port.path);
-    BusPort { name, open: Box::new(move || open_bus(&path)) }
+    Box::new(move || open_bus(&path))
 }
 
+/// The I²C ports of a rig with how each is opened, beside the engine, by reading only.
+pub fn openers(rig: &Rig, simulated: Option<&Simulated>) -> Vec<(Port, OpenBus)> {
+    let bench = simulated.map(|s| &s.bench);
+    wiring::ports(rig, PortKind::I2c).map(|port| (port.clone(), opener(port, bench))).collect()
+}
+
+/// The simulated bench of a rig, without an engine; `None` where nothing is simulated.
+///
+/// # Errors
+/// When the simulation cannot be made.
+pub fn bench_of(rig: &Rig, path: &Path, bench: &SimulatedBench) -> miette::Result<Option<Simulated>> {
+    if !rig.ports.iter().any(|p| simulated(p).is_some()) {
+        return Ok(None);
+    }
+    let live = Live { bench: bench.clone(), ..Live::default() };
+    let clock: Arc<dyn Clock> = Arc::new(WallClock::default());
+    Ok(Some(simulate(rig, path, &live, &clock)?.1))
+}
+
+/// Opens a bus of this machine.
+///
+/// # Errors
+/// When it is not there or may not be opened.
 #[cfg(target_os = "linux")]
-fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
+pub fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
     Ok(Box::new(wasvolta_port::linux_i2c::LinuxI2c::open(path)?))
 }
 
+/// There is no way to a bus on this kind of system yet.
+///
+/// # Errors
+/// Always.
 #[cfg(not(target_os = "linux"))]
-fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
+pub fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
     let device = format!("{} (buses of this system are not known here; Linux is)", path.display());
     Err(BusError { doing: "open", device, fault: wasvolta_port::Fault::NoBus })
 }
@@ -149,8 +182,11 @@ fn simulate(
         Ok(text) => Truth::parse(&text).map_err(|e| Report::msg(format!("{}: {e}", truth_path.display())))?,
         Err(_) => Truth::default(),
     };
-    let bench = Bench::new(&truth, live.seed, Arc::clone(clock));
+    let bench = Bench::new(&truth, live.bench.seed, Arc::clone(clock));
     plug_in(&bench, rig);
+    for fault in &live.bench.faults {
+        bench.faults().set(*fault, true);
+    }
     if let Some(log) = &live.sim_log {
         let file = std::fs::File::create(log)
             .into_diagnostic()
@@ -163,7 +199,7 @@ fn simulate(
     for port in wiring::ports(rig, PortKind::Serial) {
         let Some(line) = simulated(port) else { continue };
         let knob = truth.knobs.iter().find(|k| k.line == line).cloned().unwrap_or_else(|| unnamed_knob(line));
-        let knob = Knob::plug_in(knob, live.seed, folder.path())
+        let knob = Knob::plug_in(knob, live.bench.seed, folder.path())
             .into_diagnostic()
             .wrap_err("cannot simulate a serial line")?;
         if live.clock == ClockKind::Wall {

@@ -38,6 +38,14 @@ pub fn hold(what: &str) -> Result<Option<Hold>, Held> {
     Ok(Some(Hold(file)))
 }
 
+/// The process that holds something, if one does. Holds nothing itself.
+pub fn who(what: &str) -> Option<String> {
+    match hold(what) {
+        Ok(_let_go_at_once) => None,
+        Err(held) => Some(held.holder),
+    }
+}
+
 fn lock_path(what: &str) -> PathBuf {
     let folder = std::env::var_os("XDG_RUNTIME_DIR").map_or_else(std::env::temp_dir, PathBuf::from);
     let plain: String = what.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
@@ -59,7 +67,9 @@ mod tests {
         let first = hold(&what).unwrap();
         let error = hold(&what).unwrap_err().to_string();
         assert_eq!(error, format!("{what} is in use by process {}: close that first", std::process::id()));
+        assert_eq!(who(&what), Some(std::process::id().to_string()));
         drop(first);
+        assert_eq!(who(&what), None);
         assert!(hold(&what).unwrap().is_some());
         std::fs::remove_file(lock_path(&what)).unwrap();
     }

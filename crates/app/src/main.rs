@@ -21,6 +21,7 @@ mod recovery;
 mod say;
 mod screen;
 mod session;
+mod survey;
 
 use clap::Parser;
 use std::process::ExitCode;

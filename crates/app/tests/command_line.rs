@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 3 servos, 1 input, 3 poses, 2 sequences"),
+        (example(), 0, "is sound: 5 servos, 1 input, 3 poses, 2 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["unknown field `chanel`", "52 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
+    for wanted in ["unknown field `chanel`", "68 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -136,12 +136,12 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
     assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks");
-    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times three servos.
-    assert_eq!(lines.len(), 1 + 3 * 214);
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times five servos.
+    assert_eq!(lines.len(), 1 + 5 * 214);
     assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306");
     assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234");
     assert_eq!(lines[3], "0.000,punt.rudder,,,");
-    assert_eq!(lines[lines.len() - 3], "4.250,heron.neck,0.000,1493.28,306");
+    assert_eq!(lines[lines.len() - 5], "4.250,heron.neck,0.000,1493.28,306");
     let again = home.path().join("again.csv");
     run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
     assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
@@ -173,8 +173,8 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
-    // Every beat of 3.6 s has its row for each of the three servos, from 0 to the end.
-    let times: Vec<&str> = csv.lines().skip(1).step_by(3).filter_map(|l| l.split(',').next()).collect();
+    // Every beat of 3.6 s has its row for each of the five servos, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(5).filter_map(|l| l.split(',').next()).collect();
     assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
@@ -338,7 +338,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let rig = example();
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
-    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 3 servos"), "{words}");
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 5 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("give --log a file that may be written"));

@@ -199,24 +199,38 @@ impl Board {
         self.truth.bus == bus && self.truth.address == address
     }
 
-    /// A millisecond passes.
-    fn step(&mut self, at: Duration, faults: &[Struck]) {
-        let address = self.truth.address;
-        let mine: Vec<Kind> = faults.iter().filter(|f| f.strikes(f.kind, address)).map(|f| f.kind).collect();
-        self.suffer(&mine, at);
-        for (channel, servo) in &mut self.servos {
-            let cut_off = [Kind::RailDip, Kind::PlugOut];
-            let limp = faults.iter().any(|f| cut_off.iter().any(|kind| f.hits(*kind, address, *channel)));
-            let pulse = self.chip.pulse(*channel, at).filter(|_| !limp);
-            servo.step(pulse, STEP.as_secs_f64());
+    /// Faults that strike this board or a part of it.
+    fn struck_by(&self, faults: &[Struck]) -> Vec<Kind> {
+        faults.iter().filter(|f| f.strikes(f.kind, self.truth.address)).map(|f| f.kind).collect()
+    }
+
+    /// What faults do to the chip when they begin and when they end.
+    fn suffer(&mut self, faults: &[Struck], at: Duration) {
+        let now = self.struck_by(faults);
+        if now == self.suffering {
+            return;
+        }
+        let before = std::mem::replace(&mut self.suffering, now);
+        for begun in self.suffering.iter().filter(|kind| !before.contains(kind)) {
+            match begun {
+                Kind::Oscillator => self.chip.set_oscillator(self.truth.oscillator_hz * FAST),
+                Kind::WrongChip => self.chip.write(SUBADR1.address, &[0xA5], at),
+                _ => {}
+            }
+        }
+        for ended in before.iter().filter(|kind| !self.suffering.contains(kind)) {
+            match ended {
+                Kind::Pulled | Kind::WrongChip => self.chip.power_cycle(),
+                Kind::Oscillator => self.chip.set_oscillator(self.truth.oscillator_hz),
+                _ => {}
+            }
         }
     }
 
-    /// What faults do to the chip: some all the time, some when they begin, some when they end.
-    fn suffer(&mut self, faults: &[Kind], at: Duration) {
+    /// A millisecond passes.
+    fn step(&mut self, at: Duration, faults: &[Struck]) {
         let every = |period: Duration| at.as_millis().is_multiple_of(period.as_millis());
-        for kind in faults {
-            let begins = !self.suffering.contains(kind);
+        for kind in &self.suffering {
             match kind {
                 Kind::Resets if every(RESETS) => self.chip.power_cycle(),
                 Kind::Asleep if every(MEDDLES) => self.chip.write(0, &[mode1::SLEEP | mode1::AI], at),
@@ -231,19 +245,16 @@ impl Board {
                         self.chip.write(channel_register(channel), &other.emit(), at);
                     }
                 }
-                Kind::Oscillator if begins => self.chip.set_oscillator(self.truth.oscillator_hz * FAST),
-                Kind::WrongChip if begins => self.chip.write(SUBADR1.address, &[0xA5], at),
                 _ => {}
             }
         }
-        for ended in self.suffering.iter().filter(|kind| !faults.contains(kind)) {
-            match ended {
-                Kind::Pulled | Kind::WrongChip => self.chip.power_cycle(),
-                Kind::Oscillator => self.chip.set_oscillator(self.truth.oscillator_hz),
-                _ => {}
-            }
+        let address = self.truth.address;
+        for (channel, servo) in &mut self.servos {
+            let cut_off = [Kind::RailDip, Kind::PlugOut];
+            let limp = faults.iter().any(|f| cut_off.iter().any(|kind| f.hits(*kind, address, *channel)));
+            let pulse = self.chip.pulse(*channel, at).filter(|_| !limp);
+            servo.step(pulse, STEP.as_secs_f64());
         }
-        self.suffering = faults.to_vec();
     }
 }
 
@@ -259,6 +270,7 @@ const FAST: f64 = 1.05;
 impl Inner {
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
         self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
+        self.boards.iter_mut().for_each(|board| board.suffer(faults, now));
         while self.at + STEP <= now {
             self.at += STEP;
             for board in &mut self.boards {

@@ -40,7 +40,7 @@ impl Bench {
     }
 
     fn reopened(path: &std::path::Path, folder: TempDir) -> Self {
-        let live = Live { seed: 1, clock: ClockKind::Manual, sim_log: None, record: None };
+        let live = Live { clock: ClockKind::Manual, ..Live::default() };
         let mut session = Session::open(path, &live).unwrap();
         let model = Model::new(&mut session);
         let mut bench = Self { session, model, now: Duration::ZERO, folder };
@@ -237,7 +237,7 @@ fn a_file_changed_by_another_program_is_not_overwritten_at_the_first_try() {
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
     let path = bench.session.path().to_owned();
-    let theirs = std::fs::read_to_string(&path).unwrap().replace("volts = 6", "volts = 5");
+    let theirs = std::fs::read_to_string(&path).unwrap().replacen("volts = 6", "volts = 5", 1);
     std::fs::write(&path, theirs).unwrap();
     bench.press(Key::ctrl('s'));
     assert!(bench.frame(160, 47).contains("was changed by another program"));
@@ -267,10 +267,10 @@ fn what_another_program_wrote_is_noticed_and_can_be_read_again_and_undone() {
     bench.pass(5);
     let pulse = bench.model.snapshot.servos[2].pulse;
     let path = bench.session.path().to_owned();
-    let theirs = std::fs::read_to_string(&path).unwrap().replace("volts = 6", "volts = 5");
+    let theirs = std::fs::read_to_string(&path).unwrap().replacen("volts = 6", "volts = 5", 1);
     // They also put a servo in front: what is engaged must stay so.
     let first = theirs.find("# Calibrated on the bench").unwrap();
-    let servo = "[[servo]]\nname = \"crane.boom\"\nboard = \"upper\"\nchannel = 9\n\n";
+    let servo = "[[servo]]\nname = \"crane.jib\"\nboard = \"upper\"\nchannel = 9\n\n";
     std::fs::write(&path, format!("{}{servo}{}", &theirs[..first], &theirs[first..])).unwrap();
     assert!(bench.session.look_at_file());
     // What was said last makes room after a while.

@@ -1,0 +1,76 @@
+//! `scan`: what is there, for people or as JSON.
+
+use crate::cli;
+use crate::exit::Exit;
+use crate::survey::{self, Outlook};
+use crate::{files, hardware, say};
+use miette::IntoDiagnostic;
+use std::process::ExitCode;
+use wasvolta_core::rig::Rig;
+use wasvolta_port::scan::{Bus, PwmChip, Scan, SerialPort};
+
+/// Looks, and says what was found. Finding nothing is no failure.
+///
+/// # Errors
+/// When a rig was named that cannot be read.
+pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
+    let source = wanted.rig.as_deref().map(files::open).transpose()?;
+    let rig = source.as_ref().map(|source| source.rig());
+    let simulated = match (rig, &wanted.rig) {
+        (Some(rig), Some(path)) => hardware::bench_of(rig, path, &wanted.bench)?,
+        _ => None,
+    };
+    let scan = Outlook::of(rig, simulated.as_ref()).take();
+    if wanted.json {
+        say::line(serde_json::to_string_pretty(&scan).into_diagnostic()?);
+    } else {
+        tell(&scan, rig);
+    }
+    Ok(Exit::Done.into())
+}
+
+fn tell(scan: &Scan, rig: Option<&Rig>) {
+    for bus in &scan.buses {
+        tell_bus(bus, rig);
+    }
+    if scan.buses.is_empty() {
+        say::line("no I²C bus: the kernel lists them as /dev/i2c-*; the module i2c-dev makes the entries");
+    }
+    for PwmChip { device, channels, barred, .. } in &scan.pwm {
+        say::line(format_args!("{device}\n  PWM chip of the kernel, {channels} channels"));
+        if let Some(barred) = barred {
+            say::line(format_args!("  {barred}"));
+        }
+    }
+    for SerialPort { way, lasting } in &scan.serial {
+        let name = lasting.as_ref().map_or_else(String::new, |name| format!(", always as {name}"));
+        say::line(format_args!("{}\n  serial port{name}; not opened, for that resets many boards", way.path));
+        if let Some(barred) = &way.barred {
+            say::line(format_args!("  {barred}"));
+        }
+    }
+    if scan.serial.is_empty() {
+        say::line("no serial port of a board");
+    }
+}
+
+fn tell_bus(bus: &Bus, rig: Option<&Rig>) {
+    say::line(&bus.path);
+    if let Some(trouble) = &bus.trouble {
+        say::line(format_args!("  {trouble}"));
+    }
+    for device in &bus.devices {
+        let board = rig.and_then(|rig| survey::board_at(rig, &bus.path, device.address));
+        let name = board.map_or_else(String::new, |b| format!(": {} in the rig", b.name));
+        say::line(format_args!("  {:#04x}  {}{name}", device.address, device.kind.words()));
+    }
+    if bus.devices.is_empty() && bus.trouble.is_none() {
+        say::line("  nothing answers from 0x40 to 0x7f");
+    }
+    for board in rig.map_or_else(Vec::new, |rig| survey::missing(rig, bus)) {
+        say::line(format_args!(
+            "  {:#04x}  nothing answers, the rig has {} there: check its supply, its two bus wires, its jumpers",
+            board.address, board.name
+        ));
+    }
+}

@@ -1,0 +1,97 @@
+//! `why`: the chain of one servo, from its port to its horn, by reading only.
+
+use crate::cli;
+use crate::exit::Exit;
+use crate::{files, hardware, holder, say};
+use miette::{IntoDiagnostic, miette};
+use serde::Serialize;
+use std::process::ExitCode;
+use wasvolta_core::rig::Rig;
+use wasvolta_engine::why::{self, Facts, Link, Verdict};
+use wasvolta_port::Fault;
+use wasvolta_port::expander::Seen;
+
+#[derive(Serialize)]
+struct Report<'a> {
+    servo: &'a str,
+    board: &'a str,
+    channel: u8,
+    /// The first link that is not proven.
+    look_at: Option<&'static str>,
+    links: &'a [Link],
+}
+
+/// Traces; 0 when no link has failed, 1 when one has.
+///
+/// # Errors
+/// When the rig cannot be read or has no such servo.
+pub fn run(wanted: &cli::Why) -> miette::Result<ExitCode> {
+    let source = files::open(&wanted.rig)?;
+    let rig = source.rig();
+    let simulated = hardware::bench_of(rig, &wanted.rig, &wanted.bench)?;
+    let links = trace(rig, &wanted.servo, simulated.as_ref())?;
+    let servo = rig.servo(&wanted.servo);
+    if wanted.json {
+        let report = Report {
+            servo: &wanted.servo,
+            board: servo.map_or("", |s| s.board.as_str()),
+            channel: servo.map_or(0, |s| s.channel),
+            look_at: why::first_not_proven(&links).map(|link| link.name),
+            links: &links,
+        };
+        say::line(serde_json::to_string_pretty(&report).into_diagnostic()?);
+    } else {
+        tell(&links);
+    }
+    let failed = links.iter().any(|link| link.verdict == Verdict::Failed);
+    Ok(if failed { Exit::Failed } else { Exit::Done }.into())
+}
+
+/// Reads what can be read of a servo's chain, and judges it.
+fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miette::Result<Vec<Link>> {
+    let Some(servo) = rig.servo(name) else {
+        let names: Vec<&str> = rig.servos.iter().map(|s| s.name.as_str()).collect();
+        return Err(miette!(help = format!("there is: {}", names.join(", ")), "no servo is called {name:?}"));
+    };
+    let found = rig.board(&servo.board).and_then(|board| Some((board, rig.port(&board.port)?)));
+    let Some((board, port)) = found else { return Err(miette!("{name} has no board")) };
+    let mut openers = hardware::openers(rig, simulated);
+    let open = openers.iter_mut().find(|(other, _)| other.name == port.name);
+    let seen = match open {
+        Some((_, open)) => open().and_then(|mut bus| Seen::read(&mut *bus, board.address)),
+        None => return Err(miette!("{} is no I²C bus", port.name)),
+    };
+    let (seen, trouble): (Option<Seen>, Option<Fault>) = match seen {
+        Ok(seen) => (Some(seen), None),
+        Err(error) => (None, Some(error.fault)),
+    };
+    let holder = if hardware::simulated(port).is_none() { holder::who(&port.path) } else { None };
+    let facts = Facts {
+        servo,
+        board,
+        port,
+        trouble,
+        holder: holder.as_deref(),
+        seen: seen.as_ref(),
+        lapse: None,
+        asks: None,
+        run: None,
+    };
+    Ok(why::chain(&facts))
+}
+
+fn tell(links: &[Link]) {
+    for link in links {
+        let sign = match link.verdict {
+            Verdict::Proven => "✓",
+            Verdict::Failed => "✗",
+            Verdict::Unprovable => "?",
+            Verdict::Behind => "·",
+        };
+        let words = if link.verdict == Verdict::Behind { "not looked at: a link before it failed" } else { &link.words };
+        say::line(format_args!("{sign} {:<13} {words}", link.name));
+        if !link.help.is_empty() {
+            say::line(format_args!("{:16}try: {}", "", link.help));
+        }
+    }
+}
