@@ -9,6 +9,7 @@ mod canvas;
 mod chart;
 mod digits;
 mod entry;
+mod errand;
 mod figures;
 mod form;
 mod frame;
@@ -191,7 +192,7 @@ impl Watch<'_> {
             self.session.look_at_file();
             self.looked_at = Instant::now();
         }
-        self.model.observe(self.session, self.start.elapsed());
+        update::observe(&mut self.model, self.session, self.start.elapsed());
     }
 
     fn draw(&mut self) -> miette::Result<()> {

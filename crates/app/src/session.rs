@@ -6,9 +6,11 @@ use crate::hardware::{self, Hardware, Simulated};
 use crate::holder::{self, Hold};
 use crate::last_known::LastKnown;
 use crate::recovery::{self, Keeper, Left, Offer};
+use crate::survey::Outlook;
 use miette::{IntoDiagnostic, WrapErr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::mpsc::{Receiver, channel};
 use std::time::SystemTime;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::rig::Rig;
@@ -16,6 +18,7 @@ use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::stage::Plan;
 use wasvolta_engine::{Engine, Wiring};
+use wasvolta_port::scan::Scan;
 use wasvolta_sim::{Knob, ManualClock};
 
 const MOST_UNDO: usize = 500;
@@ -64,6 +67,8 @@ pub struct Session {
     /// A save was refused for that: the next one overwrites.
     warned: bool,
     recovery: Option<Keeper>,
+    /// Where the look that is being taken will arrive.
+    looking: Option<Receiver<Scan>>,
     past: Vec<Past>,
     future: Vec<Past>,
     _holds: Vec<Hold>,
@@ -126,6 +131,7 @@ impl Session {
             changed_outside: false,
             warned: false,
             recovery: None,
+            looking: None,
             past: Vec::new(),
             future: Vec::new(),
             _holds: holds,
@@ -153,6 +159,31 @@ impl Session {
         if let Some(recovery) = &self.recovery {
             recovery.settled();
         }
+    }
+
+    /// Takes a look at what is there, on a thread of its own: buses may be slow.
+    ///
+    /// # Errors
+    /// When the system gives no thread.
+    pub fn look_around(&mut self) -> std::io::Result<()> {
+        let outlook = Outlook::of(Some(&self.rig), self.simulated.as_ref());
+        let (found, arrives) = channel();
+        self.looking = Some(arrives);
+        // Nobody may wait for it any more when it is over.
+        std::thread::Builder::new().name("scan".to_owned()).spawn(move || found.send(outlook.take()))?;
+        Ok(())
+    }
+
+    /// What a look has found, once it is over.
+    pub fn found(&mut self) -> Option<Scan> {
+        let found = self.looking.as_ref()?.try_recv().ok()?;
+        self.looking = None;
+        Some(found)
+    }
+
+    /// Whether a look is being taken.
+    pub const fn is_looking(&self) -> bool {
+        self.looking.is_some()
     }
 
     /// Where the rig is kept.

@@ -118,15 +118,15 @@ const LINKS: [(&str, fn(&Facts) -> Came); 11] = [
 const BY_HAND: [(&str, &str, &str); 3] = [
     (
         "supply",
-        "the servos' supply cannot be seen from here",
-        "measure it at the board's screw terminal while the servo should move; all grounds must be joined",
+        "the servos' supply cannot be seen",
+        "measure it at the board while the servo should move; join all grounds",
     ),
     (
         "plug",
-        "nor whether the plug sits right",
-        "darkest lead to ground, lightest to signal, on this very channel; w wiggles it",
+        "nor how the plug sits",
+        "darkest lead to ground, lightest to signal, on this very channel",
     ),
-    ("horn", "nor whether the horn follows the gears", "listen: a motor that runs with a still horn has a stripped gear"),
+    ("horn", "nor whether gears and horn hold", "listen: a motor that runs with a still horn has a stripped gear"),
 ];
 
 /// The whole chain of a servo.

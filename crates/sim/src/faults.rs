@@ -125,6 +125,16 @@ impl std::str::FromStr for Struck {
     }
 }
 
+impl std::fmt::Display for Struck {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.kind.name())?;
+        if let Some(address) = self.address {
+            write!(f, "@{address:#04x}")?;
+        }
+        self.channel.map_or(Ok(()), |channel| write!(f, ":{channel}"))
+    }
+}
+
 impl Struck {
     fn is_at(&self, address: u8) -> bool {
         self.address.is_none_or(|own| own == address)
@@ -269,6 +279,7 @@ mod tests {
         assert_eq!(said("slow").unwrap(), Struck { kind: Kind::Slow, address: None, channel: None });
         let plug = said("plug-out@0x41:4").unwrap();
         assert_eq!(plug, Struck { kind: Kind::PlugOut, address: Some(0x41), channel: Some(4) });
+        assert_eq!(plug.to_string(), "plug-out@0x41:4");
         assert!(plug.hits(Kind::PlugOut, 0x41, 4) && !plug.hits(Kind::PlugOut, 0x41, 3));
         for junk in ["", "sloow", "slow@41", "slow@0xzz", "plug-out@0x41:x"] {
             assert!(said(junk).unwrap_err().to_string().contains("no-bus, denied"), "{junk}");

@@ -5,8 +5,9 @@
 use super::keys::Key;
 use super::model::View;
 use super::scene::{Picked, Scene};
-use super::update::{Desk, calibrate, general, inputs, roster, sequence};
+use super::update::{Desk, calibrate, general, inputs, roster, sequence, wiring};
 use crossterm::event::KeyCode;
+use wasvolta_core::rig::PortKind;
 use wasvolta_core::stage::{Output, Play};
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
@@ -163,10 +164,26 @@ fn knob(scene: &Scene) -> Ready {
     need(scene.knob.is_some(), "this input is not simulated")
 }
 
+/// A servo on the picked channel; one that is released is asked about first.
+fn wigglable(scene: &Scene) -> Ready {
+    need(scene.plug().is_some_and(|(_, _, servo)| servo.is_some()), "no servo is on this channel: a adds one")?;
+    free(scene)
+}
+
+fn ported(scene: &Scene) -> Ready {
+    let words = "this rig has no I²C bus: add a [[port]] to its file, docs/rig-format.md shows how";
+    need(scene.rig.ports.iter().any(|p| p.kind == PortKind::I2c), words)
+}
+
+fn simulated(scene: &Scene) -> Ready {
+    need(scene.simulated, "nothing is simulated here: what is wrong is really wrong")
+}
+
 fn by_hand(scene: &Scene) -> Ready {
     need(scene.by_hand, "time passes by itself here; --clock manual passes it by hand")
 }
 
+const WIRING: Option<View> = Some(View::Wiring);
 const CALIBRATE: Option<View> = Some(View::Calibrate);
 const INPUTS: Option<View> = Some(View::Inputs);
 const SEQUENCE: Option<View> = Some(View::Sequence);
@@ -195,6 +212,15 @@ pub static TABLE: &[Action] = &[
     Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the mark nearest to the present pulse", ready: marked, run: calibrate::drop_mark },
     Action { name: "correct clock", keys: &[key('C')], view: CALIBRATE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: calibrate::clock },
     Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "", long: "go on to the next servo", ready: servo, run: general::servo_next },
+    Action { name: "wiggle", keys: &[key('w')], view: WIRING, short: "wiggle", long: "move the servo 20 µs to and fro, three times, to see which it is", ready: wigglable, run: wiring::wiggle },
+    Action { name: "name by wiggling", keys: &[key('W')], view: WIRING, short: "name one by one", long: "wiggle servo after servo, and name each as you see which it is", ready: servo, run: wiring::name_all },
+    Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
+    Action { name: "look around", keys: &[key('s')], view: WIRING, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: wiring::look_around },
+    Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board: its name and address, from what was found", ready: ported, run: roster::add_board },
+    Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: roster::rename_board },
+    Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: roster::remove_board },
+    Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: wiring::engage_all },
+    Action { name: "simulated fault", keys: &[], view: None, short: "", long: "let something be wrong with the simulated bench, or right again", ready: simulated, run: wiring::fault },
     Action { name: "tie", keys: &[key('t')], view: INPUTS, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: inputs::tie },
     Action { name: "pull the plug", keys: &[key('z')], view: INPUTS, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: knob, run: inputs::plug },
     Action { name: "play", keys: &[key('p')], view: None, short: "play", long: "play the picked sequence, stand still in it, or go on", ready: playable, run: sequence::play },
@@ -219,6 +245,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: the last pulses stay, nothing moves", ready: driving, run: general::hold },
     Action { name: "drive on", keys: &[key('d')], view: None, short: "drive on", long: "go on after a hold, or enable the output again after a cut", ready: stopped, run: general::drive },
     Action { name: "next view", keys: &[code(KeyCode::Tab)], view: None, short: "view", long: "go to the next view", ready: always, run: general::next_view },
+    Action { name: "Wiring", keys: &[code(KeyCode::F(1))], view: None, short: "", long: "go to Wiring", ready: always, run: |d| general::show(d, View::Wiring) },
     Action { name: "Calibrate", keys: &[code(KeyCode::F(2))], view: None, short: "", long: "go to Calibrate", ready: always, run: |d| general::show(d, View::Calibrate) },
     Action { name: "Inputs", keys: &[code(KeyCode::F(3))], view: None, short: "", long: "go to Inputs", ready: always, run: |d| general::show(d, View::Inputs) },
     Action { name: "Sequence", keys: &[code(KeyCode::F(4))], view: None, short: "", long: "go to Sequence", ready: always, run: |d| general::show(d, View::Sequence) },

@@ -5,6 +5,7 @@ use super::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::{Ends, How, Servo};
 use wasvolta_core::stage::{Output, Owner, Play};
+use wasvolta_engine::why::Verdict;
 use wasvolta_port::expander::Phase;
 
 /// Marks that make a fit sure.
@@ -15,6 +16,7 @@ type Rule = fn(&Scene) -> Option<String>;
 
 /// What may be said, in order: the first that applies is said.
 const RULES: &[Rule] = &[file_changed, board_trouble, stopped];
+const WIRING: &[Rule] = &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 const CALIBRATE: &[Rule] = &[no_servo, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
 const INPUTS: &[Rule] =
     &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
@@ -23,6 +25,7 @@ const SEQUENCE: &[Rule] = &[no_sequence, no_step, playing, short_step, still_rel
 /// What to do next.
 pub fn next(scene: &Scene) -> String {
     let view = match scene.model.view {
+        View::Wiring => WIRING,
         View::Calibrate => CALIBRATE,
         View::Inputs => INPUTS,
         View::Sequence => SEQUENCE,
@@ -152,6 +155,48 @@ fn all_known(scene: &Scene) -> Option<String> {
         "Enter goes on to the next servo; F3 ties a knob to it, F4 sets poses in time."
     };
     Some(format!("{fit} {words}"))
+}
+
+fn no_board(scene: &Scene) -> Option<String> {
+    let words = "No board in this rig. s looks what is there, b adds a board.";
+    when(scene.rig.boards.is_empty(), words)
+}
+
+fn found_board(scene: &Scene) -> Option<String> {
+    let (bus, device) = scene.found_boards().next()?;
+    Some(format!("{:#04x} answers on {} and is not in this rig: b adds it as a board.", device.address, bus.path))
+}
+
+fn missing_board(scene: &Scene) -> Option<String> {
+    let (bus, board) = scene.missing_boards().next()?;
+    Some(format!(
+        "{} does not answer at {:#04x} on {}: check its supply, its two bus wires, its jumpers. s looks again.",
+        board.name, board.address, bus.path
+    ))
+}
+
+fn free_channel(scene: &Scene) -> Option<String> {
+    let (board, channel, servo) = scene.plug()?;
+    let words = format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
+    when(servo.is_none(), words)
+}
+
+fn broken_link(scene: &Scene) -> Option<String> {
+    let links = scene.chain()?;
+    let failed = links.iter().find(|link| link.verdict == Verdict::Failed)?;
+    // What is not engaged is not broken: that is said by itself.
+    when(failed.name != "engaged" && failed.name != "output", format!("{}: {}. Try: {}.", failed.name, failed.words, failed.help))
+}
+
+fn to_engage_here(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let words = format!("e gives {} its first pulse where its horn stands; then w wiggles it.", picked.servo.name);
+    when(!picked.state.engaged, words)
+}
+
+fn to_wiggle(scene: &Scene) -> Option<String> {
+    let name = &scene.picked()?.servo.name;
+    Some(format!("w moves {name} a little: is it the one you mean? R names it, S swaps two plugs, F2 calibrates it."))
 }
 
 fn no_input(scene: &Scene) -> Option<String> {

@@ -14,6 +14,18 @@ pub enum Task {
     MoveServo(String),
     /// A servo goes: nothing to type.
     RemoveServo(String),
+    /// A servo changes places with another: its name.
+    SwapServo(String),
+    /// Which servo moved: its name; then on to the next.
+    NameWiggled(String),
+    /// A new board: name, address, port.
+    AddBoard,
+    /// Another name for a board.
+    RenameBoard(String),
+    /// A board goes: nothing to type.
+    RemoveBoard(String),
+    /// Something is wrong with the simulated bench, or right again: what, and where.
+    Fault,
     /// A new rig: bus, address, serial port, file.
     NewRig,
 }

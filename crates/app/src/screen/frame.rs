@@ -194,9 +194,13 @@ fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
     action::TABLE
         .iter()
         .filter(|a| a.works_in(scene.model.view) && !a.short.is_empty() && (a.ready)(scene).is_ok())
+        // Nothing is nudged in Wiring.
+        .filter(|a| scene.model.view != View::Wiring || a.short != "nudge")
         .filter_map(|a| {
             let key = a.keys.first()?.name();
             Some(match (key.as_str(), scene.model.view) {
+                ("→", View::Wiring) => ("← →".to_owned(), "board"),
+                ("↓", View::Wiring) => ("↑ ↓".to_owned(), "channel"),
                 ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
                 ("→", _) => ("← →".to_owned(), a.short),
                 ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "servo"),

@@ -1,5 +1,6 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
+use super::errand::Errands;
 use super::form::Form;
 use super::keys::Key;
 use super::scene::Scene;
@@ -17,11 +18,14 @@ use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::{Snapshot, Wiring};
 use wasvolta_port::expander::{Found, Lapse, Phase};
+use wasvolta_port::scan::Scan;
 use wasvolta_sim::Look;
 
 /// The views.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum View {
+    /// Ports, boards, channels, rails, and why nothing moves.
+    Wiring,
     /// One servo.
     Calibrate,
     /// What comes in.
@@ -32,11 +36,12 @@ pub enum View {
 
 impl View {
     /// In the order of their keys.
-    pub const ALL: [Self; 3] = [Self::Calibrate, Self::Inputs, Self::Sequence];
+    pub const ALL: [Self; 4] = [Self::Wiring, Self::Calibrate, Self::Inputs, Self::Sequence];
 
     /// Key and name in the headline.
     pub const fn title(self) -> (&'static str, &'static str) {
         match self {
+            Self::Wiring => ("F1", "Wiring"),
             Self::Calibrate => ("F2", "Calibrate"),
             Self::Inputs => ("F3", "Inputs"),
             Self::Sequence => ("F4", "Sequence"),
@@ -179,6 +184,14 @@ pub struct Model {
     pub servo: usize,
     /// The nudge's size, an index into `rows::NUDGES`.
     pub nudge: usize,
+    /// The channel picked in Wiring: the board's index, and the channel there.
+    pub plug: (usize, u8),
+    /// What the last look has found.
+    pub scan: Option<Scan>,
+    /// What is wrong with the simulated bench, as its faults are said.
+    pub faults: Vec<String>,
+    /// What is still to be done, step by step.
+    pub errands: Errands,
     /// The input picked.
     pub input: usize,
     /// The row picked in Inputs.
@@ -234,6 +247,10 @@ impl Model {
             view: View::Calibrate,
             servo: uncalibrated.unwrap_or(0),
             nudge: 3,
+            plug: (0, 0),
+            scan: None,
+            faults: Vec::new(),
+            errands: Errands::default(),
             input: 0,
             input_row: 0,
             sequence: 0,
@@ -278,6 +295,9 @@ impl Model {
     /// Takes in what has happened since the last frame.
     pub fn observe(&mut self, session: &mut Session, now: Duration) {
         self.snapshot.clone_from(session.engine.snapshot());
+        if let Some(found) = session.found() {
+            self.scan = Some(found);
+        }
         self.look(session);
         let events: Vec<(u64, Event)> =
             self.snapshot.events.iter().copied().filter(|(number, _)| *number > self.events_seen).collect();
@@ -318,6 +338,7 @@ impl Model {
 
     fn look(&mut self, session: &Session) {
         let Some(simulated) = &session.simulated else { return };
+        self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
         let bus_of = |board: &Board| {
             let port = session.rig.ports.iter().find(|p| p.name == board.port)?;
             crate::hardware::simulated(port)
@@ -380,6 +401,7 @@ impl Model {
         self.servo = self.servo.min(last(rig.servos.len()));
         self.input = self.input.min(last(rig.inputs.len()));
         self.sequence = self.sequence.min(last(rig.sequences.len()));
+        self.plug = (self.plug.0.min(last(rig.boards.len())), self.plug.1);
         self.step = self.step.min(last(rig.sequences.get(self.sequence).map_or(0, |s| s.steps.len())));
     }
 
@@ -415,6 +437,21 @@ impl Model {
                     self.note(self.snapshot.now, format!("{} engaged again", servo.name));
                 }
             }
+        }
+    }
+
+    /// Picks a servo, and the channel it is on.
+    pub fn pick_servo(&mut self, rig: &Rig, servo: usize) {
+        self.servo = servo;
+        self.follow_servo(rig);
+    }
+
+    /// The picked channel is that of the picked servo.
+    pub fn follow_servo(&mut self, rig: &Rig) {
+        if let Some(servo) = rig.servos.get(self.servo)
+            && let Some(board) = rig.boards.iter().position(|b| b.name == servo.board)
+        {
+            self.plug = (board, servo.channel);
         }
     }
 
@@ -458,6 +495,8 @@ impl Model {
             by_hand: session.manual.is_some(),
             knob,
             line_trouble: self.line_trouble.as_deref(),
+            looking: session.is_looking(),
+            simulated: session.simulated.is_some(),
         }
     }
 }

@@ -3,6 +3,7 @@
 use super::model::Model;
 use super::rows::{InputRow, Nudge};
 use crate::session::Derived;
+use crate::survey;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo};
@@ -11,6 +12,8 @@ use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::Wiring;
+use wasvolta_engine::why::{self, Link};
+use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
 
 /// Everything a drawing may look at.
@@ -36,6 +39,10 @@ pub struct Scene<'a> {
     pub knob: Option<(f64, bool)>,
     /// Why the picked input's line cannot be opened.
     pub line_trouble: Option<&'a str>,
+    /// A look at what is there is being taken.
+    pub looking: bool,
+    /// Some of the hardware is simulated.
+    pub simulated: bool,
 }
 
 /// The picked servo with all that belongs to it.
@@ -59,6 +66,34 @@ impl<'a> Scene<'a> {
     /// The picked servo, if the rig has any.
     pub fn picked(&self) -> Option<Picked<'a>> {
         self.servo(self.model.servo)
+    }
+
+    /// The channel picked in Wiring: its board, its number, and the index of the servo on it.
+    pub fn plug(&self) -> Option<(&'a Board, u8, Option<usize>)> {
+        let (board, channel) = self.model.plug;
+        let board = self.rig.boards.get(board)?;
+        let here = |s: &Servo| s.board == board.name && s.channel == channel;
+        Some((board, channel, self.rig.servos.iter().position(here)))
+    }
+
+    /// Why the picked servo does not move, link by link.
+    pub fn chain(&self) -> Option<Vec<Link>> {
+        let about = (self.rig, &self.derived.plan, self.wiring);
+        Some(why::chain(&why::of_running(about, &self.model.snapshot, self.model.servo)?))
+    }
+
+    /// Boards that the last look has found and the rig does not know, with their bus.
+    pub fn found_boards(&self) -> impl Iterator<Item = (&'a Bus, &'a Device)> {
+        let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
+        let rig = self.rig;
+        buses.flat_map(move |bus| survey::unknown(rig, bus).into_iter().map(move |device| (bus, device)))
+    }
+
+    /// Boards that the last look has missed, with the bus they should be on.
+    pub fn missing_boards(&self) -> impl Iterator<Item = (&'a Bus, &'a Board)> {
+        let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
+        let rig = self.rig;
+        buses.flat_map(move |bus| survey::missing(rig, bus).into_iter().map(move |board| (bus, board)))
     }
 
     /// A servo by its index.

@@ -6,8 +6,9 @@ pub mod general;
 pub mod inputs;
 pub mod roster;
 pub mod sequence;
+pub mod wiring;
 
-use super::action;
+use super::{action, errand};
 use super::keys::{self, Key};
 use super::model::{Dialog, Model, Purpose, Tone, View};
 use crate::session::Session;
@@ -77,6 +78,12 @@ impl Desk<'_> {
     }
 }
 
+/// Takes in what has happened since the last frame, and goes on with what is still to be done.
+pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
+    model.observe(session, now);
+    errand::go_on(&mut Desk { model, session, now, held: false, hurried: false });
+}
+
 /// Takes one event of the terminal.
 pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
     let Event::Key(pressed) = event else { return };
@@ -127,6 +134,7 @@ pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
 
 fn start_entry(desk: &mut Desk, first: char) {
     let purpose = match desk.model.view {
+        View::Wiring => return desk.refuse("nothing to type here: M moves a plug to a channel, F2 has pulses"),
         View::Calibrate => Purpose::Pulse,
         View::Inputs => Purpose::InputRow,
         View::Sequence => Purpose::SequenceRow,

@@ -9,6 +9,7 @@ mod protractor;
 pub mod recover;
 mod ruler;
 mod sequence;
+mod wiring;
 
 use super::model::View;
 use super::pen::Pen;
@@ -17,6 +18,7 @@ use super::scene::Scene;
 /// Draws the view one is in.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     match scene.model.view {
+        View::Wiring => wiring::draw(pen, scene),
         View::Calibrate => calibrate::draw(pen, scene),
         View::Inputs => inputs::draw(pen, scene),
         View::Sequence => sequence::draw(pen, scene),

@@ -51,7 +51,7 @@ impl Bench {
     fn pass(&mut self, beats: u32) {
         self.session.pass_beats(beats);
         self.now += Duration::from_millis(20) * beats;
-        self.model.observe(&mut self.session, self.now);
+        update::observe(&mut self.model, &mut self.session, self.now);
         self.model.new_frame();
     }
 

@@ -1,6 +1,6 @@
 //! Actions that mean the same in every view.
 
-use super::{Desk, calibrate, inputs, sequence};
+use super::{Desk, calibrate, inputs, sequence, wiring};
 use crate::paper::{self, Kind, Order};
 use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
@@ -22,6 +22,7 @@ pub fn more(desk: &mut Desk) {
 
 fn change(desk: &mut Desk, direction: f64) {
     match desk.model.view {
+        View::Wiring => wiring::board(desk, if direction < 0.0 { -1 } else { 1 }),
         View::Calibrate => calibrate::jog(desk, direction),
         View::Inputs => inputs::change(desk, direction),
         View::Sequence => sequence::change(desk, direction),
@@ -40,6 +41,7 @@ pub fn row_down(desk: &mut Desk) {
 
 fn pick_row(desk: &mut Desk, by: isize) {
     match desk.model.view {
+        View::Wiring => wiring::channel(desk, by),
         View::Calibrate => pick_servo(desk, by),
         View::Inputs => {
             let rows = desk.model.scene(desk.session).input_rows().len();
@@ -62,7 +64,8 @@ pub fn servo_next(desk: &mut Desk) {
 }
 
 fn pick_servo(desk: &mut Desk, by: isize) {
-    desk.model.servo = moved(desk.model.servo, by, desk.session.rig.servos.len());
+    let servo = moved(desk.model.servo, by, desk.session.rig.servos.len());
+    desk.model.pick_servo(&desk.session.rig, servo);
 }
 
 /// ,
@@ -145,6 +148,9 @@ pub fn next_view(desk: &mut Desk) {
 pub fn show(desk: &mut Desk, view: View) {
     desk.model.view = view;
     desk.model.said = None;
+    if view == View::Wiring {
+        desk.model.follow_servo(&desk.session.rig);
+    }
 }
 
 /// Every command by its name.

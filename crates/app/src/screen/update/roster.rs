@@ -1,11 +1,12 @@
-//! Who is there: servos come and go, change their name or their plug.
+//! Who is there: boards and servos come and go, change their name or their plug.
 
-use super::Desk;
+use super::{Desk, wiring};
+use crate::fresh;
 use crate::screen::form::{Field, Form, Pressed, Task};
 use crate::screen::keys::Key;
-use crate::screen::model::Dialog;
-use wasvolta_core::rig::Rig;
-use wasvolta_core::rig::edit::roster as edit;
+use crate::screen::model::{Dialog, View};
+use wasvolta_core::rig::edit::{Edited, roster as edit};
+use wasvolta_core::rig::{PortKind, Rig};
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
 
@@ -21,7 +22,10 @@ fn picked(desk: &Desk) -> Option<(String, String, u8)> {
 /// Asks for a new servo's name and channel; the board only where there are several.
 pub fn add(desk: &mut Desk) {
     let rig = &desk.session.rig;
-    let Some((board, channel)) = edit::free_channel(rig) else {
+    // In Wiring the picked channel is meant, if it is free.
+    let here = desk.model.scene(desk.session).plug().filter(|(_, _, servo)| servo.is_none());
+    let here = here.filter(|_| desk.model.view == View::Wiring).map(|(board, channel, _)| (board.name.as_str(), channel));
+    let Some((board, channel)) = here.or_else(|| edit::free_channel(rig)) else {
         return desk.refuse("every channel of every board has a servo: remove or move one first");
     };
     let mut fields = vec![Field::new("name", "", NAME)];
@@ -61,6 +65,61 @@ pub fn remove(desk: &mut Desk) {
     }
 }
 
+/// Asks which other servo is on the picked one's channel.
+pub fn swap(desk: &mut Desk) {
+    let Some((name, _, _)) = picked(desk) else { return };
+    let servos = &desk.session.rig.servos;
+    let Some(other) = servos.iter().cycle().skip(desk.model.servo + 1).find(|s| s.name != name).filter(|_| servos.len() > 1)
+    else {
+        return desk.refuse("there is no other servo to swap with; M moves this one");
+    };
+    let fields = vec![Field::new("with", other.name.clone(), "the servo that is on its channel")];
+    ask(desk, Task::SwapServo(name), fields);
+}
+
+/// Asks for a new board's name and address; what a look has found and the rig does not know is proposed.
+pub fn add_board(desk: &mut Desk) {
+    let rig = &desk.session.rig;
+    let found = desk.model.scene(desk.session).found_boards().next();
+    let found = found.and_then(|(bus, device)| {
+        let port = rig.ports.iter().find(|p| p.path == bus.path)?;
+        Some((port.name.clone(), device.address))
+    });
+    let buses: Vec<&str> = rig.ports.iter().filter(|p| p.kind == PortKind::I2c).map(|p| p.name.as_str()).collect();
+    let first = buses.first().copied().unwrap_or_default();
+    let free = || Some((first.to_owned(), edit::free_address(rig, first)?));
+    let Some((port, address)) = found.or_else(free) else {
+        return desk.refuse("every address of this bus has a board");
+    };
+    let mut fields = vec![
+        Field::new("name", edit::free_board_name(rig), "as it is called on the bench"),
+        Field::new("address", format!("{address:#04x}"), "0x40 to 0x7f, as its jumpers set it"),
+    ];
+    if buses.len() > 1 {
+        fields.push(Field::new("port", port, "the bus it is on"));
+    }
+    ask(desk, Task::AddBoard, fields);
+}
+
+fn picked_board(desk: &Desk) -> Option<String> {
+    desk.session.rig.boards.get(desk.model.plug.0).map(|b| b.name.clone())
+}
+
+/// Asks for another name for the picked board.
+pub fn rename_board(desk: &mut Desk) {
+    if let Some(name) = picked_board(desk) {
+        let fields = vec![Field::new("name", name.clone(), "as it is called on the bench")];
+        ask(desk, Task::RenameBoard(name), fields);
+    }
+}
+
+/// Asks whether the picked board may go.
+pub fn remove_board(desk: &mut Desk) {
+    if let Some(name) = picked_board(desk) {
+        ask(desk, Task::RemoveBoard(name), Vec::new());
+    }
+}
+
 /// Takes a key for a form.
 pub fn key(desk: &mut Desk, key: Key, mut form: Form) -> Option<Dialog> {
     if form.press(key) == Pressed::Typing {
@@ -76,40 +135,67 @@ pub fn key(desk: &mut Desk, key: Key, mut form: Form) -> Option<Dialog> {
 }
 
 fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
-    let rig = std::sync::Arc::clone(&desk.session.rig);
-    let done = match &form.task {
-        Task::AddServo => {
-            let (name, (channel, board)) = (form.word(0), plugged(form, 1, &rig)?);
-            let words = format!("{name} added on channel {channel} of {board}");
-            let done = desk.session.edit(&words, |rig| edit::add_servo(rig, name, &board, channel));
-            done.map(|()| {
-                desk.model.servo = desk.session.rig.servos.len().saturating_sub(1);
-                words
-            })
-        }
-        Task::RenameServo(servo) => {
-            let name = form.word(0);
-            let words = format!("{servo} is {name} now");
-            let done = desk.session.edit(&words, |rig| edit::rename_servo(rig, servo, name));
-            done.map(|()| {
-                desk.session.last_known.copy(servo, name);
-                words
-            })
-        }
+    let words = match &form.task {
+        Task::AddServo => added(desk, form)?,
+        Task::RenameServo(servo) | Task::NameWiggled(servo) => renamed(desk, servo, form.word(0))?,
         Task::MoveServo(servo) => {
-            let (channel, board) = plugged(form, 0, &rig)?;
+            let (channel, board) = plugged(form, 0, &desk.session.rig)?;
             let words = format!("{servo} moved to channel {channel} of {board}");
-            desk.session.edit(&words, |rig| edit::move_servo(rig, servo, &board, channel)).map(|()| words)
+            done(desk, &words, |rig| edit::move_servo(rig, servo, &board, channel))?
         }
         Task::RemoveServo(servo) => {
             let words = format!("{servo} removed; u brings it back");
-            desk.session.edit(&words, |rig| edit::remove_servo(rig, servo)).map(|()| words)
+            done(desk, &words, |rig| edit::remove_servo(rig, servo))?
         }
+        Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
+        Task::AddBoard => {
+            let (name, address) = (form.word(0), fresh::address(form.word(1)).map_err(|e| e.to_string())?);
+            let port = form.fields.get(2).map(|f| f.text.trim().to_owned());
+            let port = port.unwrap_or_else(|| edit::first_bus(&desk.session.rig).to_owned());
+            let words = format!("{name} added at {address:#04x}: its jumpers are drawn beside it");
+            let said = done(desk, &words, |rig| edit::add_board(rig, name, &port, address))?;
+            desk.model.plug = (desk.session.rig.boards.len().saturating_sub(1), 0);
+            said
+        }
+        Task::RenameBoard(board) => {
+            let name = form.word(0);
+            done(desk, &format!("{board} is {name} now"), |rig| edit::rename_board(rig, board, name))?
+        }
+        Task::RemoveBoard(board) => {
+            done(desk, &format!("{board} removed; u brings it back"), |rig| edit::remove_board(rig, board))?
+        }
+        Task::Fault => wiring::switch_fault(desk, form.word(0))?,
         Task::NewRig => return Ok(()),
     };
-    let words = done.map_err(|refused| refused.to_string())?;
     desk.say(&words);
+    if let Task::NameWiggled(_) = &form.task {
+        wiring::name_next(desk);
+    }
     Ok(())
+}
+
+/// Makes an edit; gives the words that say so.
+fn done(desk: &mut Desk, words: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<String, String> {
+    desk.session.edit(words, edit).map_err(|refused| refused.to_string())?;
+    Ok(words.to_owned())
+}
+
+fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
+    let (name, (channel, board)) = (form.word(0), plugged(form, 1, &desk.session.rig)?);
+    let words = format!("{name} added on channel {channel} of {board}");
+    let said = done(desk, &words, |rig| edit::add_servo(rig, name, &board, channel))?;
+    let last = desk.session.rig.servos.len().saturating_sub(1);
+    desk.model.pick_servo(&desk.session.rig, last);
+    Ok(said)
+}
+
+fn renamed(desk: &mut Desk, servo: &str, name: &str) -> Result<String, String> {
+    if servo == name {
+        return Ok(format!("{servo} keeps its name"));
+    }
+    let said = done(desk, &format!("{servo} is {name} now"), |rig| edit::rename_servo(rig, servo, name))?;
+    desk.session.last_known.copy(servo, name);
+    Ok(said)
 }
 
 /// Channel and board of a form whose channel is word `n`; without a board's word there is one board only.

@@ -42,6 +42,18 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
                 if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
             return ("remove", format!("Remove {servo}, its joint and marks{with}? It can be undone."));
         }
+        Task::RemoveBoard(board) => {
+            return ("remove", format!("Remove the board {board}? It can be undone."));
+        }
+        Task::SwapServo(servo) => {
+            let with = form.fields.first().map_or("", |f| f.text.as_str());
+            let words = format!("{servo} is on the channel of {with}▏, and that on its. Both are released, then engaged one by one.");
+            return ("swap", words);
+        }
+        Task::NameWiggled(_) => "which moved?",
+        Task::AddBoard => "add board",
+        Task::RenameBoard(_) => "rename",
+        Task::Fault => "fault",
         Task::AddServo => "add servo",
         Task::RenameServo(_) => "rename",
         Task::MoveServo(_) => "move",

@@ -2,7 +2,7 @@
 //! follows.
 
 use super::{Edited, Refused, changed, missing, servo_mut};
-use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, Rig, Servo, fifty, nominal};
+use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, PortKind, Rig, Servo, fifty, nominal};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn.
@@ -192,6 +192,11 @@ pub fn free_board_name(rig: &Rig) -> String {
     let taken = |name: &str| rig.board(name).is_some();
     let numbered = (2..).map(|n| format!("board-{n}"));
     std::iter::once("board".to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
+}
+
+/// The name of the first I²C bus, or nothing.
+pub fn first_bus(rig: &Rig) -> &str {
+    rig.ports.iter().find(|p| p.kind == PortKind::I2c).map_or("", |p| p.name.as_str())
 }
 
 /// The first address on a port that no board has and a board may have without a warning.

@@ -1,0 +1,175 @@
+//! What takes several steps with waits between: engaging one servo after another, naming them one by one.
+//!
+//! Each frame it is looked whether the next step can be taken. A cut, a hold, or a step that does not come about
+//! ends it in words; nothing is tried twice.
+
+use super::model::{Dialog, Model};
+use super::update::{Desk, calibrate, wiring};
+use crate::session::Session;
+use std::collections::VecDeque;
+use std::time::Duration;
+use wasvolta_core::stage::{Command, Output};
+use wasvolta_core::unit::Micros;
+
+/// One step. Servos go by their names: an edit between two steps may move them.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Step {
+    /// Wait until a board's channel gets no pulse any more.
+    Released {
+        /// The board.
+        board: String,
+        /// The channel.
+        channel: u8,
+    },
+    /// Give a servo its first pulse.
+    Engage {
+        /// The servo.
+        servo: String,
+        /// The pulse.
+        pulse: Micros,
+    },
+    /// Wait until a servo's pulses are on the wire, and a moment more: they do not all draw at once.
+    Engaged(String),
+    /// Ask where a servo's horn stands, and wait for the answer.
+    Ask(String),
+    /// Wiggle a servo, and ask for its name.
+    Name(String),
+}
+
+/// How long a step may not come about.
+const PATIENCE: Duration = Duration::from_secs(3);
+/// The time between the first pulses of two servos.
+const APART: Duration = Duration::from_millis(80);
+
+/// See the module.
+#[derive(Debug, Default)]
+pub struct Errands {
+    steps: VecDeque<Step>,
+    /// When the present step became the next.
+    since: Option<Duration>,
+    /// What the present step waits for has come about then.
+    came: Option<Duration>,
+}
+
+impl Errands {
+    /// Puts steps in the place of what was still to be done.
+    pub fn begin(&mut self, steps: impl IntoIterator<Item = Step>) {
+        *self = Self { steps: steps.into_iter().collect(), since: None, came: None };
+    }
+
+    /// Forgets what was still to be done; whether there was something.
+    pub fn give_up(&mut self) -> bool {
+        !std::mem::take(self).steps.is_empty()
+    }
+
+    fn done(&mut self) {
+        self.steps.pop_front();
+        (self.since, self.came) = (None, None);
+    }
+}
+
+/// What came of looking at a step.
+enum Came {
+    /// It is over.
+    Done,
+    /// Not yet; what is waited for must come soon.
+    Waits,
+    /// Not yet; a person may take their time.
+    Asks,
+}
+
+/// Takes the steps that can be taken now.
+pub fn go_on(desk: &mut Desk) {
+    while let Some(step) = desk.model.errands.steps.front().cloned() {
+        let stopped = matches!(desk.model.snapshot.output, Output::Cut | Output::Held);
+        if stopped && desk.model.errands.give_up() {
+            return desk.refuse("what was under way ended with the cut or the hold");
+        }
+        let since = *desk.model.errands.since.get_or_insert(desk.now);
+        match look(desk, &step) {
+            Came::Done => desk.model.errands.done(),
+            Came::Waits if desk.now.saturating_sub(since) > PATIENCE => {
+                desk.model.errands.give_up();
+                return desk.refuse(&late(&step));
+            }
+            Came::Waits | Came::Asks => return,
+        }
+    }
+}
+
+fn late(step: &Step) -> String {
+    match step {
+        Step::Released { board, channel } => format!("channel {channel} of {board} was not released: nothing was engaged"),
+        Step::Engage { servo, .. } | Step::Engaged(servo) | Step::Ask(servo) | Step::Name(servo) => {
+            format!("{servo} gets no pulses: the chain in Wiring says why; the others wait")
+        }
+    }
+}
+
+fn look(desk: &mut Desk, step: &Step) -> Came {
+    match step {
+        Step::Released { board, channel } => {
+            if is_on_the_wire(desk.model, desk.session, board, *channel) { Came::Waits } else { Came::Done }
+        }
+        Step::Engage { servo, pulse } => {
+            if let Some(servo) = index(desk.session, servo) {
+                desk.command(Command::Engage { servo, pulse: *pulse, told: false });
+            }
+            Came::Done
+        }
+        Step::Engaged(servo) => engaged(desk, servo),
+        Step::Ask(servo) => ask(desk, servo),
+        Step::Name(servo) => name(desk, servo),
+    }
+}
+
+fn index(session: &Session, servo: &str) -> Option<usize> {
+    session.rig.servos.iter().position(|s| s.name == servo)
+}
+
+fn is_engaged(desk: &Desk, servo: &str) -> bool {
+    index(desk.session, servo).and_then(|n| desk.model.snapshot.servos.get(n)).is_some_and(|s| s.engaged)
+}
+
+fn is_on_the_wire(model: &Model, session: &Session, board: &str, channel: u8) -> bool {
+    let state = session.wiring.boards_in(&session.rig, &model.snapshot).find(|(b, _)| b.name == board);
+    state.is_some_and(|(_, s)| s.sent.get(usize::from(channel)).copied().flatten().is_some())
+}
+
+fn engaged(desk: &mut Desk, servo: &str) -> Came {
+    let Some(plug) = desk.session.rig.servo(servo).map(|s| (s.board.clone(), s.channel)) else { return Came::Done };
+    if !is_engaged(desk, servo) || !is_on_the_wire(desk.model, desk.session, &plug.0, plug.1) {
+        return Came::Waits;
+    }
+    let came = *desk.model.errands.came.get_or_insert(desk.now);
+    if desk.now.saturating_sub(came) >= APART { Came::Done } else { Came::Waits }
+}
+
+/// Opens the question once; Esc leaves it unanswered, which is an answer.
+fn ask(desk: &mut Desk, servo: &str) -> Came {
+    let Some(n) = index(desk.session, servo) else { return Came::Done };
+    if desk.model.dialog.is_some() {
+        return Came::Asks;
+    }
+    if is_engaged(desk, servo) || desk.model.errands.came.is_some() {
+        return Came::Done;
+    }
+    desk.model.errands.came = Some(desk.now);
+    desk.model.pick_servo(&desk.session.rig, n);
+    calibrate::engage(desk);
+    if desk.model.dialog.is_some() { Came::Asks } else { Came::Done }
+}
+
+fn name(desk: &mut Desk, servo: &str) -> Came {
+    let Some(n) = index(desk.session, servo) else { return Came::Done };
+    if matches!(desk.model.dialog, Some(Dialog::Engage { .. })) {
+        return Came::Asks;
+    }
+    if !is_engaged(desk, servo) {
+        // Left unanswered, or not told to the stage yet.
+        return Came::Waits;
+    }
+    desk.model.pick_servo(&desk.session.rig, n);
+    wiring::ask_which(desk);
+    Came::Done
+}

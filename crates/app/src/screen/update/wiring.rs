@@ -1,0 +1,172 @@
+//! Actions on boards and channels: which is which, who is there, and in which order they get their pulses.
+
+use super::{Desk, calibrate};
+use crate::screen::errand::Step;
+use crate::screen::form::{Field, Form, Task};
+use crate::screen::model::Dialog;
+use crate::screen::rows::moved;
+use wasvolta_core::estimate::Known;
+use wasvolta_core::rig::edit::roster as edit;
+use wasvolta_core::stage::Command;
+use wasvolta_core::unit::Micros;
+use wasvolta_sim::faults::{Kind, Struck};
+
+/// Channels of a board.
+const CHANNELS: u8 = 16;
+
+/// ← and →: the board beside.
+pub fn board(desk: &mut Desk, by: isize) {
+    let boards = desk.session.rig.boards.len();
+    desk.model.plug.0 = moved(desk.model.plug.0, by, boards);
+    pick_what_is_there(desk);
+}
+
+/// ↑ and ↓: the channel above or below; behind a board's last comes the next one's first.
+pub fn channel(desk: &mut Desk, by: isize) {
+    let (board, channel) = desk.model.plug;
+    let all = desk.session.rig.boards.len() * usize::from(CHANNELS);
+    let place = moved(board * usize::from(CHANNELS) + usize::from(channel), by, all);
+    desk.model.plug = (place / usize::from(CHANNELS), u8::try_from(place % usize::from(CHANNELS)).unwrap_or(0));
+    pick_what_is_there(desk);
+}
+
+fn pick_what_is_there(desk: &mut Desk) {
+    if let Some((_, _, Some(servo))) = desk.model.scene(desk.session).plug() {
+        desk.model.servo = servo;
+    }
+}
+
+/// Moves the picked servo a little; one that is released is asked about first.
+pub fn wiggle(desk: &mut Desk) {
+    let engaged = desk.model.scene(desk.session).picked().is_some_and(|p| p.state.engaged);
+    if engaged {
+        desk.servo_command(|servo| Command::Wiggle { servo });
+        desk.say("it moves 20 µs to and fro, three times: is it the one you mean?");
+    } else {
+        calibrate::engage(desk);
+    }
+}
+
+/// Begins with the picked servo to name them one by one.
+pub fn name_all(desk: &mut Desk) {
+    name_from(desk, desk.model.servo);
+}
+
+/// Goes on to the servo behind the picked one.
+pub fn name_next(desk: &mut Desk) {
+    if desk.model.servo + 1 < desk.session.rig.servos.len() {
+        name_from(desk, desk.model.servo + 1);
+    } else {
+        desk.say("that was the last servo: each has its name");
+    }
+}
+
+fn name_from(desk: &mut Desk, servo: usize) {
+    let Some(name) = desk.session.rig.servos.get(servo).map(|s| s.name.clone()) else { return };
+    desk.model.errands.begin([Step::Ask(name.clone()), Step::Name(name)]);
+}
+
+/// Wiggles the picked servo and asks which it was.
+pub fn ask_which(desk: &mut Desk) {
+    let Some(name) = desk.session.rig.servos.get(desk.model.servo).map(|s| s.name.clone()) else { return };
+    desk.servo_command(|servo| Command::Wiggle { servo });
+    let fields = vec![Field::new("name", name.clone(), "Enter keeps it and wiggles the next, Esc ends")];
+    desk.model.dialog = Some(Dialog::Form(Form::new(Task::NameWiggled(name), fields)));
+}
+
+/// Engages every servo where it was left, one after another; asks where those stand that are not known.
+pub fn engage_all(desk: &mut Desk) {
+    let mut steps = Vec::new();
+    let (mut known, mut unknown) = (0, 0);
+    for (servo, state) in desk.session.rig.servos.iter().zip(&desk.model.snapshot.servos) {
+        if state.engaged {
+            continue;
+        }
+        let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
+        let place = if state.estimate.known == Known::Unknown { last } else { Some(state.estimate.pulse) };
+        match place {
+            Some(pulse) => {
+                known += 1;
+                steps.push(Step::Engage { servo: servo.name.clone(), pulse });
+                steps.push(Step::Engaged(servo.name.clone()));
+            }
+            None => {
+                unknown += 1;
+                steps.push(Step::Ask(servo.name.clone()));
+            }
+        }
+    }
+    if steps.is_empty() {
+        return desk.refuse("every servo is engaged already");
+    }
+    desk.model.errands.begin(steps);
+    desk.say(&format!("{known} engaged one after another where they were left; {unknown} asked about"));
+}
+
+/// Swaps two servos' plugs: both are released first, then those that were engaged get their channel's last pulse
+/// again, one by one. What lies outside a servo's endpoints is not sent to it.
+pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
+    let scene = desk.model.scene(desk.session);
+    let find = |name: &str| {
+        let n = scene.rig.servos.iter().position(|s| s.name == name);
+        let found = n.and_then(|n| Some((n, scene.servo(n)?)));
+        found.ok_or_else(|| format!("no servo is called {name:?}"))
+    };
+    let (first, second) = (find(one)?, find(other)?);
+    if first.0 == second.0 {
+        return Err("a servo cannot change places with itself: name another".to_owned());
+    }
+    let mut steps: Vec<Step> = [first.1, second.1]
+        .map(|p| Step::Released { board: p.servo.board.clone(), channel: p.servo.channel })
+        .into();
+    let mut left_out = Vec::new();
+    // Where a horn stands goes with its channel, for that is where its last pulse went.
+    for (servo, channels_last) in [(first.1, second.1), (second.1, first.1)] {
+        let pulse: Micros = channels_last.wire_pulse();
+        let name = servo.servo.name.clone();
+        if !channels_last.state.engaged {
+            continue;
+        }
+        if servo.plan.guard.bound(pulse).1.is_some() {
+            left_out.push(name);
+            continue;
+        }
+        steps.push(Step::Engage { servo: name.clone(), pulse });
+        steps.push(Step::Engaged(name));
+    }
+    let words = format!("{one} and {other} have changed places");
+    // The stage releases what is on another channel than before.
+    desk.session.edit(&words, |rig| edit::swap_servos(rig, one, other)).map_err(|refused| refused.to_string())?;
+    desk.model.follow_servo(&desk.session.rig);
+    desk.model.errands.begin(steps);
+    Ok(match left_out.as_slice() {
+        [] => words,
+        names => format!("{words}; {} stays released: its endpoints do not hold that pulse", names.join(" and ")),
+    })
+}
+
+/// Takes a look at what is there.
+pub fn look_around(desk: &mut Desk) {
+    match desk.session.look_around() {
+        Ok(()) => desk.say("looking, by reading only; serial ports stay unopened"),
+        Err(error) => desk.refuse(&format!("the look could not begin: {error}")),
+    }
+}
+
+/// Asks what is to be wrong with the simulated bench.
+pub fn fault(desk: &mut Desk) {
+    let scene = desk.model.scene(desk.session);
+    let place = scene.picked().map(|p| format!("absent@{:#04x}", p.board.address)).unwrap_or_default();
+    let fields = vec![Field::new("fault", place, "KIND, KIND@0x40 or KIND@0x40:3; the same again ends it")];
+    desk.model.dialog = Some(Dialog::Form(Form::new(Task::Fault, fields)));
+}
+
+/// Switches a fault of the simulated bench on, or off when it is on.
+pub fn switch_fault(desk: &mut Desk, said: &str) -> Result<String, String> {
+    let fault: Struck = said.parse().map_err(|no: wasvolta_sim::faults::NoFault| no.to_string())?;
+    let Some(simulated) = &desk.session.simulated else { return Err("nothing is simulated here".to_owned()) };
+    let on = !simulated.faults().on().contains(&fault);
+    simulated.faults().set(fault, on);
+    let kind: Kind = fault.kind;
+    Ok(if on { format!("simulated: {}", kind.words()) } else { format!("{fault} is over") })
+}

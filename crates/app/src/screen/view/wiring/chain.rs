@@ -1,0 +1,93 @@
+//! The chain of the picked servo: each link proven, failed, or not to be seen from here; and why it is where it is.
+
+use crate::screen::pen::{Pen, wrap};
+use crate::screen::scene::Scene;
+use crate::screen::theme;
+use ratatui::style::{Color, Style};
+use wasvolta_engine::why::{self, Link, Verdict};
+
+/// Where the words begin, behind sign and name.
+const WORDS: u16 = 15;
+/// Narrower than this, only the links' names stand in the chain.
+const NARROW: u16 = 44;
+
+/// Draws the chain.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    let Some((board, channel, servo)) = scene.plug() else { return };
+    let Some(servo) = servo.and_then(|n| scene.servo(n)) else {
+        pen.put(0, 0, &format!("channel {channel} of {}", board.name), theme::strong(theme::INK));
+        let words = "Nothing is plugged in here, as far as the rig knows. a adds a servo on this channel.";
+        pen.paragraph(0, 2, words, theme::text(theme::QUIET));
+        return;
+    };
+    let Some(links) = scene.chain() else { return };
+    let x = pen.put(0, 0, &servo.servo.name, theme::strong(theme::INK));
+    pen.put(x + 2, 0, title(&links, pen.width() >= NARROW), theme::text(theme::QUIET));
+    let first = why::first_not_proven(&links).map(|link| link.name);
+    let mut y = 1;
+    for link in &links {
+        y = draw_link(pen, y, link, first == Some(link.name));
+    }
+    let about = (scene.rig, &scene.derived.plan);
+    if let Some(line) = why::from_source_to_wire(about, &scene.model.snapshot, scene.model.servo) {
+        let room = usize::from(pen.width());
+        let rows = u16::try_from(wrap(&line, room).len()).unwrap_or(1);
+        if y + rows <= pen.height() {
+            let y = (y + 1).min(pen.height() - rows);
+            let color = if servo.state.engaged { theme::COMMANDED } else { theme::QUIET };
+            pen.paragraph(0, y, &line, theme::text(color));
+        }
+    }
+}
+
+fn title(links: &[Link], roomy: bool) -> &'static str {
+    match why::first_not_proven(links).map(|link| (link.verdict, link.name)) {
+        Some((Verdict::Failed, "engaged" | "output")) => "gets no pulse",
+        Some((Verdict::Failed, _)) if roomy => "cannot move: a link is broken",
+        Some((Verdict::Failed, _)) => "a link is broken",
+        _ if roomy => "driven, as far as seen from here",
+        _ => "is driven",
+    }
+}
+
+fn dress(verdict: Verdict) -> (&'static str, Color) {
+    match verdict {
+        Verdict::Proven => ("✓", theme::INK),
+        Verdict::Failed => ("✗", theme::FAULT),
+        Verdict::Unprovable => ("?", theme::COMMANDED),
+        Verdict::Behind => ("·", theme::QUIET),
+    }
+}
+
+/// One link, the first that is not proven with what to try; gives the row behind.
+fn draw_link(pen: &mut Pen<'_>, y: u16, link: &Link, first: bool) -> u16 {
+    let wide = pen.width();
+    let waits = matches!((link.verdict, link.name), (Verdict::Failed, "output" | "engaged"));
+    // What is merely not engaged is no fault.
+    let (sign, color) = if waits { ("○", theme::COMMANDED) } else { dress(link.verdict) };
+    pen.put(0, y, sign, theme::strong(color));
+    let name = if link.verdict == Verdict::Behind { theme::QUIET } else { theme::INK };
+    pen.put(2, y, link.name, if first { theme::strong(name) } else { theme::text(name) });
+    let failed = link.verdict == Verdict::Failed && !waits;
+    let words = theme::text(if failed { theme::FAULT } else { theme::QUIET });
+    if wide >= NARROW {
+        if !first {
+            pen.put(WORDS, y, &link.words, words);
+            return y + 1;
+        }
+        let next = pen.paragraph(WORDS, y, &link.words, words);
+        return advise(pen, WORDS, next, link);
+    }
+    if first {
+        let next = pen.paragraph(2, y + 1, &link.words, words);
+        return advise(pen, 2, next, link);
+    }
+    y + 1
+}
+
+fn advise(pen: &mut Pen<'_>, x: u16, y: u16, link: &Link) -> u16 {
+    if link.help.is_empty() {
+        return y;
+    }
+    pen.paragraph(x, y, &format!("try: {}", link.help), Style::new().fg(theme::INK))
+}

@@ -1,0 +1,123 @@
+//! One board: its address as its jumpers are to be soldered, and its sixteen channels as a strip of pins.
+
+use crate::screen::pen::Pen;
+use crate::screen::scene::Scene;
+use crate::screen::theme;
+use ratatui::style::Color;
+use wasvolta_core::rig::Board;
+use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::expander::Phase;
+
+/// Rows of a board: its name, its jumpers, sixteen channels.
+pub const ROWS: u16 = 2 + CHANNELS;
+const CHANNELS: u16 = 16;
+/// Jumpers, from the highest bit.
+const JUMPERS: [u8; 6] = [5, 4, 3, 2, 1, 0];
+/// Where the pins of a channel begin.
+const PINS: u16 = 5;
+/// From this width on the pins stand apart.
+const APART: u16 = 30;
+/// Ground, supply, signal: from the darkest lead to the lightest.
+const LEADS: [Color; 3] = [theme::RULE, theme::QUIET, theme::INK];
+
+/// Columns of a strip in a view of some width.
+pub const fn width(view: u16) -> u16 {
+    match view {
+        0..66 => 28,
+        66..100 => 31,
+        _ => 33,
+    }
+}
+
+/// Draws a board by its index.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene, place: usize) {
+    let Some(board) = scene.rig.boards.get(place) else { return };
+    let state = scene.wiring.boards_in(scene.rig, &scene.model.snapshot).find(|(b, _)| b.name == board.name);
+    let state = state.map(|(_, state)| *state).unwrap_or_default();
+    let here = scene.model.plug.0 == place;
+    head(pen, board, &state, here);
+    jumpers(pen, board.address);
+    for channel in 0..CHANNELS {
+        let number = u8::try_from(channel).unwrap_or(0);
+        row(&mut pen.part(0, 2 + channel, u16::MAX, 1), scene, board, number, here);
+    }
+}
+
+fn head(pen: &mut Pen<'_>, board: &Board, state: &BoardState, here: bool) {
+    let wide = pen.width();
+    let name = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+    let x = pen.put(0, 0, &board.name, name);
+    pen.put(x + 1, 0, &format!("{:#04x}", board.address), theme::text(theme::QUIET));
+    let (word, color) = match (state.trouble, state.phase) {
+        (Some(_), _) => ("✗ missing", theme::FAULT),
+        (None, Phase::Started) => ("● started", theme::INK),
+        (None, Phase::Asking(_)) => ("asks you", theme::COMMANDED),
+        (None, Phase::Down) => ("○ not yet", theme::QUIET),
+    };
+    pen.put_right(wide, 0, word, theme::text(color));
+}
+
+/// The jumpers as they are to be soldered: filled is closed.
+fn jumpers(pen: &mut Pen<'_>, address: u8) {
+    let mut x = 0;
+    for bit in JUMPERS {
+        let closed = address >> bit & 1 == 1;
+        let (sign, color) = if closed { ("■", theme::INK) } else { ("□", theme::QUIET) };
+        x = pen.put(x, 1, &format!("A{bit}"), theme::text(theme::QUIET));
+        x = pen.put(x, 1, sign, theme::text(color)) + 1;
+    }
+}
+
+/// A channel with its three pins, and who is plugged in.
+fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here: bool) {
+    let wide = pen.width();
+    let here = board_here && scene.model.plug.1 == channel;
+    if here {
+        pen.ground(0, 0, wide, theme::RAISED);
+        pen.glyph(0, 0, "▌", theme::COMMANDED);
+    }
+    pen.put_right(4, 0, &channel.to_string(), theme::text(theme::QUIET));
+    let step = if wide >= APART { 2 } else { 1 };
+    let behind = PINS + 2 * step + 1;
+    pen.ground(PINS, 0, behind - PINS, theme::RAISED);
+    let servo = scene.rig.servos.iter().position(|s| s.board == board.name && s.channel == channel);
+    let picked = servo.and_then(|n| scene.servo(n));
+    for (n, lead) in (0u16..).zip(LEADS) {
+        let (pin, color) = if picked.is_some() { ("■", lead) } else { ("□", theme::RULE) };
+        pen.glyph(PINS + step * n, 0, pin, color);
+    }
+    let Some(picked) = picked else { return };
+    pen.glyph(behind, 0, "╶", theme::QUIET);
+    let name = behind + 2;
+    let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+    let moves = if picked.state.is_wiggling() { "wiggles".to_owned() } else { pulse(&picked) };
+    let room = wide.saturating_sub(name + crate::screen::pen::width(&moves) + 1);
+    pen.put(name, 0, &crate::screen::pen::fit(&picked.servo.name, usize::from(room)), style);
+    let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    pen.put_right(wide, 0, &moves, theme::text(color));
+}
+
+fn pulse(picked: &crate::screen::scene::Picked) -> String {
+    if picked.state.engaged { format!("{:.0} µs", picked.wire_pulse().get()) } else { "off".to_owned() }
+}
+
+/// What stays on a board's outputs when the program ends, in each way it can end; gives the rows used.
+pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
+    let stays: Vec<&str> = scene
+        .rig
+        .servos_on(&board.name)
+        .filter(|s| scene.rig.joint_of(&s.name).is_some_and(|j| j.cut == wasvolta_core::rig::CutTo::StayStiff))
+        .map(|s| s.name.as_str())
+        .collect();
+    let quit = if stays.is_empty() {
+        "all its channels are released".to_owned()
+    } else {
+        format!("{} keep their pulse as told, the rest is released", stays.join(", "))
+    };
+    let words = format!(
+        "What stays on {}: at quit, {quit}. After a crash of the machine or a pulled cable its last pulses go on until \
+         its supply is off.",
+        board.name
+    );
+    pen.paragraph(0, 0, &words, theme::text(theme::QUIET))
+}
