@@ -18,7 +18,7 @@ use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::stage::Plan;
 use wasvolta_engine::{Engine, Wiring};
-use wasvolta_port::scan::Scan;
+use wasvolta_port::scan::{Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
 const MOST_UNDO: usize = 500;
@@ -59,6 +59,8 @@ pub struct Session {
     pub manual: Option<Arc<ManualClock>>,
     /// Where servos were left.
     pub last_known: LastKnown,
+    /// Where the machine lists its devices.
+    pub roots: Roots,
     path: PathBuf,
     source: Arc<Source>,
     written: Stamp,
@@ -125,6 +127,7 @@ impl Session {
             simulated,
             manual,
             last_known: LastKnown::read(path),
+            roots: Roots::default(),
             path: path.to_owned(),
             source: Arc::new(source),
             written: stamp(path),
@@ -166,7 +169,7 @@ impl Session {
     /// # Errors
     /// When the system gives no thread.
     pub fn look_around(&mut self) -> std::io::Result<()> {
-        let outlook = Outlook::of(Some(&self.rig), self.simulated.as_ref());
+        let outlook = Outlook::of(&self.roots, Some(&self.rig), self.simulated.as_ref());
         let (found, arrives) = channel();
         self.looking = Some(arrives);
         // Nobody may wait for it any more when it is over.

@@ -16,10 +16,10 @@ pub struct Outlook {
 
 impl Outlook {
     /// On this machine, and on the simulated buses of a rig.
-    pub fn of(rig: Option<&Rig>, simulated: Option<&Simulated>) -> Self {
+    pub fn of(roots: &Roots, rig: Option<&Rig>, simulated: Option<&Simulated>) -> Self {
         let ports = rig.map_or_else(Vec::new, |rig| hardware::openers(rig, simulated));
         let simulated = ports.into_iter().filter(|(port, _)| hardware::simulated(port).is_some()).collect();
-        Self { roots: Roots::default(), simulated }
+        Self { roots: roots.clone(), simulated }
     }
 
     /// Takes the look. Takes as long as the buses take.

@@ -359,3 +359,59 @@ fn what_cannot_be_read_ends_with_the_same_code_everywhere() {
         assert!(flat(&output.stderr).contains("cannot read"), "{arguments:?}");
     }
 }
+
+#[test]
+fn a_scan_names_what_answers_and_what_is_missing_and_is_json_too() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let said = run(home.path(), &["scan", rig]);
+    assert_eq!(said.status.code(), Some(0));
+    let words = text(&said.stdout);
+    for wanted in [
+        "sim:bench-bus\n  0x40  PWM expander, asleep: upper in the rig\n",
+        "  0x48  another kind of chip\n",
+        "  0x70  all boards at once: the expanders above answer here too\n",
+    ] {
+        assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
+    }
+    let said = run(home.path(), &["scan", rig, "--fault", "absent@0x41"]);
+    assert!(text(&said.stdout).contains("0x41  nothing answers, the rig has lower there"));
+    let said = run(home.path(), &["scan", rig, "--json"]);
+    let found: serde_json::Value = serde_json::from_slice(&said.stdout).unwrap();
+    let bus = found["buses"].as_array().unwrap().iter().find(|b| b["path"] == "sim:bench-bus").unwrap();
+    let kinds: Vec<&str> =
+        bus["devices"].as_array().unwrap().iter().filter_map(|d| d["kind"].as_str()).collect();
+    assert_eq!(kinds, ["pwm-expander", "pwm-expander", "other", "all-call"]);
+}
+
+#[test]
+fn why_names_the_first_link_that_is_not_proven() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let cases = [
+        ("no-bus", "path"),
+        ("denied", "permission"),
+        ("held", "other holder"),
+        ("absent", "address"),
+        ("silent", "address"),
+        ("wrong-chip", "chip"),
+        // Nothing has started a board that was just switched on.
+        ("rail-dip", "awake"),
+    ];
+    for (fault, link) in cases {
+        let output = run(home.path(), &["why", rig, "heron.neck", "--json", "--fault", fault]);
+        assert_eq!(output.status.code(), Some(1), "{fault}");
+        let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(report["look_at"], link, "{fault}");
+    }
+    let words = text(&run(home.path(), &["why", rig, "heron.neck", "--fault", "absent"]).stdout);
+    assert!(words.contains("✗ address       nothing answers at 0x40\n"), "{words}");
+    assert!(words.contains("try: check the board's supply, the two bus wires"), "{words}");
+    let nobody = run(home.path(), &["why", rig, "heron.tail"]);
+    assert_eq!(nobody.status.code(), Some(1));
+    assert!(text(&nobody.stderr).contains("there is: heron.neck, heron.beak"), "{}", text(&nobody.stderr));
+    let junk = run(home.path(), &["why", rig, "heron.neck", "--fault", "moonlight"]);
+    assert_eq!(junk.status.code(), Some(2));
+}

@@ -108,7 +108,8 @@ mod tests {
     #[test]
     fn servos_on_a_rail_are_summed_and_what_is_not_known_is_named() {
         let mut rig = rig();
-        rig.rails = vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.rails =
+            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
         rig.boards[0].rail = Some("six".into());
         rig.servos[0].rated = rated(Some(1.5), None);
         rig.servos[1].rated = rated(None, Some(0.2));
@@ -126,7 +127,8 @@ mod tests {
     #[test]
     fn a_board_without_a_rail_burdens_none() {
         let mut rig = rig();
-        rig.rails = vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.rails =
+            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
         rig.boards[0].rail = None;
         assert_eq!(Budget::of(&rig, &rig.rails[0]).servos, 0);
     }

@@ -44,13 +44,8 @@ impl Traffic {
     pub fn of(rig: &Rig, port: &str) -> Self {
         let rate = rig.port(port).and_then(|p| p.bus_hz).unwrap_or(USUAL_RATE);
         let boards: Vec<&Board> = rig.boards.iter().filter(|b| b.port == port).collect();
-        let mut all = Self {
-            boards: boards.len(),
-            channels: 0,
-            rate,
-            round_bits: 0,
-            slowest_frame: Seconds::ZERO,
-        };
+        let mut all =
+            Self { boards: boards.len(), channels: 0, rate, round_bits: 0, slowest_frame: Seconds::ZERO };
         for board in boards {
             let mut used = [false; 16];
             for servo in rig.servos_on(&board.name) {

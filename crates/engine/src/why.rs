@@ -121,12 +121,12 @@ const BY_HAND: [(&str, &str, &str); 3] = [
         "the servos' supply cannot be seen",
         "measure it at the board while the servo should move; join all grounds",
     ),
+    ("plug", "nor how the plug sits", "darkest lead to ground, lightest to signal, on this very channel"),
     (
-        "plug",
-        "nor how the plug sits",
-        "darkest lead to ground, lightest to signal, on this very channel",
+        "horn",
+        "nor whether gears and horn hold",
+        "listen: a motor that runs with a still horn has a stripped gear",
     ),
-    ("horn", "nor whether gears and horn hold", "listen: a motor that runs with a still horn has a stripped gear"),
 ];
 
 /// The whole chain of a servo.
@@ -145,7 +145,8 @@ pub fn chain(facts: &Facts) -> Vec<Link> {
         links.push(Link { name, verdict, words, help });
     }
     for (name, words, help) in BY_HAND {
-        let (verdict, words, help) = if broken { (Verdict::Behind, "", "") } else { (Verdict::Unprovable, words, help) };
+        let (verdict, words, help) =
+            if broken { (Verdict::Behind, "", "") } else { (Verdict::Unprovable, words, help) };
         links.push(Link { name, verdict, words: words.to_owned(), help: help.to_owned() });
     }
     links
@@ -235,7 +236,10 @@ fn chip(facts: &Facts) -> Came {
             "answer in the next line: keep them, or release them",
         ),
         _ if unfamiliar => failed(
-            format!("what answers at {:#04x} is not a PWM expander as it left the factory", facts.board.address),
+            format!(
+                "what answers at {:#04x} is not a PWM expander as it left the factory",
+                facts.board.address
+            ),
             "check the address jumpers: another device may sit there",
         ),
         _ => proven("a PWM expander"),
@@ -254,14 +258,21 @@ fn awake(facts: &Facts) -> Came {
         return failed(words, "find the other program that drives this bus, and close it");
     }
     if let Some(words) = lately(facts, |lapse| lapse == Lapse::Reset) {
-        return failed(words, "give the board a supply of its own, not shared with the servos; check its plug");
+        return failed(
+            words,
+            "give the board a supply of its own, not shared with the servos; check its plug",
+        );
     }
     match facts.seen {
         Some(seen) if seen.is_awake() => proven("its oscillator runs"),
-        _ if told_by_nobody => {
-            failed("it sleeps, as after power-on: no program has started it", "open the rig, and engage the servo")
-        }
-        _ => failed("it sleeps", "it is started again by itself; when it stays so, something else puts it to sleep"),
+        _ if told_by_nobody => failed(
+            "it sleeps, as after power-on: no program has started it",
+            "open the rig, and engage the servo",
+        ),
+        _ => failed(
+            "it sleeps",
+            "it is started again by itself; when it stays so, something else puts it to sleep",
+        ),
     }
 }
 
@@ -272,7 +283,11 @@ fn frame_rate(facts: &Facts) -> Came {
     let wanted = facts.board.prescale();
     match facts.seen {
         Some(seen) if seen.prescale != wanted => failed(
-            format!("its divider is {}, for {:.0} Hz it must be {wanted}", seen.prescale, facts.board.frame_hz.get()),
+            format!(
+                "its divider is {}, for {:.0} Hz it must be {wanted}",
+                seen.prescale,
+                facts.board.frame_hz.get()
+            ),
             "open the rig: it is set at the start; or another program has set it",
         ),
         _ => proven(format!("{:.2} Hz", facts.board.clock().rate().get())),
@@ -328,7 +343,12 @@ fn pulse(facts: &Facts) -> Came {
     let Some(run) = facts.run else {
         return match held_pulse(facts).map(|ticks| clock.pulse(ticks)) {
             Some(pulse) if pulse < low - clock.tick() || pulse > high + clock.tick() => failed(
-                format!("{:.0} µs lies outside its endpoints {:.0} to {:.0} µs", pulse.get(), low.get(), high.get()),
+                format!(
+                    "{:.0} µs lies outside its endpoints {:.0} to {:.0} µs",
+                    pulse.get(),
+                    low.get(),
+                    high.get()
+                ),
                 "another program has sent it; open the rig and release it",
             ),
             pulse => proven(format!("{:.0} µs, inside its endpoints", pulse.map_or(0.0, |p| p.get()))),
@@ -336,10 +356,13 @@ fn pulse(facts: &Facts) -> Came {
     };
     let at = run.state.ticks.map_or(0.0, |ticks| clock.pulse(ticks).get());
     match run.state.stopped {
-        Some(Stopped::NotANumber) => failed("it was asked for something that is not a number", "look at its input's shaping"),
-        Some(stopped @ (Stopped::LimitLow | Stopped::LimitHigh)) => {
-            failed(format!("{at:.0} µs: it is {}", stopped.words()), "go the other way, or move the limit with l")
+        Some(Stopped::NotANumber) => {
+            failed("it was asked for something that is not a number", "look at its input's shaping")
         }
+        Some(stopped @ (Stopped::LimitLow | Stopped::LimitHigh)) => failed(
+            format!("{at:.0} µs: it is {}", stopped.words()),
+            "go the other way, or move the limit with l",
+        ),
         Some(stopped) => failed(
             format!("{at:.0} µs: it is {}", stopped.words()),
             "go the other way, or widen with W in Calibrate, when nothing buzzes",

@@ -188,7 +188,8 @@ impl Worker {
     /// Boards may come and go with an edit. A driver goes with its address; what no board is left for is released.
     fn fit_boards(&mut self) {
         let frames = self.frames.output_buffer();
-        let fits = self.boards.len() == frames.len() && self.boards.iter().zip(frames.iter()).all(|(b, f)| b.is_for(f));
+        let fits = self.boards.len() == frames.len()
+            && self.boards.iter().zip(frames.iter()).all(|(b, f)| b.is_for(f));
         if fits {
             return;
         }
@@ -244,12 +245,7 @@ impl Drop for Worker {
 
 impl Driven {
     fn new(settings: Settings) -> Self {
-        Self {
-            driver: Expander::new(settings),
-            state: BoardState::default(),
-            decided: 0,
-            again: Again::NOW,
-        }
+        Self { driver: Expander::new(settings), state: BoardState::default(), decided: 0, again: Again::NOW }
     }
 
     /// Whether a frame is meant for the chip that this drives.

@@ -49,7 +49,13 @@ fn full(boards: usize) -> Rig {
 fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
     let bench = bench.clone();
     let open = Box::new(move || Ok(Box::new(bench.open("bench-bus")?) as Box<_>));
-    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines: vec![], clock, beat: BEAT, record: None }
+    Setup {
+        buses: vec![BusPort { name: "bench-bus".into(), open }],
+        lines: vec![],
+        clock,
+        beat: BEAT,
+        record: None,
+    }
 }
 
 /// Every channel gets another value in every beat; a value's ticks say which beat it is from.
@@ -133,7 +139,12 @@ fn pair() -> (Rig, Arc<ManualClock>, Bench, Engine) {
     for (n, servo) in rig.servos.iter_mut().enumerate() {
         servo.board = if n == 0 { "upper" } else { "lower" }.to_owned();
     }
-    let twin = Servo { name: "heron.tail".into(), channel: 9, id: wasvolta_core::rig::Id(77), ..rig.servos[1].clone() };
+    let twin = Servo {
+        name: "heron.tail".into(),
+        channel: 9,
+        id: wasvolta_core::rig::Id(77),
+        ..rig.servos[1].clone()
+    };
     rig.servos.push(twin);
     let clock = Arc::new(ManualClock::default());
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
@@ -184,7 +195,10 @@ fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged
     let state = engine.snapshot().boards[0][1];
     assert!(state.trouble.is_none() && state.phase == Phase::Started && state.starts == 2, "{state:?}");
     let firsts = first_pulses(&bench, 0x41, back);
-    assert_eq!(firsts.iter().map(|(_, r)| *r).collect::<Vec<_>>(), [channel_register(2), channel_register(9)]);
+    assert_eq!(
+        firsts.iter().map(|(_, r)| *r).collect::<Vec<_>>(),
+        [channel_register(2), channel_register(9)]
+    );
     assert!(firsts[1].0.saturating_sub(firsts[0].0) >= Duration::from_millis(80), "one after another");
     assert!(bench.pulse_us("bench-bus", 0x41, 9).is_some());
 }
@@ -210,9 +224,11 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     let before = bench.log().len();
     engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
     pass(&mut engine, 50);
-    let released = |address: u8| bench.log()[before..].iter().any(|e| {
-        e.write && e.address == address && e.bytes == Channel::Released.emit()
-    });
+    let released = |address: u8| {
+        bench.log()[before..]
+            .iter()
+            .any(|e| e.write && e.address == address && e.bytes == Channel::Released.emit())
+    };
     assert!(released(0x40) && !released(0x41));
     assert_eq!(bench.pulse_us("bench-bus", 0x40, 1), None);
     assert!(bench.pulse_us("bench-bus", 0x41, 9).is_some());

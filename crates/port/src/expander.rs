@@ -357,7 +357,8 @@ impl Expander {
         read(bus, self.settings.address, MODE1.address, &mut modes)?;
         let mut prescale = [0];
         read(bus, self.settings.address, PRE_SCALE.address, &mut prescale)?;
-        let before = Seen { modes, prescale: prescale[0], own: UNTOUCHED, channels: [Channel::Released; CHANNELS] };
+        let before =
+            Seen { modes, prescale: prescale[0], own: UNTOUCHED, channels: [Channel::Released; CHANNELS] };
         let seen = self.seen.get_or_insert(before);
         (seen.modes, seen.prescale) = (modes, prescale[0]);
         let seen = *seen;

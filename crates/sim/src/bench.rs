@@ -283,7 +283,9 @@ impl Inner {
     fn hearing(&mut self, bus: &str, address: u8) -> Vec<&mut Board> {
         let own = self.boards.iter().any(|b| b.is_at(bus, address));
         let all = address == ALL_CALL && !own;
-        let hears = |b: &&mut Board| b.is_at(bus, address) || (all && b.truth.bus == bus && b.chip.answers_all_call());
+        let hears = |b: &&mut Board| {
+            b.is_at(bus, address) || (all && b.truth.bus == bus && b.chip.answers_all_call())
+        };
         self.boards.iter_mut().filter(hears).collect()
     }
 

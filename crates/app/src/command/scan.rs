@@ -7,7 +7,7 @@ use crate::{files, hardware, say};
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
-use wasvolta_port::scan::{Bus, PwmChip, Scan, SerialPort};
+use wasvolta_port::scan::{Bus, PwmChip, Roots, Scan, SerialPort};
 
 /// Looks, and says what was found. Finding nothing is no failure.
 ///
@@ -20,7 +20,7 @@ pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
         (Some(rig), Some(path)) => hardware::bench_of(rig, path, &wanted.bench)?,
         _ => None,
     };
-    let scan = Outlook::of(rig, simulated.as_ref()).take();
+    let scan = Outlook::of(&Roots::default(), rig, simulated.as_ref()).take();
     if wanted.json {
         say::line(serde_json::to_string_pretty(&scan).into_diagnostic()?);
     } else {

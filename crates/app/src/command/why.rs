@@ -88,7 +88,11 @@ fn tell(links: &[Link]) {
             Verdict::Unprovable => "?",
             Verdict::Behind => "·",
         };
-        let words = if link.verdict == Verdict::Behind { "not looked at: a link before it failed" } else { &link.words };
+        let words = if link.verdict == Verdict::Behind {
+            "not looked at: a link before it failed"
+        } else {
+            &link.words
+        };
         say::line(format_args!("{sign} {:<13} {words}", link.name));
         if !link.help.is_empty() {
             say::line(format_args!("{:16}try: {}", "", link.help));

@@ -166,7 +166,10 @@ fn knob(scene: &Scene) -> Ready {
 
 /// A servo on the picked channel; one that is released is asked about first.
 fn wigglable(scene: &Scene) -> Ready {
-    need(scene.plug().is_some_and(|(_, _, servo)| servo.is_some()), "no servo is on this channel: a adds one")?;
+    need(
+        scene.plug().is_some_and(|(_, _, servo)| servo.is_some()),
+        "no servo is on this channel: a adds one",
+    )?;
     free(scene)
 }
 

@@ -16,7 +16,8 @@ type Rule = fn(&Scene) -> Option<String>;
 
 /// What may be said, in order: the first that applies is said.
 const RULES: &[Rule] = &[file_changed, board_trouble, stopped];
-const WIRING: &[Rule] = &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
+const WIRING: &[Rule] =
+    &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 const CALIBRATE: &[Rule] = &[no_servo, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
 const INPUTS: &[Rule] =
     &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
@@ -164,7 +165,10 @@ fn no_board(scene: &Scene) -> Option<String> {
 
 fn found_board(scene: &Scene) -> Option<String> {
     let (bus, device) = scene.found_boards().next()?;
-    Some(format!("{:#04x} answers on {} and is not in this rig: b adds it as a board.", device.address, bus.path))
+    Some(format!(
+        "{:#04x} answers on {} and is not in this rig: b adds it as a board.",
+        device.address, bus.path
+    ))
 }
 
 fn missing_board(scene: &Scene) -> Option<String> {
@@ -177,7 +181,8 @@ fn missing_board(scene: &Scene) -> Option<String> {
 
 fn free_channel(scene: &Scene) -> Option<String> {
     let (board, channel, servo) = scene.plug()?;
-    let words = format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
+    let words =
+        format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
     when(servo.is_none(), words)
 }
 
@@ -185,18 +190,24 @@ fn broken_link(scene: &Scene) -> Option<String> {
     let links = scene.chain()?;
     let failed = links.iter().find(|link| link.verdict == Verdict::Failed)?;
     // What is not engaged is not broken: that is said by itself.
-    when(failed.name != "engaged" && failed.name != "output", format!("{}: {}. Try: {}.", failed.name, failed.words, failed.help))
+    when(
+        failed.name != "engaged" && failed.name != "output",
+        format!("{}: {}. Try: {}.", failed.name, failed.words, failed.help),
+    )
 }
 
 fn to_engage_here(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
-    let words = format!("e gives {} its first pulse where its horn stands; then w wiggles it.", picked.servo.name);
+    let words =
+        format!("e gives {} its first pulse where its horn stands; then w wiggles it.", picked.servo.name);
     when(!picked.state.engaged, words)
 }
 
 fn to_wiggle(scene: &Scene) -> Option<String> {
     let name = &scene.picked()?.servo.name;
-    Some(format!("w moves {name} a little: is it the one you mean? R names it, S swaps two plugs, F2 calibrates it."))
+    Some(format!(
+        "w moves {name} a little: is it the one you mean? R names it, S swaps two plugs, F2 calibrates it."
+    ))
 }
 
 fn no_input(scene: &Scene) -> Option<String> {

@@ -99,7 +99,9 @@ pub fn go_on(desk: &mut Desk) {
 
 fn late(step: &Step) -> String {
     match step {
-        Step::Released { board, channel } => format!("channel {channel} of {board} was not released: nothing was engaged"),
+        Step::Released { board, channel } => {
+            format!("channel {channel} of {board} was not released: nothing was engaged")
+        }
         Step::Engage { servo, .. } | Step::Engaged(servo) | Step::Ask(servo) | Step::Name(servo) => {
             format!("{servo} gets no pulses: the chain in Wiring says why; the others wait")
         }
@@ -109,7 +111,11 @@ fn late(step: &Step) -> String {
 fn look(desk: &mut Desk, step: &Step) -> Came {
     match step {
         Step::Released { board, channel } => {
-            if is_on_the_wire(desk.model, desk.session, board, *channel) { Came::Waits } else { Came::Done }
+            if is_on_the_wire(desk.model, desk.session, board, *channel) {
+                Came::Waits
+            } else {
+                Came::Done
+            }
         }
         Step::Engage { servo, pulse } => {
             if let Some(servo) = index(desk.session, servo) {
@@ -137,7 +143,9 @@ fn is_on_the_wire(model: &Model, session: &Session, board: &str, channel: u8) ->
 }
 
 fn engaged(desk: &mut Desk, servo: &str) -> Came {
-    let Some(plug) = desk.session.rig.servo(servo).map(|s| (s.board.clone(), s.channel)) else { return Came::Done };
+    let Some(plug) = desk.session.rig.servo(servo).map(|s| (s.board.clone(), s.channel)) else {
+        return Came::Done;
+    };
     if !is_engaged(desk, servo) || !is_on_the_wire(desk.model, desk.session, &plug.0, plug.1) {
         return Came::Waits;
     }

@@ -413,7 +413,8 @@ impl Model {
         let next = states.iter().map(|(board, state)| (board.name.clone(), *state)).collect();
         let before = std::mem::replace(&mut self.boards_seen, next);
         for (board, is) in states {
-            let was = before.iter().find(|(name, _)| *name == board.name).map_or_else(BoardState::default, |b| b.1);
+            let was =
+                before.iter().find(|(name, _)| *name == board.name).map_or_else(BoardState::default, |b| b.1);
             let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
             let words = match (was.trouble, is.trouble) {
                 (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
@@ -428,7 +429,8 @@ impl Model {
             let again = (is.starts > was.starts && was.starts > 0) || lapse.is_some_and(Lapse::is_restart);
             for servo in rig.servos_on(&board.name) {
                 let place = usize::from(servo.channel);
-                let (had, has) = (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
+                let (had, has) =
+                    (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
                 if again && had.is_some() {
                     self.engaging.push(servo.name.clone());
                 }

@@ -13,6 +13,7 @@ use wasvolta_core::stage::{Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
+use wasvolta_port::expander::Phase;
 use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
 
@@ -89,11 +90,18 @@ impl<'a> Scene<'a> {
         buses.flat_map(move |bus| survey::unknown(rig, bus).into_iter().map(move |device| (bus, device)))
     }
 
-    /// Boards that the last look has missed, with the bus they should be on.
+    /// Boards that the last look has missed, with the bus they should be on, and that do not answer now either.
     pub fn missing_boards(&self) -> impl Iterator<Item = (&'a Bus, &'a Board)> {
         let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
-        let rig = self.rig;
-        buses.flat_map(move |bus| survey::missing(rig, bus).into_iter().map(move |board| (bus, board)))
+        let scene = *self;
+        let answers = move |board: &Board| {
+            let state =
+                scene.wiring.boards_in(scene.rig, &scene.model.snapshot).find(|(b, _)| b.name == board.name);
+            state.is_some_and(|(_, state)| state.trouble.is_none() && state.phase == Phase::Started)
+        };
+        buses
+            .flat_map(move |bus| survey::missing(scene.rig, bus).into_iter().map(move |board| (bus, board)))
+            .filter(move |(_, board)| !answers(board))
     }
 
     /// A servo by its index.

@@ -8,9 +8,9 @@ pub mod roster;
 pub mod sequence;
 pub mod wiring;
 
-use super::{action, errand};
 use super::keys::{self, Key};
 use super::model::{Dialog, Model, Purpose, Tone, View};
+use super::{action, errand};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use std::time::Duration;
@@ -134,7 +134,9 @@ pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
 
 fn start_entry(desk: &mut Desk, first: char) {
     let purpose = match desk.model.view {
-        View::Wiring => return desk.refuse("nothing to type here: M moves a plug to a channel, F2 has pulses"),
+        View::Wiring => {
+            return desk.refuse("nothing to type here: M moves a plug to a channel, F2 has pulses");
+        }
         View::Calibrate => Purpose::Pulse,
         View::Inputs => Purpose::InputRow,
         View::Sequence => Purpose::SequenceRow,

@@ -8,4 +8,5 @@ mod harness;
 mod recovery;
 mod start;
 mod tutorial;
+mod wiring;
 mod work;

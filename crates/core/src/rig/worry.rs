@@ -74,19 +74,28 @@ fn supply(rig: &Rig, rail: &super::Rail) -> Vec<Worry> {
             budget.servos,
             budget.supply.get()
         );
-        let help = format!("a supply of {:.1} A would be safe, or fewer servos on it", budget.safe_supply().get());
+        let help =
+            format!("a supply of {:.1} A would be safe, or fewer servos on it", budget.safe_supply().get());
         all.push(Worry::new(&rail.name, words, help));
     }
     if !budget.uncounted.is_empty() {
         let words = format!("nobody has said what {} draw", listed(&budget.uncounted));
-        all.push(Worry::new(&rail.name, words, "add stall_a to rated: it stands on the sheet, or on a meter"));
+        all.push(Worry::new(
+            &rail.name,
+            words,
+            "add stall_a to rated: it stands on the sheet, or on a meter",
+        ));
     }
     all
 }
 
 /// A bus rate as people say it.
 pub fn rate(rate: Hertz) -> String {
-    if rate.get() >= 1e6 { format!("{:.0} MHz", rate.get() / 1e6) } else { format!("{:.0} kHz", rate.get() / 1e3) }
+    if rate.get() >= 1e6 {
+        format!("{:.0} MHz", rate.get() / 1e6)
+    } else {
+        format!("{:.0} kHz", rate.get() / 1e3)
+    }
 }
 
 /// The first few of some names.
@@ -130,8 +139,10 @@ mod tests {
         let mut more = add_board(&rig(), "far", &port, 0x79).unwrap();
         assert_eq!(
             said(&more).iter().filter(|w| w.contains("0x79")).collect::<Vec<_>>(),
-            ["far: address 0x79 is reserved by the I²C standard; other devices may answer there: solder another \
-              jumper"]
+            [
+                "far: address 0x79 is reserved by the I²C standard; other devices may answer there: solder another \
+              jumper"
+            ]
         );
         more.boards[0].rail = None;
         assert!(said(&more).iter().any(|w| w.starts_with("upper: nobody has said which supply")));

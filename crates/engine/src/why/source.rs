@@ -32,7 +32,12 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
 }
 
 /// Who wants it somewhere, and the values on the way to its angle.
-fn source((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, servo: usize, state: &ServoState) -> Option<Vec<String>> {
+fn source(
+    (rig, plan): (&Rig, &Plan),
+    snapshot: &Snapshot,
+    servo: usize,
+    state: &ServoState,
+) -> Option<Vec<String>> {
     Some(match state.owner {
         Owner::Nobody => vec!["nobody drives it".to_owned()],
         Owner::Hand => vec!["hand".to_owned()],

@@ -90,7 +90,8 @@ impl Seen {
 
     /// Channels whose output changes level, or stays high.
     pub fn pulsing(&self) -> usize {
-        let runs = |c: &&Channel| matches!(c, Channel::Pulse { ticks, .. } if *ticks > 0) || **c == Channel::FullyOn;
+        let runs =
+            |c: &&Channel| matches!(c, Channel::Pulse { ticks, .. } if *ticks > 0) || **c == Channel::FullyOn;
         self.channels.iter().filter(runs).count()
     }
 }

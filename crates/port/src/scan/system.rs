@@ -193,7 +193,10 @@ mod tests {
         let serial = roots.serial_ports();
         assert_eq!(serial.len(), 1);
         assert!(serial[0].way.path.ends_with("/ttyACM0") && serial[0].way.barred.is_none());
-        assert!(serial[0].lasting.as_ref().unwrap().ends_with("usb-board-1"), "without the control character");
+        assert!(
+            serial[0].lasting.as_ref().unwrap().ends_with("usb-board-1"),
+            "without the control character"
+        );
     }
 
     #[test]
@@ -219,6 +222,8 @@ mod tests {
     #[test]
     fn a_machine_without_anything_has_nothing() {
         let nowhere = Roots { dev: "/nowhere".into(), sys: "/nowhere".into(), etc: "/nowhere".into() };
-        assert!(nowhere.buses().is_empty() && nowhere.serial_ports().is_empty() && nowhere.pwm_chips().is_empty());
+        assert!(
+            nowhere.buses().is_empty() && nowhere.serial_ports().is_empty() && nowhere.pwm_chips().is_empty()
+        );
     }
 }

@@ -278,13 +278,16 @@ fn the_clock_is_corrected_in_one_edit() {
 #[test]
 fn views_are_reached_by_their_keys_and_tab() {
     let mut bench = Bench::new();
-    for (code, view) in
-        [(KeyCode::F(3), View::Inputs), (KeyCode::F(4), View::Sequence), (KeyCode::F(2), View::Calibrate)]
-    {
+    for (code, view) in [
+        (KeyCode::F(3), View::Inputs),
+        (KeyCode::F(4), View::Sequence),
+        (KeyCode::F(1), View::Wiring),
+        (KeyCode::F(2), View::Calibrate),
+    ] {
         bench.code(code);
         assert_eq!(bench.model.view, view);
     }
-    for view in [View::Inputs, View::Sequence, View::Calibrate] {
+    for view in [View::Inputs, View::Sequence, View::Wiring, View::Calibrate] {
         bench.code(KeyCode::Tab);
         assert_eq!(bench.model.view, view);
     }

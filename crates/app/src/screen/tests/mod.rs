@@ -2,11 +2,12 @@
 
 mod frames;
 mod keys;
+mod wiring;
 
 use super::keys::Key;
 use super::model::Model;
 use super::{frame, theme, update};
-use crate::cli::{ClockKind, Live};
+use crate::cli::{ClockKind, Live, SimulatedBench};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::buffer::Buffer;
@@ -15,6 +16,7 @@ use ratatui::style::Color;
 use std::time::Duration;
 use tempfile::TempDir;
 use wasvolta_core::unit::Volts;
+use wasvolta_port::scan::Roots;
 
 /// A session of the demo in which time passes by hand, with someone at its keys.
 struct Bench {
@@ -40,8 +42,18 @@ impl Bench {
     }
 
     fn reopened(path: &std::path::Path, folder: TempDir) -> Self {
-        let live = Live { clock: ClockKind::Manual, ..Live::default() };
+        Self::with_faults(path, folder, &[])
+    }
+
+    /// The bench with something wrong from the start.
+    fn with_faults(path: &std::path::Path, folder: TempDir, faults: &[&str]) -> Self {
+        let faults = faults.iter().map(|fault| fault.parse().unwrap()).collect();
+        let simulated = SimulatedBench { faults, ..SimulatedBench::default() };
+        let live = Live { clock: ClockKind::Manual, bench: simulated, ..Live::default() };
         let mut session = Session::open(path, &live).unwrap();
+        // What the machine of a test has must not show.
+        let nowhere = folder.path().to_owned();
+        session.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
         let model = Model::new(&mut session);
         let mut bench = Self { session, model, now: Duration::ZERO, folder };
         bench.pass(20);
@@ -119,7 +131,7 @@ fn every_size_from_the_least_on_can_be_drawn() {
     let mut bench = Bench::new();
     bench.press(Key::char('o'));
     bench.pass(10);
-    for view in [KeyCode::F(2), KeyCode::F(3), KeyCode::F(4)] {
+    for view in [KeyCode::F(1), KeyCode::F(2), KeyCode::F(3), KeyCode::F(4)] {
         bench.code(view);
         for dialog in [None, Some('?'), Some(':'), Some('1')] {
             if let Some(key) = dialog {

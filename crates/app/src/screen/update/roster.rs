@@ -24,7 +24,9 @@ pub fn add(desk: &mut Desk) {
     let rig = &desk.session.rig;
     // In Wiring the picked channel is meant, if it is free.
     let here = desk.model.scene(desk.session).plug().filter(|(_, _, servo)| servo.is_none());
-    let here = here.filter(|_| desk.model.view == View::Wiring).map(|(board, channel, _)| (board.name.as_str(), channel));
+    let here = here
+        .filter(|_| desk.model.view == View::Wiring)
+        .map(|(board, channel, _)| (board.name.as_str(), channel));
     let Some((board, channel)) = here.or_else(|| edit::free_channel(rig)) else {
         return desk.refuse("every channel of every board has a servo: remove or move one first");
     };
@@ -69,7 +71,12 @@ pub fn remove(desk: &mut Desk) {
 pub fn swap(desk: &mut Desk) {
     let Some((name, _, _)) = picked(desk) else { return };
     let servos = &desk.session.rig.servos;
-    let Some(other) = servos.iter().cycle().skip(desk.model.servo + 1).find(|s| s.name != name).filter(|_| servos.len() > 1)
+    let Some(other) = servos
+        .iter()
+        .cycle()
+        .skip(desk.model.servo + 1)
+        .find(|s| s.name != name)
+        .filter(|_| servos.len() > 1)
     else {
         return desk.refuse("there is no other servo to swap with; M moves this one");
     };
@@ -85,7 +92,8 @@ pub fn add_board(desk: &mut Desk) {
         let port = rig.ports.iter().find(|p| p.path == bus.path)?;
         Some((port.name.clone(), device.address))
     });
-    let buses: Vec<&str> = rig.ports.iter().filter(|p| p.kind == PortKind::I2c).map(|p| p.name.as_str()).collect();
+    let buses: Vec<&str> =
+        rig.ports.iter().filter(|p| p.kind == PortKind::I2c).map(|p| p.name.as_str()).collect();
     let first = buses.first().copied().unwrap_or_default();
     let free = || Some((first.to_owned(), edit::free_address(rig, first)?));
     let Some((port, address)) = found.or_else(free) else {

@@ -26,7 +26,8 @@ pub fn channel(desk: &mut Desk, by: isize) {
     let (board, channel) = desk.model.plug;
     let all = desk.session.rig.boards.len() * usize::from(CHANNELS);
     let place = moved(board * usize::from(CHANNELS) + usize::from(channel), by, all);
-    desk.model.plug = (place / usize::from(CHANNELS), u8::try_from(place % usize::from(CHANNELS)).unwrap_or(0));
+    desk.model.plug =
+        (place / usize::from(CHANNELS), u8::try_from(place % usize::from(CHANNELS)).unwrap_or(0));
     pick_what_is_there(desk);
 }
 
@@ -136,12 +137,16 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
     }
     let words = format!("{one} and {other} have changed places");
     // The stage releases what is on another channel than before.
-    desk.session.edit(&words, |rig| edit::swap_servos(rig, one, other)).map_err(|refused| refused.to_string())?;
+    desk.session
+        .edit(&words, |rig| edit::swap_servos(rig, one, other))
+        .map_err(|refused| refused.to_string())?;
     desk.model.follow_servo(&desk.session.rig);
     desk.model.errands.begin(steps);
     Ok(match left_out.as_slice() {
         [] => words,
-        names => format!("{words}; {} stays released: its endpoints do not hold that pulse", names.join(" and ")),
+        names => {
+            format!("{words}; {} stays released: its endpoints do not hold that pulse", names.join(" and "))
+        }
     })
 }
 

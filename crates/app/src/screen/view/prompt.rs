@@ -47,7 +47,9 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
         }
         Task::SwapServo(servo) => {
             let with = form.fields.first().map_or("", |f| f.text.as_str());
-            let words = format!("{servo} is on the channel of {with}▏, and that on its. Both are released, then engaged one by one.");
+            let words = format!(
+                "{servo} is on the channel of {with}▏, and that on its. Both are released, then engaged one by one."
+            );
             return ("swap", words);
         }
         Task::NameWiggled(_) => "which moved?",

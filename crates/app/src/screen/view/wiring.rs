@@ -30,7 +30,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         top = 2;
     }
     let strip_wide = strip::width(wide);
-    let shown = usize::from(((wide.saturating_sub(CHAIN + 3)) / (strip_wide + 2)).max(1)).min(scene.rig.boards.len());
+    let shown =
+        usize::from(((wide.saturating_sub(CHAIN + 3)) / (strip_wide + 2)).max(1)).min(scene.rig.boards.len());
     let first = first_shown(scene, shown);
     let strips_wide = (strip_wide + 2) * u16::try_from(shown).unwrap_or(1);
     for (n, place) in (0u16..).zip(first..first + shown) {
@@ -71,7 +72,12 @@ fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
     let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());
     let fits = if traffic.fits(beat) { "fits every beat" } else { "too long for a beat" };
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
-    let x = pen.put(x + 2, 0, &format!("{}  {}", port.path, worry::rate(traffic.rate)), theme::text(theme::QUIET));
+    let x = pen.put(
+        x + 2,
+        0,
+        &format!("{}  {}", port.path, worry::rate(traffic.rate)),
+        theme::text(theme::QUIET),
+    );
     let time = format!(
         "{} channels of {} boards take {:.1} ms of it: {fits} of {:.0} ms",
         traffic.channels,

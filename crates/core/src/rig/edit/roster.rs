@@ -165,7 +165,8 @@ pub fn add_board(rig: &Rig, name: &str, port: &str, address: u8) -> Edited {
 /// Gives a board another name; its servos follow.
 pub fn rename_board(rig: &Rig, board: &str, name: &str) -> Edited {
     changed(rig, |rig| {
-        let renamed = rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
+        let renamed =
+            rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
         name.clone_into(&mut renamed.name);
         for servo in rig.servos.iter_mut().filter(|s| s.board == board) {
             name.clone_into(&mut servo.board);

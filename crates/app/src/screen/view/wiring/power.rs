@@ -42,8 +42,11 @@ fn row(pen: &mut Pen<'_>, y: u16, rail: &Rail, budget: &Budget) {
     pen.put(NAME, y, &supply, theme::text(theme::QUIET));
     bar(pen, (x, y, bar_wide), budget);
     let x = pen.put(x + bar_wide + 2, y, &sums, theme::text(theme::INK));
-    let (words, color) =
-        if budget.is_tight() { ("✗ too little", theme::FAULT) } else { ("enough, estimated", theme::QUIET) };
+    let (words, color) = if budget.is_tight() {
+        ("✗ too little", theme::FAULT)
+    } else {
+        ("enough, estimated", theme::QUIET)
+    };
     pen.put(x + 2, y, words, theme::text(color));
 }
 

@@ -6,6 +6,7 @@ use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::Board;
 use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::Fault;
 use wasvolta_port::expander::Phase;
 
 /// Rows of a board: its name, its jumpers, sixteen channels.
@@ -49,12 +50,23 @@ fn head(pen: &mut Pen<'_>, board: &Board, state: &BoardState, here: bool) {
     let x = pen.put(0, 0, &board.name, name);
     pen.put(x + 1, 0, &format!("{:#04x}", board.address), theme::text(theme::QUIET));
     let (word, color) = match (state.trouble, state.phase) {
-        (Some(_), _) => ("✗ missing", theme::FAULT),
+        (Some(trouble), _) => (trouble_word(trouble.fault), theme::FAULT),
         (None, Phase::Started) => ("● started", theme::INK),
         (None, Phase::Asking(_)) => ("asks you", theme::COMMANDED),
         (None, Phase::Down) => ("○ not yet", theme::QUIET),
     };
     pen.put_right(wide, 0, word, theme::text(color));
+}
+
+/// A word or two for what keeps a board from being driven.
+const fn trouble_word(fault: Fault) -> &'static str {
+    match fault {
+        Fault::NoBus => "✗ no bus",
+        Fault::Absent => "✗ no answer",
+        Fault::Busy => "✗ in use",
+        Fault::Denied => "✗ barred",
+        Fault::Transfer => "✗ fails",
+    }
 }
 
 /// The jumpers as they are to be soldered: filled is closed.
@@ -106,7 +118,9 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let stays: Vec<&str> = scene
         .rig
         .servos_on(&board.name)
-        .filter(|s| scene.rig.joint_of(&s.name).is_some_and(|j| j.cut == wasvolta_core::rig::CutTo::StayStiff))
+        .filter(|s| {
+            scene.rig.joint_of(&s.name).is_some_and(|j| j.cut == wasvolta_core::rig::CutTo::StayStiff)
+        })
         .map(|s| s.name.as_str())
         .collect();
     let quit = if stays.is_empty() {

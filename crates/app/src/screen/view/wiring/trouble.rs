@@ -47,12 +47,22 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
     let snapshot = &scene.model.snapshot;
     for (board, state) in scene.wiring.boards_in(scene.rig, snapshot) {
         if let Some(trouble) = state.trouble {
-            all.push((true, format!("{} at {:#04x}: {}; {}", board.name, board.address, trouble.fault, trouble.fault.help())));
+            all.push((
+                true,
+                format!(
+                    "{} at {:#04x}: {}; {}",
+                    board.name,
+                    board.address,
+                    trouble.fault,
+                    trouble.fault.help()
+                ),
+            ));
         }
         if let Some((at, lapse)) = state.lapse
             && snapshot.now.saturating_sub(at) < RECENT
         {
-            let times = if state.lapses == 1 { String::new() } else { format!(", {} times so far", state.lapses) };
+            let times =
+                if state.lapses == 1 { String::new() } else { format!(", {} times so far", state.lapses) };
             all.push((true, format!("{} {}{times}", board.name, lapse.words())));
         }
     }
@@ -60,8 +70,14 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
         all.push((false, "looking what is there …".to_owned()));
     } else if let Some(scan) = &scene.model.scan {
         all.extend(scan.buses.iter().flat_map(|bus| found(scene, bus)));
-        all.extend(scan.pwm.iter().map(|chip| (false, format!("{}: PWM chip, {} channels", chip.device, chip.channels))));
-        all.extend(scan.serial.iter().map(|port| (false, format!("{}: serial port, unopened", port.way.path))));
+        all.extend(
+            scan.pwm
+                .iter()
+                .map(|chip| (false, format!("{}: PWM chip, {} channels", chip.device, chip.channels))),
+        );
+        all.extend(
+            scan.serial.iter().map(|port| (false, format!("{}: serial port, unopened", port.way.path))),
+        );
         if scan.serial.is_empty() && scan.pwm.is_empty() {
             all.push((false, "found no PWM chip of the kernel and no serial port of a board".to_owned()));
         }
@@ -83,7 +99,10 @@ fn found(scene: &Scene, bus: &Bus) -> Vec<(bool, String)> {
     }
     let device = |d: &wasvolta_port::scan::Device| {
         let known = crate::survey::board_at(scene.rig, &bus.path, d.address);
-        known.map_or_else(|| format!("{:#04x} {}", d.address, d.kind.words()), |b| format!("{:#04x} {}", d.address, b.name))
+        known.map_or_else(
+            || format!("{:#04x} {}", d.address, d.kind.words()),
+            |b| format!("{:#04x} {}", d.address, b.name),
+        )
     };
     let devices: Vec<String> = bus.devices.iter().map(device).collect();
     let there = if devices.is_empty() { "nothing answers".to_owned() } else { devices.join(" · ") };

@@ -1,0 +1,359 @@
+//! The Wiring view: who is on which pin, and which link of a chain is broken.
+
+use super::Bench;
+use crate::screen::keys::Key;
+use crate::screen::model::{Dialog, View};
+use crossterm::event::KeyCode;
+use std::time::Duration;
+use wasvolta_core::stage::{Command, Output};
+use wasvolta_core::unit::Micros;
+use wasvolta_engine::why::{Verdict, first_not_proven};
+
+fn wiring() -> Bench {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(1));
+    bench
+}
+
+/// The demo with faults from the start.
+fn faulty(faults: &[&str]) -> Bench {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("marsh-clock.rig.toml");
+    std::fs::write(&path, include_str!("../../../../../examples/marsh-clock.rig.toml")).unwrap();
+    let sim = include_str!("../../../../../examples/marsh-clock.sim.toml");
+    std::fs::write(folder.path().join("marsh-clock.sim.toml"), sim).unwrap();
+    Bench::with_faults(&path, folder, faults)
+}
+
+impl Bench {
+    fn engage(&mut self, servo: usize, pulse: f64) {
+        self.session.engine.command(Command::Engage { servo, pulse: Micros::new(pulse), told: true });
+        self.pass(10);
+    }
+
+    /// The first link that is not proven: its name, and whether it has failed.
+    fn broken(&self) -> (&'static str, bool) {
+        let links = self.model.scene(&self.session).chain().unwrap();
+        let link = first_not_proven(&links).unwrap();
+        assert!(!link.words.is_empty() && !link.help.is_empty(), "{link:?}");
+        (link.name, link.verdict == Verdict::Failed)
+    }
+
+    /// Lets beats pass with a look at the screen in each.
+    fn watch(&mut self, beats: u32) {
+        (0..beats).for_each(|_| self.pass(1));
+    }
+
+    /// Lets a look be taken, which another thread does.
+    fn look_around(&mut self) {
+        self.press(Key::char('s'));
+        while self.session.is_looking() {
+            self.pass(1);
+        }
+        self.pass(1);
+    }
+}
+
+#[test]
+fn boards_are_drawn_with_who_is_on_them() {
+    let mut bench = wiring();
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    bench.engage(0, 1500.0);
+    bench.look_around();
+    bench.pass(400);
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        insta::assert_snapshot!(format!("wiring_{columns}x{rows}"), bench.frame(columns, rows));
+    }
+}
+
+#[test]
+fn each_fault_of_the_simulated_bench_is_found_at_its_link() {
+    // What is wrong, the link that must be named, and whether it is seen to be broken.
+    let cases = [
+        ("no-bus", "path", true),
+        ("denied", "permission", true),
+        ("held", "other holder", true),
+        ("absent", "address", true),
+        ("pulled", "address", true),
+        ("silent", "address", true),
+        ("wrong-chip", "chip", true),
+        ("asleep", "awake", true),
+        ("resets", "awake", true),
+        ("other-rate", "frame rate", true),
+        ("overwritten", "registers", true),
+        ("rail-dip", "supply", false),
+        ("plug-out@0x40:1", "supply", false),
+    ];
+    for (fault, link, failed) in cases {
+        let mut bench = faulty(&[fault]);
+        // A board that asks has the keys.
+        bench.model.view = View::Wiring;
+        bench.model.pick_servo(&bench.session.rig.clone(), 0);
+        bench.engage(0, 1500.0);
+        bench.pass(200);
+        assert_eq!(bench.broken(), (link, failed), "{fault}");
+        let screen = bench.frame(160, 47);
+        assert!(screen.contains(&format!("simulated fault: {fault}")), "{fault}\n{screen}");
+    }
+}
+
+#[test]
+fn a_chain_that_the_program_itself_holds_up_is_named_too() {
+    let mut bench = wiring();
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.pass(1);
+    assert_eq!(bench.broken(), ("output", true), "nothing is engaged");
+    bench.engage(1, 1200.0);
+    assert_eq!(bench.broken(), ("engaged", true), "another one is");
+    bench.engage(0, 2100.0);
+    assert_eq!(bench.broken(), ("supply", false), "all that can be seen is well");
+    // Its limit of 60° is at 2104 µs.
+    bench.session.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
+    bench.session.engine.command(Command::GoTo { servo: 0, pulse: Micros::new(2200.0) });
+    bench.pass(50);
+    bench.session.engine.command(Command::Hold);
+    bench.pass(2);
+    assert_eq!(bench.broken(), ("output", true), "held");
+    bench.session.engine.stop().cut();
+    bench.pass(2);
+    assert_eq!(bench.model.snapshot.output, Output::Cut);
+    assert_eq!(bench.broken(), ("output", true), "cut");
+}
+
+#[test]
+fn a_sequence_that_wants_more_than_a_limit_allows_is_named_at_the_pulse() {
+    let mut bench = Bench::with(|rig| {
+        rig.replace(
+            "high = { angle_deg = 60, reason = \"the cable in",
+            "high = { angle_deg = 56, reason = \"the cable in",
+        )
+        .replace("angles_deg = [0, 40]", "angles_deg = [0, 80]")
+    });
+    bench.code(KeyCode::F(1));
+    bench.model.pick_servo(&bench.session.rig.clone(), 1);
+    bench.engage(1, 1200.0);
+    let knob = bench.session.knob("knob-line").unwrap().clone();
+    knob.turn(1.0);
+    bench.press(Key::char('g'));
+    bench.pass(300);
+    assert_eq!(bench.broken(), ("pulse", true));
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("it is at its limit"), "{screen}");
+    // Why it is there, from the knob to the wire.
+    assert!(screen.contains("limit +42.0°"), "{screen}");
+}
+
+#[test]
+fn up_and_down_go_through_the_channels_and_left_and_right_to_the_board_beside() {
+    let mut bench = wiring();
+    assert_eq!((bench.model.plug, bench.model.servo), ((0, 4), 2), "where the picked servo is");
+    bench.code(KeyCode::Down);
+    assert_eq!((bench.model.plug, bench.model.servo), ((0, 5), 2));
+    assert!(bench.frame(160, 47).contains("Channel 5 of upper is free. a adds a servo here"));
+    bench.code(KeyCode::Right);
+    assert_eq!(bench.model.plug, (1, 5));
+    for _ in 0..4 {
+        bench.code(KeyCode::Up);
+    }
+    assert_eq!((bench.model.plug, bench.model.servo), ((1, 1), 4), "the boom");
+    bench.code(KeyCode::Up);
+    bench.code(KeyCode::Up);
+    assert_eq!(bench.model.plug, (0, 15), "the board before");
+    bench.code(KeyCode::Left);
+    bench.code(KeyCode::PageDown);
+    assert_eq!(
+        (bench.model.plug, bench.model.servo),
+        ((1, 1), 4),
+        "the servo below is picked by its own key"
+    );
+    bench.text("5");
+    assert_eq!(bench.model.dialog, None);
+}
+
+#[test]
+fn a_servo_is_added_on_the_picked_channel() {
+    let mut bench = wiring();
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Down);
+    bench.press(Key::char('a'));
+    bench.text("crane.jib");
+    bench.code(KeyCode::Enter);
+    let jib = bench.session.rig.servo("crane.jib").unwrap();
+    assert_eq!((jib.board.as_str(), jib.channel), ("lower", 5));
+}
+
+#[test]
+fn a_board_that_was_found_is_added_as_it_is() {
+    let mut bench = Bench::with(|rig| {
+        // The rig does not know the lower board, nor who is on it.
+        let start = rig.find("# Its jumper A0 is closed.").unwrap();
+        let end = rig.find("# Calibrated on the bench").unwrap();
+        let servos = rig.find("[[servo]]\nname = \"crane.slew\"").unwrap();
+        let joints = rig.find("[[joint]]\nname = \"heron.neck\"").unwrap();
+        let crane = rig.find("[[joint]]\nname = \"crane.slew\"").unwrap();
+        let input = rig.find("[[input]]").unwrap();
+        [&rig[..start], &rig[end..servos], &rig[joints..crane], &rig[input..]].concat()
+    });
+    bench.code(KeyCode::F(1));
+    bench.look_around();
+    let before = bench.session.rig.clone();
+    assert!(bench.frame(160, 47).contains("0x41 PWM expander, asleep"), "{}", bench.frame(160, 47));
+    bench.pass(400);
+    assert!(bench.frame(160, 47).contains("0x41 answers on sim:bench-bus and is not in this rig: b adds it"));
+    bench.press(Key::char('b'));
+    bench.enter("lower");
+    let added = bench.session.rig.board("lower").unwrap().clone();
+    assert_eq!((added.address, added.port.as_str()), (0x41, "bench-bus"));
+    bench.pass(30);
+    assert!(bench.frame(160, 47).contains("lower started"), "{}", bench.frame(160, 47));
+    assert!(bench.frame(160, 47).contains("A5□ A4□ A3□ A2□ A1□ A0■"));
+    // Renamed and taken out by the palette; junk is refused in words.
+    for (command, words) in [("rename board", "crane"), ("remove board", "")] {
+        bench.press(Key::char(':'));
+        bench.enter(command);
+        bench.enter(words);
+    }
+    assert!(bench.session.rig.board("lower").is_none() && bench.session.rig.board("crane").is_none());
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, before);
+    bench.press(Key::char('b'));
+    bench.text("third");
+    bench.code(KeyCode::Tab);
+    bench.enter("0x70");
+    assert!(bench.frame(160, 47).contains("all-call"), "{}", bench.frame(160, 47));
+}
+
+#[test]
+fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood() {
+    let mut bench = wiring();
+    bench.engage(0, 1300.0);
+    bench.engage(1, 1200.0);
+    bench.pass(20);
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.press(Key::char('S'));
+    assert!(bench.frame(160, 47).contains("heron.neck is on the channel of heron.beak"));
+    bench.code(KeyCode::Enter);
+    let state = |bench: &Bench, n: usize| bench.model.snapshot.servos[n];
+    assert_eq!((bench.session.rig.servos[0].channel, bench.session.rig.servos[1].channel), (2, 1));
+    assert!(!state(&bench, 0).engaged && !state(&bench, 1).engaged, "released first");
+    let mut engaged = Vec::new();
+    for beat in 0..30 {
+        bench.pass(1);
+        for n in [0, 1] {
+            if state(&bench, n).engaged && !engaged.iter().any(|(m, _)| *m == n) {
+                engaged.push((n, beat));
+            }
+        }
+    }
+    assert_eq!(engaged.iter().map(|(n, _)| *n).collect::<Vec<_>>(), [0, 1]);
+    assert!(engaged[1].1 - engaged[0].1 >= 4, "80 ms apart: {engaged:?}");
+    // Each goes on where its channel's last pulse was.
+    assert!((state(&bench, 0).pulse.get() - 1200.0).abs() < 3.0, "{:?}", state(&bench, 0).pulse);
+    assert!((state(&bench, 1).pulse.get() - 1300.0).abs() < 3.0, "{:?}", state(&bench, 1).pulse);
+    bench.press(Key::char('S'));
+    bench.enter("heron.tail");
+    assert!(bench.frame(160, 47).contains("no servo is called \"heron.tail\""));
+}
+
+#[test]
+fn a_released_servo_is_asked_about_before_it_wiggles() {
+    let mut bench = wiring();
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.press(Key::char('w'));
+    assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })));
+    bench.code(KeyCode::Enter);
+    bench.pass(10);
+    bench.press(Key::char('w'));
+    bench.pass(5);
+    assert!(bench.model.snapshot.servos[0].is_wiggling());
+    assert!(bench.frame(160, 47).contains("wiggles"));
+    bench.pass(200);
+    assert!(!bench.model.snapshot.servos[0].is_wiggling());
+}
+
+#[test]
+fn servos_are_named_one_by_one_as_they_wiggle() {
+    let mut bench = wiring();
+    for servo in 0..2 {
+        bench.engage(servo, 1200.0);
+    }
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.press(Key::char('W'));
+    bench.pass(2);
+    assert!(bench.model.snapshot.servos[0].is_wiggling());
+    bench.enter("heron.throat");
+    bench.pass(5);
+    assert_eq!(bench.session.rig.servos[0].name, "heron.throat");
+    assert!(bench.model.snapshot.servos[1].is_wiggling(), "and on to the next");
+    bench.code(KeyCode::Enter);
+    bench.pass(5);
+    // The third is not engaged: it is asked about first.
+    assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })) && bench.model.servo == 2);
+    bench.code(KeyCode::Enter);
+    bench.pass(10);
+    assert!(bench.model.snapshot.servos[2].is_wiggling());
+    bench.code(KeyCode::Esc);
+    bench.watch(10);
+    assert_eq!(bench.model.dialog, None, "Esc ends it");
+}
+
+#[test]
+fn all_are_engaged_one_after_another_and_the_unknown_are_asked_about() {
+    let mut bench = wiring();
+    bench.engage(0, 1400.0);
+    bench.press(Key::char('r'));
+    bench.session.engine.command(Command::Release { servo: 0 });
+    bench.pass(10);
+    bench.press(Key::char('A'));
+    bench.watch(40);
+    assert!(bench.model.snapshot.servos[0].engaged, "where it was left");
+    for servo in 1..5 {
+        assert_eq!(bench.model.servo, servo);
+        assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })), "{servo} is not known");
+        bench.code(KeyCode::Enter);
+        bench.watch(20);
+    }
+    assert!(bench.model.snapshot.servos.iter().all(|s| s.engaged));
+    bench.press(Key::char('A'));
+    assert!(bench.frame(160, 47).contains("every servo is engaged already"));
+}
+
+#[test]
+fn a_cut_ends_what_was_under_way() {
+    let mut bench = wiring();
+    bench.press(Key::char('A'));
+    bench.watch(2);
+    bench.session.engine.stop().cut();
+    bench.watch(3);
+    bench.code(KeyCode::Esc);
+    bench.watch(3);
+    assert!(!bench.model.errands.give_up(), "nothing is left to be done");
+    assert!(bench.model.snapshot.servos.iter().all(|s| !s.engaged));
+}
+
+#[test]
+fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
+    let mut bench = wiring();
+    for servo in [3, 4] {
+        bench.engage(servo, 1500.0);
+    }
+    bench.press(Key::char(':'));
+    bench.enter("simulated fault");
+    bench.enter("pulled@0x41");
+    bench.pass(250);
+    assert!(bench.frame(160, 47).contains("lower: nothing answers"));
+    bench.press(Key::char(':'));
+    bench.enter("simulated fault");
+    bench.enter("pulled@0x41");
+    bench.watch(300);
+    let log: Vec<&str> = bench.model.log.iter().map(|(_, words)| words.as_str()).collect();
+    let from = log.iter().position(|words| *words == "lower: nothing answers").unwrap();
+    assert_eq!(
+        log[from..],
+        ["lower: nothing answers", "lower is back", "crane.slew engaged again", "crane.boom engaged again"]
+    );
+    assert!(bench.now > Duration::from_secs(5));
+}
