@@ -8,12 +8,17 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Port, PortKind, Rig};
-use wasvolta_engine::{BusPort, LinePort, OpenBus, Setup, wiring};
+use wasvolta_core::rig::{Board, Chip, Port, PortKind, Rig, Servo};
+use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
+use wasvolta_port::board::Evidence;
+use wasvolta_port::expander::Seen;
+use wasvolta_port::pwm::{self, Directory};
+use wasvolta_port::serial::Serial;
 use wasvolta_port::{BusError, Clock, I2cBus, WallClock};
 use wasvolta_sim::faults::Faults;
 use wasvolta_sim::truth::KnobTruth;
-use wasvolta_sim::{Bench, Eye, Knob, ManualClock, Truth};
+use wasvolta_sim::{Bench, Eye, Knob, Look, ManualClock, Truth};
+use wasvolta_wire::firmata;
 
 /// The time between two beats.
 pub const BEAT: Duration = Duration::from_millis(20);
@@ -32,6 +37,22 @@ pub struct Simulated {
 }
 
 impl Simulated {
+    /// What an eye sees of a servo, wherever it is plugged in.
+    pub fn look(&self, rig: &Rig, servo: &Servo) -> Option<Look> {
+        let board = rig.board(&servo.board)?;
+        let way = rig.port(&board.port).and_then(simulated)?;
+        match board.chip {
+            Chip::PwmExpander => self.eye.look(way, board.address?, servo.channel),
+            Chip::Firmata => self.eye.look_at_pin(way, servo.channel),
+            Chip::LinuxPwm => self.eye.look_at_pwm(way, servo.channel),
+        }
+    }
+
+    /// What a meter at a board's outputs shows, where the board has a clock of its own.
+    pub fn meter_hz(&self, rig: &Rig, board: &Board) -> Option<f64> {
+        self.eye.meter_hz(rig.port(&board.port).and_then(simulated)?, board.address?)
+    }
+
     /// What is wrong with the bench, to be switched on and off.
     pub fn faults(&self) -> &Faults {
         self.bench.faults()
@@ -45,11 +66,12 @@ impl Simulated {
 
 fn plug_in(bench: &Bench, rig: &Rig) {
     for board in &rig.boards {
-        let port = rig.ports.iter().find(|p| p.name == board.port);
-        if let Some(bus) = port.and_then(simulated) {
-            let channels: Vec<u8> =
-                rig.servos.iter().filter(|s| s.board == board.name).map(|s| s.channel).collect();
-            bench.ensure(bus, board.address, &channels);
+        let Some(name) = rig.port(&board.port).and_then(simulated) else { continue };
+        let channels: Vec<u8> = rig.servos_on(&board.name).map(|s| s.channel).collect();
+        match board.chip {
+            Chip::PwmExpander => bench.ensure(name, board.address.unwrap_or_default(), &channels),
+            Chip::Firmata => channels.iter().for_each(|pin| bench.firmata(name).ensure(*pin, None)),
+            Chip::LinuxPwm => channels.iter().for_each(|channel| bench.pwm(name).ensure(*channel)),
         }
     }
 }
@@ -84,17 +106,17 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
     };
     let bench = simulation.as_ref().map(|(bench, _)| bench.clone());
     let mut holds = Vec::new();
-    let mut buses = Vec::new();
-    for port in wiring::ports(rig, PortKind::I2c) {
+    let mut boards = Vec::new();
+    for port in wiring::board_ports(rig) {
         if simulated(port).is_none() {
             holds.extend(holder::hold(&port.path).into_diagnostic()?);
         }
-        buses.push(BusPort { name: port.name.clone(), open: opener(port, bench.as_ref()) });
+        boards.push(BoardPort { name: port.name.clone(), way: way(port, bench.as_ref()) });
     }
     let simulated = simulation.map(|(_, simulated)| simulated);
-    let lines = wiring::ports(rig, PortKind::Serial).map(|p| line(p, simulated.as_ref())).collect();
+    let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
     let record = live.record.as_deref().map(recording).transpose()?;
-    let setup = Setup { buses, lines, clock, beat: BEAT, record };
+    let setup = Setup { boards, lines, clock, beat: BEAT, record };
     Ok(Hardware { setup, manual, simulated, holds })
 }
 
@@ -111,6 +133,33 @@ pub fn simulated(port: &Port) -> Option<&str> {
     port.path.strip_prefix(SIMULATED)
 }
 
+/// How a port's boards are reached, simulated or real.
+fn way(port: &Port, bench: Option<&Bench>) -> Way {
+    let sim = simulated(port).zip(bench).map(|(name, bench)| (name.to_owned(), bench.clone()));
+    let path = PathBuf::from(&port.path);
+    match (port.kind, sim) {
+        (PortKind::I2c, _) => Way::Bus(opener(port, bench)),
+        (PortKind::Serial, Some((name, bench))) => {
+            Way::Line(Box::new(move || Ok(Box::new(bench.firmata(&name).open()?))))
+        }
+        (PortKind::Serial, None) => {
+            let baud = port.baud.unwrap_or(firmata::BAUD);
+            Way::Line(Box::new(move || Ok(Box::new(open_line(&path, baud)?))))
+        }
+        (PortKind::Pwm, Some((name, bench))) => {
+            Way::Files(Box::new(move || Ok(Box::new(bench.pwm(&name).open()?))))
+        }
+        (PortKind::Pwm, None) => Way::Files(Box::new(move || Ok(Box::new(Directory::open(&path)?)))),
+    }
+}
+
+fn open_line(path: &Path, baud: u32) -> Result<Serial, BusError> {
+    Serial::open(path, baud).map_err(|error| {
+        let fault = error.fault();
+        BusError { doing: "open", device: error.path, fault }
+    })
+}
+
 /// How a port's bus is opened, simulated or real.
 fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
     if let (Some(sim), Some(bench)) = (simulated(port), bench) {
@@ -124,7 +173,29 @@ fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
 /// The I²C ports of a rig with how each is opened, beside the engine, by reading only.
 pub fn openers(rig: &Rig, simulated: Option<&Simulated>) -> Vec<(Port, OpenBus)> {
     let bench = simulated.map(|s| &s.bench);
-    wiring::ports(rig, PortKind::I2c).map(|port| (port.clone(), opener(port, bench))).collect()
+    let buses = rig.ports.iter().filter(|port| port.kind == PortKind::I2c);
+    buses.map(|port| (port.clone(), opener(port, bench))).collect()
+}
+
+/// What a board says of itself, by reading only. A line is not opened, for that resets many boards: nothing is known
+/// of what is on it.
+///
+/// # Errors
+/// When the board cannot be reached.
+pub fn look_at(
+    rig: &Rig,
+    board: &Board,
+    simulated: Option<&Simulated>,
+) -> Result<Option<Evidence>, BusError> {
+    let Some(port) = rig.port(&board.port) else { return Ok(None) };
+    match way(port, simulated.map(|s| &s.bench)) {
+        Way::Bus(mut open) => {
+            let address = board.address.unwrap_or_default();
+            Ok(Some(Evidence::Expander(Seen::read(&mut *open()?, address)?)))
+        }
+        Way::Line(_) => Ok(None),
+        Way::Files(mut open) => Ok(Some(Evidence::Pwm(pwm::Exported::read(&mut *open()?)?))),
+    }
 }
 
 /// The simulated bench of a rig, without an engine; `None` where nothing is simulated.
@@ -196,7 +267,7 @@ fn simulate(
     let folder =
         tempfile::tempdir().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
     let mut knobs = Vec::new();
-    for port in wiring::ports(rig, PortKind::Serial) {
+    for port in wiring::lines(rig) {
         let Some(line) = simulated(port) else { continue };
         let knob = truth.knobs.iter().find(|k| k.line == line).cloned().unwrap_or_else(|| unnamed_knob(line));
         let knob = Knob::plug_in(knob, live.bench.seed, folder.path())

@@ -35,7 +35,9 @@ impl Outlook {
 
 /// The board of a rig that has an address on a bus.
 pub fn board_at<'r>(rig: &'r Rig, path: &str, address: u8) -> Option<&'r Board> {
-    rig.boards.iter().find(|b| b.address == address && rig.port(&b.port).is_some_and(|p| p.path == path))
+    rig.boards
+        .iter()
+        .find(|b| b.address == Some(address) && rig.port(&b.port).is_some_and(|p| p.path == path))
 }
 
 /// Expanders on a bus that the rig does not know.
@@ -48,6 +50,6 @@ pub fn unknown<'b>(rig: &Rig, bus: &'b Bus) -> Vec<&'b Device> {
 /// Boards that the rig has on a bus and that do not answer there.
 pub fn missing<'r>(rig: &'r Rig, bus: &Bus) -> Vec<&'r Board> {
     let on = |board: &&Board| rig.port(&board.port).is_some_and(|p| p.path == bus.path);
-    let found = |board: &&Board| bus.devices.iter().any(|d| d.address == board.address);
+    let found = |board: &&Board| bus.devices.iter().any(|d| Some(d.address) == board.address);
     rig.boards.iter().filter(on).filter(|board| bus.trouble.is_none() && !found(board)).collect()
 }

@@ -187,7 +187,7 @@ fn missing_hardware_ends_a_driven_run_with_what_to_try() {
     let output = run(home.path(), &["play", path.to_str().unwrap(), "wake", "--drive"]);
     assert_eq!(output.status.code(), Some(1));
     let words = text(&output.stderr);
-    assert!(words.contains("upper: cannot open it: there is no such bus; check the path"), "{words}");
+    assert!(words.contains("upper: cannot open it: there is no such path; check the path"), "{words}");
     assert!(words.contains("nothing was played"), "{words}");
 }
 

@@ -9,7 +9,7 @@ use rustix::event::{Timespec, poll};
 use std::io::{BufReader, Write};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
-use wasvolta_engine::{BusPort, Engine, Setup, record};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, record};
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::{Bench, Truth};
 
@@ -56,7 +56,7 @@ pub fn measure() -> Vec<Row> {
     let open = Box::new(move || Ok(Box::new(bench.bus("bench")) as Box<_>));
     let tape = Shared::default();
     let setup = Setup {
-        buses: vec![BusPort { name: "bus-0".into(), open }],
+        boards: vec![BoardPort { name: "bus-0".into(), way: Way::Bus(open) }],
         lines: vec![],
         clock: clock.clone(),
         beat: PERIOD,

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use wasvolta_core::rig::{Field, Rig};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{DegreesPerSecond, Micros};
-use wasvolta_engine::{BusPort, Engine, LinePort, Setup};
+use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Way};
 use wasvolta_port::serial::{Got, Serial};
 use wasvolta_port::{BusError, I2cBus, Transfer, WallClock};
 use wasvolta_sim::truth::KnobTruth;
@@ -91,7 +91,7 @@ fn follow(knob: &Knob, bench: &Bench, clock: Arc<WallClock>, told: Sender<Instan
     let rig = rig();
     let line = LinePort { name: rig.inputs[0].port.clone(), path: PathBuf::from(knob.path()), baud: 115_200 };
     let setup = Setup {
-        buses: vec![BusPort { name: "bus-0".into(), open }],
+        boards: vec![BoardPort { name: "bus-0".into(), way: Way::Bus(open) }],
         lines: vec![line],
         clock,
         beat: Duration::from_millis(20),

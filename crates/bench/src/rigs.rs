@@ -67,7 +67,12 @@ fn port(seed: &Rig, n: u16) -> Port {
 
 fn board(seed: &Rig, n: u16) -> Board {
     let address = if n.is_multiple_of(2) { 0x40 } else { 0x41 };
-    Board { name: format!("board-{n}"), port: format!("bus-{}", n / 2), address, ..seed.boards[0].clone() }
+    Board {
+        name: format!("board-{n}"),
+        port: format!("bus-{}", n / 2),
+        address: Some(address),
+        ..seed.boards[0].clone()
+    }
 }
 
 fn servo(seed: &Rig, n: u16) -> Servo {

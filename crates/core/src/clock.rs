@@ -49,6 +49,11 @@ impl PwmClock {
         Self::of(divider / oscillator.get() * 1e6, EXPANDER_STEPS)
     }
 
+    /// A clock that is told whole microseconds.
+    pub fn micros(rate: Hertz) -> Self {
+        Self::of(1.0, 1e6 / rate.get())
+    }
+
     fn of(tick_us: f64, steps: f64) -> Self {
         Self { tick: Micros::new(tick_us), ticks_a_us: 1.0 / tick_us, steps }
     }

@@ -99,10 +99,10 @@ mod tests {
         }
     }
 
-    fn rated(stall_a: Option<f64>, moving_a: Option<f64>) -> Option<Rated> {
+    fn rated(stall_a: Option<f64>, moving_a: Option<f64>) -> Rated {
         let text = "travel_deg = 120\npulses_us = [900, 2100]\n";
         let rated: Rated = toml_edit::de::from_str(text).unwrap();
-        Some(Rated { stall_a: stall_a.map(Amps::new), moving_a: moving_a.map(Amps::new), ..rated })
+        Rated { stall_a: stall_a.map(Amps::new), moving_a: moving_a.map(Amps::new), ..rated }
     }
 
     #[test]
@@ -111,13 +111,13 @@ mod tests {
         rig.rails =
             vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
         rig.boards[0].rail = Some("six".into());
-        rig.servos[0].rated = rated(Some(1.5), None);
-        rig.servos[1].rated = rated(None, Some(0.2));
+        rig.servos[0].rated = Some(rated(Some(1.5), None));
+        rig.servos[1].rated = Some(rated(None, Some(0.2)));
         let budget = Budget::of(&rig, &rig.rails[0]);
         assert_eq!((budget.servos, budget.uncounted.as_slice()), (1, &["heron.beak".to_owned()][..]));
         assert!((budget.moving.get() - 0.45).abs() < 1e-12 && (budget.idle.get() - 0.01).abs() < 1e-12);
         assert!(!budget.is_tight(), "1.5 of 2 A leaves a quarter");
-        rig.servos[1].rated = rated(Some(0.4), Some(0.2));
+        rig.servos[1].rated = Some(rated(Some(0.4), Some(0.2)));
         let budget = Budget::of(&rig, &rig.rails[0]);
         assert!((budget.stall.get() - 1.9).abs() < 1e-12 && (budget.moving.get() - 0.65).abs() < 1e-12);
         assert!(budget.is_tight(), "1.9 of 2 A is over nine tenths");

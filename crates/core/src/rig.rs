@@ -101,8 +101,21 @@ pub struct Port {
 pub enum PortKind {
     /// An I²C bus.
     I2c,
-    /// A serial line on which a microcontroller prints numbers.
+    /// A serial line: a microcontroller prints numbers on it, or speaks Firmata where a board says so.
     Serial,
+    /// A PWM chip of the Linux kernel, by its device's path or its entry in `/sys/class/pwm`.
+    Pwm,
+}
+
+impl PortKind {
+    /// What it is, in a word or two.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::I2c => "I²C bus",
+            Self::Serial => "serial line",
+            Self::Pwm => "kernel PWM chip",
+        }
+    }
 }
 
 /// A board with channels.
@@ -115,8 +128,9 @@ pub struct Board {
     pub port: String,
     /// The chip on it.
     pub chip: Chip,
-    /// Its 7-bit bus address.
-    pub address: u8,
+    /// Its 7-bit bus address, for a board on a bus.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<u8>,
     /// Frames a second that are asked for; the chip's real rate may differ a little.
     #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
     pub frame_hz: Hertz,
@@ -134,6 +148,46 @@ pub struct Board {
 pub enum Chip {
     /// The 16-channel, 12-bit PWM expander.
     PwmExpander,
+    /// A microcontroller that speaks Firmata; its channels are its pins.
+    Firmata,
+    /// A PWM chip of the Linux kernel.
+    LinuxPwm,
+}
+
+impl Chip {
+    /// The kind of port that it hangs on.
+    pub const fn port(self) -> PortKind {
+        match self {
+            Self::PwmExpander => PortKind::I2c,
+            Self::Firmata => PortKind::Serial,
+            Self::LinuxPwm => PortKind::Pwm,
+        }
+    }
+
+    /// Its channels, counted from 0. Of a microcontroller these are its pins, not all of which can drive a servo.
+    pub const fn channels(self) -> u8 {
+        match self {
+            Self::PwmExpander | Self::LinuxPwm => 16,
+            Self::Firmata => 72,
+        }
+    }
+
+    /// The least pulse that can be had from it, if it has one.
+    pub const fn least_pulse(self) -> Option<Micros> {
+        match self {
+            Self::Firmata => Some(Micros::new(544.0)),
+            Self::PwmExpander | Self::LinuxPwm => None,
+        }
+    }
+
+    /// What it is, in a word or two.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::PwmExpander => "PWM expander",
+            Self::Firmata => "Firmata board",
+            Self::LinuxPwm => "kernel PWM",
+        }
+    }
 }
 
 /// Low and high, in that order, as `[low, high]`.
@@ -484,7 +538,16 @@ impl Ends<Micros> {
 impl Board {
     /// The clock its channels really have.
     pub fn clock(&self) -> PwmClock {
-        PwmClock::expander(self.oscillator_hz, self.frame_hz)
+        match self.chip {
+            Chip::PwmExpander => PwmClock::expander(self.oscillator_hz, self.frame_hz),
+            Chip::Firmata => PwmClock::micros(self.frame_hz),
+            Chip::LinuxPwm => PwmClock::ideal(16, self.frame_hz),
+        }
+    }
+
+    /// Where it is on its port, in words that follow what happens there: `at 0x40`.
+    pub fn at(&self) -> String {
+        self.address.map_or_else(|| format!("on {}", self.port), |address| format!("at {address:#04x}"))
     }
 
     /// The divider its chip is set to.

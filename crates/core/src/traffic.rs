@@ -135,7 +135,7 @@ mod tests {
         let addresses = (0x40..=0x7f).filter(|a| *a != 0x70);
         rig.boards = addresses
             .take(usize::from(boards))
-            .map(|address| Board { name: format!("b{address}"), address, ..board.clone() })
+            .map(|address| Board { name: format!("b{address}"), address: Some(address), ..board.clone() })
             .collect();
         rig.servos = rig
             .boards

@@ -28,19 +28,33 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::stage::{Command, Plan, Prepared};
-use wasvolta_port::expander::Decision;
+use wasvolta_port::board::Decision;
+use wasvolta_port::pwm::Files;
+use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, I2cBus};
-use worker::Worker;
+use worker::Work;
 
-/// Opens a bus, again and again if it must.
-pub type OpenBus = Box<dyn FnMut() -> Result<Box<dyn I2cBus>, BusError> + Send>;
+/// Opens a way, again and again if it must.
+pub type Open<W> = Box<dyn FnMut() -> Result<W, BusError> + Send>;
+/// Opens a bus.
+pub type OpenBus = Open<Box<dyn I2cBus>>;
 
-/// A way to a bus, by the port's name in the rig.
-pub struct BusPort {
+/// How a port with boards is reached.
+pub enum Way {
+    /// A bus with expanders.
+    Bus(OpenBus),
+    /// A line with a microcontroller that speaks Firmata.
+    Line(Open<Box<dyn Stream>>),
+    /// The files of a PWM chip of the kernel.
+    Files(Open<Box<dyn Files>>),
+}
+
+/// A port with boards, by its name in the rig.
+pub struct BoardPort {
     /// The port's name.
     pub name: String,
-    /// How to open it.
-    pub open: OpenBus,
+    /// How it is reached.
+    pub way: Way,
 }
 
 /// A serial line, by the port's name in the rig.
@@ -56,9 +70,9 @@ pub struct LinePort {
 
 /// What reaches hardware, and how time passes.
 pub struct Setup {
-    /// Buses in the order of the rig's I²C ports.
-    pub buses: Vec<BusPort>,
-    /// Lines in the order of the rig's serial ports.
+    /// Ports with boards, in rig order.
+    pub boards: Vec<BoardPort>,
+    /// Lines of numbers, in rig order.
     pub lines: Vec<LinePort>,
     /// The time.
     pub clock: Arc<dyn Clock>,
@@ -95,7 +109,7 @@ enum Drive {
 
 struct ByHand {
     beat: Beat,
-    workers: Vec<Worker>,
+    workers: Vec<Box<dyn Work>>,
     keeper: Keeper,
     scribe: Option<Scribe>,
 }
@@ -159,7 +173,7 @@ impl Engine {
             }
             None => (None, None, None, Prepared::new(Plan::of(rig))),
         };
-        let (workers, posts) = worker::make(setup.buses, &wiring, &setup.clock);
+        let (workers, posts) = worker::make(setup.boards, &wiring, &setup.clock);
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
         let first = NextPlan { stage, wiring, version: 0 };

@@ -3,7 +3,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use wasvolta_core::stage::{Event, InputState, Output, Player, ServoState};
-use wasvolta_port::expander::{Lapse, Phase, Seen, Wanted};
+use wasvolta_port::board::{CHANNELS, Evidence, Lapse, Phase, Wanted};
 use wasvolta_port::{Fault, serial::SerialError};
 use wasvolta_wire::lines::Counts;
 
@@ -17,7 +17,7 @@ pub struct Trouble {
 }
 
 /// One board as its driver last left it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BoardState {
     /// How it stands.
     pub phase: Phase,
@@ -25,14 +25,28 @@ pub struct BoardState {
     pub sent: Wanted,
     /// What is wrong with it, if anything.
     pub trouble: Option<Trouble>,
-    /// What its registers said when they were last read.
-    pub seen: Option<Seen>,
+    /// What it said of itself when it was last asked.
+    pub evidence: Option<Evidence>,
     /// How often it was found not to be as it was left.
     pub lapses: u32,
     /// When that was last, and in which way.
     pub lapse: Option<(Duration, Lapse)>,
     /// How often it was started.
     pub starts: u32,
+}
+
+impl Default for BoardState {
+    fn default() -> Self {
+        Self {
+            phase: Phase::Down,
+            sent: [None; CHANNELS],
+            trouble: None,
+            evidence: None,
+            lapses: 0,
+            lapse: None,
+            starts: 0,
+        }
+    }
 }
 
 /// One serial line.

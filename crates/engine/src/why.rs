@@ -3,6 +3,7 @@
 //! Facts come from a running engine, or from a look at the bus that reads only. Each link is proven, failed, or
 //! cannot be proven from here; what lies behind a failed one is not known.
 
+mod board;
 mod source;
 
 pub use source::from_source_to_wire;
@@ -12,13 +13,13 @@ use crate::{Snapshot, Wiring};
 use serde::Serialize;
 use std::time::Duration;
 use wasvolta_core::guard::Stopped;
-use wasvolta_core::rig::{Board, Port, Rig, Servo};
+use wasvolta_core::rig::{Board, Chip, Port, Rig, Servo};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Output, Plan, ServoState};
-use wasvolta_core::unit::Ticks;
+use wasvolta_core::unit::{Micros, Ticks};
 use wasvolta_port::Fault;
-use wasvolta_port::expander::{Found, Lapse, Phase, Seen};
-use wasvolta_wire::expander::{Channel, mode2};
+use wasvolta_port::board::{Evidence, Found, Lapse, Phase};
+use wasvolta_wire::expander::Channel;
 
 /// How long ago a lapse still counts as the reason.
 const RECENT: Duration = Duration::from_secs(5);
@@ -75,8 +76,8 @@ pub struct Facts<'a> {
     pub trouble: Option<Fault>,
     /// Another program of this kind that holds the port: its process.
     pub holder: Option<&'a str>,
-    /// What the board's registers said last.
-    pub seen: Option<&'a Seen>,
+    /// What the board has said of itself last.
+    pub evidence: Option<&'a Evidence>,
     /// How the board was found not to be as it was left, and how long ago.
     pub lapse: Option<(Duration, Lapse)>,
     /// What the board asks the maker.
@@ -99,20 +100,20 @@ fn failed(words: impl Into<String>, help: impl Into<String>) -> Came {
     Came::Failed(words.into(), help.into())
 }
 
-/// The links that can be judged, in the order in which a pulse passes them.
-const LINKS: [(&str, fn(&Facts) -> Came); 11] = [
-    ("path", path),
-    ("permission", permission),
-    ("other holder", holder),
-    ("address", address),
-    ("chip", chip),
-    ("awake", awake),
-    ("frame rate", frame_rate),
-    ("registers", registers),
-    ("output", output),
-    ("engaged", engaged),
-    ("pulse", pulse),
-];
+/// Judges one link.
+type Judge = fn(&Facts) -> Came;
+
+/// The links that can be judged, in the order in which a pulse passes them: the way, the board, the servo.
+fn links_of(chip: Chip) -> impl Iterator<Item = (&'static str, Judge)> {
+    const WAY: [(&str, Judge); 3] = [("path", path), ("permission", permission), ("other holder", holder)];
+    const SERVO: [(&str, Judge); 3] = [("output", output), ("engaged", engaged), ("pulse", pulse)];
+    let board: &[(&str, Judge)] = match chip {
+        Chip::PwmExpander => &board::EXPANDER,
+        Chip::Firmata => &board::FIRMATA,
+        Chip::LinuxPwm => &board::PWM,
+    };
+    WAY.into_iter().chain(board.iter().copied()).chain(SERVO)
+}
 
 /// What only a person on the bench can prove.
 const BY_HAND: [(&str, &str, &str); 3] = [
@@ -133,7 +134,7 @@ const BY_HAND: [(&str, &str, &str); 3] = [
 pub fn chain(facts: &Facts) -> Vec<Link> {
     let mut links = Vec::new();
     let mut broken = false;
-    for (name, judge) in LINKS {
+    for (name, judge) in links_of(facts.board.chip) {
         let (verdict, words, help) = match (broken, judge) {
             (true, _) => (Verdict::Behind, String::new(), String::new()),
             (false, judge) => match judge(facts) {
@@ -174,7 +175,7 @@ pub fn of_running<'a>(
         port: rig.port(&board.port)?,
         trouble: is.trouble.map(|t| t.fault),
         holder: None,
-        seen: is.seen.as_ref(),
+        evidence: is.evidence.as_ref(),
         lapse: is.lapse.map(|(at, lapse)| (snapshot.now.saturating_sub(at), lapse)),
         asks: match is.phase {
             Phase::Asking(found) => Some(found),
@@ -202,8 +203,16 @@ fn permission(facts: &Facts) -> Came {
 fn holder(facts: &Facts) -> Came {
     match (facts.trouble, facts.holder) {
         (Some(Fault::Busy), _) => failed(
-            format!("a kernel driver holds the chip at {:#04x}", facts.board.address),
-            "unbind that driver, or drive the chip through its entry in /sys/class/pwm",
+            match facts.board.chip {
+                Chip::PwmExpander => format!("a kernel driver holds the chip {}", facts.board.at()),
+                Chip::Firmata | Chip::LinuxPwm => "another program has it".to_owned(),
+            },
+            match facts.board.chip {
+                Chip::PwmExpander => {
+                    "unbind that driver, or add its chip in /sys/class/pwm as a port of kind pwm"
+                }
+                Chip::Firmata | Chip::LinuxPwm => "close that program",
+            },
         ),
         (_, Some(process)) => failed(
             format!("process {process} drives this bus"),
@@ -211,99 +220,6 @@ fn holder(facts: &Facts) -> Came {
         ),
         _ => proven("nobody else has it"),
     }
-}
-
-fn address(facts: &Facts) -> Came {
-    let address = facts.board.address;
-    match facts.trouble {
-        Some(fault @ Fault::Transfer) => {
-            failed(format!("transfers with {address:#04x} fail on the way"), fault.help())
-        }
-        Some(fault) => failed(format!("nothing answers at {address:#04x}"), fault.help()),
-        None if facts.seen.is_none() => failed(
-            format!("nothing has been heard of {address:#04x} yet"),
-            "wait a moment; when it stays so, scan the bus",
-        ),
-        None => proven(format!("{address:#04x} answers")),
-    }
-}
-
-fn chip(facts: &Facts) -> Came {
-    let unfamiliar = facts.seen.is_some_and(|seen| !seen.is_familiar());
-    match facts.asks {
-        Some(Found::Pulsing { .. }) => failed(
-            "it was found sending pulses already, and you have not said what to do with them",
-            "answer in the next line: keep them, or release them",
-        ),
-        _ if unfamiliar => failed(
-            format!(
-                "what answers at {:#04x} is not a PWM expander as it left the factory",
-                facts.board.address
-            ),
-            "check the address jumpers: another device may sit there",
-        ),
-        _ => proven("a PWM expander"),
-    }
-}
-
-/// The words of a lapse, if one of a kind was seen lately.
-fn lately(facts: &Facts, is_it: impl Fn(Lapse) -> bool) -> Option<String> {
-    let (ago, lapse) = facts.lapse.filter(|(ago, lapse)| *ago <= RECENT && is_it(*lapse))?;
-    Some(format!("{:.0} s ago it {}", ago.as_secs_f64(), lapse.words()))
-}
-
-fn awake(facts: &Facts) -> Came {
-    let told_by_nobody = facts.run.is_none();
-    if let Some(words) = lately(facts, |lapse| lapse == Lapse::Asleep) {
-        return failed(words, "find the other program that drives this bus, and close it");
-    }
-    if let Some(words) = lately(facts, |lapse| lapse == Lapse::Reset) {
-        return failed(
-            words,
-            "give the board a supply of its own, not shared with the servos; check its plug",
-        );
-    }
-    match facts.seen {
-        Some(seen) if seen.is_awake() => proven("its oscillator runs"),
-        _ if told_by_nobody => failed(
-            "it sleeps, as after power-on: no program has started it",
-            "open the rig, and engage the servo",
-        ),
-        _ => failed(
-            "it sleeps",
-            "it is started again by itself; when it stays so, something else puts it to sleep",
-        ),
-    }
-}
-
-fn frame_rate(facts: &Facts) -> Came {
-    if let Some(words) = lately(facts, |lapse| lapse == Lapse::OtherRate) {
-        return failed(words, "find the other program that drives this bus, and close it");
-    }
-    let wanted = facts.board.prescale();
-    match facts.seen {
-        Some(seen) if seen.prescale != wanted => failed(
-            format!(
-                "its divider is {}, for {:.0} Hz it must be {wanted}",
-                seen.prescale,
-                facts.board.frame_hz.get()
-            ),
-            "open the rig: it is set at the start; or another program has set it",
-        ),
-        _ => proven(format!("{:.2} Hz", facts.board.clock().rate().get())),
-    }
-}
-
-fn registers(facts: &Facts) -> Came {
-    let foreign = |lapse| matches!(lapse, Lapse::Overwritten | Lapse::OtherOutputs);
-    if let Some(words) = lately(facts, foreign) {
-        return failed(words, "find the other program that drives this bus, and close it");
-    }
-    let inverted = facts.seen.is_some_and(|seen| seen.modes[1] & mode2::INVRT != 0);
-    if inverted {
-        return failed("its outputs are inverted", "open the rig: they are set at the start");
-    }
-    proven("they hold what was told")
 }
 
 fn output(facts: &Facts) -> Came {
@@ -316,9 +232,9 @@ fn output(facts: &Facts) -> Came {
     }
 }
 
-/// The pulse on the servo's channel as the chip holds it.
+/// The pulse on the servo's channel as the chip holds it, where that can be read.
 fn held_pulse(facts: &Facts) -> Option<Ticks> {
-    match facts.seen?.channels.get(usize::from(facts.servo.channel))? {
+    match facts.evidence?.registers()?.channels.get(usize::from(facts.servo.channel))? {
         Channel::Pulse { ticks, .. } if *ticks > 0 => Some(Ticks(*ticks)),
         _ => None,
     }
@@ -351,7 +267,7 @@ fn pulse(facts: &Facts) -> Came {
                 ),
                 "another program has sent it; open the rig and release it",
             ),
-            pulse => proven(format!("{:.0} µs, inside its endpoints", pulse.map_or(0.0, |p| p.get()))),
+            pulse => proven(format!("{:.0} µs, inside its endpoints", pulse.map_or(0.0, Micros::get))),
         };
     };
     let at = run.state.ticks.map_or(0.0, |ticks| clock.pulse(ticks).get());

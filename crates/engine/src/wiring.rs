@@ -3,15 +3,16 @@
 use crate::snapshot::BoardState;
 use crate::{Setup, Snapshot};
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Field, PortKind, Rig};
+use wasvolta_core::rig::{Board, Chip, Field, Port, PortKind, Rig};
 use wasvolta_core::unit::count16;
-use wasvolta_port::expander::Settings;
-use wasvolta_wire::lines;
+use wasvolta_port::board::Settings;
+use wasvolta_port::{expander, firmata, pwm};
+use wasvolta_wire::lines as wire_lines;
 
 /// Where a servo is plugged in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Place {
-    /// The port's index among the buses.
+    /// The port's index among those with boards.
     pub port: usize,
     /// The board's index on that port.
     pub board: usize,
@@ -25,7 +26,7 @@ pub struct Source {
     /// The line's index.
     pub line: usize,
     /// Which number of a line.
-    pub field: lines::Field,
+    pub field: wire_lines::Field,
 }
 
 /// See the module.
@@ -37,7 +38,7 @@ pub struct Wiring {
     pub inputs: Vec<Option<Source>>,
     /// By port, then by board on it.
     pub boards: Vec<Vec<Settings>>,
-    buses: Vec<String>,
+    ports: Vec<String>,
     lines: Vec<String>,
 }
 
@@ -47,9 +48,9 @@ const WIDEST_US: f64 = 2900.0;
 impl Wiring {
     /// The wiring of a rig over the ports of a setup.
     pub fn of(rig: &Rig, setup: &Setup) -> Self {
-        let buses = setup.buses.iter().map(|b| b.name.clone()).collect();
+        let ports = setup.boards.iter().map(|b| b.name.clone()).collect();
         let lines = setup.lines.iter().map(|l| l.name.clone()).collect();
-        Self { buses, lines, ..Self::default() }.again(rig)
+        Self { ports, lines, ..Self::default() }.again(rig)
     }
 
     /// The wiring of a changed rig over the same ports.
@@ -58,36 +59,39 @@ impl Wiring {
         let on = |port: &str| rig.boards.iter().filter(move |b| b.port == port).collect::<Vec<_>>();
         let place = |servo: &wasvolta_core::rig::Servo| {
             let board = rig.board(&servo.board)?;
-            let port = self.buses.iter().position(|name| *name == board.port)?;
+            let port = self.ports.iter().position(|name| *name == board.port)?;
             let index = on(&board.port).iter().position(|b| b.name == board.name)?;
             Some(Place { port, board: index, channel: usize::from(servo.channel) })
         };
         let source = |input: &wasvolta_core::rig::Input| {
             let line = self.lines.iter().position(|name| *name == input.port)?;
             let field = match &input.field {
-                Field::Place(place) => lines::Field::Place(*place),
-                Field::Name(name) => lines::Field::Name(name.clone()),
+                Field::Place(place) => wire_lines::Field::Place(*place),
+                Field::Name(name) => wire_lines::Field::Name(name.clone()),
             };
             Some(Source { line, field })
         };
         Self {
             servos: rig.servos.iter().map(place).collect(),
             inputs: rig.inputs.iter().map(source).collect(),
-            boards: self.buses.iter().map(|port| on(port).into_iter().map(settings).collect()).collect(),
-            buses: self.buses.clone(),
+            boards: self.ports.iter().map(|port| on(port).into_iter().map(settings).collect()).collect(),
+            ports: self.ports.clone(),
             lines: self.lines.clone(),
         }
     }
 
-    /// The addresses of a port's boards, in their order.
-    pub fn addresses(&self, port: usize) -> impl Iterator<Item = u8> {
-        self.boards.get(port).into_iter().flatten().map(|settings| settings.address)
+    /// The addresses of a port's boards, in their order; none for a board that is alone on its port.
+    pub fn addresses(&self, port: usize) -> impl Iterator<Item = Option<u8>> {
+        self.boards.get(port).into_iter().flatten().map(|settings| match settings {
+            Settings::Expander(settings) => Some(settings.address),
+            Settings::Firmata(_) | Settings::Pwm(_) => None,
+        })
     }
 
     /// The place of a board by its name.
     pub fn board(&self, rig: &Rig, name: &str) -> Option<(usize, usize)> {
         let board = rig.board(name)?;
-        let port = self.buses.iter().position(|bus| *bus == board.port)?;
+        let port = self.ports.iter().position(|port| *port == board.port)?;
         let index = rig.boards.iter().filter(|b| b.port == board.port).position(|b| b.name == name)?;
         Some((port, index))
     }
@@ -110,18 +114,32 @@ impl Wiring {
     }
 }
 
-/// Names of the ports of one kind, in rig order.
-pub fn ports(rig: &Rig, kind: PortKind) -> impl Iterator<Item = &wasvolta_core::rig::Port> {
-    rig.ports.iter().filter(move |p| p.kind == kind)
+/// Ports that lead to boards, in rig order: every bus and chip, and lines with a board that speaks Firmata.
+pub fn board_ports(rig: &Rig) -> impl Iterator<Item = &Port> {
+    rig.ports.iter().filter(|port| port.kind != PortKind::Serial || has_board(rig, port))
+}
+
+/// Ports on which numbers come in, in rig order.
+pub fn lines(rig: &Rig) -> impl Iterator<Item = &Port> {
+    rig.ports.iter().filter(|port| port.kind == PortKind::Serial && !has_board(rig, port))
+}
+
+fn has_board(rig: &Rig, port: &Port) -> bool {
+    rig.boards.iter().any(|board| board.port == port.name)
 }
 
 fn settings(board: &Board) -> Settings {
     let clock = board.clock();
-    Settings {
-        address: board.address,
-        prescale: board.prescale(),
-        frame: Duration::try_from_secs_f64(clock.period().get() / 1e6).unwrap_or_default(),
-        widest: count16((WIDEST_US / clock.tick().get()).ceil()).min(4095),
+    let frame = Duration::try_from_secs_f64(clock.period().get() / 1e6).unwrap_or_default();
+    match board.chip {
+        Chip::PwmExpander => Settings::Expander(expander::Settings {
+            address: board.address.unwrap_or_default(),
+            prescale: board.prescale(),
+            frame,
+            widest: count16((WIDEST_US / clock.tick().get()).ceil()).min(4095),
+        }),
+        Chip::Firmata => Settings::Firmata(firmata::Settings),
+        Chip::LinuxPwm => Settings::Pwm(pwm::Settings { frame }),
     }
 }
 
@@ -137,9 +155,9 @@ mod tests {
         rig.ports.push(wasvolta_core::rig::Port { name: "second-bus".into(), ..rig.ports[0].clone() });
         let upper = rig.boards[0].clone();
         rig.boards.push(Board { name: "far".into(), port: "second-bus".into(), ..upper.clone() });
-        rig.boards.push(Board { name: "lower".into(), address: 0x41, ..upper });
-        let buses = vec!["bench-bus".into(), "second-bus".into()];
-        let wiring = Wiring { buses, ..Wiring::default() }.again(&rig);
+        rig.boards.push(Board { name: "lower".into(), address: Some(0x41), ..upper });
+        let ports = vec!["bench-bus".into(), "second-bus".into()];
+        let wiring = Wiring { ports, ..Wiring::default() }.again(&rig);
         let state = |lapses| BoardState { lapses, ..BoardState::default() };
         let snapshot =
             Snapshot { boards: vec![vec![state(1), state(2)], vec![state(3)]], ..Snapshot::default() };
@@ -152,11 +170,11 @@ mod tests {
     fn every_servo_and_input_finds_its_place() {
         let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
         let wiring =
-            Wiring { buses: vec!["bench-bus".into()], lines: vec!["knob-line".into()], ..Wiring::default() };
+            Wiring { ports: vec!["bench-bus".into()], lines: vec!["knob-line".into()], ..Wiring::default() };
         let wiring = wiring.again(&rig);
         assert_eq!(wiring.servos[1], Some(Place { port: 0, board: 0, channel: 2 }));
-        assert_eq!(wiring.boards[0][0].prescale, 121);
-        assert_eq!(wiring.boards[0][0].widest, 595);
-        assert_eq!(wiring.inputs[0], Some(Source { line: 0, field: lines::Field::Name("knob".into()) }));
+        let Settings::Expander(upper) = wiring.boards[0][0] else { panic!() };
+        assert_eq!((upper.prescale, upper.widest), (121, 595));
+        assert_eq!(wiring.inputs[0], Some(Source { line: 0, field: wire_lines::Field::Name("knob".into()) }));
     }
 }

@@ -1,15 +1,17 @@
-//! One worker a bus: takes the newest frame, brings its boards there, and releases them as its last act.
+//! One worker a port: takes the newest frame, brings its boards there, and releases them as its last act.
 
 use crate::snapshot::{BoardState, Trouble};
 use crate::stop::Stop;
 use crate::wiring::Wiring;
-use crate::{BusPort, OpenBus};
+use crate::{BoardPort, Open, Way};
 use std::sync::Arc;
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
-use wasvolta_port::expander::{Decision, Expander, Noted, Phase, Settings, Wanted};
-use wasvolta_port::{BusError, Clock, I2cBus};
-use wasvolta_wire::expander::CHANNELS;
+use wasvolta_port::board::{CHANNELS, Decision, Noted, Phase, Settings, Stay, Wanted};
+use wasvolta_port::expander::Expander;
+use wasvolta_port::firmata::Firmata;
+use wasvolta_port::pwm::Pwm;
+use wasvolta_port::{BusError, Clock, Driver};
 
 /// What one board should be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -17,7 +19,7 @@ pub struct BoardFrame {
     /// Ticks by channel.
     pub wanted: Wanted,
     /// Channels that keep their pulse when the program ends.
-    pub stay: [bool; CHANNELS],
+    pub stay: Stay,
     /// What the board is to be.
     pub settings: Settings,
     /// The maker's word on pulses found running, with a number that grows with each word.
@@ -39,18 +41,27 @@ pub struct Post {
     pub reports: Output<Report>,
 }
 
-struct Driven {
-    driver: Expander,
+struct Driven<D> {
+    driver: D,
     state: BoardState,
     decided: u32,
     again: Again,
 }
 
+/// A worker of any kind of port.
+pub trait Work: Send {
+    /// Works until stopped; then releases everything.
+    fn run(self: Box<Self>, stop: &Stop);
+
+    /// One round over all boards; the time until the next is worth while.
+    fn service(&mut self) -> Duration;
+}
+
 /// See the module.
-pub struct Worker {
-    open: OpenBus,
-    bus: Option<Box<dyn I2cBus>>,
-    boards: Vec<Driven>,
+struct Worker<D: Driver> {
+    open: Open<D::Way>,
+    way: Option<D::Way>,
+    boards: Vec<Driven<D>>,
     frames: Output<Frame>,
     reports: Input<Report>,
     clock: Arc<dyn Clock>,
@@ -84,29 +95,41 @@ const LAST_RETRY: Duration = Duration::from_secs(2);
 const IDLE: Duration = Duration::from_millis(250);
 
 /// Workers and their mailboxes for all ports.
-pub fn make(ports: Vec<BusPort>, wiring: &Wiring, clock: &Arc<dyn Clock>) -> (Vec<Worker>, Vec<Post>) {
-    ports
-        .into_iter()
-        .zip(&wiring.boards)
-        .map(|(port, boards)| {
-            let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
-            let report: Report = vec![BoardState::default(); boards.len()];
-            let (frames_in, frames) = triple_buffer(&frame);
-            let (reports, reports_out) = triple_buffer(&report);
-            let boards = boards.iter().copied().map(Driven::new).collect();
-            let worker = Worker {
-                open: port.open,
-                bus: None,
-                boards,
-                frames,
-                reports,
-                clock: Arc::clone(clock),
-                reopen: Again::NOW,
-                released: false,
-            };
-            (worker, Post { frames: frames_in, last: frame, reports: reports_out })
+pub fn make(
+    ports: Vec<BoardPort>,
+    wiring: &Wiring,
+    clock: &Arc<dyn Clock>,
+) -> (Vec<Box<dyn Work>>, Vec<Post>) {
+    let parts = ports.into_iter().zip(&wiring.boards);
+    parts
+        .map(|(port, boards)| match port.way {
+            Way::Bus(open) => worker::<Expander>(open, boards, clock),
+            Way::Line(open) => worker::<Firmata>(open, boards, clock),
+            Way::Files(open) => worker::<Pwm>(open, boards, clock),
         })
         .unzip()
+}
+
+fn worker<D: Driver + 'static>(
+    open: Open<D::Way>,
+    boards: &[Settings],
+    clock: &Arc<dyn Clock>,
+) -> (Box<dyn Work>, Post) {
+    let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
+    let report: Report = vec![BoardState::default(); boards.len()];
+    let (frames_in, frames) = triple_buffer(&frame);
+    let (reports, reports_out) = triple_buffer(&report);
+    let worker = Worker::<D> {
+        open,
+        way: None,
+        boards: boards.iter().filter_map(Driven::of).collect(),
+        frames,
+        reports,
+        clock: Arc::clone(clock),
+        reopen: Again::NOW,
+        released: false,
+    };
+    (Box::new(worker), Post { frames: frames_in, last: frame, reports: reports_out })
 }
 
 impl BoardFrame {
@@ -116,9 +139,8 @@ impl BoardFrame {
     }
 }
 
-impl Worker {
-    /// Works until stopped; then releases everything.
-    pub(crate) fn run(mut self, stop: &Stop) {
+impl<D: Driver> Work for Worker<D> {
+    fn run(mut self: Box<Self>, stop: &Stop) {
         while !stop.is_set() {
             let until = self.service();
             if !self.frames.updated() {
@@ -128,15 +150,14 @@ impl Worker {
         self.release();
     }
 
-    /// One round over all boards; the time until the next is worth while.
-    pub fn service(&mut self) -> Duration {
+    fn service(&mut self) -> Duration {
         self.frames.update();
         self.fit_boards();
         let now = self.clock.now();
-        if self.bus.is_none() && now >= self.reopen.at {
+        if self.way.is_none() && now >= self.reopen.at {
             match (self.open)() {
-                Ok(bus) => {
-                    self.bus = Some(bus);
+                Ok(way) => {
+                    self.way = Some(way);
                     self.reopen.worked();
                 }
                 Err(error) => {
@@ -149,11 +170,13 @@ impl Worker {
         self.report();
         next
     }
+}
 
+impl<D: Driver> Worker<D> {
     /// Serves every board once; one that fails is tried again later and does not stop the others. Each gets what
     /// is newest when its turn comes, so that on a slow bus nothing queues and none waits longer than a round.
     fn round(&mut self, now: Duration) -> Duration {
-        let Some(bus) = self.bus.as_deref_mut() else { return IDLE };
+        let Some(way) = self.way.as_mut() else { return IDLE };
         let wait = |time| self.clock.wait(time);
         let mut next = IDLE;
         let mut now = now;
@@ -167,10 +190,10 @@ impl Worker {
                 next = next.min(board.again.at.saturating_sub(now));
                 continue;
             }
-            match board.service(bus, now, frame, &wait) {
+            match board.service(way, now, frame, &wait) {
                 Ok(()) => {
                     board.again.worked();
-                    if let Some(due) = board.driver.due(&frame.wanted) {
+                    if let Some(due) = board.driver.due(now, &frame.wanted) {
                         next = next.min(due.saturating_sub(now));
                     }
                 }
@@ -180,7 +203,7 @@ impl Worker {
         }
         // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew.
         if self.boards.iter().all(|board| board.state.trouble.is_some()) {
-            self.bus = None;
+            self.way = None;
         }
         next
     }
@@ -194,14 +217,14 @@ impl Worker {
             return;
         }
         let mut before = std::mem::take(&mut self.boards);
-        for frame in frames.iter() {
+        for frame in frames {
             let place = before.iter().position(|board| board.is_for(frame));
-            self.boards.push(place.map_or_else(|| Driven::new(frame.settings), |n| before.swap_remove(n)));
+            self.boards.extend(place.map(|n| before.swap_remove(n)).or_else(|| Driven::of(&frame.settings)));
         }
-        let Some(bus) = self.bus.as_deref_mut() else { return };
+        let Some(way) = self.way.as_mut() else { return };
         for board in &mut before {
             // A board that does not answer any more has nothing left to be released.
-            let _ = board.driver.release_all(bus, &[false; CHANNELS]);
+            let _ = board.driver.release(way, &[false; CHANNELS], &|time| self.clock.wait(time));
         }
     }
 
@@ -210,8 +233,8 @@ impl Worker {
         reports.clear();
         for board in &mut self.boards {
             board.state.phase = board.driver.phase();
-            board.state.sent = *board.driver.sent();
-            board.state.seen = board.driver.seen().copied();
+            board.state.sent = board.driver.sent();
+            board.state.evidence = board.driver.evidence();
             reports.push(board.state);
         }
         self.reports.publish();
@@ -220,22 +243,23 @@ impl Worker {
     fn release(&mut self) {
         self.released = true;
         // A way that was lost a moment ago may be back.
-        if self.bus.is_none() && self.boards.iter().any(|b| b.driver.sent().iter().any(Option::is_some)) {
-            self.bus = (self.open)().ok();
+        if self.way.is_none() && self.boards.iter().any(|b| b.driver.sent().iter().any(Option::is_some)) {
+            self.way = (self.open)().ok();
         }
-        let Some(bus) = self.bus.as_deref_mut() else { return };
+        let Some(way) = self.way.as_mut() else { return };
         let frames = self.frames.output_buffer();
+        let wait = |time| self.clock.wait(time);
         for board in &mut self.boards {
             let stay = frames.iter().find(|f| board.is_for(f)).map_or([false; CHANNELS], |f| f.stay);
             // One more try: a single failed transfer must not leave a servo driven.
-            if board.driver.release_all(bus, &stay).is_err() {
-                let _ = board.driver.release_all(bus, &stay);
+            if board.driver.release(way, &stay, &wait).is_err() {
+                let _ = board.driver.release(way, &stay, &wait);
             }
         }
     }
 }
 
-impl Drop for Worker {
+impl<D: Driver> Drop for Worker<D> {
     fn drop(&mut self) {
         if !self.released {
             self.release();
@@ -243,14 +267,14 @@ impl Drop for Worker {
     }
 }
 
-impl Driven {
-    fn new(settings: Settings) -> Self {
-        Self { driver: Expander::new(settings), state: BoardState::default(), decided: 0, again: Again::NOW }
+impl<D: Driver> Driven<D> {
+    fn of(settings: &Settings) -> Option<Self> {
+        Some(Self { driver: D::of(settings)?, state: BoardState::default(), decided: 0, again: Again::NOW })
     }
 
-    /// Whether a frame is meant for the chip that this drives.
-    const fn is_for(&self, frame: &BoardFrame) -> bool {
-        self.driver.settings().address == frame.settings.address
+    /// Whether a frame is meant for the board that this drives.
+    fn is_for(&self, frame: &BoardFrame) -> bool {
+        self.driver.is_for(&frame.settings)
     }
 
     fn fail(&mut self, error: &BusError, now: Duration) {
@@ -261,22 +285,20 @@ impl Driven {
 
     fn service(
         &mut self,
-        bus: &mut dyn I2cBus,
+        way: &mut D::Way,
         now: Duration,
         frame: &BoardFrame,
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError> {
-        if frame.settings != self.driver.settings() {
-            self.driver.reconfigure(frame.settings);
-        }
+        self.driver.configure(&frame.settings);
         if let Some((number, decision)) = frame.decision
             && number != self.decided
             && matches!(self.driver.phase(), Phase::Asking(_))
         {
-            self.driver.decide(decision, bus, wait)?;
+            self.driver.decide(decision, way, wait)?;
             self.decided = number;
         }
-        match self.driver.service(bus, now, &frame.wanted, wait)? {
+        match self.driver.service(way, now, &frame.wanted, wait)? {
             Noted::Started => self.state.starts += 1,
             Noted::Lapsed(lapse) => {
                 self.state.lapses += 1;

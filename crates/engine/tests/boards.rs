@@ -11,9 +11,9 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, Seconds};
 use wasvolta_engine::worker::{self, Post};
-use wasvolta_engine::{BusPort, Engine, Setup, Wiring};
-use wasvolta_port::Clock;
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
 use wasvolta_port::expander::Phase;
+use wasvolta_port::{Clock, board};
 use wasvolta_sim::faults::{Kind, Struck};
 use wasvolta_sim::{Bench, Logged, ManualClock, TimedBus, Truth};
 use wasvolta_wire::expander::{Channel, channel_register, spread};
@@ -35,7 +35,7 @@ fn full(boards: usize) -> Rig {
     let addresses = (0x40..=0x7f).filter(|a| *a != 0x70);
     rig.boards = addresses
         .take(boards)
-        .map(|address| Board { name: format!("b{address}"), address, ..board.clone() })
+        .map(|address| Board { name: format!("b{address}"), address: Some(address), ..board.clone() })
         .collect();
     let boards = rig.boards.clone();
     rig.servos = boards
@@ -50,7 +50,7 @@ fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
     let bench = bench.clone();
     let open = Box::new(move || Ok(Box::new(bench.open("bench-bus")?) as Box<_>));
     Setup {
-        buses: vec![BusPort { name: "bench-bus".into(), open }],
+        boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
         lines: vec![],
         clock,
         beat: BEAT,
@@ -62,8 +62,10 @@ fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
 fn post(mailbox: &mut Post, beat: u16) {
     let frame = mailbox.frames.input_buffer_mut();
     frame.clone_from(&mailbox.last);
+    let mut wanted = [None; board::CHANNELS];
+    wanted[..CHANNELS].fill(Some(200 + beat % 200));
     for board in frame.iter_mut() {
-        board.wanted = [Some(200 + beat % 200); CHANNELS];
+        board.wanted = wanted;
     }
     mailbox.frames.publish();
 }
@@ -77,7 +79,7 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
     let clock = Arc::new(ManualClock::default());
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     for board in &rig.boards {
-        bench.ensure("bench-bus", board.address, &[]);
+        bench.ensure("bench-bus", board.address.unwrap(), &[]);
     }
     let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
     let mailbox: Arc<Mutex<Option<Post>>> = Arc::default();
@@ -93,7 +95,7 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
         let bit = Duration::from_micros(1);
         Ok(Box::new(TimedBus::new(behind.bus("bench-bus"), time.clone(), bit, passes)) as Box<_>)
     });
-    let port = BusPort { name: "bench-bus".into(), open };
+    let port = BoardPort { name: "bench-bus".into(), way: Way::Bus(open) };
     let shared: Arc<dyn Clock> = clock.clone();
     let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared);
     *mailbox.lock().unwrap() = posts.pop();
@@ -135,9 +137,9 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
 /// Two boards that drive one servo each, by hand.
 fn pair() -> (Rig, Arc<ManualClock>, Bench, Engine) {
     let mut rig = small();
-    rig.boards.push(Board { name: "lower".into(), address: 0x41, ..rig.boards[0].clone() });
+    rig.boards.push(Board { name: "lower".into(), address: Some(0x41), ..rig.boards[0].clone() });
     for (n, servo) in rig.servos.iter_mut().enumerate() {
-        servo.board = if n == 0 { "upper" } else { "lower" }.to_owned();
+        if n == 0 { "upper" } else { "lower" }.clone_into(&mut servo.board);
     }
     let twin = Servo {
         name: "heron.tail".into(),
@@ -235,7 +237,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     assert_eq!(engine.snapshot().boards[0].len(), 1);
     // A third comes at an address where nothing is yet.
     let mut more = fewer.clone();
-    more.boards.push(Board { name: "third".into(), address: 0x52, ..rig.boards[0].clone() });
+    more.boards.push(Board { name: "third".into(), address: Some(0x52), ..rig.boards[0].clone() });
     engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
     pass(&mut engine, 3);
     let boards = engine.snapshot().boards[0].clone();
@@ -244,7 +246,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     pass(&mut engine, 500);
     assert_eq!(engine.snapshot().boards[0][1].phase, Phase::Started);
     // The jumpers were set anew: what got pulses at the old address is released there.
-    more.boards[0].address = 0x43;
+    more.boards[0].address = Some(0x43);
     bench.ensure("bench-bus", 0x43, &[]);
     engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
     pass(&mut engine, 100);

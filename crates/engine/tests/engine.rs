@@ -11,7 +11,7 @@ use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, EventKind, Output, Owner, Play};
 use wasvolta_core::unit::Micros;
-use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Snapshot, Wiring};
+use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Snapshot, Way, Wiring};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::bench::released_at_the_end;
@@ -32,7 +32,13 @@ fn rig() -> Rig {
 fn setup(bench: &Bench, clock: Arc<dyn Clock>, lines: Vec<LinePort>) -> Setup {
     let bench = bench.clone();
     let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
-    Setup { buses: vec![BusPort { name: "bench-bus".into(), open }], lines, clock, beat: BEAT, record: None }
+    Setup {
+        boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
+        lines,
+        clock,
+        beat: BEAT,
+        record: None,
+    }
 }
 
 fn bench(clock: Arc<dyn Clock>) -> Bench {
@@ -159,11 +165,11 @@ fn an_unreliable_bus_delays_but_never_breaks() {
         let (behind, healed) = (bench.clone(), Arc::new(std::sync::atomic::AtomicBool::new(false)));
         let heals = Arc::clone(&healed);
         let mut opened = seed;
-        setup.buses[0].open = Box::new(move || {
+        setup.boards[0].way = Way::Bus(Box::new(move || {
             opened += 100;
             let share = if heals.load(std::sync::atomic::Ordering::SeqCst) { 0.0 } else { share };
             Ok(Box::new(Faulty::new(behind.bus("bench-bus"), opened, share)))
-        });
+        }));
         let mut engine = Engine::by_hand(&rig(), setup).unwrap();
         for servo in [0, 1] {
             engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
@@ -212,7 +218,8 @@ fn an_unreliable_bus_delays_but_never_breaks() {
 #[test]
 fn one_missing_board_does_not_stop_the_other_on_its_bus() {
     let mut rig = rig();
-    let second = wasvolta_core::rig::Board { name: "lower".into(), address: 0x41, ..rig.boards[0].clone() };
+    let second =
+        wasvolta_core::rig::Board { name: "lower".into(), address: Some(0x41), ..rig.boards[0].clone() };
     rig.boards.push(second);
     rig.servos[1].board = "lower".into();
     let clock = Arc::new(ManualClock::default());

@@ -12,7 +12,7 @@ use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, Owner, ServoState};
 use wasvolta_core::unit::{Hertz, Micros};
 use wasvolta_engine::record::{BadRecording, Replayed, replay};
-use wasvolta_engine::{BusPort, Engine, LinePort, Setup, Wiring};
+use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Way, Wiring};
 use wasvolta_port::Clock;
 use wasvolta_sim::truth::KnobTruth;
 use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
@@ -70,7 +70,7 @@ impl Run {
         let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
         let tape = Shared::default();
         let setup = Setup {
-            buses: vec![BusPort { name: "bench-bus".into(), open }],
+            boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
             lines: vec![line],
             clock: clock.clone(),
             beat: BEAT,
@@ -240,7 +240,7 @@ fn a_disk_that_refuses_ends_the_recording_and_not_the_run() {
     }
     let clock = Arc::new(ManualClock::default());
     let record: Option<Box<dyn Write + Send>> = Some(Box::new(Full(9000)));
-    let setup = Setup { buses: vec![], lines: vec![], clock: clock.clone(), beat: BEAT, record };
+    let setup = Setup { boards: vec![], lines: vec![], clock: clock.clone(), beat: BEAT, record };
     let mut engine = Engine::by_hand(&rig(), setup).unwrap();
     for _ in 0..1000 {
         clock.advance(BEAT);

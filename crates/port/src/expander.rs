@@ -6,7 +6,10 @@
 
 mod seen;
 
-pub use seen::{Lapse, Seen};
+pub use crate::board::{Decision, Found, Lapse, Noted, Phase};
+pub use seen::Seen;
+
+use crate::board::{self, Driver, Pace};
 
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
 use seen::{parse_group, read};
@@ -22,8 +25,6 @@ pub type Wanted = [Option<u16>; CHANNELS];
 
 /// Channels in one transfer.
 const GROUP: usize = BLOCK / CHANNEL_BYTES;
-/// Time between the first pulses of two servos, so that they do not all draw at once.
-const ENGAGE_APART: Duration = Duration::from_millis(80);
 const CHECK_EVERY: Duration = Duration::from_secs(1);
 const OSCILLATOR_STARTS: Duration = Duration::from_millis(1);
 
@@ -40,54 +41,6 @@ pub struct Settings {
     pub widest: u16,
 }
 
-/// What the maker says to pulses that run already.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Decision {
-    /// Keep them.
-    Adopt,
-    /// Stop them.
-    Release,
-}
-
-/// How a board stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Phase {
-    /// Not started yet, or started no more.
-    #[default]
-    Down,
-    /// It was found in a state that only the maker may change.
-    Asking(Found),
-    /// It does as it is told.
-    Started,
-}
-
-/// What was found on a board before the first write.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Found {
-    /// Pulses run; the ticks of each channel.
-    Pulsing {
-        /// What runs.
-        ticks: Wanted,
-        /// Its clock is the one wanted, so that they can be kept.
-        adoptable: bool,
-    },
-    /// The chip's own addresses were changed: it may not be this kind of chip.
-    Unfamiliar,
-}
-
-/// Something worth a line in the log.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Noted {
-    /// Nothing.
-    Nothing,
-    /// The start sequence is over.
-    Started,
-    /// The maker is asked.
-    Asks,
-    /// The chip was not as it was left; it has been told everything anew.
-    Lapsed(Lapse),
-}
-
 /// See the module.
 #[derive(Debug)]
 pub struct Expander {
@@ -98,8 +51,7 @@ pub struct Expander {
     found_on: [u16; CHANNELS],
     /// Where each channel's pulse is known to begin on the chip: told, and no transfer about it has failed since.
     begins: [Option<u16>; CHANNELS],
-    engaged_at: Option<Duration>,
-    written_at: Option<Duration>,
+    pace: Pace,
     checked_at: Duration,
     /// The group of channels that the next check reads back.
     checks: usize,
@@ -117,8 +69,7 @@ impl Expander {
             on: std::array::from_fn(|channel| spread(channel, settings.widest)),
             found_on: [0; CHANNELS],
             begins: [None; CHANNELS],
-            engaged_at: None,
-            written_at: None,
+            pace: Pace::default(),
             checked_at: Duration::ZERO,
             checks: 0,
             seen: None,
@@ -235,12 +186,8 @@ impl Expander {
 
     /// When the next call of `service` can do something that this one could not.
     pub fn due(&self, wanted: &Wanted) -> Option<Duration> {
-        (self.phase == Phase::Started && self.sent != *wanted).then(|| {
-            let next_frame = self.written_at.map_or(Duration::ZERO, |at| at + self.settings.frame);
-            let engaging = (0..CHANNELS).all(|n| self.sent[n] == wanted[n] || self.sent[n].is_none());
-            let next_engage = self.engaged_at.map_or(Duration::ZERO, |at| at + ENGAGE_APART);
-            if engaging { next_frame.max(next_engage) } else { next_frame }
-        })
+        let due = self.pace.due(self.settings.frame, &self.sent, wanted);
+        due.filter(|_| self.phase == Phase::Started)
     }
 
     /// Releases every channel that has a pulse and is not to stay stiff, one transfer each. All are tried,
@@ -365,31 +312,11 @@ impl Expander {
         Ok(self.runs_as_told(&seen))
     }
 
-    /// What may be sent now: releases always, changes once a frame, first pulses one after another.
-    fn allowed(&mut self, now: Duration, wanted: &Wanted) -> Wanted {
-        let frame_over = self.written_at.is_none_or(|at| now >= at + self.settings.frame);
-        let mut may_engage = self.engaged_at.is_none_or(|at| now >= at + ENGAGE_APART);
-        let mut next = self.sent;
-        for (next, &wanted) in next.iter_mut().zip(wanted) {
-            match (*next, wanted) {
-                (Some(_), None) => *next = None,
-                (Some(_), Some(_)) if frame_over => *next = wanted,
-                (None, Some(_)) if may_engage => {
-                    *next = wanted;
-                    may_engage = false;
-                    self.engaged_at = Some(now);
-                }
-                _ => {}
-            }
-        }
-        next
-    }
-
     fn send(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
         if self.sent == *wanted {
             return Ok(());
         }
-        let next = self.allowed(now, wanted);
+        let next = self.pace.allowed((now, self.settings.frame), &self.sent, wanted);
         if self.drops_several(&next) {
             return self.drop_all(bus);
         }
@@ -408,7 +335,7 @@ impl Expander {
 
     /// Tells the chip everything anew: after a silence it is not sure what it heard last.
     fn send_all(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
-        let next = self.allowed(now, wanted);
+        let next = self.pace.allowed((now, self.settings.frame), &self.sent, wanted);
         for group in 0..CHANNELS / GROUP {
             self.put(bus, now, &next, (group * GROUP..=group * GROUP + GROUP - 1, true))?;
         }
@@ -455,7 +382,7 @@ impl Expander {
         }
         let bytes = &block[skipped..(last - first + 1) * CHANNEL_BYTES];
         write(bus, self.settings.address, register, bytes)?;
-        self.written_at = Some(now);
+        self.pace.written(now);
         self.sent[first..=last].copy_from_slice(&next[first..=last]);
         for channel in first..=last {
             self.begins[channel] = next[channel].map(|_| self.on[channel]);
@@ -466,4 +393,84 @@ impl Expander {
 
 fn write(bus: &mut dyn I2cBus, address: u8, register: u8, bytes: &[u8]) -> Result<(), BusError> {
     bus.transfer(address, Transfer::Write { register, bytes })
+}
+
+/// The expander's own channels, of those of any board.
+fn own(wanted: &board::Wanted) -> &Wanted {
+    const NONE: &Wanted = &[None; CHANNELS];
+    wanted.first_chunk().unwrap_or(NONE)
+}
+
+impl Driver for Expander {
+    type Way = Box<dyn I2cBus>;
+
+    fn of(settings: &board::Settings) -> Option<Self> {
+        match settings {
+            board::Settings::Expander(settings) => Some(Self::new(*settings)),
+            _ => None,
+        }
+    }
+
+    fn is_for(&self, settings: &board::Settings) -> bool {
+        matches!(settings, board::Settings::Expander(s) if s.address == self.settings.address)
+    }
+
+    fn configure(&mut self, settings: &board::Settings) {
+        if let board::Settings::Expander(settings) = settings
+            && *settings != self.settings
+        {
+            self.reconfigure(*settings);
+        }
+    }
+
+    fn phase(&self) -> Phase {
+        self.phase
+    }
+
+    fn sent(&self) -> board::Wanted {
+        let mut sent = [None; board::CHANNELS];
+        sent[..CHANNELS].copy_from_slice(&self.sent);
+        sent
+    }
+
+    fn evidence(&self) -> Option<board::Evidence> {
+        self.seen.map(board::Evidence::Expander)
+    }
+
+    fn lost(&mut self) {
+        Self::lost(self);
+    }
+
+    fn decide(
+        &mut self,
+        decision: Decision,
+        bus: &mut Box<dyn I2cBus>,
+        wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        Self::decide(self, decision, &mut **bus, wait)
+    }
+
+    fn service(
+        &mut self,
+        bus: &mut Box<dyn I2cBus>,
+        now: Duration,
+        wanted: &board::Wanted,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Noted, BusError> {
+        Self::service(self, &mut **bus, now, own(wanted), wait)
+    }
+
+    fn due(&self, _now: Duration, wanted: &board::Wanted) -> Option<Duration> {
+        Self::due(self, own(wanted))
+    }
+
+    fn release(
+        &mut self,
+        bus: &mut Box<dyn I2cBus>,
+        stay: &board::Stay,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        let stay = stay.first_chunk().unwrap_or(&[false; CHANNELS]);
+        self.release_all(&mut **bus, stay)
+    }
 }

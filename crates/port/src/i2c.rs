@@ -67,19 +67,25 @@ pub enum Fault {
     Denied,
     /// A transfer failed on the way; trying again may help.
     Transfer,
+    /// The line is open and nothing is said on it.
+    Silent,
+    /// What is said is not what was expected.
+    Foreign,
 }
 
 impl Fault {
     /// What to try.
     pub const fn help(self) -> &'static str {
         match self {
-            Self::NoBus => "check the path; the kernel lists its buses as /dev/i2c-*",
+            Self::NoBus => "check the path and the plug; `wasvolta scan` lists what is there",
             Self::Absent => {
                 "check the board's supply, the two bus wires, the common ground, and its address jumpers"
             }
             Self::Busy => "another program or a kernel driver holds it; close that first",
-            Self::Denied => "your user may not open it: join the i2c group and log in again",
-            Self::Transfer => "check the bus wires' length and pull-ups; it is tried again",
+            Self::Denied => "your user may not open it: `wasvolta scan` names the group that may",
+            Self::Transfer => "check the wires, their length and pull-ups; it is tried again",
+            Self::Silent => "is the firmware on it, at this rate? press its reset button; it is tried again",
+            Self::Foreign => "load a firmware that speaks Firmata 2 and can drive servos",
         }
     }
 }
@@ -87,11 +93,13 @@ impl Fault {
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::NoBus => "there is no such bus",
+            Self::NoBus => "there is no such path",
             Self::Absent => "nothing answers",
             Self::Busy => "it is in use",
             Self::Denied => "permission denied",
             Self::Transfer => "the transfer failed",
+            Self::Silent => "it says nothing",
+            Self::Foreign => "it speaks something else",
         })
     }
 }

@@ -4,13 +4,17 @@
 //! Simulated transports live in the `sim` crate and are used through the same traits. Which servo stands at
 //! which channel is known above, not here.
 
+pub mod board;
 pub mod clock;
 pub mod expander;
+pub mod firmata;
 pub mod i2c;
 #[cfg(target_os = "linux")]
 pub mod linux_i2c;
+pub mod pwm;
 pub mod scan;
 pub mod serial;
 
+pub use board::Driver;
 pub use clock::{Clock, WallClock};
 pub use i2c::{BusError, Fault, I2cBus, Transfer};

@@ -113,7 +113,7 @@ pub fn devices(bus: &mut dyn I2cBus) -> Result<Vec<Device>, BusError> {
                 Fault::Absent => failures = 0,
                 Fault::Busy => found.push(Device { address, kind: DeviceKind::HeldByKernel }),
                 Fault::Transfer if failures + 1 < PATIENCE => failures += 1,
-                Fault::NoBus | Fault::Denied | Fault::Transfer => return Err(error),
+                _ => return Err(error),
             },
         }
     }

@@ -2,6 +2,7 @@
 //!
 //! Reads never block: the engine polls the descriptor. What the bytes mean is a decoder's business.
 
+use crate::i2c::Fault;
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
@@ -31,6 +32,7 @@ pub struct SerialError {
     /// The path.
     pub path: String,
     reason: String,
+    fault: Fault,
     /// What to try.
     pub help: &'static str,
 }
@@ -44,6 +46,7 @@ impl Serial {
         let failed = |errno: Errno| SerialError {
             path: path.display().to_string(),
             reason: reason(errno, baud),
+            fault: fault(errno),
             help: help(errno),
         };
         let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
@@ -69,6 +72,52 @@ impl Serial {
     }
 }
 
+/// A line to talk over, in both directions. Nothing here waits, but for the end of a flush.
+pub trait Stream: Send {
+    /// Reads what is waiting.
+    fn read(&mut self, into: &mut [u8]) -> Got;
+
+    /// Writes all of it.
+    ///
+    /// # Errors
+    /// When the line is gone, or does not take it.
+    fn write(&mut self, bytes: &[u8]) -> Result<(), Fault>;
+
+    /// Waits until what was written has left.
+    fn flush(&mut self);
+}
+
+impl Stream for Serial {
+    fn read(&mut self, into: &mut [u8]) -> Got {
+        Self::read(self, into)
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> Result<(), Fault> {
+        let mut left = bytes;
+        while !left.is_empty() {
+            match rustix::io::write(&self.0, left) {
+                Ok(count) => left = left.get(count..).unwrap_or_default(),
+                Err(Errno::INTR) => {}
+                Err(Errno::AGAIN) => return Err(Fault::Transfer),
+                Err(_) => return Err(Fault::NoBus),
+            }
+        }
+        Ok(())
+    }
+
+    fn flush(&mut self) {
+        // A line that is gone has nothing left to wait for.
+        let _ = rustix::termios::tcdrain(&self.0);
+    }
+}
+
+impl SerialError {
+    /// What kind of failure it is.
+    pub const fn fault(&self) -> Fault {
+        self.fault
+    }
+}
+
 impl AsFd for Serial {
     fn as_fd(&self) -> BorrowedFd<'_> {
         self.0.as_fd()
@@ -91,6 +140,14 @@ fn reason(errno: Errno, baud: u32) -> String {
         Errno::NOTTY => "it is not a serial line".to_owned(),
         Errno::INVAL => format!("it does not take {baud} baud"),
         other => other.to_string(),
+    }
+}
+
+const fn fault(errno: Errno) -> Fault {
+    match errno {
+        Errno::ACCESS | Errno::PERM => Fault::Denied,
+        Errno::BUSY => Fault::Busy,
+        _ => Fault::NoBus,
     }
 }
 

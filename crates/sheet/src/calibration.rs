@@ -8,7 +8,7 @@ use crate::trim::signed;
 use crate::{NoSheet, Subject};
 use chart::Box;
 use wasvolta_core::fit::{Fit, Ground};
-use wasvolta_core::rig::{Board, Ends, How, Joint, Mark, Servo, Side};
+use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Mark, Servo, Side};
 use wasvolta_core::unit::{Degrees, Micros, number};
 
 /// The margin on every side, in mm.
@@ -74,7 +74,7 @@ pub(crate) fn head(list: &mut List, subject: &Subject<'_>, kind: &str) {
     list.text(at(right, top), BODY, Tone::Quiet, Align::Right, &format!("{kind}, {}", subject.date));
     let board = subject.rig.servo(subject.servo).and_then(|s| Some((s, subject.rig.board(&s.board)?)));
     let place = board.map_or_else(String::new, |(servo, board)| {
-        format!(", channel {} of {} (0x{:02x})", servo.channel, board.name, board.address)
+        format!(", channel {} of {} ({})", servo.channel, board.name, place(board))
     });
     let words = format!("{}{place}", subject.rig.name);
     list.text(at(MARGIN, top + 6.0), BODY, Tone::Quiet, Align::Left, &words);
@@ -197,7 +197,7 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     column.gap();
     column.head("On the wire");
     let clock = board.clock();
-    column.fact("board", &format!("{}, 12-bit PWM expander at 0x{:02x}", board.name, board.address));
+    column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
     column.fact("channel", &servo.channel.to_string());
     column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
     let clock_words = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
@@ -287,4 +287,18 @@ pub fn words(list: &List) -> Vec<&str> {
             Shape::Line { .. } => None,
         })
         .collect()
+}
+
+/// Where a board is on its port: its address, or the port.
+fn place(board: &Board) -> String {
+    board.address.map_or_else(|| board.port.clone(), |address| format!("0x{address:02x}"))
+}
+
+/// A board's chip with the fineness of its counter.
+const fn kind(board: &Board) -> &'static str {
+    match board.chip {
+        Chip::PwmExpander => "12-bit PWM expander",
+        Chip::Firmata => "Firmata board",
+        Chip::LinuxPwm => "kernel PWM chip",
+    }
 }

@@ -4,6 +4,8 @@
 
 use crate::chip::Chip;
 use crate::faults::{Faults, Kind, Struck};
+use crate::firmata::FirmataBoard;
+use crate::pwm::PwmChip;
 use crate::servo::SimServo;
 use crate::truth::{BoardTruth, OtherTruth, ServoTruth, Truth};
 use std::collections::VecDeque;
@@ -44,6 +46,8 @@ struct Board {
 struct Inner {
     boards: Vec<Board>,
     others: Vec<OtherTruth>,
+    firmata: Vec<(String, FirmataBoard)>,
+    pwm: Vec<(String, PwmChip)>,
     at: Duration,
     seed: u64,
     log: VecDeque<Logged>,
@@ -82,8 +86,16 @@ impl Bench {
     pub fn new(truth: &Truth, seed: u64, clock: Arc<dyn Clock>) -> Self {
         let boards = truth.boards.iter().map(|b| Board::new(b, clock.now())).collect();
         let (others, at) = (truth.others.clone(), clock.now());
-        let inner = Inner { boards, others, at, seed, log: VecDeque::new(), sink: None };
-        Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() }
+        let (firmata, pwm) = (Vec::new(), Vec::new());
+        let inner = Inner { boards, others, firmata, pwm, at, seed, log: VecDeque::new(), sink: None };
+        let bench = Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() };
+        for board in &truth.firmata {
+            let made = bench.firmata(&board.line);
+            for servo in &board.servos {
+                made.ensure(servo.channel, Some(*servo));
+            }
+        }
+        bench
     }
 
     /// Makes sure that a board with servos stands on a bus; what is there already stays.
@@ -107,6 +119,28 @@ impl Bench {
                 board.servos.push((usize::from(channel), servo));
             }
         }
+    }
+
+    /// The microcontroller on a line; it is made when it is not there yet.
+    pub fn firmata(&self, line: &str) -> FirmataBoard {
+        let mut inner = self.lock();
+        if let Some((_, board)) = inner.firmata.iter().find(|(name, _)| name == line) {
+            return board.clone();
+        }
+        let board = FirmataBoard::new(inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
+        inner.firmata.push((line.to_owned(), board.clone()));
+        board
+    }
+
+    /// The kernel's PWM chip of a name; it is made when it is not there yet.
+    pub fn pwm(&self, name: &str) -> PwmChip {
+        let mut inner = self.lock();
+        if let Some((_, chip)) = inner.pwm.iter().find(|(other, _)| other == name) {
+            return chip.clone();
+        }
+        let chip = PwmChip::new(inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
+        inner.pwm.push((name.to_owned(), chip.clone()));
+        chip
     }
 
     /// Writes every transfer as a line of text to `sink` too.
@@ -270,7 +304,9 @@ const FAST: f64 = 1.05;
 impl Inner {
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
         self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
-        self.boards.iter_mut().for_each(|board| board.suffer(faults, now));
+        for board in &mut self.boards {
+            board.suffer(faults, now);
+        }
         while self.at + STEP <= now {
             self.at += STEP;
             for board in &mut self.boards {
@@ -312,6 +348,28 @@ impl Inner {
 }
 
 impl Eye {
+    /// One look at the servo on a microcontroller's pin.
+    pub fn look_at_pin(&self, line: &str, pin: u8) -> Option<Look> {
+        let (board, seed) = {
+            let inner = self.0.lock();
+            let (_, board) = inner.firmata.iter().find(|(name, _)| name == line)?;
+            (board.clone(), inner.seed)
+        };
+        let (angle, buzzes) = board.horn(pin)?;
+        Some(Look { angle_deg: read_off(angle, seed, pin), buzzes })
+    }
+
+    /// One look at the servo on a channel of the kernel's PWM chip.
+    pub fn look_at_pwm(&self, name: &str, channel: u8) -> Option<Look> {
+        let (chip, seed) = {
+            let inner = self.0.lock();
+            let (_, chip) = inner.pwm.iter().find(|(other, _)| other == name)?;
+            (chip.clone(), inner.seed)
+        };
+        let (angle, buzzes) = chip.horn(channel)?;
+        Some(Look { angle_deg: read_off(angle, seed, channel), buzzes })
+    }
+
     /// One look at the servo on a channel.
     pub fn look(&self, bus: &str, address: u8, channel: u8) -> Option<Look> {
         let inner = self.0.caught_up();
@@ -366,7 +424,9 @@ impl Inner {
         let mut boards = self.hearing(bus, address);
         match transfer {
             Transfer::Write { register, bytes } => {
-                boards.iter_mut().for_each(|board| board.chip.write(*register, bytes, now));
+                for board in &mut boards {
+                    board.chip.write(*register, bytes, now);
+                }
             }
             Transfer::Read { register, into } => match (boards.first(), other) {
                 (Some(board), _) => board.chip.read(*register, into),

@@ -30,6 +30,8 @@ pub enum Kind {
     Resets,
     /// Another kind of chip answers.
     WrongChip,
+    /// A microcontroller speaks another protocol.
+    WrongFirmware,
     /// Something keeps putting the chip to sleep.
     Asleep,
     /// Something keeps setting another frame rate.
@@ -47,7 +49,7 @@ pub enum Kind {
 /// A kind's name and its words.
 struct Row(Kind, &'static str, &'static str);
 
-const TABLE: [Row; 16] = [
+const TABLE: [Row; 17] = [
     Row(Kind::NoBus, "no-bus", "the bus's path does not exist"),
     Row(Kind::Denied, "denied", "this user may not open the bus"),
     Row(Kind::Held, "held", "a kernel driver holds the chip"),
@@ -58,6 +60,7 @@ const TABLE: [Row; 16] = [
     Row(Kind::Refuses, "refuses", "one transfer in four fails"),
     Row(Kind::Resets, "resets", "the board loses its supply for a moment every 3 s"),
     Row(Kind::WrongChip, "wrong-chip", "another kind of chip answers"),
+    Row(Kind::WrongFirmware, "wrong-firmware", "a microcontroller speaks another protocol"),
     Row(Kind::Asleep, "asleep", "something keeps putting the chip to sleep"),
     Row(Kind::OtherRate, "other-rate", "something keeps setting another frame rate"),
     Row(Kind::Overwritten, "overwritten", "another program writes to the channels"),

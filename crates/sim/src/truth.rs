@@ -15,9 +15,23 @@ pub struct Truth {
     /// Knobs on serial lines.
     #[serde(default, rename = "knob")]
     pub knobs: Vec<KnobTruth>,
+    /// Microcontrollers that speak Firmata.
+    #[serde(default, rename = "firmata")]
+    pub firmata: Vec<FirmataTruth>,
     /// Devices on buses that are no expanders.
     #[serde(default, rename = "other")]
     pub others: Vec<OtherTruth>,
+}
+
+/// A microcontroller as it really is.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FirmataTruth {
+    /// The line it is on: the NAME of `sim:NAME`.
+    pub line: String,
+    /// What is plugged in; a channel is a pin.
+    #[serde(default, rename = "servo")]
+    pub servos: Vec<ServoTruth>,
 }
 
 /// A device of another kind on a bus.

@@ -53,9 +53,12 @@ fn a_board_that_sends_pulses_already_is_told_apart() {
 #[test]
 fn what_keeps_a_bus_from_being_looked_at_is_said_with_what_helps() {
     for (kind, words) in [
-        (Kind::NoBus, "cannot open sim:b: there is no such bus; check the path"),
-        (Kind::Denied, "cannot open sim:b: permission denied; your user may not open it: join the i2c group"),
-        (Kind::Silent, "the transfer failed; check the bus wires"),
+        (Kind::NoBus, "cannot open sim:b: there is no such path; check the path"),
+        (
+            Kind::Denied,
+            "cannot open sim:b: permission denied; your user may not open it: `wasvolta scan` names the group",
+        ),
+        (Kind::Silent, "the transfer failed; check the wires"),
     ] {
         let bench = bench(&[0x40], &[]);
         bench.faults().set_everywhere(kind, true);

@@ -7,6 +7,7 @@ use crate::{files, hardware, say};
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::file::Source;
 use wasvolta_port::scan::{Bus, PwmChip, Roots, Scan, SerialPort};
 
 /// Looks, and says what was found. Finding nothing is no failure.
@@ -15,7 +16,7 @@ use wasvolta_port::scan::{Bus, PwmChip, Roots, Scan, SerialPort};
 /// When a rig was named that cannot be read.
 pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
     let source = wanted.rig.as_deref().map(files::open).transpose()?;
-    let rig = source.as_ref().map(|source| source.rig());
+    let rig = source.as_ref().map(Source::rig);
     let simulated = match (rig, &wanted.rig) {
         (Some(rig), Some(path)) => hardware::bench_of(rig, path, &wanted.bench)?,
         _ => None,
@@ -69,8 +70,9 @@ fn tell_bus(bus: &Bus, rig: Option<&Rig>) {
     }
     for board in rig.map_or_else(Vec::new, |rig| survey::missing(rig, bus)) {
         say::line(format_args!(
-            "  {:#04x}  nothing answers, the rig has {} there: check its supply, its two bus wires, its jumpers",
-            board.address, board.name
+            "  {}  nothing answers, the rig has {} there: check its supply, its two bus wires, its jumpers",
+            board.at().trim_start_matches("at "),
+            board.name
         ));
     }
 }

@@ -8,8 +8,6 @@ use serde::Serialize;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
 use wasvolta_engine::why::{self, Facts, Link, Verdict};
-use wasvolta_port::Fault;
-use wasvolta_port::expander::Seen;
 
 #[derive(Serialize)]
 struct Report<'a> {
@@ -55,14 +53,8 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
     };
     let found = rig.board(&servo.board).and_then(|board| Some((board, rig.port(&board.port)?)));
     let Some((board, port)) = found else { return Err(miette!("{name} has no board")) };
-    let mut openers = hardware::openers(rig, simulated);
-    let open = openers.iter_mut().find(|(other, _)| other.name == port.name);
-    let seen = match open {
-        Some((_, open)) => open().and_then(|mut bus| Seen::read(&mut *bus, board.address)),
-        None => return Err(miette!("{} is no I²C bus", port.name)),
-    };
-    let (seen, trouble): (Option<Seen>, Option<Fault>) = match seen {
-        Ok(seen) => (Some(seen), None),
+    let (evidence, trouble) = match hardware::look_at(rig, board, simulated) {
+        Ok(evidence) => (evidence, None),
         Err(error) => (None, Some(error.fault)),
     };
     let holder = if hardware::simulated(port).is_none() { holder::who(&port.path) } else { None };
@@ -72,7 +64,7 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
         port,
         trouble,
         holder: holder.as_deref(),
-        seen: seen.as_ref(),
+        evidence: evidence.as_ref(),
         lapse: None,
         asks: None,
         run: None,

@@ -59,9 +59,9 @@ fn board_trouble(scene: &Scene) -> Option<String> {
     for (board, state) in scene.wiring.boards_in(scene.rig, &scene.model.snapshot) {
         if let Some(trouble) = state.trouble {
             return Some(format!(
-                "{} at {:#04x}: {}. {}. It is tried again by itself.",
+                "{} {}: {}. {}. It is tried again by itself.",
                 board.name,
-                board.address,
+                board.at(),
                 trouble.fault,
                 sentence(trouble.fault.help())
             ));
@@ -174,8 +174,10 @@ fn found_board(scene: &Scene) -> Option<String> {
 fn missing_board(scene: &Scene) -> Option<String> {
     let (bus, board) = scene.missing_boards().next()?;
     Some(format!(
-        "{} does not answer at {:#04x} on {}: check its supply, its two bus wires, its jumpers. s looks again.",
-        board.name, board.address, bus.path
+        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. s looks again.",
+        board.name,
+        board.at(),
+        bus.path
     ))
 }
 

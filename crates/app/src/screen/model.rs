@@ -12,7 +12,7 @@ use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::rig::{Board, Rig};
 use wasvolta_core::stage::{Event, EventKind, Play};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
@@ -339,17 +339,9 @@ impl Model {
     fn look(&mut self, session: &Session) {
         let Some(simulated) = &session.simulated else { return };
         self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
-        let bus_of = |board: &Board| {
-            let port = session.rig.ports.iter().find(|p| p.name == board.port)?;
-            crate::hardware::simulated(port)
-        };
-        let look = |servo: &Servo| {
-            let board = session.rig.board(&servo.board)?;
-            simulated.eye.look(bus_of(board)?, board.address, servo.channel)
-        };
-        self.looks = session.rig.servos.iter().map(look).collect();
-        let meter = |board: &Board| simulated.eye.meter_hz(bus_of(board)?, board.address);
-        self.meters = session.rig.boards.iter().map(meter).collect();
+        self.looks = session.rig.servos.iter().map(|servo| simulated.look(&session.rig, servo)).collect();
+        self.meters =
+            session.rig.boards.iter().map(|board| simulated.meter_hz(&session.rig, board)).collect();
     }
 
     fn hear(&mut self, rig: &Rig, event: Event, now: Duration) {

@@ -6,19 +6,20 @@ use crate::session::Derived;
 use crate::survey;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo};
+use wasvolta_core::rig::{Board, Chip, Input, Joint, Rig, Sequence, Servo};
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
-use wasvolta_port::expander::Phase;
+use wasvolta_port::board::{Evidence, Phase};
 use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
 
 /// Everything a drawing may look at.
 #[derive(Clone, Copy)]
+#[expect(clippy::struct_excessive_bools, reason = "facts of different things, not modes")]
 pub struct Scene<'a> {
     /// The screen's own state, with the snapshot.
     pub model: &'a Model,
@@ -75,6 +76,23 @@ impl<'a> Scene<'a> {
         let board = self.rig.boards.get(board)?;
         let here = |s: &Servo| s.board == board.name && s.channel == channel;
         Some((board, channel, self.rig.servos.iter().position(here)))
+    }
+
+    /// The channels of a board by its index that are worth showing: all, or of a microcontroller's pins those that
+    /// can drive a servo, as far as it has said so, and those that one is on.
+    pub fn channels(&self, board: usize) -> Vec<u8> {
+        /// Pins to show of a board that has not spoken yet.
+        const USUAL_PINS: std::ops::Range<u8> = 2..14;
+        let Some(board) = self.rig.boards.get(board) else { return Vec::new() };
+        let state = self.wiring.boards_in(self.rig, &self.model.snapshot).find(|(b, _)| b.name == board.name);
+        let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.channel == channel);
+        let shown = |channel: &u8| match state.and_then(|(_, state)| state.evidence) {
+            Some(Evidence::Firmata(firmware)) => firmware.can_drive(usize::from(*channel)),
+            Some(Evidence::Pwm(chip)) => usize::from(*channel) < chip.channels,
+            Some(Evidence::Expander(_)) => true,
+            None => board.chip != Chip::Firmata || USUAL_PINS.contains(channel),
+        };
+        (0..board.chip.channels()).filter(|channel| shown(channel) || taken(*channel)).collect()
     }
 
     /// Why the picked servo does not move, link by link.

@@ -359,6 +359,6 @@ mod tests {
         let path = folder.path().join("arm.rig.toml");
         assert_eq!(start.press(Key::of(KeyCode::Enter)), Some(Choice::Open(path.clone())));
         let rig = crate::files::open(&path).unwrap().rig().clone();
-        assert_eq!((rig.boards[0].address, rig.ports[0].path.as_str()), (0x41, "/dev/i2c-1"));
+        assert_eq!((rig.boards[0].address, rig.ports[0].path.as_str()), (Some(0x41), "/dev/i2c-1"));
     }
 }

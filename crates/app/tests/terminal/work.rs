@@ -233,8 +233,8 @@ fn missing_hardware_is_named_with_what_to_try_and_the_rest_runs() {
         str::to_owned,
     );
     let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
-    pane.see("upper: there is no such bus");
-    pane.see("the kernel lists its buses as /dev/i2c-*");
+    pane.see("upper: there is no such path");
+    pane.see("`wasvolta scan` lists what is there");
     pane.keys(&["F3", "F4"]);
     pane.see("wake (1 of 2)");
     pane.keys(&["q"]);

@@ -3,7 +3,7 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
-use super::{Ends, Field, Input, Joint, Mapping, PortKind, Rated, Rig, Sequence, Servo};
+use super::{Board, Chip, Ends, Field, Input, Joint, Mapping, PortKind, Rated, Rig, Sequence, Servo};
 use crate::range::{self, Range};
 use crate::unit::{Amps, Degrees, Micros, Seconds};
 use std::fmt;
@@ -189,19 +189,17 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
             found.say(at.key("path"), "the path is empty", "give a device path such as /dev/i2c-1");
         }
         match (port.kind, port.bus_hz) {
-            (PortKind::Serial, Some(_)) => {
-                found.say(at.key("bus_hz"), "a serial line has no bus rate", "write baud instead");
+            (PortKind::Serial | PortKind::Pwm, Some(_)) => {
+                let message = format!("a {} has no bus rate", port.kind.word());
+                found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
             }
             (PortKind::I2c, Some(rate)) => found.range(at.key("bus_hz"), &range::BUS_RATE, rate.get()),
             (_, None) => {}
         }
         match (port.kind, port.baud) {
-            (PortKind::I2c, Some(_)) => {
-                found.say(
-                    at.key("baud"),
-                    "an I²C bus has no baud",
-                    "remove the line, or make the port serial",
-                );
+            (PortKind::I2c | PortKind::Pwm, Some(_)) => {
+                let message = format!("an {} has no baud", port.kind.word());
+                found.say(at.key("baud"), message, "remove the line, or make the port serial");
             }
             (PortKind::Serial, Some(baud)) => found.range(at.key("baud"), &range::BAUD, f64::from(baud)),
             (_, None) => {}
@@ -218,24 +216,77 @@ fn boards(found: &mut Found, rig: &Rig) {
     for (n, board) in rig.boards.iter().enumerate() {
         let at = Path::of("board", n);
         found.name(&at, &board.name);
-        found.known(at.key("port"), "port", &board.port, ports_of(rig, PortKind::I2c));
+        let kind = board.chip.port();
+        if let Some(port) = rig.port(&board.port).filter(|port| port.kind != kind) {
+            let message = format!(
+                "{} is a {}, and {} is a {}",
+                board.name,
+                board.chip.word(),
+                port.name,
+                port.kind.word()
+            );
+            found.say(at.key("port"), message, format!("put it on a {}", kind.word()));
+        } else {
+            found.known(at.key("port"), "port", &board.port, ports_of(rig, kind));
+        }
         if let Some(rail) = &board.rail {
             found.known(at.key("rail"), "rail", rail, rig.rails.iter().map(|r| r.name.as_str()));
         }
-        found.range(at.key("address"), &range::ADDRESS, f64::from(board.address));
-        if board.address == 0x70 {
-            let help = "solder another address jumper; 0x70 speaks to all boards at once";
-            found.say(at.key("address"), "0x70 is the all-call address", help);
-        }
         found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
         found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
-        let twin = rig.boards.iter().take(n).find(|b| b.port == board.port && b.address == board.address);
-        if let Some(twin) = twin {
-            let message = format!("{} has address {:#04x} on this port too", twin.name, board.address);
-            found.say(at.key("address"), message, "solder another address jumper on one of them");
+        match board.chip {
+            Chip::PwmExpander => expander(found, rig, n, board),
+            Chip::Firmata | Chip::LinuxPwm => alone(found, rig, n, board),
         }
     }
     found.unique("board", rig.boards.iter().map(|b| b.name.as_str()));
+}
+
+/// What a board on a bus needs beside the rest: an address of its own.
+fn expander(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
+    let at = Path::of("board", n);
+    let Some(address) = board.address else {
+        return found.say(
+            at,
+            "a board on a bus needs its address",
+            "write address = 0x40, as its jumpers set it",
+        );
+    };
+    found.range(at.key("address"), &range::ADDRESS, f64::from(address));
+    if address == 0x70 {
+        let help = "solder another address jumper; 0x70 speaks to all boards at once";
+        found.say(at.key("address"), "0x70 is the all-call address", help);
+    }
+    let twin = rig.boards.iter().take(n).find(|b| b.port == board.port && b.address == board.address);
+    if let Some(twin) = twin {
+        let message = format!("{} has address {address:#04x} on this port too", twin.name);
+        found.say(at.key("address"), message, "solder another address jumper on one of them");
+    }
+}
+
+/// What a board that is alone on its port may not have.
+fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
+    let at = Path::of("board", n);
+    let word = board.chip.word();
+    if board.address.is_some() {
+        found.say(at.key("address"), format!("a {word} has no address"), "remove the line");
+    }
+    if let Some(twin) = rig.boards.iter().take(n).find(|b| b.port == board.port) {
+        let message = format!("{} is on this port already", twin.name);
+        found.say(
+            at.key("port"),
+            message,
+            "one such board is alone on its port: give the other a port of its own",
+        );
+    }
+    if board.chip == Chip::Firmata && board.frame_hz != super::fifty() {
+        let help = "remove the line, or use a board whose frame rate can be set";
+        found.say(
+            at.key("frame_hz"),
+            "its firmware sends 50 frames a second, and that is not to be changed",
+            help,
+        );
+    }
 }
 
 fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
@@ -243,7 +294,11 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
     found.name(&at, &servo.name);
     found.notes(&at, "notes", &servo.notes);
     found.known(at.key("board"), "board", &servo.board, rig.boards.iter().map(|b| b.name.as_str()));
-    found.range(at.key("channel"), &range::CHANNEL, f64::from(servo.channel));
+    let channels = rig.board(&servo.board).map_or(Chip::PwmExpander, |board| board.chip).channels();
+    if servo.channel >= channels {
+        let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
+        found.say(at.key("channel"), message, format!("give a number from 0 to {}", channels - 1));
+    }
     let twin = rig.servos.iter().take(n).find(|s| s.board == servo.board && s.channel == servo.channel);
     if let Some(twin) = twin {
         let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
@@ -273,6 +328,14 @@ fn endpoints(found: &mut Found, at: &Path, rig: &Rig, servo: &Servo) {
     if high > widest {
         let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
         found.say(at.clone(), message, "lower the endpoint or the frame rate");
+    }
+    if let Some(least) = board.chip.least_pulse().filter(|least| low < *least) {
+        let message = format!("a {} takes {} µs for degrees", board.chip.word(), low.get());
+        found.say(
+            at.clone(),
+            message,
+            format!("{} µs is the least it gives: raise the endpoint", least.get()),
+        );
     }
     if low < high
         && let Err(error) = board.clock().quantise(low, low, high)
@@ -346,6 +409,10 @@ fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
     let at = Path::of("input", n);
     found.name(&at, &input.name);
     found.known(at.key("port"), "port", &input.port, ports_of(rig, PortKind::Serial));
+    if rig.boards.iter().any(|board| board.port == input.port) {
+        let help = "numbers come from a line on which a microcontroller prints them: use another port";
+        found.say(at.key("port"), "on this line a board speaks Firmata", help);
+    }
     if input.field == Field::Place(0) {
         found.say(at.key("field"), "fields are counted from 1", "write 1 for the first number of a line");
     }

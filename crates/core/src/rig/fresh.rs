@@ -72,7 +72,7 @@ mod tests {
         let source = rig(&beginning()).unwrap();
         assert!(source.text().contains("address = 0x41\n"), "{}", source.text());
         assert_eq!(source.rig().name, "reeds \"one\"");
-        assert_eq!((source.rig().boards[0].address, source.rig().inputs.len()), (0x41, 1));
+        assert_eq!((source.rig().boards[0].address, source.rig().inputs.len()), (Some(0x41), 1));
         assert!(source.rig().servos.is_empty());
     }
 

@@ -31,8 +31,8 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
     let mut all = Vec::new();
     all.extend(rig.ports.iter().filter(|p| p.kind == PortKind::I2c).filter_map(|p| bus(rig, &p.name, beat)));
     for board in &rig.boards {
-        if board.address >= RESERVED_FROM {
-            let words = format!("address {:#04x} is reserved by the I²C standard", board.address);
+        if let Some(address) = board.address.filter(|address| *address >= RESERVED_FROM) {
+            let words = format!("address {address:#04x} is reserved by the I²C standard");
             all.push(Worry::new(&board.name, words, "other devices may answer there: solder another jumper"));
         }
         if board.rail.is_none() && rig.servos_on(&board.name).next().is_some() {
@@ -170,7 +170,11 @@ mod tests {
         let mut rig = rig();
         let (board, servo) = (rig.boards[0].clone(), rig.servos[0].clone());
         rig.boards = (0x40..0x45)
-            .map(|address| crate::rig::Board { name: format!("b{address}"), address, ..board.clone() })
+            .map(|address| crate::rig::Board {
+                name: format!("b{address}"),
+                address: Some(address),
+                ..board.clone()
+            })
             .collect();
         let board = rig.boards.clone();
         rig.servos = board

@@ -6,39 +6,6 @@ use wasvolta_wire::expander::{
     BLOCK, CHANNEL_BYTES, CHANNELS, Channel, MODE1, PRE_SCALE, SUBADR1, UNTOUCHED, channel_register, mode1,
 };
 
-/// How a started chip was found not to be as it was left.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Lapse {
-    /// As after power-on.
-    Reset,
-    /// Asleep.
-    Asleep,
-    /// At another frame rate.
-    OtherRate,
-    /// Its outputs work in another way.
-    OtherOutputs,
-    /// A channel holds what was never told.
-    Overwritten,
-}
-
-impl Lapse {
-    /// What was found, as it goes on behind the board's name.
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Reset => "had restarted: its supply dipped, or its plug is loose",
-            Self::Asleep => "was found asleep: something else put it to sleep",
-            Self::OtherRate => "was found at another frame rate: something else set it",
-            Self::OtherOutputs => "was found with its outputs set otherwise: something else did that",
-            Self::Overwritten => "held pulses it was never told: another program writes to it",
-        }
-    }
-
-    /// Whether the chip had to be started again, which released its channels.
-    pub const fn is_restart(self) -> bool {
-        !matches!(self, Self::Overwritten)
-    }
-}
-
 /// What the registers of a chip say, read without writing anything.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Seen {

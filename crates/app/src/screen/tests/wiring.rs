@@ -204,7 +204,7 @@ fn a_board_that_was_found_is_added_as_it_is() {
     bench.press(Key::char('b'));
     bench.enter("lower");
     let added = bench.session.rig.board("lower").unwrap().clone();
-    assert_eq!((added.address, added.port.as_str()), (0x41, "bench-bus"));
+    assert_eq!((added.address, added.port.as_str()), (Some(0x41), "bench-bus"));
     bench.pass(30);
     assert!(bench.frame(160, 47).contains("lower started"), "{}", bench.frame(160, 47));
     assert!(bench.frame(160, 47).contains("A5□ A4□ A3□ A2□ A1□ A0■"));

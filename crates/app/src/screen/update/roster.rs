@@ -71,13 +71,8 @@ pub fn remove(desk: &mut Desk) {
 pub fn swap(desk: &mut Desk) {
     let Some((name, _, _)) = picked(desk) else { return };
     let servos = &desk.session.rig.servos;
-    let Some(other) = servos
-        .iter()
-        .cycle()
-        .skip(desk.model.servo + 1)
-        .find(|s| s.name != name)
-        .filter(|_| servos.len() > 1)
-    else {
+    let (before, behind) = servos.split_at(desk.model.servo.min(servos.len()));
+    let Some(other) = behind.iter().skip(1).chain(before).next() else {
         return desk.refuse("there is no other servo to swap with; M moves this one");
     };
     let fields = vec![Field::new("with", other.name.clone(), "the servo that is on its channel")];

@@ -11,23 +11,28 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
 use wasvolta_sim::faults::{Kind, Struck};
 
-/// Channels of a board.
-const CHANNELS: u8 = 16;
-
 /// ← and →: the board beside.
 pub fn board(desk: &mut Desk, by: isize) {
     let boards = desk.session.rig.boards.len();
-    desk.model.plug.0 = moved(desk.model.plug.0, by, boards);
+    let board = moved(desk.model.plug.0, by, boards);
+    let channels = desk.model.scene(desk.session).channels(board);
+    let channel = desk.model.plug.1;
+    // The same channel there, or the nearest that it has.
+    let nearest = channels.iter().min_by_key(|c| c.abs_diff(channel)).copied();
+    desk.model.plug = (board, nearest.unwrap_or(0));
     pick_what_is_there(desk);
 }
 
 /// ↑ and ↓: the channel above or below; behind a board's last comes the next one's first.
 pub fn channel(desk: &mut Desk, by: isize) {
-    let (board, channel) = desk.model.plug;
-    let all = desk.session.rig.boards.len() * usize::from(CHANNELS);
-    let place = moved(board * usize::from(CHANNELS) + usize::from(channel), by, all);
-    desk.model.plug =
-        (place / usize::from(CHANNELS), u8::try_from(place % usize::from(CHANNELS)).unwrap_or(0));
+    let scene = desk.model.scene(desk.session);
+    let boards = 0..scene.rig.boards.len();
+    let all: Vec<(usize, u8)> =
+        boards.flat_map(|n| scene.channels(n).into_iter().map(move |channel| (n, channel))).collect();
+    let here = all.iter().position(|place| *place == desk.model.plug).unwrap_or(0);
+    if let Some(place) = all.get(moved(here, by, all.len())) {
+        desk.model.plug = *place;
+    }
     pick_what_is_there(desk);
 }
 
@@ -161,7 +166,8 @@ pub fn look_around(desk: &mut Desk) {
 /// Asks what is to be wrong with the simulated bench.
 pub fn fault(desk: &mut Desk) {
     let scene = desk.model.scene(desk.session);
-    let place = scene.picked().map(|p| format!("absent@{:#04x}", p.board.address)).unwrap_or_default();
+    let place = scene.picked().and_then(|p| p.board.address);
+    let place = place.map_or_else(|| "absent".to_owned(), |address| format!("absent@{address:#04x}"));
     let fields = vec![Field::new("fault", place, "KIND, KIND@0x40 or KIND@0x40:3; the same again ends it")];
     desk.model.dialog = Some(Dialog::Form(Form::new(Task::Fault, fields)));
 }

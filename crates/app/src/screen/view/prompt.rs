@@ -54,10 +54,9 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
         }
         Task::NameWiggled(_) => "which moved?",
         Task::AddBoard => "add board",
-        Task::RenameBoard(_) => "rename",
         Task::Fault => "fault",
         Task::AddServo => "add servo",
-        Task::RenameServo(_) => "rename",
+        Task::RenameServo(_) | Task::RenameBoard(_) => "rename",
         Task::MoveServo(_) => "move",
         Task::NewRig => "new rig",
     };

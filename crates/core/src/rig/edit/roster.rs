@@ -153,7 +153,7 @@ pub fn add_board(rig: &Rig, name: &str, port: &str, address: u8) -> Edited {
             name: name.to_owned(),
             port: port.to_owned(),
             chip: Chip::PwmExpander,
-            address,
+            address: Some(address),
             frame_hz: fifty(),
             oscillator_hz: nominal(),
             rail,
@@ -202,8 +202,16 @@ pub fn first_bus(rig: &Rig) -> &str {
 
 /// The first address on a port that no board has and a board may have without a warning.
 pub fn free_address(rig: &Rig, port: &str) -> Option<u8> {
-    let taken = |address: u8| rig.boards.iter().any(|b| b.port == port && b.address == address);
+    let taken = |address: u8| rig.boards.iter().any(|b| b.port == port && b.address == Some(address));
     (0x40..super::super::worry::RESERVED_FROM).find(|address| *address != 0x70 && !taken(*address))
+}
+
+/// The first channel worth proposing: a microcontroller's first pins are its own serial line.
+const fn first_channel(chip: Chip) -> u8 {
+    match chip {
+        Chip::PwmExpander | Chip::LinuxPwm => 0,
+        Chip::Firmata => 2,
+    }
 }
 
 /// The first channel that nothing is on: board and channel.
@@ -211,7 +219,7 @@ pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
     let taken =
         |board: &str, channel: u8| rig.servos.iter().any(|s| s.board == board && s.channel == channel);
     rig.boards.iter().find_map(|board| {
-        let free = (0..16).find(|channel| !taken(&board.name, *channel))?;
+        let free = (first_channel(board.chip)..board.chip.channels()).find(|c| !taken(&board.name, *c))?;
         Some((board.name.as_str(), free))
     })
 }
@@ -293,7 +301,7 @@ mod tests {
         let port = rig().ports[0].name.clone();
         assert_eq!(free_address(&rig(), &port), Some(0x41));
         let more = add_board(&rig(), &free_board_name(&rig()), &port, 0x41).unwrap();
-        assert!(problems(&more).is_empty() && more.board("board").unwrap().address == 0x41);
+        assert!(problems(&more).is_empty() && more.board("board").unwrap().address == Some(0x41));
         assert_eq!(free_board_name(&more), "board-2");
         assert!(add_board(&more, "third", &port, 0x41).unwrap_err().to_string().contains("0x41"));
         assert!(add_board(&more, "third", &port, 0x70).unwrap_err().to_string().contains("all-call"));

@@ -4,7 +4,7 @@ use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::Board;
+use wasvolta_core::rig::{Board, Chip};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
 use wasvolta_port::expander::Phase;
@@ -37,10 +37,18 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, place: usize) {
     let state = state.map(|(_, state)| *state).unwrap_or_default();
     let here = scene.model.plug.0 == place;
     head(pen, board, &state, here);
-    jumpers(pen, board.address);
-    for channel in 0..CHANNELS {
-        let number = u8::try_from(channel).unwrap_or(0);
-        row(&mut pen.part(0, 2 + channel, u16::MAX, 1), scene, board, number, here);
+    match board.address {
+        Some(address) => jumpers(pen, address),
+        None => {
+            pen.put(0, 1, &format!("{} on {}", board.chip.word(), board.port), theme::text(theme::QUIET));
+        }
+    }
+    let channels = scene.channels(place);
+    let picked = channels.iter().position(|c| here && *c == scene.model.plug.1).unwrap_or(0);
+    let shown = usize::from(CHANNELS);
+    let first = (picked + 1).saturating_sub(shown).min(channels.len().saturating_sub(shown));
+    for (y, channel) in (2..ROWS).zip(channels.into_iter().skip(first)) {
+        row(&mut pen.part(0, y, u16::MAX, 1), scene, board, channel, here);
     }
 }
 
@@ -48,7 +56,8 @@ fn head(pen: &mut Pen<'_>, board: &Board, state: &BoardState, here: bool) {
     let wide = pen.width();
     let name = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     let x = pen.put(0, 0, &board.name, name);
-    pen.put(x + 1, 0, &format!("{:#04x}", board.address), theme::text(theme::QUIET));
+    let place = board.address.map_or_else(String::new, |address| format!("{address:#04x}"));
+    pen.put(x + 1, 0, &place, theme::text(theme::QUIET));
     let (word, color) = match (state.trouble, state.phase) {
         (Some(trouble), _) => (trouble_word(trouble.fault), theme::FAULT),
         (None, Phase::Started) => ("● started", theme::INK),
@@ -66,6 +75,8 @@ const fn trouble_word(fault: Fault) -> &'static str {
         Fault::Busy => "✗ in use",
         Fault::Denied => "✗ barred",
         Fault::Transfer => "✗ fails",
+        Fault::Silent => "✗ silent",
+        Fault::Foreign => "✗ foreign",
     }
 }
 
@@ -128,10 +139,12 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     } else {
         format!("{} keep their pulse as told, the rest is released", stays.join(", "))
     };
-    let words = format!(
-        "What stays on {}: at quit, {quit}. After a crash of the machine or a pulled cable its last pulses go on until \
-         its supply is off.",
-        board.name
-    );
+    let crash = match board.chip {
+        Chip::PwmExpander => "its last pulses go on until its supply is off",
+        Chip::Firmata => "its last pulses go on until it is reset, as it is when its line is opened again",
+        Chip::LinuxPwm => "the kernel goes on with the last pulses until the machine is off",
+    };
+    let words =
+        format!("What stays on {}: at quit, {quit}. After a crash or a pulled cable {crash}.", board.name);
     pen.paragraph(0, 0, &words, theme::text(theme::QUIET))
 }

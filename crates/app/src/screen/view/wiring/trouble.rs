@@ -49,13 +49,7 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
         if let Some(trouble) = state.trouble {
             all.push((
                 true,
-                format!(
-                    "{} at {:#04x}: {}; {}",
-                    board.name,
-                    board.address,
-                    trouble.fault,
-                    trouble.fault.help()
-                ),
+                format!("{} {}: {}; {}", board.name, board.at(), trouble.fault, trouble.fault.help()),
             ));
         }
         if let Some((at, lapse)) = state.lapse

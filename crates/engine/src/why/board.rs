@@ -1,0 +1,183 @@
+//! The links of the board itself, by its kind.
+
+use super::{Came, Facts, Judge, RECENT, failed, proven};
+use wasvolta_port::Fault;
+use wasvolta_port::board::{Evidence, Found, Lapse};
+use wasvolta_port::expander::Seen;
+use wasvolta_port::firmata::Firmware;
+use wasvolta_wire::expander::mode2;
+
+/// An expander: is it there, is it one, does it run as it was told?
+pub(super) const EXPANDER: [(&str, Judge); 5] = [
+    ("address", address),
+    ("chip", chip),
+    ("awake", awake),
+    ("frame rate", frame_rate),
+    ("registers", registers),
+];
+
+/// A microcontroller: does it speak, what, and can that pin drive a servo?
+pub(super) const FIRMATA: [(&str, Judge); 3] = [("answer", answer), ("firmware", firmware), ("pin", pin)];
+
+/// A chip of the kernel: has it that channel?
+pub(super) const PWM: [(&str, Judge); 2] = [("chip", kernel_chip), ("channel", kernel_channel)];
+
+fn seen<'a>(facts: &Facts<'a>) -> Option<&'a Seen> {
+    facts.evidence?.registers()
+}
+
+fn address(facts: &Facts) -> Came {
+    let at = facts.board.at();
+    match facts.trouble {
+        Some(fault @ Fault::Transfer) => failed(format!("transfers {at} fail on the way"), fault.help()),
+        Some(fault) => failed(format!("nothing answers {at}"), fault.help()),
+        None if facts.evidence.is_none() => failed(
+            format!("nothing has been heard {at} yet"),
+            "wait a moment; when it stays so, scan the bus",
+        ),
+        None => proven(format!("it answers {at}")),
+    }
+}
+
+fn chip(facts: &Facts) -> Came {
+    let unfamiliar = seen(facts).is_some_and(|seen| !seen.is_familiar());
+    match facts.asks {
+        Some(Found::Pulsing { .. }) => failed(
+            "it was found sending pulses already, and you have not said what to do with them",
+            "answer in the next line: keep them, or release them",
+        ),
+        _ if unfamiliar => failed(
+            format!("what answers {} is not a PWM expander as it left the factory", facts.board.at()),
+            "check the address jumpers: another device may sit there",
+        ),
+        _ => proven("a PWM expander"),
+    }
+}
+
+/// The words of a lapse, if one of a kind was seen lately.
+fn lately(facts: &Facts, is_it: impl Fn(Lapse) -> bool) -> Option<String> {
+    let (ago, lapse) = facts.lapse.filter(|(ago, lapse)| *ago <= RECENT && is_it(*lapse))?;
+    Some(format!("{:.0} s ago it {}", ago.as_secs_f64(), lapse.words()))
+}
+
+fn awake(facts: &Facts) -> Came {
+    let told_by_nobody = facts.run.is_none();
+    if let Some(words) = lately(facts, |lapse| lapse == Lapse::Asleep) {
+        return failed(words, "find the other program that drives this bus, and close it");
+    }
+    if let Some(words) = lately(facts, |lapse| lapse == Lapse::Reset) {
+        return failed(
+            words,
+            "give the board a supply of its own, not shared with the servos; check its plug",
+        );
+    }
+    match seen(facts) {
+        Some(seen) if seen.is_awake() => proven("its oscillator runs"),
+        _ if told_by_nobody => failed(
+            "it sleeps, as after power-on: no program has started it",
+            "open the rig, and engage the servo",
+        ),
+        _ => failed(
+            "it sleeps",
+            "it is started again by itself; when it stays so, something else puts it to sleep",
+        ),
+    }
+}
+
+fn frame_rate(facts: &Facts) -> Came {
+    if let Some(words) = lately(facts, |lapse| lapse == Lapse::OtherRate) {
+        return failed(words, "find the other program that drives this bus, and close it");
+    }
+    let wanted = facts.board.prescale();
+    match seen(facts) {
+        Some(seen) if seen.prescale != wanted => failed(
+            format!(
+                "its divider is {}, for {:.0} Hz it must be {wanted}",
+                seen.prescale,
+                facts.board.frame_hz.get()
+            ),
+            "open the rig: it is set at the start; or another program has set it",
+        ),
+        _ => proven(format!("{:.2} Hz", facts.board.clock().rate().get())),
+    }
+}
+
+fn registers(facts: &Facts) -> Came {
+    let foreign = |lapse| matches!(lapse, Lapse::Overwritten | Lapse::OtherOutputs);
+    if let Some(words) = lately(facts, foreign) {
+        return failed(words, "find the other program that drives this bus, and close it");
+    }
+    let inverted = seen(facts).is_some_and(|seen| seen.modes[1] & mode2::INVRT != 0);
+    if inverted {
+        return failed("its outputs are inverted", "open the rig: they are set at the start");
+    }
+    proven("they hold what was told")
+}
+
+fn said(facts: &Facts) -> Option<Firmware> {
+    match facts.evidence? {
+        Evidence::Firmata(firmware) => Some(*firmware),
+        _ => None,
+    }
+}
+
+fn answer(facts: &Facts) -> Came {
+    match facts.trouble {
+        Some(Fault::Foreign) => proven("it speaks"),
+        Some(fault) => failed("it says nothing on its line", fault.help()),
+        None => match lately(facts, |lapse| lapse == Lapse::Reset) {
+            Some(words) => failed(words, "give the board a supply of its own, not shared with the servos"),
+            None if said(facts).is_none() => failed(
+                "it has not said yet who it is",
+                "opening the line may have reset it: wait three seconds",
+            ),
+            None => proven("it answers"),
+        },
+    }
+}
+
+fn firmware(facts: &Facts) -> Came {
+    match (facts.trouble, said(facts)) {
+        (Some(fault @ Fault::Foreign), _) => failed("it speaks something else than Firmata 2", fault.help()),
+        (_, Some(Firmware { version: (major, minor), pins, .. })) => {
+            proven(format!("Firmata {major}.{minor}, {pins} pins"))
+        }
+        _ => proven("Firmata"),
+    }
+}
+
+fn pin(facts: &Facts) -> Came {
+    let pin = facts.servo.channel;
+    if said(facts).is_some_and(|firmware| firmware.can_drive(usize::from(pin))) {
+        return proven(format!("pin {pin} can drive a servo; its fineness is 1 µs"));
+    }
+    failed(
+        format!("pin {pin} of this board cannot drive a servo"),
+        "plug it on another pin, and move it there with M",
+    )
+}
+
+fn kernel_chip(facts: &Facts) -> Came {
+    match facts.trouble {
+        Some(fault) => failed(format!("the kernel refuses: {fault}"), fault.help()),
+        None => match facts.evidence {
+            Some(Evidence::Pwm(chip)) => {
+                proven(format!("{} channels; what it really does cannot be read", chip.channels))
+            }
+            _ => failed("the kernel has not said yet what it can", "wait a moment"),
+        },
+    }
+}
+
+fn kernel_channel(facts: &Facts) -> Came {
+    let channel = facts.servo.channel;
+    match facts.evidence {
+        Some(Evidence::Pwm(chip)) if usize::from(channel) < chip.channels => {
+            proven(format!("channel {channel}"))
+        }
+        _ => failed(
+            format!("the chip has no channel {channel}"),
+            "plug it elsewhere, and move it there with M",
+        ),
+    }
+}

@@ -1,0 +1,365 @@
+//! The driver of one microcontroller board that speaks Firmata: handshake, servo pins, and what it does when the
+//! board restarts or falls silent.
+//!
+//! The board is never the guard: its own limits are set as wide as it takes them. Opening the line may have reset
+//! it, so it is given the time to say who it is before it is asked.
+
+use crate::board::{self, CHANNELS, Decision, Driver, Evidence, Lapse, Noted, Pace, Phase, Stay, Wanted};
+use crate::i2c::{BusError, Fault};
+use crate::serial::{Got, Stream};
+use std::time::Duration;
+use wasvolta_wire::firmata::{BAUD, Decoder, FromBoard, ToBoard, mode};
+
+/// A servo's frame there: the firmware's, and not to be changed.
+pub const FRAME: Duration = Duration::from_millis(20);
+/// A board that was reset by the opening of its line speaks by then.
+const RESET_TAKES: Duration = Duration::from_secs(3);
+/// An answer takes no longer than this.
+const ANSWER: Duration = Duration::from_secs(2);
+/// A board that has nothing to say is asked for its version now and then.
+const ASK_EVERY: Duration = Duration::from_secs(1);
+/// While it is being got to know, the line is read this often.
+const LISTEN: Duration = Duration::from_millis(10);
+/// The widest limits that the firmware takes: eight signed bits of 4 µs around its own.
+const LEAST: u16 = 544;
+const GREATEST: u16 = 2912;
+/// Bits of a byte on the line.
+const BITS_A_BYTE: u32 = 10;
+/// The version of the protocol that is spoken here.
+const MAJOR: u8 = 2;
+
+/// What a board of this kind is to be: everything else is the firmware's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Settings;
+
+/// What a board has said of itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Firmware {
+    /// The protocol's version.
+    pub version: (u8, u8),
+    /// Pins that can drive a servo, a bit a pin.
+    pub servo_pins: u128,
+    /// Its pins.
+    pub pins: usize,
+}
+
+impl Firmware {
+    /// Whether a pin can drive a servo.
+    pub const fn can_drive(&self, pin: usize) -> bool {
+        pin < 128 && self.servo_pins >> pin & 1 == 1
+    }
+}
+
+/// How far the handshake is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Step {
+    /// Nothing was done yet.
+    Begin,
+    /// It is given the time to speak first.
+    Listening { since: Duration },
+    /// It was asked for its version.
+    Asked { since: Duration },
+    /// It was asked what its pins can do.
+    Learning { since: Duration },
+    /// It does as it is told.
+    Up,
+}
+
+/// See the module.
+#[derive(Debug)]
+pub struct Firmata {
+    step: Step,
+    decoder: Decoder,
+    firmware: Option<Firmware>,
+    version: Option<(u8, u8)>,
+    learned: bool,
+    /// A question for the version is open since then.
+    asked_at: Option<Duration>,
+    heard_at: Duration,
+    restarted: bool,
+    sent: Wanted,
+    pace: Pace,
+    /// What was written has left the line by then.
+    free_at: Duration,
+    out: Vec<u8>,
+    was_up: bool,
+}
+
+impl Default for Firmata {
+    fn default() -> Self {
+        Self {
+            step: Step::Begin,
+            decoder: Decoder::default(),
+            firmware: None,
+            version: None,
+            learned: false,
+            asked_at: None,
+            heard_at: Duration::ZERO,
+            restarted: false,
+            sent: [None; CHANNELS],
+            pace: Pace::default(),
+            free_at: Duration::ZERO,
+            out: Vec::with_capacity(512),
+            was_up: false,
+        }
+    }
+}
+
+fn failed(doing: &'static str, fault: Fault) -> BusError {
+    BusError { doing, device: "the board on this line".to_owned(), fault }
+}
+
+impl Firmata {
+    /// Takes in everything that the board has said.
+    fn listen(&mut self, line: &mut dyn Stream, now: Duration) -> Result<(), BusError> {
+        let mut bytes = [0; 256];
+        loop {
+            match line.read(&mut bytes) {
+                Got::Bytes(count) => {
+                    self.heard_at = now;
+                    for &byte in bytes.get(..count).unwrap_or_default() {
+                        self.hear(byte);
+                    }
+                }
+                Got::Nothing => return Ok(()),
+                Got::Gone => return Err(failed("hear", Fault::NoBus)),
+            }
+        }
+    }
+
+    fn hear(&mut self, byte: u8) {
+        let Some(frame) = self.decoder.from_board(byte) else { return };
+        match FromBoard::parse(&frame) {
+            Some(FromBoard::Version { major, minor }) => {
+                self.version = Some((major, minor));
+                // A version that nobody asked for: it has just started.
+                self.restarted |= self.step == Step::Up && self.asked_at.is_none();
+                self.asked_at = None;
+            }
+            Some(FromBoard::Capabilities(can)) => {
+                let (mut servo_pins, mut pins) = (0, 0);
+                for can in can.can(mode::SERVO).take(CHANNELS) {
+                    servo_pins |= u128::from(can) << pins;
+                    pins += 1;
+                }
+                let version = self.version.unwrap_or_default();
+                self.firmware = Some(Firmware { version, servo_pins, pins });
+                self.learned = true;
+            }
+            _ => {}
+        }
+    }
+
+    /// Writes what was put together, as one.
+    fn write(&mut self, line: &mut dyn Stream, now: Duration) -> Result<(), BusError> {
+        if self.out.is_empty() {
+            return Ok(());
+        }
+        let bits = u32::try_from(self.out.len()).unwrap_or(u32::MAX).saturating_mul(BITS_A_BYTE);
+        self.free_at = self.free_at.max(now) + Duration::from_secs(1) / BAUD * bits;
+        let done = line.write(&self.out);
+        self.out.clear();
+        done.map_err(|fault| failed("tell", fault))
+    }
+
+    fn say(&mut self, message: ToBoard) {
+        self.out.extend_from_slice(message.emit().as_slice());
+    }
+
+    fn learn(&mut self, line: &mut dyn Stream, now: Duration) -> Result<(), BusError> {
+        if self.version.is_some_and(|(major, _)| major != MAJOR) {
+            return Err(failed("understand", Fault::Foreign));
+        }
+        self.learned = false;
+        self.step = Step::Learning { since: now };
+        self.say(ToBoard::AskCapabilities);
+        self.say(ToBoard::AskAnalogMapping);
+        self.write(line, now)
+    }
+
+    /// The pins that can drive a servo, of those that are wanted to.
+    fn possible(&self, wanted: &Wanted) -> Wanted {
+        let can = self.firmware.unwrap_or_default();
+        let mut possible = *wanted;
+        for (pin, wanted) in possible.iter_mut().enumerate() {
+            *wanted = wanted.filter(|_| can.can_drive(pin));
+        }
+        possible
+    }
+
+    fn send(&mut self, line: &mut dyn Stream, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
+        let wanted = self.possible(wanted);
+        if self.sent == wanted || now < self.free_at {
+            return Ok(());
+        }
+        let next = self.pace.allowed((now, FRAME), &self.sent, &wanted);
+        for (pin, (is, was)) in (0u8..).zip(next.iter().zip(self.sent)) {
+            match (was, *is) {
+                (None, Some(value)) => {
+                    // Becoming a servo starts the pulses at once, so the value goes in the same write.
+                    self.say(ToBoard::ServoConfig { pin, least: LEAST, greatest: GREATEST });
+                    self.say(ToBoard::Value { pin, value });
+                }
+                (Some(was), Some(value)) if was != value => self.say(ToBoard::Value { pin, value }),
+                (Some(_), None) => self.let_go(pin),
+                _ => {}
+            }
+        }
+        if self.out.is_empty() {
+            return Ok(());
+        }
+        // What may have got a pulse must be released in the end, also when the write fails.
+        for (sent, next) in self.sent.iter_mut().zip(next) {
+            *sent = next.or(*sent);
+        }
+        self.write(line, now)?;
+        self.sent = next;
+        self.pace.written(now);
+        Ok(())
+    }
+
+    fn let_go(&mut self, pin: u8) {
+        self.say(ToBoard::PinMode { pin, mode: mode::OUTPUT });
+        self.say(ToBoard::PinValue { pin, high: false });
+    }
+
+    /// What was waited for too long.
+    fn overdue(&self, now: Duration) -> Option<BusError> {
+        let late = |since: Duration, limit: Duration| now.saturating_sub(since) >= limit;
+        match self.step {
+            Step::Asked { since } if late(since, ANSWER) => Some(failed("hear", Fault::Silent)),
+            Step::Learning { since } if late(since, ANSWER) => {
+                Some(failed("learn the pins of", Fault::Silent))
+            }
+            Step::Up if self.asked_at.is_some_and(|at| late(at, ANSWER)) => {
+                Some(failed("hear", Fault::Silent))
+            }
+            _ => None,
+        }
+    }
+
+    /// Goes on with the handshake; whether the board does as it is told.
+    fn get_to_know(&mut self, line: &mut dyn Stream, now: Duration) -> Result<Noted, BusError> {
+        match self.step {
+            Step::Begin => {
+                self.version = None;
+                self.step = Step::Listening { since: now };
+            }
+            Step::Listening { .. } | Step::Asked { .. } if self.version.is_some() => self.learn(line, now)?,
+            Step::Listening { since } if now.saturating_sub(since) >= RESET_TAKES => {
+                self.step = Step::Asked { since: now };
+                self.say(ToBoard::AskVersion);
+                self.say(ToBoard::AskFirmware);
+                self.write(line, now)?;
+            }
+            Step::Learning { .. } if self.learned => {
+                self.step = Step::Up;
+                self.sent = [None; CHANNELS];
+                (self.asked_at, self.heard_at, self.restarted) = (None, now, false);
+                self.was_up = true;
+                return Ok(Noted::Started);
+            }
+            _ => {}
+        }
+        Ok(Noted::Nothing)
+    }
+}
+
+impl Driver for Firmata {
+    type Way = Box<dyn Stream>;
+
+    fn of(settings: &board::Settings) -> Option<Self> {
+        matches!(settings, board::Settings::Firmata(_)).then(Self::default)
+    }
+
+    fn is_for(&self, settings: &board::Settings) -> bool {
+        matches!(settings, board::Settings::Firmata(_))
+    }
+
+    fn configure(&mut self, _settings: &board::Settings) {}
+
+    fn phase(&self) -> Phase {
+        if self.step == Step::Up { Phase::Started } else { Phase::Down }
+    }
+
+    fn sent(&self) -> Wanted {
+        self.sent
+    }
+
+    fn evidence(&self) -> Option<Evidence> {
+        self.firmware.map(Evidence::Firmata)
+    }
+
+    fn lost(&mut self) {
+        self.step = Step::Begin;
+        self.decoder.restart();
+        (self.asked_at, self.restarted) = (None, false);
+        self.out.clear();
+    }
+
+    fn decide(&mut self, _: Decision, _: &mut Box<dyn Stream>, _: &dyn Fn(Duration)) -> Result<(), BusError> {
+        Ok(())
+    }
+
+    fn service(
+        &mut self,
+        line: &mut Box<dyn Stream>,
+        now: Duration,
+        wanted: &Wanted,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<Noted, BusError> {
+        let line = &mut **line;
+        self.listen(line, now)?;
+        if let Some(overdue) = self.overdue(now) {
+            return Err(overdue);
+        }
+        if self.step != Step::Up {
+            return self.get_to_know(line, now);
+        }
+        if self.restarted {
+            self.restarted = false;
+            self.sent = [None; CHANNELS];
+            self.learn(line, now)?;
+            return Ok(Noted::Lapsed(Lapse::Reset));
+        }
+        if self.asked_at.is_none() && now.saturating_sub(self.heard_at) >= ASK_EVERY {
+            self.asked_at = Some(now);
+            self.say(ToBoard::AskVersion);
+            self.write(line, now)?;
+        }
+        self.send(line, now, wanted)?;
+        Ok(Noted::Nothing)
+    }
+
+    fn due(&self, now: Duration, wanted: &Wanted) -> Option<Duration> {
+        if self.step != Step::Up || self.asked_at.is_some() {
+            return Some(now + LISTEN);
+        }
+        let due = self.pace.due(FRAME, &self.sent, &self.possible(wanted));
+        due.map(|due| due.max(self.free_at))
+    }
+
+    fn release(
+        &mut self,
+        line: &mut Box<dyn Stream>,
+        stay: &Stay,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        let line = &mut **line;
+        self.out.clear();
+        for (pin, stay) in (0u8..).zip(stay) {
+            let sent = self.sent.get(usize::from(pin)).copied().flatten();
+            if sent.is_some() && !stay {
+                self.let_go(pin);
+            }
+        }
+        let done = line.write(&self.out);
+        self.out.clear();
+        done.map_err(|fault| failed("release the servos of", fault))?;
+        line.flush();
+        for (sent, stay) in self.sent.iter_mut().zip(stay) {
+            *sent = sent.filter(|_| *stay);
+        }
+        Ok(())
+    }
+}

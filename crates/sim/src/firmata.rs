@@ -1,0 +1,332 @@
+//! A simulated microcontroller that speaks Firmata: pins with servos on them, a start that takes its time, and the
+//! habits of common firmware.
+//!
+//! In process it is a line to read from and write to; on a pty it is a path that any program can open.
+
+use crate::faults::{Faults, Kind, Struck};
+use crate::servo::SimServo;
+use crate::truth::ServoTruth;
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use wasvolta_port::serial::{Got, Stream};
+use wasvolta_port::{BusError, Clock, Fault};
+use wasvolta_wire::firmata::{Capabilities, Decoder, FromBoard, ToBoard, mode};
+
+/// Pins of the board: the first two are its serial line, the last six analog inputs too.
+const PINS: usize = 20;
+const FIRST_ANALOG: usize = 14;
+/// Pins with a pulse-width output.
+const PWM_PINS: [usize; 6] = [3, 5, 6, 9, 10, 11];
+/// After a reset it says nothing for so long.
+const BOOTS: Duration = Duration::from_millis(400);
+/// The supply dips this often, where it does.
+const RESETS: Duration = Duration::from_secs(3);
+const STEP: Duration = Duration::from_millis(1);
+const LONGEST_CATCH_UP: Duration = Duration::from_secs(20);
+/// What the firmware's own limits are kept around, and in which steps.
+const LEAST: i32 = 544;
+const GREATEST: i32 = 2400;
+const LIMIT_STEP: i32 = 4;
+
+/// One pin as the firmware keeps it.
+#[derive(Debug, Clone, Copy)]
+struct Pin {
+    mode: u8,
+    value: u16,
+    /// The limits of its servo, as far as eight signed bits hold them.
+    limits: (i32, i32),
+}
+
+const FRESH: Pin = Pin { mode: mode::OUTPUT, value: 1500, limits: (LEAST, GREATEST) };
+
+struct Inner {
+    pins: [Pin; PINS],
+    servos: Vec<(usize, SimServo)>,
+    decoder: Decoder,
+    out: VecDeque<u8>,
+    /// It speaks from then on; none once it has.
+    boots_at: Option<Duration>,
+    at: Duration,
+    heard: Vec<u8>,
+    seed: u64,
+    was_gone: bool,
+}
+
+/// A handle to a board; all handles are the same one.
+#[derive(Clone)]
+pub struct FirmataBoard {
+    inner: Arc<Mutex<Inner>>,
+    clock: Arc<dyn Clock>,
+    faults: Arc<Faults>,
+}
+
+/// A board is not on a bus: what strikes one address does not strike it.
+const NO_ADDRESS: u8 = 0;
+
+impl FirmataBoard {
+    /// A board that has not been switched on yet.
+    pub fn new(seed: u64, clock: Arc<dyn Clock>, faults: Arc<Faults>) -> Self {
+        let inner = Inner {
+            pins: [FRESH; PINS],
+            servos: Vec::new(),
+            decoder: Decoder::default(),
+            out: VecDeque::new(),
+            boots_at: None,
+            at: clock.now(),
+            heard: Vec::new(),
+            seed,
+            was_gone: false,
+        };
+        Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
+    }
+
+    /// Makes sure that a servo hangs on a pin; what is there already stays.
+    pub fn ensure(&self, pin: u8, truth: Option<ServoTruth>) {
+        let mut inner = self.lock();
+        let place = usize::from(pin);
+        if !inner.servos.iter().any(|(n, _)| *n == place) {
+            let truth = truth.unwrap_or_else(|| ServoTruth::drawn(inner.seed ^ 0x0F1A, pin));
+            inner.servos.push((place, SimServo::new(truth)));
+        }
+    }
+
+    /// Opens its line, which resets it as it does many boards.
+    ///
+    /// # Errors
+    /// When a fault keeps it from being opened.
+    pub fn open(&self) -> Result<FirmataLine, BusError> {
+        let barred = self.faults.on().into_iter().find_map(|fault| match fault.kind {
+            Kind::NoBus | Kind::Absent | Kind::Pulled if fault.strikes(fault.kind, NO_ADDRESS) => {
+                Some(Fault::NoBus)
+            }
+            Kind::Denied => Some(Fault::Denied),
+            Kind::Held => Some(Fault::Busy),
+            _ => None,
+        });
+        if let Some(fault) = barred {
+            return Err(BusError { doing: "open", device: "the simulated line".to_owned(), fault });
+        }
+        self.reset();
+        Ok(FirmataLine(self.clone()))
+    }
+
+    /// Starts it anew: its servos go limp, and it says who it is once it is up.
+    pub fn reset(&self) {
+        let now = self.clock.now();
+        self.lock().reset(now);
+    }
+
+    /// The pulse a pin gives now, in µs.
+    pub fn pulse_us(&self, pin: u8) -> Option<u16> {
+        self.caught_up().pulse(usize::from(pin))
+    }
+
+    /// The horn on a pin, and whether the servo buzzes.
+    pub fn horn(&self, pin: u8) -> Option<(f64, bool)> {
+        let inner = self.caught_up();
+        let (_, servo) = inner.servos.iter().find(|(n, _)| *n == usize::from(pin))?;
+        Some((servo.horn(), servo.buzzes()))
+    }
+
+    /// Every byte that came to it.
+    pub fn heard(&self) -> Vec<u8> {
+        self.lock().heard.clone()
+    }
+
+    /// Takes bytes as they come over the line.
+    pub fn take(&self, bytes: &[u8]) {
+        let silent = self.is(Kind::Silent);
+        let mut inner = self.caught_up();
+        inner.heard.extend_from_slice(bytes);
+        // While it starts it hears nothing.
+        if inner.boots_at.is_some() || silent {
+            return;
+        }
+        let version = if self.is(Kind::WrongFirmware) { (1, 0) } else { (2, 7) };
+        for &byte in bytes {
+            inner.take(byte, version);
+        }
+    }
+
+    /// Gives what it has to say, as much as there is room for.
+    pub fn give(&self, into: &mut [u8]) -> usize {
+        let (now, silent) = (self.clock.now(), self.is(Kind::Silent));
+        let version = if self.is(Kind::WrongFirmware) { (1, 0) } else { (2, 7) };
+        let mut inner = self.caught_up();
+        if inner.boots_at.is_some_and(|at| now >= at) {
+            inner.boots_at = None;
+            inner.introduce(version);
+        }
+        if silent {
+            inner.out.clear();
+        }
+        let count = into.len().min(inner.out.len());
+        for place in into.iter_mut().take(count) {
+            *place = inner.out.pop_front().unwrap_or_default();
+        }
+        count
+    }
+
+    fn is(&self, kind: Kind) -> bool {
+        self.faults.on().iter().any(|fault| fault.strikes(kind, NO_ADDRESS))
+    }
+
+    fn is_gone(&self) -> bool {
+        [Kind::NoBus, Kind::Absent, Kind::Pulled].into_iter().any(|kind| self.is(kind))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn caught_up(&self) -> MutexGuard<'_, Inner> {
+        let (now, faults, gone) = (self.clock.now(), self.faults.on(), self.is_gone());
+        let mut inner = self.lock();
+        // Its supply comes through the plug.
+        if gone && !std::mem::replace(&mut inner.was_gone, gone) {
+            inner.reset(now);
+        }
+        inner.was_gone = gone;
+        inner.catch_up(now, &faults);
+        inner
+    }
+}
+
+impl Inner {
+    fn reset(&mut self, now: Duration) {
+        self.pins = [FRESH; PINS];
+        self.decoder.restart();
+        self.out.clear();
+        self.boots_at = Some(now + BOOTS);
+    }
+
+    fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
+        self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
+        while self.at + STEP <= now {
+            self.at += STEP;
+            let dips = faults.iter().any(|fault| fault.strikes(Kind::Resets, NO_ADDRESS));
+            if dips && self.at.as_millis().is_multiple_of(RESETS.as_millis()) {
+                self.reset(self.at);
+            }
+            for n in 0..self.servos.len() {
+                let Some(pin) = self.servos.get(n).map(|(pin, _)| *pin) else { break };
+                let limp = |kind| faults.iter().any(|fault| fault.hits(kind, NO_ADDRESS, pin));
+                let pulse = self.pulse(pin).filter(|_| !limp(Kind::RailDip) && !limp(Kind::PlugOut));
+                if let Some((_, servo)) = self.servos.get_mut(n) {
+                    servo.step(pulse.map(|us| f64::from(us) * 1e-6), STEP.as_secs_f64());
+                }
+            }
+        }
+    }
+
+    /// A servo's pulse, held within what the firmware keeps of its limits.
+    fn pulse(&self, pin: usize) -> Option<u16> {
+        let pin = self.pins.get(pin).filter(|pin| pin.mode == mode::SERVO)?;
+        let asked = i32::from(pin.value);
+        // Small values are degrees to it.
+        let asked = if asked < LEAST { LEAST + asked.min(180) * (GREATEST - LEAST) / 180 } else { asked };
+        u16::try_from(asked.max(pin.limits.0).min(pin.limits.1)).ok()
+    }
+
+    fn introduce(&mut self, (major, minor): (u8, u8)) {
+        self.say(FromBoard::Version { major, minor });
+        self.say(FromBoard::Firmware { major, minor, name: &[b'm', 0, b'a', 0, b'r', 0, b's', 0, b'h', 0] });
+    }
+
+    fn say(&mut self, message: FromBoard<'_>) {
+        let mut bytes = Vec::new();
+        message.emit(&mut bytes);
+        self.out.extend(bytes);
+    }
+
+    fn take(&mut self, byte: u8, version: (u8, u8)) {
+        let Some(message) = self.decoder.to_board(byte).and_then(|frame| ToBoard::parse(&frame)) else {
+            return;
+        };
+        match message {
+            ToBoard::AskVersion => self.say(FromBoard::Version { major: version.0, minor: version.1 }),
+            ToBoard::AskFirmware => {
+                let name = [b'm', 0, b'a', 0, b'r', 0, b's', 0, b'h', 0];
+                self.say(FromBoard::Firmware { major: version.0, minor: version.1, name: &name });
+            }
+            ToBoard::AskCapabilities => {
+                let can: Vec<u8> = (0..PINS).flat_map(capabilities).collect();
+                self.say(FromBoard::Capabilities(Capabilities(&can)));
+            }
+            ToBoard::AskAnalogMapping => {
+                let channel = |pin: usize| pin.checked_sub(FIRST_ANALOG).and_then(|n| u8::try_from(n).ok());
+                let mapping: Vec<u8> = (0..PINS).map(|pin| channel(pin).unwrap_or(0x7F)).collect();
+                self.say(FromBoard::AnalogMapping(&mapping));
+            }
+            ToBoard::PinMode { pin, mode } => self.change(pin, |pin| pin.mode = mode),
+            ToBoard::PinValue { pin, high } => self.change(pin, |pin| {
+                if pin.mode != mode::SERVO {
+                    pin.value = u16::from(high);
+                }
+            }),
+            ToBoard::Value { pin, value } => self.change(pin, |pin| pin.value = value),
+            ToBoard::ServoConfig { pin, least, greatest } => self.change(pin, |pin| {
+                pin.limits = (kept(least, LEAST), kept(greatest, GREATEST));
+                // Becoming a servo starts the pulses at once.
+                pin.mode = mode::SERVO;
+            }),
+            ToBoard::ReportAnalog { .. } | ToBoard::ReportDigital { .. } | ToBoard::Sampling { .. } => {}
+        }
+    }
+
+    fn change(&mut self, pin: u8, change: impl FnOnce(&mut Pin)) {
+        if let Some(pin) = self.pins.get_mut(usize::from(pin)) {
+            change(pin);
+        }
+    }
+}
+
+/// A limit as the firmware keeps it: its distance from the usual one in steps, in eight signed bits that wrap.
+fn kept(limit: u16, usual: i32) -> i32 {
+    let steps = (usual - i32::from(limit)) / LIMIT_STEP;
+    let [low, ..] = steps.to_le_bytes();
+    usual - i32::from(i8::from_le_bytes([low])) * LIMIT_STEP
+}
+
+/// What a pin can be, each with its resolution in bits, and the end of the pin.
+fn capabilities(pin: usize) -> Vec<u8> {
+    let mut can = Vec::new();
+    if pin >= 2 {
+        can.extend([mode::INPUT, 1, mode::PULL_UP, 1, mode::OUTPUT, 1]);
+        if pin >= FIRST_ANALOG {
+            can.extend([mode::ANALOG, 10]);
+        }
+        if PWM_PINS.contains(&pin) {
+            can.extend([mode::PWM, 8]);
+        }
+        can.extend([mode::SERVO, 14]);
+    }
+    can.push(0x7F);
+    can
+}
+
+/// An open line to a board.
+pub struct FirmataLine(FirmataBoard);
+
+impl Stream for FirmataLine {
+    fn read(&mut self, into: &mut [u8]) -> Got {
+        if self.0.is_gone() {
+            return Got::Gone;
+        }
+        match self.0.give(into) {
+            0 => Got::Nothing,
+            count => Got::Bytes(count),
+        }
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> Result<(), Fault> {
+        if self.0.is_gone() {
+            return Err(Fault::NoBus);
+        }
+        self.0.take(bytes);
+        Ok(())
+    }
+
+    fn flush(&mut self) {}
+}

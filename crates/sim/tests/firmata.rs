@@ -1,0 +1,228 @@
+//! The Firmata driver and the simulated microcontroller: a dialogue byte for byte, what it does when the board
+//! restarts, is silent or foreign, and that the board is never the guard.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::sync::Arc;
+use std::time::Duration;
+use wasvolta_port::board::{CHANNELS, Driver, Lapse, Noted, Phase, Settings, Stay, Wanted};
+use wasvolta_port::firmata::{self, Firmata};
+use wasvolta_port::serial::Stream;
+use wasvolta_port::{BusError, Clock, Fault};
+use wasvolta_sim::faults::{Faults, Kind};
+use wasvolta_sim::firmata::FirmataBoard;
+use wasvolta_sim::{Bench, ManualClock, Truth};
+
+const STEP: Duration = Duration::from_millis(10);
+
+struct Rig {
+    clock: Arc<ManualClock>,
+    bench: Bench,
+    board: FirmataBoard,
+    line: Box<dyn Stream>,
+    driver: Firmata,
+}
+
+impl Rig {
+    fn new() -> Self {
+        let clock = Arc::new(ManualClock::default());
+        let bench = Bench::new(&Truth::default(), 1, clock.clone());
+        let board = bench.firmata("reeds");
+        for pin in [9, 3, 15] {
+            board.ensure(pin, None);
+        }
+        let line: Box<dyn Stream> = Box::new(board.open().unwrap());
+        Self {
+            clock,
+            bench,
+            board,
+            line,
+            driver: Firmata::of(&Settings::Firmata(firmata::Settings)).unwrap(),
+        }
+    }
+
+    fn faults(&self) -> &Faults {
+        self.bench.faults()
+    }
+
+    fn service(&mut self, wanted: &Wanted) -> Result<Noted, BusError> {
+        let clock = Arc::clone(&self.clock);
+        self.driver.service(&mut self.line, clock.now(), wanted, &|time| clock.wait(time))
+    }
+
+    /// Passes time in small steps until something is noted or fails.
+    fn until_noted(&mut self, wanted: &Wanted, most: Duration) -> Result<Noted, BusError> {
+        for _ in 0..most.as_millis() / STEP.as_millis() {
+            let noted = self.service(wanted)?;
+            if noted != Noted::Nothing {
+                return Ok(noted);
+            }
+            self.clock.advance(STEP);
+        }
+        Ok(Noted::Nothing)
+    }
+
+    fn pass(&mut self, wanted: &Wanted, time: Duration) {
+        for _ in 0..time.as_millis() / STEP.as_millis() {
+            self.service(wanted).unwrap();
+            self.clock.advance(STEP);
+        }
+    }
+
+    fn up(wanted: &Wanted) -> Self {
+        let mut rig = Self::new();
+        assert_eq!(rig.until_noted(wanted, Duration::from_secs(2)).unwrap(), Noted::Started);
+        rig
+    }
+}
+
+fn wanted(pins: &[(usize, u16)]) -> Wanted {
+    let mut wanted = [None; CHANNELS];
+    for &(pin, us) in pins {
+        wanted[pin] = Some(us);
+    }
+    wanted
+}
+
+const NOBODY: Wanted = [None; CHANNELS];
+
+#[test]
+fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
+    let mut rig = Rig::up(&NOBODY);
+    // It spoke first, for opening the line had reset it; then it is asked what its pins can do.
+    assert_eq!(rig.board.heard(), [0xF0, 0x6B, 0xF7, 0xF0, 0x69, 0xF7]);
+    let before = rig.board.heard().len();
+    let said = |rig: &Rig, from: usize| rig.board.heard()[from..].to_vec();
+    rig.service(&wanted(&[(9, 1500)])).unwrap();
+    // Pin 9: limits as wide as they go, 544 and 2912, and the value in the same write.
+    let engaged = [0xF0, 0x70, 0x09, 0x20, 0x04, 0x60, 0x16, 0xF7, 0xE9, 0x5C, 0x0B];
+    assert_eq!(said(&rig, before), engaged);
+    assert_eq!(rig.board.pulse_us(9), Some(1500));
+    rig.clock.advance(Duration::from_millis(20));
+    rig.service(&wanted(&[(9, 1510)])).unwrap();
+    assert_eq!(said(&rig, before + 11), [0xE9, 0x66, 0x0B]);
+    // A second change within the same frame waits for the next.
+    rig.clock.advance(Duration::from_millis(5));
+    rig.service(&wanted(&[(9, 1520)])).unwrap();
+    assert_eq!(said(&rig, before + 14), []);
+    // A pin from 16 on would take the long form; 15 has the short one. It is engaged 80 ms after the first.
+    rig.clock.advance(Duration::from_millis(80));
+    rig.service(&wanted(&[(9, 1520), (15, 1000)])).unwrap();
+    let both = [0xE9, 0x70, 0x0B, 0xF0, 0x70, 0x0F, 0x20, 0x04, 0x60, 0x16, 0xF7, 0xEF, 0x68, 0x07];
+    assert_eq!(said(&rig, before + 14), both);
+    // Released: an output, and low.
+    rig.clock.advance(Duration::from_millis(20));
+    rig.service(&wanted(&[(15, 1000)])).unwrap();
+    assert_eq!(said(&rig, before + 28), [0xF4, 0x09, 0x01, 0xF5, 0x09, 0x00]);
+    assert_eq!((rig.board.pulse_us(9), rig.board.pulse_us(15)), (None, Some(1000)));
+    // The end: what is left.
+    let stay: Stay = [false; CHANNELS];
+    rig.driver.release(&mut rig.line, &stay, &|_| {}).unwrap();
+    assert_eq!(said(&rig, before + 34), [0xF4, 0x0F, 0x01, 0xF5, 0x0F, 0x00]);
+    assert_eq!(rig.driver.sent(), NOBODY);
+}
+
+#[test]
+fn a_board_that_was_not_reset_is_asked_after_three_seconds() {
+    let mut rig = Rig::new();
+    // It has spoken to somebody else already.
+    rig.clock.advance(Duration::from_secs(1));
+    rig.line.read(&mut [0; 64]);
+    let begun = rig.clock.now();
+    while rig.board.heard().is_empty() {
+        rig.service(&NOBODY).unwrap();
+        rig.clock.advance(STEP);
+    }
+    assert_eq!(rig.board.heard()[..4], [0xF9, 0xF0, 0x79, 0xF7]);
+    assert!(rig.clock.now().saturating_sub(begun) >= Duration::from_secs(3));
+    assert_eq!(rig.until_noted(&NOBODY, Duration::from_secs(1)).unwrap(), Noted::Started);
+    assert_eq!(rig.driver.phase(), Phase::Started);
+}
+
+#[test]
+fn a_silent_board_and_one_that_speaks_something_else_are_told_apart() {
+    let mut rig = Rig::new();
+    rig.faults().set_everywhere(Kind::Silent, true);
+    assert_eq!(rig.until_noted(&NOBODY, Duration::from_secs(8)).unwrap_err().fault, Fault::Silent);
+    let mut rig = Rig::new();
+    rig.faults().set_everywhere(Kind::WrongFirmware, true);
+    let error = rig.until_noted(&NOBODY, Duration::from_secs(8)).unwrap_err();
+    assert_eq!(
+        (error.fault, error.to_string().as_str()),
+        (Fault::Foreign, "cannot understand the board on this line: it speaks something else")
+    );
+    // One that falls silent later is missed within a few seconds, though nothing is wanted of it.
+    let mut rig = Rig::up(&NOBODY);
+    rig.faults().set_everywhere(Kind::Silent, true);
+    assert_eq!(rig.until_noted(&NOBODY, Duration::from_secs(4)).unwrap_err().fault, Fault::Silent);
+}
+
+#[test]
+fn a_restart_is_noticed_and_all_are_engaged_anew_one_by_one() {
+    let both = wanted(&[(3, 1200), (9, 1800)]);
+    let mut rig = Rig::up(&both);
+    rig.pass(&both, Duration::from_millis(300));
+    assert_eq!((rig.board.pulse_us(3), rig.board.pulse_us(9)), (Some(1200), Some(1800)));
+    rig.board.reset();
+    assert_eq!(rig.board.pulse_us(9), None);
+    assert_eq!(rig.until_noted(&both, Duration::from_secs(2)).unwrap(), Noted::Lapsed(Lapse::Reset));
+    assert_eq!(rig.until_noted(&both, Duration::from_secs(2)).unwrap(), Noted::Started);
+    // What was asked last is still on the line.
+    rig.clock.advance(STEP);
+    rig.service(&both).unwrap();
+    assert_eq!((rig.board.pulse_us(3), rig.board.pulse_us(9)), (Some(1200), None), "one by one");
+    rig.pass(&both, Duration::from_millis(120));
+    assert_eq!(rig.board.pulse_us(9), Some(1800));
+}
+
+#[test]
+fn an_answer_that_was_asked_for_is_no_restart() {
+    let one = wanted(&[(3, 1200)]);
+    let mut rig = Rig::up(&one);
+    for _ in 0..1000 {
+        assert_eq!(rig.service(&one).unwrap(), Noted::Nothing);
+        rig.clock.advance(STEP);
+    }
+    let asked = rig.board.heard().split(|byte| *byte == 0xF9).count();
+    assert!(asked > 8, "it is asked now and then");
+}
+
+#[test]
+fn the_boards_own_limits_never_cut_a_pulse() {
+    let mut rig = Rig::up(&NOBODY);
+    for us in [544, 600, 2400, 2899] {
+        rig.pass(&wanted(&[(9, us)]), Duration::from_millis(100));
+        assert_eq!(rig.board.pulse_us(9), Some(us));
+    }
+}
+
+#[test]
+fn a_pin_that_cannot_drive_a_servo_is_left_alone() {
+    let mut rig = Rig::up(&NOBODY);
+    let before = rig.board.heard().len();
+    rig.pass(&wanted(&[(0, 1500), (40, 1500)]), Duration::from_millis(200));
+    assert_eq!(rig.board.heard().len(), before);
+    let firmware = rig.driver.evidence().unwrap();
+    let wasvolta_port::board::Evidence::Firmata(firmware) = firmware else { panic!() };
+    assert_eq!((firmware.version, firmware.pins), ((2, 7), 20));
+    assert!(
+        !firmware.can_drive(0) && firmware.can_drive(2) && firmware.can_drive(19) && !firmware.can_drive(20)
+    );
+}
+
+#[test]
+fn a_plug_that_was_pulled_is_an_error_and_the_line_comes_back() {
+    let one = wanted(&[(3, 1200)]);
+    let mut rig = Rig::up(&one);
+    rig.pass(&one, Duration::from_millis(100));
+    rig.faults().set_everywhere(Kind::Pulled, true);
+    assert_eq!(rig.service(&one).unwrap_err().fault, Fault::NoBus);
+    assert!(rig.board.open().is_err());
+    rig.faults().set_everywhere(Kind::Pulled, false);
+    rig.driver.lost();
+    rig.line = Box::new(rig.board.open().unwrap());
+    assert_eq!(rig.board.pulse_us(3), None, "its supply came through the plug");
+    assert_eq!(rig.until_noted(&one, Duration::from_secs(5)).unwrap(), Noted::Started);
+    rig.pass(&one, Duration::from_millis(100));
+    assert_eq!(rig.board.pulse_us(3), Some(1200));
+}
