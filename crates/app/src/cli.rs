@@ -64,6 +64,8 @@ pub enum Command {
     Scan(Scan),
     /// Why does a servo not move? Traces its chain from the port to the horn, by reading only.
     Why(Why),
+    /// Run a simulated board by itself and print where it listens, until Ctrl-C.
+    Sim(Sim),
     /// Play a sequence without the screen.
     Play(Play),
     /// Write manual pages into a folder, one for the program and one for each command.
@@ -87,6 +89,26 @@ impl Command {
     pub const fn has_screen(&self) -> bool {
         matches!(self, Self::Demo { .. } | Self::Open { .. })
     }
+}
+
+/// Run a simulated board by itself.
+#[derive(Debug, Args)]
+pub struct Sim {
+    /// Which kind.
+    #[arg(value_enum)]
+    pub board: SimKind,
+    /// Make a link at this path to where it listens, to write into a rig.
+    #[arg(long, value_name = "PATH")]
+    pub link: Option<PathBuf>,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
+}
+
+/// Boards that run by themselves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum SimKind {
+    /// A microcontroller of 20 pins that speaks Firmata, a servo on each that can drive one.
+    Firmata,
 }
 
 /// Look what is there.

@@ -7,6 +7,7 @@ mod play;
 mod replay;
 mod scan;
 mod sheet;
+mod sim;
 mod trace;
 mod why;
 
@@ -40,6 +41,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::Check { rig, json } => Ok(check::run(&rig, json)),
         Command::Scan(scan) => scan::run(&scan),
         Command::Why(why) => why::run(&why),
+        Command::Sim(sim) => sim::run(&sim),
         Command::Play(play) => play::run(&play),
         Command::Replay(replay) => replay::run(&replay),
         Command::Sheet(sheet) => sheet::run(&sheet),

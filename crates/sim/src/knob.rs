@@ -4,8 +4,6 @@
 
 use crate::truth::{Dice, KnobTruth};
 use rustix::fd::OwnedFd;
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -80,15 +78,7 @@ impl Knob {
     /// # Errors
     /// As [`Knob::plug_in`].
     pub fn replug(&self) -> std::io::Result<()> {
-        let far = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
-        grantpt(&far)?;
-        unlockpt(&far)?;
-        let mut settings = tcgetattr(&far)?;
-        settings.make_raw();
-        tcsetattr(&far, OptionalActions::Now, &settings)?;
-        rustix::io::ioctl_fionbio(&far, true)?;
-        let near = ptsname(&far, Vec::new())?;
-        let near = near.into_string().map_err(std::io::Error::other)?;
+        let (far, near) = crate::pty::pair()?;
         let _ = std::fs::remove_file(&self.path);
         std::os::unix::fs::symlink(near, &self.path)?;
         self.lock().far = Some(far);

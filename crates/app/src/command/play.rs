@@ -116,7 +116,7 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     say::line(format_args!("moves: {}", names.join(", ")));
     say::line("Ctrl-C ends it and releases everything");
     let wanted = commands.len();
-    let deadline = Duration::from_secs(5) + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0);
+    let deadline = Duration::from_secs(8) + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0);
     for command in commands {
         session.engine.command(command);
     }

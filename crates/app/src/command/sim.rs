@@ -1,0 +1,65 @@
+//! `sim`: a simulated board by itself, for this program or any other that opens its path.
+
+use crate::cli::{Sim, SimKind};
+use crate::exit::Exit;
+use crate::say;
+use miette::{IntoDiagnostic, WrapErr};
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use wasvolta_port::WallClock;
+use wasvolta_sim::{Bench, Truth, pty, serve};
+
+/// Pins with a servo on them.
+const SERVO_PINS: std::ops::Range<u8> = 2..20;
+
+/// Runs until a signal ends it.
+///
+/// # Errors
+/// When the system gives no pty, or the link cannot be made.
+pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in signal_hook::consts::TERM_SIGNALS {
+        signal_hook::flag::register(*signal, Arc::clone(&stop)).into_diagnostic()?;
+    }
+    let bench = Bench::new(&Truth::default(), wanted.bench.seed, Arc::new(WallClock::default()));
+    for fault in &wanted.bench.faults {
+        bench.faults().set(*fault, true);
+    }
+    let (far, near) = pty::pair().into_diagnostic().wrap_err("the system gives no pty")?;
+    let link = wanted.link.as_deref().map(|link| Link::make(link, &near)).transpose()?;
+    let shown = link.as_ref().map_or(near.as_path(), |link| link.0);
+    match wanted.board {
+        SimKind::Firmata => {
+            let board = bench.firmata("line");
+            SERVO_PINS.for_each(|pin| board.ensure(pin, None));
+            say::line(format_args!(
+                "a simulated Firmata board listens at {}; Ctrl-C ends it",
+                shown.display()
+            ));
+            serve::firmata(&board, &far, &stop);
+        }
+    }
+    drop(link);
+    Ok(Exit::Done.into())
+}
+
+/// A link that goes when the stand-in does.
+struct Link<'a>(&'a Path);
+
+impl<'a> Link<'a> {
+    fn make(path: &'a Path, to: &Path) -> miette::Result<Self> {
+        std::os::unix::fs::symlink(to, path).into_diagnostic().wrap_err_with(|| {
+            format!("cannot make the link {}: is something there already?", path.display())
+        })?;
+        Ok(Self(path))
+    }
+}
+
+impl Drop for Link<'_> {
+    fn drop(&mut self) {
+        // Whoever has taken it away already has done so.
+        let _ = std::fs::remove_file(self.0);
+    }
+}

@@ -1,0 +1,105 @@
+//! A Firmata board over a real pty: one process is the board, another drives it.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+const RIG: &str = r#"format = 2
+name = "Reeds"
+
+[[port]]
+name = "line"
+kind = "serial"
+path = "reeds.line"
+
+[[board]]
+name = "reeds"
+port = "line"
+chip = "firmata"
+
+[[servo]]
+name = "reeds.sway"
+board = "reeds"
+channel = 9
+marks = [{ pulse_us = 1000, angle_deg = -40 }, { pulse_us = 2000, angle_deg = 40 }]
+
+[[joint]]
+name = "reeds.sway"
+servo = "reeds.sway"
+home_deg = 0
+
+[[pose]]
+name = "left"
+angles_deg = { "reeds.sway" = -30 }
+
+[[sequence]]
+name = "sway"
+
+[[sequence.step]]
+pose = "left"
+move_s = 0.4
+"#;
+
+fn wasvolta(home: &Path, arguments: &[&str]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_wasvolta"));
+    for name in ["HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR"] {
+        command.env(name, home);
+    }
+    command.env("NO_COLOR", "1").current_dir(home).args(arguments);
+    command
+}
+
+/// A board that runs until it is dropped.
+struct Board(Child);
+
+impl Board {
+    fn start(home: &Path, more: &[&str]) -> Self {
+        let arguments = [&["sim", "firmata", "--link", "reeds.line"][..], more].concat();
+        let child = wasvolta(home, &arguments).stdout(Stdio::null()).spawn().unwrap();
+        let start = Instant::now();
+        while !home.join("reeds.line").exists() {
+            assert!(start.elapsed() < Duration::from_secs(20), "the board does not listen");
+            std::thread::yield_now();
+        }
+        Self(child)
+    }
+}
+
+impl Drop for Board {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").arg(self.0.id().to_string()).status();
+        let _ = self.0.wait();
+    }
+}
+
+fn play(home: &Path) -> Output {
+    std::fs::write(home.join("reeds.rig.toml"), RIG).unwrap();
+    wasvolta(home, &["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv"]).output().unwrap()
+}
+
+#[test]
+fn a_sequence_is_played_on_a_board_over_a_pty_and_its_link_goes_with_it() {
+    let home = tempfile::tempdir().unwrap();
+    let board = Board::start(home.path(), &[]);
+    let output = play(home.path());
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{words}");
+    let csv = std::fs::read_to_string(home.path().join("t.csv")).unwrap();
+    // −30° is 1125 µs, and a tick is a microsecond there.
+    assert!(csv.lines().last().unwrap().contains("reeds.sway,-30.000,1125.00,1125"), "{csv}");
+    drop(board);
+    assert!(!home.path().join("reeds.line").exists());
+}
+
+#[test]
+fn a_board_that_speaks_something_else_is_named() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::start(home.path(), &["--fault", "wrong-firmware"]);
+    let output = play(home.path());
+    assert_eq!(output.status.code(), Some(1));
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(words.contains("it speaks something else"), "{words}");
+    assert!(words.contains("load a firmware that speaks Firmata 2"), "{words}");
+}
