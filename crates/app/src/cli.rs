@@ -182,8 +182,11 @@ pub struct Sheet {
     #[arg(value_enum)]
     pub kind: SheetKind,
     /// Of which servo.
+    #[arg(long, value_name = "NAME", required_if_eq_any([("kind", "calibration"), ("kind", "protractor")]))]
+    pub servo: Option<String>,
+    /// Wiring: the board to begin with; four fit on a sheet.
     #[arg(long, value_name = "NAME")]
-    pub servo: String,
+    pub board: Option<String>,
     /// Where to write it: NAME.svg or NAME.pdf.
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
@@ -211,6 +214,8 @@ pub enum SheetKind {
     Calibration,
     /// A scale in true size to lay under the horn.
     Protractor,
+    /// Boards with their jumpers, who is on which pin, leads, rails and their sums.
+    Wiring,
 }
 
 /// Sizes of paper.

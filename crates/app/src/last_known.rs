@@ -41,6 +41,11 @@ impl LastKnown {
         self.servo.insert(servo.to_owned(), Place { pulse_us: pulse, at_s: now() });
     }
 
+    /// Another servo is there now: nobody knows where it stands.
+    pub fn forget(&mut self, servo: &str) {
+        self.servo.remove(servo);
+    }
+
     /// A servo has another name now; the old one is kept, for the change may be undone.
     pub fn copy(&mut self, servo: &str, name: &str) {
         if let Some(place) = self.servo.get(servo).copied() {

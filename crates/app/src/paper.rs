@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::Rig;
 use wasvolta_sheet::protractor::Fitting;
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, wiring};
 
 /// Which sheet.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -15,6 +15,8 @@ pub enum Kind {
     Calibration,
     /// A scale in true size.
     Protractor(Fitting),
+    /// Boards with who is on them, and rails.
+    Wiring,
 }
 
 impl Kind {
@@ -23,6 +25,7 @@ impl Kind {
         match self {
             Self::Calibration => "calibration",
             Self::Protractor(_) => "protractor",
+            Self::Wiring => "wiring",
         }
     }
 }
@@ -32,8 +35,8 @@ impl Kind {
 pub struct Order<'a> {
     /// From which rig.
     pub rig: &'a Rig,
-    /// Of which servo.
-    pub servo: &'a str,
+    /// Of which servo; of wiring, from which board on.
+    pub of: &'a str,
     /// Which sheet.
     pub kind: Kind,
     /// On which paper.
@@ -64,10 +67,11 @@ pub fn make(order: &Order<'_>, path: &Path) -> Result<PathBuf, NotMade> {
     let ending = path.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default();
     let form = Form::of_ending(&ending).ok_or_else(|| NotMade::Ending(path.display().to_string()))?;
     let date = order.date.to_string();
-    let subject = Subject { rig: order.rig, servo: order.servo, paper: order.paper, date: &date };
+    let subject = Subject { rig: order.rig, servo: order.of, paper: order.paper, date: &date };
     let list = match order.kind {
         Kind::Calibration => calibration::draw(&subject)?,
         Kind::Protractor(fitting) => protractor::draw(&subject, &fitting)?,
+        Kind::Wiring => wiring::draw(&subject, order.of)?,
     };
     files::write(path, form.write(&list)?)?;
     Ok(path.canonicalize().unwrap_or_else(|_| path.to_owned()))

@@ -5,6 +5,7 @@ use crate::files;
 use crate::hardware::{self, Hardware, Simulated};
 use crate::holder::{self, Hold};
 use crate::last_known::LastKnown;
+use crate::paper;
 use crate::recovery::{self, Keeper, Left, Offer};
 use crate::survey::Outlook;
 use miette::{IntoDiagnostic, WrapErr};
@@ -14,6 +15,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::SystemTime;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::stage::Plan;
@@ -187,6 +189,22 @@ impl Session {
     /// Whether a look is being taken.
     pub const fn is_looking(&self) -> bool {
         self.looking.is_some()
+    }
+
+    /// Writes what is known of a servo on a card beside the rig; gives its file's name. No card is overwritten.
+    ///
+    /// # Errors
+    /// When there is no such servo, or the disk refuses.
+    pub fn keep_card(&self, servo: &str) -> Result<String, String> {
+        let part = self.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
+        let date = paper::today().to_string();
+        let text = Card::of(part, &date).text().map_err(|error| error.to_string())?;
+        let names = std::iter::once(format!("{servo}-{date}.servo.toml"))
+            .chain((2..).map(|n| format!("{servo}-{date}-{n}.servo.toml")));
+        let mut free = names.filter(|name| !self.path.with_file_name(name).exists());
+        let name = free.next().unwrap_or_default();
+        files::write(&self.path.with_file_name(&name), &text).map_err(|error| error.to_string())?;
+        Ok(name)
     }
 
     /// Where the rig is kept.

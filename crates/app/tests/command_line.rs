@@ -227,7 +227,7 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
         (output, path)
     };
     for name in ["a.svg", "a.pdf"] {
-        for (kind, servo) in [("calibration", "heron.neck"), ("protractor", "punt.rudder")] {
+        for (kind, servo) in [("calibration", "heron.neck"), ("protractor", "punt.rudder"), ("wiring", "")] {
             let (output, path) = draw(kind, servo, name, &["--paper", "letter"]);
             assert!(output.status.success(), "{}", text(&output.stderr));
             assert!(text(&output.stdout).trim().ends_with(name), "the path is said");
@@ -241,6 +241,7 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
         ("calibration", "punt.rudder", "b.pdf", vec![], "no mark yet"),
         ("protractor", "heron.neck", "b.pdf", vec!["--horn", "150"], "a horn of 150 mm needs"),
         ("calibration", "heron.neck", "b.txt", vec![], "end it in .svg or .pdf"),
+        ("wiring", "", "b.pdf", vec!["--board", "middle"], "there is: upper, lower"),
         ("calibration", "heron.tail", "b.pdf", vec![], "there is: heron.neck, heron.beak, punt.rudder"),
     ];
     for (kind, servo, name, more, words) in refused {
@@ -318,7 +319,20 @@ fn help_manual_and_completions_come_from_one_place() {
     assert!(commit == "unknown commit" || commit.chars().all(|c| c.is_ascii_hexdigit()), "{version}");
     let folder = home.path().join("pages");
     assert!(run(home.path(), &["man", folder.to_str().unwrap()]).status.success());
-    for command in ["demo", "open", "new", "check", "play", "replay", "sheet", "man", "completions"] {
+    for command in [
+        "demo",
+        "open",
+        "new",
+        "check",
+        "scan",
+        "why",
+        "sim",
+        "play",
+        "replay",
+        "sheet",
+        "man",
+        "completions",
+    ] {
         assert!(help.contains(command));
         let page = std::fs::read_to_string(folder.join(format!("wasvolta-{command}.1"))).unwrap();
         assert!(page.contains(".SH SYNOPSIS"), "{command}");

@@ -3,6 +3,7 @@
 //! Names tie the parts together as a person writes them. [`check`] finds what does not fit together,
 //! [`mod@file`] reads and writes the TOML, [`edit`] has every change, and `stage::Plan` is what runs.
 
+pub mod card;
 pub mod check;
 pub mod edit;
 pub mod file;

@@ -66,18 +66,23 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     Ok(list)
 }
 
-/// Name, rig, kind of sheet and date; the same on every sheet.
+/// Name, rig, kind of sheet and date, of a servo's sheet.
 pub(crate) fn head(list: &mut List, subject: &Subject<'_>, kind: &str) {
-    let right = list.size.0 - MARGIN;
-    let top = MARGIN + TITLE * 0.75;
-    list.text(at(MARGIN, top), TITLE, Tone::Ink, Align::Left, subject.servo);
-    list.text(at(right, top), BODY, Tone::Quiet, Align::Right, &format!("{kind}, {}", subject.date));
     let board = subject.rig.servo(subject.servo).and_then(|s| Some((s, subject.rig.board(&s.board)?)));
     let place = board.map_or_else(String::new, |(servo, board)| {
         format!(", channel {} of {} ({})", servo.channel, board.name, place(board))
     });
     let words = format!("{}{place}", subject.rig.name);
-    list.text(at(MARGIN, top + 6.0), BODY, Tone::Quiet, Align::Left, &words);
+    head_of(list, (subject.servo, &words), &format!("{kind}, {}", subject.date));
+}
+
+/// A title with a line under it, and what stands at its right; the same on every sheet.
+pub(crate) fn head_of(list: &mut List, (title, below): (&str, &str), aside: &str) {
+    let right = list.size.0 - MARGIN;
+    let top = MARGIN + TITLE * 0.75;
+    list.text(at(MARGIN, top), TITLE, Tone::Ink, Align::Left, title);
+    list.text(at(right, top), BODY, Tone::Quiet, Align::Right, aside);
+    list.text(at(MARGIN, top + 6.0), BODY, Tone::Quiet, Align::Left, below);
     list.line(&[at(MARGIN, top + 9.0), at(right, top + 9.0)], solid(Tone::Ink, 0.3));
 }
 

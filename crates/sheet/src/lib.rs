@@ -11,6 +11,7 @@ pub mod protractor;
 mod scale;
 pub mod svg;
 mod trim;
+pub mod wiring;
 
 use list::List;
 use thiserror::Error;
@@ -64,6 +65,14 @@ pub enum NoSheet {
     /// Nothing of that name.
     #[error("there is no servo called {wanted:?}; there is: {there}")]
     NoServo {
+        /// What was asked for.
+        wanted: String,
+        /// What the rig has.
+        there: String,
+    },
+    /// No board of that name, or none at all.
+    #[error("there is no board called {wanted:?}; there is: {there}")]
+    NoBoard {
         /// What was asked for.
         wanted: String,
         /// What the rig has.

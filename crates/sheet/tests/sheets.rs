@@ -7,7 +7,7 @@ use wasvolta_core::unit::Micros;
 use wasvolta_sheet::calibration::words;
 use wasvolta_sheet::list::{List, Shape};
 use wasvolta_sheet::protractor::{BAR_MM, Fitting, SeenFrom};
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, svg};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, svg, wiring};
 
 fn rig() -> Rig {
     match load(include_str!("../../../examples/marsh-clock.rig.toml")) {
@@ -185,7 +185,7 @@ fn what_cannot_be_drawn_says_what_to_do() {
     let none = calibration::draw(&subject(&rig, "heron.tail", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
         none,
-        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder"
+        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom"
     );
     let unmarked = calibration::draw(&subject(&rig, "punt.rudder", Paper::A4)).unwrap_err().to_string();
     assert!(unmarked.contains("cannot have a calibration sheet yet: no mark yet"), "{unmarked}");
@@ -200,4 +200,59 @@ fn what_cannot_be_drawn_says_what_to_do() {
     let absurd = Fitting { hole_mm: 0.0, ..Fitting::default() };
     let error = protractor::draw(&subject(&rig, "heron.neck", Paper::A4), &absurd).unwrap_err().to_string();
     assert_eq!(error, "spline hole is 0 mm, outside 1 to 40 mm");
+}
+
+#[test]
+fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
+    let rig = rig();
+    for paper in [Paper::A4, Paper::Letter] {
+        let list = wiring::draw(&subject(&rig, "", paper), "upper").unwrap();
+        assert_on_paper(&list);
+        let all = words(&list).join("\n");
+        for part in [
+            "Marsh Clock",
+            "2 boards, 5 servos",
+            "wiring plan, 2026-01-02",
+            "PWM expander at 0x41, servos fed by crane-rail",
+            "heron.neck",
+            "620 to 2380 µs",
+            "A filled jumper is to be closed with solder.",
+            "A5",
+            "crane-rail, 6 V, 4 A",
+            "≈ 0.06 A idle, 1.1 A moving, 4.2 A all stalled",
+            "too little: 4.7 A would be safe",
+            "darkest is ground, the middle one supply, the lightest signal",
+        ] {
+            assert!(all.contains(part), "{part:?} is missing in\n{all}");
+        }
+        assert!(Form::Pdf.write(&list).unwrap().starts_with(b"%PDF"));
+    }
+    let none = wiring::draw(&subject(&rig, "", Paper::A4), "middle").unwrap_err();
+    assert_eq!(none.to_string(), "there is no board called \"middle\"; there is: upper, lower");
+}
+
+#[test]
+fn a_wiring_plan_of_many_boards_shows_four_and_says_which() {
+    let mut rig = rig();
+    for address in 0x42..0x50 {
+        let board = rig.boards[0].clone();
+        let name = format!("b{address}");
+        for channel in 0..16 {
+            let servo = rig.servos[0].clone();
+            let name = format!("reeds.n{address}-{channel}");
+            rig.servos.push(wasvolta_core::rig::Servo {
+                name,
+                board: format!("b{address}"),
+                channel,
+                ..servo
+            });
+        }
+        rig.boards.push(wasvolta_core::rig::Board { name, address: Some(address), ..board });
+    }
+    for paper in [Paper::A4, Paper::Letter] {
+        let list = wiring::draw(&subject(&rig, "", paper), "b70").unwrap();
+        assert_on_paper(&list);
+        let all = words(&list).join("\n");
+        assert!(all.contains("boards 7 to 10 of 16") && all.contains("reeds.n73-15"), "{all}");
+    }
 }

@@ -19,13 +19,16 @@ pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
     let kind = match sheet.kind {
         SheetKind::Calibration => Kind::Calibration,
         SheetKind::Protractor => Kind::Protractor(fitting(sheet)),
+        SheetKind::Wiring => Kind::Wiring,
     };
     let paper = match sheet.paper {
         PaperSize::A4 => Paper::A4,
         PaperSize::Letter => Paper::Letter,
     };
     let date = sheet.date.unwrap_or_else(paper::today);
-    let order = Order { rig: source.rig(), servo: &sheet.servo, kind, paper, date };
+    let of = if kind == Kind::Wiring { &sheet.board } else { &sheet.servo };
+    let first = source.rig().boards.first().map_or("", |board| board.name.as_str());
+    let order = Order { rig: source.rig(), of: of.as_deref().unwrap_or(first), kind, paper, date };
     let path = paper::make(&order, &sheet.output).into_diagnostic()?;
     say::line(path.display());
     Ok(Exit::Done.into())

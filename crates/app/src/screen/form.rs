@@ -18,6 +18,8 @@ pub enum Task {
     SwapServo(String),
     /// Which servo moved: its name; then on to the next.
     NameWiggled(String),
+    /// Another servo comes in the place of one: nothing to type.
+    ReplaceServo(String),
     /// A new board: name, address, port.
     AddBoard,
     /// Another name for a board.

@@ -357,3 +357,33 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     );
     assert!(bench.now > Duration::from_secs(5));
 }
+
+#[test]
+fn a_replaced_servo_keeps_limits_and_poses_and_its_marks_go_to_a_card() {
+    let mut bench = wiring();
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.engage(0, 1500.0);
+    bench.press(Key::char(':'));
+    bench.enter("replace servo");
+    assert!(bench.frame(160, 47).contains("it is engaged: release it first with r"));
+    bench.press(Key::char('r'));
+    let before = bench.session.rig.clone();
+    for suffix in ["", "-2"] {
+        bench.press(Key::char(':'));
+        bench.enter("replace servo");
+        assert!(bench.frame(160, 47).contains("Its marks and endpoints go to a card"));
+        bench.code(KeyCode::Enter);
+        let name = format!("heron.neck-{}{suffix}.servo.toml", crate::paper::today());
+        let card = std::fs::read_to_string(bench.folder.path().join(&name)).unwrap();
+        assert_eq!(card.matches("[[mark]]").count(), if suffix.is_empty() { 5 } else { 0 });
+        assert!(bench.frame(160, 47).contains(&name));
+    }
+    let neck = bench.session.rig.servo("heron.neck").unwrap();
+    assert!(neck.marks.is_empty() && bench.session.rig.poses == before.poses);
+    assert_eq!(bench.session.rig.joint_of("heron.neck"), before.joint_of("heron.neck"));
+    bench.pass(3);
+    assert!(bench.frame(160, 47).contains("off"), "where the new one stands is not known");
+    bench.press(Key::char('u'));
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.rig, before);
+}

@@ -187,17 +187,31 @@ pub fn protractor_sheet(desk: &mut Desk) {
     ask_for_sheet(desk, Kind::Protractor(Fitting::default()));
 }
 
+/// Asks where to write the wiring plan, from the picked board on.
+pub fn wiring_sheet(desk: &mut Desk) {
+    ask_for_sheet(desk, Kind::Wiring);
+}
+
+/// What a sheet is of: the picked board for a wiring plan, else the picked servo.
+fn sheet_of(desk: &Desk, kind: Kind) -> Option<String> {
+    let rig = &desk.session.rig;
+    match kind {
+        Kind::Wiring => rig.boards.get(desk.model.plug.0).map(|board| board.name.clone()),
+        Kind::Calibration | Kind::Protractor(_) => rig.servos.get(desk.model.servo).map(|s| s.name.clone()),
+    }
+}
+
 fn ask_for_sheet(desk: &mut Desk, kind: Kind) {
-    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
-    let text = format!("{}-{}.pdf", servo.name, kind.word());
+    let Some(of) = sheet_of(desk, kind) else { return };
+    let text = format!("{of}-{}.pdf", kind.word());
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Sheet(kind), text });
 }
 
 /// Draws a sheet of the picked servo and says where it is.
 pub fn write_sheet(desk: &mut Desk, kind: Kind, path: &str) -> Result<(), String> {
     let rig = Arc::clone(&desk.session.rig);
-    let Some(servo) = rig.servos.get(desk.model.servo) else { return Ok(()) };
-    let order = Order { rig: &rig, servo: &servo.name, kind, paper: Paper::default(), date: paper::today() };
+    let Some(of) = sheet_of(desk, kind) else { return Ok(()) };
+    let order = Order { rig: &rig, of: &of, kind, paper: Paper::default(), date: paper::today() };
     let path = paper::make(&order, Path::new(path.trim())).map_err(|error| error.to_string())?;
     desk.say(&format!("written: {}", path.display()));
     Ok(())

@@ -67,6 +67,13 @@ pub fn remove(desk: &mut Desk) {
     }
 }
 
+/// Asks whether another servo has come in the place of the picked one.
+pub fn replace(desk: &mut Desk) {
+    if let Some((name, _, _)) = picked(desk) {
+        ask(desk, Task::ReplaceServo(name), Vec::new());
+    }
+}
+
 /// Asks which other servo is on the picked one's channel.
 pub fn swap(desk: &mut Desk) {
     let Some((name, _, _)) = picked(desk) else { return };
@@ -150,6 +157,7 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
             let words = format!("{servo} removed; u brings it back");
             done(desk, &words, |rig| edit::remove_servo(rig, servo))?
         }
+        Task::ReplaceServo(servo) => replaced(desk, servo)?,
         Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
         Task::AddBoard => {
             let (name, address) = (form.word(0), fresh::address(form.word(1)).map_err(|e| e.to_string())?);
@@ -190,6 +198,16 @@ fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
     let last = desk.session.rig.servos.len().saturating_sub(1);
     desk.model.pick_servo(&desk.session.rig, last);
     Ok(said)
+}
+
+/// What was found out about the old servo is on a card before it leaves the rig.
+fn replaced(desk: &mut Desk, servo: &str) -> Result<String, String> {
+    let card = desk.session.keep_card(servo)?;
+    let words =
+        format!("{servo} is another servo now: two marks make it usable; the old one's card is {card}");
+    done(desk, &words, |rig| edit::replace_servo(rig, servo))?;
+    desk.session.last_known.forget(servo);
+    Ok(words)
 }
 
 fn renamed(desk: &mut Desk, servo: &str, name: &str) -> Result<String, String> {

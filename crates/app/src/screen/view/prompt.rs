@@ -42,6 +42,11 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
                 if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
             return ("remove", format!("Remove {servo}, its joint and marks{with}? It can be undone."));
         }
+        Task::ReplaceServo(servo) => {
+            let words =
+                "Its marks and endpoints go to a card; limits, poses and mappings stay. Horn off first.";
+            return ("replace", format!("Is another servo in the place of {servo}? {words}"));
+        }
         Task::RemoveBoard(board) => {
             return ("remove", format!("Remove the board {board}? It can be undone."));
         }
@@ -199,7 +204,7 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
         Dialog::Recover { .. } => {
             &[("Enter", "take the edits back"), ("n", "leave them, kept aside"), ("↑ ↓", "scroll")]
         }
-        Dialog::Form(form) if form.fields.is_empty() => &[("Enter", "remove"), LEAVE],
+        Dialog::Form(form) if form.fields.is_empty() => &[("Enter", "yes"), LEAVE],
         Dialog::Form(form) if form.fields.len() == 1 => &[("Enter", "do it"), LEAVE],
         Dialog::Form(_) => &[("Enter", "do it"), ("Tab", "the other word"), LEAVE],
         Dialog::Found { .. } => &[("r", "release and start"), ("Esc", "later")],

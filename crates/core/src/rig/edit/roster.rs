@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 /// Puts a servo on a channel, with a joint of the same name for it to turn.
 pub fn add_servo(rig: &Rig, name: &str, board: &str, channel: u8) -> Edited {
     changed(rig, |rig| {
-        let id = Id(rig.servos.iter().map(|s| s.id.0 + 1).max().unwrap_or(0));
+        let id = free_id(rig);
         rig.servos.push(Servo {
             id,
             name: name.to_owned(),
@@ -91,6 +91,27 @@ pub fn remove_servo(rig: &Rig, servo: &str) -> Edited {
         }
         Ok(())
     })
+}
+
+/// Puts another servo in the place of one: its joint with limits, its poses and mappings stay, what was found out
+/// about the old one goes. Its rated data stay too, for it is mostly of the same kind.
+///
+/// A running stage knows nothing of where the new one stands.
+pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
+    changed(rig, |rig| {
+        let id = free_id(rig);
+        let servo = servo_mut(rig, servo)?;
+        servo.id = id;
+        servo.endpoints_us = Ends::cautious();
+        servo.centre_us = None;
+        servo.marks.clear();
+        Ok(())
+    })
+}
+
+/// An id that no servo has.
+fn free_id(rig: &Rig) -> Id {
+    Id(rig.servos.iter().map(|s| s.id.0 + 1).max().unwrap_or(0))
 }
 
 /// What would go or change with a servo, in words: "2 poses and 1 mapping"; empty when nothing does.
@@ -285,6 +306,20 @@ mod tests {
         assert!(!serde_json::to_string(&after).unwrap().contains("heron.neck"));
         assert_eq!(after.poses.len(), rig().poses.len());
         assert!(remove_servo(&after, "heron.neck").is_err());
+    }
+
+    #[test]
+    fn a_replaced_servo_keeps_what_is_the_joints() {
+        let before = rig();
+        let after = replace_servo(&before, "heron.neck").unwrap();
+        let (old, new) = (&before.servos[0], &after.servos[0]);
+        assert!(new.marks.is_empty() && new.endpoints_us == Ends::cautious() && new.id != old.id);
+        assert_eq!((&new.name, new.channel, &new.rated), (&old.name, old.channel, &old.rated));
+        assert_eq!(
+            (&after.joints, &after.poses, &after.mappings),
+            (&before.joints, &before.poses, &before.mappings)
+        );
+        assert!(replace_servo(&before, "heron.tail").is_err());
     }
 
     #[test]

@@ -42,12 +42,12 @@ fn row(pen: &mut Pen<'_>, y: u16, rail: &Rail, budget: &Budget) {
     pen.put(NAME, y, &supply, theme::text(theme::QUIET));
     bar(pen, (x, y, bar_wide), budget);
     let x = pen.put(x + bar_wide + 2, y, &sums, theme::text(theme::INK));
-    let (words, color) = if budget.is_tight() {
-        ("✗ too little", theme::FAULT)
-    } else {
-        ("enough, estimated", theme::QUIET)
+    let (verdict, color) = match (budget.is_tight(), budget.uncounted.len()) {
+        (true, _) => ("✗ too little".to_owned(), theme::FAULT),
+        (false, 0) => ("enough, estimated".to_owned(), theme::QUIET),
+        (false, n) => (format!("and {n} not known"), theme::QUIET),
     };
-    pen.put(x + 2, y, words, theme::text(color));
+    pen.put(x + 2, y, &verdict, theme::text(color));
 }
 
 /// The supply from end to end: what moves is heavy, what a stall of all would add is shaded.
