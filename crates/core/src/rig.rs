@@ -327,6 +327,9 @@ pub struct Joint {
     /// What a cut does to it.
     #[serde(default, skip_serializing_if = "is_release")]
     pub cut: CutTo,
+    /// What happens to it before the program ends.
+    #[serde(default, skip_serializing_if = "is_as_cut")]
+    pub quit: QuitTo,
     /// A weight pulls on it: released, it falls.
     #[serde(default, skip_serializing_if = "is_false")]
     pub loaded: bool,
@@ -352,6 +355,17 @@ pub enum CutTo {
     Release,
     /// Its last pulses stay: for what must not drop.
     StayStiff,
+}
+
+/// What happens to a joint before the program ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum QuitTo {
+    /// The same as at a cut: released, or stiff.
+    #[default]
+    AsCut,
+    /// It goes home first, while somebody waits for it.
+    HomeFirst,
 }
 
 /// A field of a line of numbers: its place from 1, or its name.
@@ -518,6 +532,9 @@ fn is_aligned(how: &How) -> bool {
 }
 fn is_unknown(side: &Side) -> bool {
     *side == Side::Unknown
+}
+fn is_as_cut(quit: &QuitTo) -> bool {
+    *quit == QuitTo::AsCut
 }
 fn is_release(cut: &CutTo) -> bool {
     *cut == CutTo::Release

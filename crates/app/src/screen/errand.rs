@@ -34,10 +34,24 @@ pub enum Step {
     Ask(String),
     /// Wiggle a servo, and ask for its name.
     Name(String),
+    /// Let a servo go home, and wait until it is there.
+    GoHome(String),
+    /// End the program.
+    Quit,
 }
 
-/// How long a step may not come about.
+/// How long a step may not come about; the way home may be long.
 const PATIENCE: Duration = Duration::from_secs(3);
+const WAY_HOME: Duration = Duration::from_secs(15);
+
+impl Step {
+    const fn patience(&self) -> Duration {
+        match self {
+            Self::GoHome(_) => WAY_HOME,
+            _ => PATIENCE,
+        }
+    }
+}
 /// The time between the first pulses of two servos.
 const APART: Duration = Duration::from_millis(80);
 
@@ -55,6 +69,11 @@ impl Errands {
     /// Puts steps in the place of what was still to be done.
     pub fn begin(&mut self, steps: impl IntoIterator<Item = Step>) {
         *self = Self { steps: steps.into_iter().collect(), since: None, came: None };
+    }
+
+    /// Whether the end of the program is under way.
+    pub fn is_quitting(&self) -> bool {
+        self.steps.contains(&Step::Quit)
     }
 
     /// Forgets what was still to be done; whether there was something.
@@ -88,7 +107,7 @@ pub fn go_on(desk: &mut Desk) {
         let since = *desk.model.errands.since.get_or_insert(desk.now);
         match look(desk, &step) {
             Came::Done => desk.model.errands.done(),
-            Came::Waits if desk.now.saturating_sub(since) > PATIENCE => {
+            Came::Waits if desk.now.saturating_sub(since) > step.patience() => {
                 desk.model.errands.give_up();
                 return desk.refuse(&late(&step));
             }
@@ -102,6 +121,8 @@ fn late(step: &Step) -> String {
         Step::Released { board, channel } => {
             format!("channel {channel} of {board} was not released: nothing was engaged")
         }
+        Step::GoHome(servo) => format!("{servo} did not get home: q ends the program all the same"),
+        Step::Quit => String::new(),
         Step::Engage { servo, .. } | Step::Engaged(servo) | Step::Ask(servo) | Step::Name(servo) => {
             format!("{servo} gets no pulses: the chain in Wiring says why; the others wait")
         }
@@ -126,7 +147,25 @@ fn look(desk: &mut Desk, step: &Step) -> Came {
         Step::Engaged(servo) => engaged(desk, servo),
         Step::Ask(servo) => ask(desk, servo),
         Step::Name(servo) => name(desk, servo),
+        Step::GoHome(servo) => go_home(desk, servo),
+        Step::Quit => {
+            desk.model.quit = true;
+            Came::Done
+        }
     }
+}
+
+fn go_home(desk: &mut Desk, servo: &str) -> Came {
+    let Some(n) = index(desk.session, servo) else { return Came::Done };
+    let home = desk.session.derived.plan.servos.get(n).and_then(|plan| plan.home);
+    let (Some(home), Some(state)) = (home, desk.model.snapshot.servos.get(n)) else { return Came::Done };
+    if !state.engaged || (state.pulse - home).abs() < Micros::new(0.5) {
+        return Came::Done;
+    }
+    if desk.model.errands.came.replace(desk.now).is_none() {
+        desk.command(Command::GoTo { servo: n, pulse: home });
+    }
+    Came::Waits
 }
 
 fn index(session: &Session, servo: &str) -> Option<usize> {

@@ -3,7 +3,7 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
-use super::{Board, Chip, Ends, Field, Input, Joint, Mapping, PortKind, Rated, Rig, Sequence, Servo};
+use super::{Board, Chip, Ends, Field, Input, Joint, Mapping, PortKind, QuitTo, Rated, Rig, Sequence, Servo};
 use crate::range::{self, Range};
 use crate::unit::{Amps, Degrees, Micros, Seconds};
 use std::fmt;
@@ -391,6 +391,9 @@ fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
         && low.angle_deg >= high.angle_deg
     {
         found.say(at.key("high"), "the high limit is not above the low one", "swap the two angles");
+    }
+    if joint.quit == QuitTo::HomeFirst && joint.home_deg.is_none() {
+        found.say(at.key("quit"), "it has no home to go to", "give it home_deg");
     }
     if let Some(home) = joint.home_deg {
         found.range(at.key("home_deg"), &range::ANGLE, home.get());

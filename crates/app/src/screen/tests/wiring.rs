@@ -387,3 +387,28 @@ fn a_replaced_servo_keeps_limits_and_poses_and_its_marks_go_to_a_card() {
     bench.press(Key::char('u'));
     assert_eq!(bench.session.rig, before);
 }
+
+#[test]
+fn a_joint_that_is_told_so_goes_home_before_the_end_and_nobody_must_wait_for_it() {
+    let home_first = |rig: &str| rig.replacen("home_deg = 0\n", "home_deg = 0\nquit = \"home-first\"\n", 1);
+    let mut bench = Bench::with(home_first);
+    bench.engage(0, 2000.0);
+    bench.press(Key::char('q'));
+    assert!(bench.frame(160, 47).contains("heron.neck goes home first, then the end; q ends at once"));
+    assert!(!bench.model.quit);
+    bench.watch(150);
+    assert!(bench.model.quit);
+    let home = bench.session.derived.plan.servos[0].home.unwrap();
+    assert!((bench.model.snapshot.servos[0].pulse - home).abs().get() < 0.5);
+    let mut bench = Bench::with(home_first);
+    bench.engage(0, 2000.0);
+    bench.press(Key::char('q'));
+    bench.press(Key::char('q'));
+    assert!(bench.model.quit, "the second time it does not wait");
+    // Nothing to wait for: released, or cut.
+    let mut bench = Bench::with(home_first);
+    bench.press(Key::char('q'));
+    assert!(bench.model.quit);
+    bench.code(KeyCode::F(1));
+    assert!(bench.frame(160, 47).contains("heron.neck home first, then all are"));
+}

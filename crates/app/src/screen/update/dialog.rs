@@ -266,12 +266,14 @@ fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('s') | KeyCode::Enter => {
             general::save(desk);
-            desk.model.quit = !desk.session.is_unsaved();
+            if !desk.session.is_unsaved() {
+                general::end(desk);
+            }
             None
         }
         KeyCode::Char('q') => {
             desk.session.discard();
-            desk.model.quit = true;
+            general::end(desk);
             None
         }
         _ => Some(Dialog::Quit),

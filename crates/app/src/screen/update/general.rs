@@ -2,11 +2,13 @@
 
 use super::{Desk, calibrate, inputs, sequence, wiring};
 use crate::paper::{self, Kind, Order};
+use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
 use std::path::Path;
 use std::sync::Arc;
-use wasvolta_core::stage::Command;
+use wasvolta_core::rig::QuitTo;
+use wasvolta_core::stage::{Command, Output};
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::Fitting;
 
@@ -173,8 +175,32 @@ pub fn quit(desk: &mut Desk) {
     if desk.session.is_unsaved() {
         desk.model.dialog = Some(Dialog::Quit);
     } else {
-        desk.model.quit = true;
+        end(desk);
     }
+}
+
+/// Ends the program. Joints that are told so go home first; a second time does not wait for them.
+pub fn end(desk: &mut Desk) {
+    let driving = desk.model.snapshot.output == Output::Driving;
+    let rig = &desk.session.rig;
+    let homes: Vec<String> = rig
+        .servos
+        .iter()
+        .zip(&desk.model.snapshot.servos)
+        .filter(|(_, state)| driving && state.engaged)
+        .filter(|(servo, _)| rig.joint_of(&servo.name).is_some_and(|j| j.quit == QuitTo::HomeFirst))
+        .map(|(servo, _)| servo.name.clone())
+        .collect();
+    if homes.is_empty() || desk.model.errands.is_quitting() {
+        desk.model.quit = true;
+        return;
+    }
+    desk.say(&format!("{} home first, then the end; q ends at once", listed(&homes)));
+    desk.model.errands.begin(homes.into_iter().map(Step::GoHome).chain([Step::Quit]));
+}
+
+fn listed(names: &[String]) -> String {
+    if let [only] = names { format!("{only} goes") } else { format!("{} servos go", names.len()) }
 }
 
 /// Asks where to write the picked servo's calibration sheet.

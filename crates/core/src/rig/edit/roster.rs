@@ -2,7 +2,7 @@
 //! follows.
 
 use super::{Edited, Refused, changed, missing, servo_mut};
-use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, PortKind, Rig, Servo, fifty, nominal};
+use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, PortKind, QuitTo, Rig, Servo, fifty, nominal};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn.
@@ -29,6 +29,7 @@ pub fn add_servo(rig: &Rig, name: &str, board: &str, channel: u8) -> Edited {
                 home_deg: None,
                 speed_deg_s: None,
                 cut: CutTo::default(),
+                quit: QuitTo::default(),
                 loaded: false,
             });
         }

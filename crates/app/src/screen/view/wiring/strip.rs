@@ -4,7 +4,7 @@ use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::{Board, Chip};
+use wasvolta_core::rig::{Board, Chip, CutTo, Joint, QuitTo};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
 use wasvolta_port::expander::Phase;
@@ -126,18 +126,18 @@ fn pulse(picked: &crate::screen::scene::Picked) -> String {
 
 /// What stays on a board's outputs when the program ends, in each way it can end; gives the rows used.
 pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
-    let stays: Vec<&str> = scene
-        .rig
-        .servos_on(&board.name)
-        .filter(|s| {
-            scene.rig.joint_of(&s.name).is_some_and(|j| j.cut == wasvolta_core::rig::CutTo::StayStiff)
-        })
-        .map(|s| s.name.as_str())
-        .collect();
-    let quit = if stays.is_empty() {
-        "all its channels are released".to_owned()
-    } else {
-        format!("{} keep their pulse as told, the rest is released", stays.join(", "))
+    let told = |is: fn(&Joint) -> bool| -> String {
+        let servos = scene.rig.servos_on(&board.name);
+        let names = servos.filter(|s| scene.rig.joint_of(&s.name).is_some_and(is)).map(|s| s.name.as_str());
+        names.collect::<Vec<_>>().join(", ")
+    };
+    let (stiff, home) =
+        (told(|joint| joint.cut == CutTo::StayStiff), told(|joint| joint.quit == QuitTo::HomeFirst));
+    let quit = match (stiff.as_str(), home.as_str()) {
+        ("", "") => "all its channels are released".to_owned(),
+        ("", home) => format!("{home} home first, then all are released"),
+        (stiff, "") => format!("{stiff} keep their pulse as told, the rest is released"),
+        (stiff, home) => format!("{home} home first; {stiff} keep their pulse, the rest is released"),
     };
     let crash = match board.chip {
         Chip::PwmExpander => "its last pulses go on until its supply is off",
