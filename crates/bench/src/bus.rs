@@ -71,7 +71,7 @@ pub fn measure() -> Vec<Row> {
 
 /// The least bytes that carry both bytes of every moving channel's end, over all choices of transfers of at most
 /// 32 bytes: a dynamic program from the last register back.
-fn fewest_bytes(moving: &[bool]) -> usize {
+pub fn fewest_bytes(moving: &[bool]) -> usize {
     let must = |register: usize| register % 4 >= 2 && moving.get(register / 4).copied().unwrap_or(false);
     let mut from = [0usize; REGISTERS + 1];
     for register in (0..REGISTERS).rev() {

@@ -6,6 +6,7 @@
 #![allow(clippy::indexing_slicing, reason = "rigs of known size are made here")]
 
 mod beat;
+mod boards;
 mod bus;
 mod dry;
 mod input;
@@ -28,11 +29,12 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 6] = [
+    let parts: [Part; 7] = [
         ("the stage", stage::measure),
         ("beats", beat::measure),
         ("inputs", input::measure),
         ("the bus", bus::measure),
+        ("62 boards", boards::measure),
         ("a dry run", dry::measure),
         ("the screen", screen::measure),
     ];
