@@ -55,6 +55,10 @@ const SCRIPT: &[Do] = &[
     Do::Beats("101"),
     Do::See("playing"),
     Do::Picture("sequence"),
+    Do::Keys(&["F1"]),
+    Do::See("lower 0x41"),
+    Do::Beats("5"),
+    Do::Picture("wiring"),
 ];
 
 /// Takes all pictures.
