@@ -116,6 +116,12 @@ pub enum SimKind {
 pub struct Scan {
     /// A rig, a *.rig.toml file: its simulated buses are looked at too, and what is missing is said.
     pub rig: Option<PathBuf>,
+    /// Ask this serial port what is on it. Opening it resets many boards: their servos twitch.
+    #[arg(long, value_name = "PATH")]
+    pub ask: Option<PathBuf>,
+    /// The rate to ask it at.
+    #[arg(long, value_name = "BAUD", default_value_t = wasvolta_wire::firmata::BAUD, requires = "ask")]
+    pub baud: u32,
     /// Say it as JSON on standard output.
     #[arg(long)]
     pub json: bool,

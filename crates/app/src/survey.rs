@@ -33,6 +33,20 @@ impl Outlook {
     }
 }
 
+/// What a device is, in words; of one that a driver of the kernel holds, with the PWM chip that leads to it.
+pub fn words(scan: &Scan, bus: &Bus, device: &Device) -> String {
+    let words = device.kind.words();
+    if device.kind != DeviceKind::HeldByKernel {
+        return words;
+    }
+    // The kernel names a device on a bus by the bus's number and the address.
+    let number = bus.path.rsplit('-').next().unwrap_or_default();
+    let name = format!("/{number}-00{:02x}/", device.address);
+    scan.pwm.iter().find(|chip| chip.device.contains(&name)).map_or(words, |chip| {
+        format!("held by a driver of the kernel: a port of kind pwm at {} drives it", chip.device)
+    })
+}
+
 /// The board of a rig that has an address on a bus.
 pub fn board_at<'r>(rig: &'r Rig, path: &str, address: u8) -> Option<&'r Board> {
     rig.boards
@@ -52,4 +66,27 @@ pub fn missing<'r>(rig: &'r Rig, bus: &Bus) -> Vec<&'r Board> {
     let on = |board: &&Board| rig.port(&board.port).is_some_and(|p| p.path == bus.path);
     let found = |board: &&Board| bus.devices.iter().any(|d| Some(d.address) == board.address);
     rig.boards.iter().filter(on).filter(|board| bus.trouble.is_none() && !found(board)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wasvolta_port::scan::PwmChip;
+
+    #[test]
+    fn a_board_that_a_driver_holds_is_offered_by_the_path_of_its_chip() {
+        let device = Device { address: 0x40, kind: DeviceKind::HeldByKernel };
+        let bus = Bus { path: "/dev/i2c-1".into(), trouble: None, devices: vec![device] };
+        let chip = |device: &str| PwmChip {
+            entry: "/sys/class/pwm/pwmchip0".into(),
+            device: device.into(),
+            channels: 16,
+            barred: None,
+        };
+        let path = "/sys/devices/platform/i2c-1/1-0040/pwm/pwmchip0";
+        let scan = |device: &str| Scan { buses: vec![bus.clone()], pwm: vec![chip(device)], serial: vec![] };
+        let said = |device_path: &str| words(&scan(device_path), &bus, &device);
+        assert!(said(path).ends_with(&format!("a port of kind pwm at {path} drives it")), "{}", said(path));
+        assert!(said("/sys/devices/platform/i2c-1/1-0041/pwm/pwmchip0").contains("its PWM chip is the way"));
+    }
 }

@@ -103,3 +103,22 @@ fn a_board_that_speaks_something_else_is_named() {
     assert!(words.contains("it speaks something else"), "{words}");
     assert!(words.contains("load a firmware that speaks Firmata 2"), "{words}");
 }
+
+#[test]
+fn a_serial_port_is_asked_only_on_purpose_and_says_what_is_on_it() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::start(home.path(), &[]);
+    let asked = |more: &[&str]| {
+        let output =
+            wasvolta(home.path(), &[&["scan", "--ask", "reeds.line"][..], more].concat()).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    assert!(asked(&[]).starts_with("reeds.line at 57600 baud speaks Firmata 2.7: a board with chip ="));
+    let json: serde_json::Value = serde_json::from_str(&asked(&["--json"])).unwrap();
+    assert_eq!((json["answer"].as_str(), json["major"].as_u64()), (Some("firmata"), Some(2)));
+    let none = wasvolta(home.path(), &["scan", "--ask", "no.line"]).output().unwrap();
+    assert_eq!(none.status.code(), Some(1));
+    let words = String::from_utf8_lossy(&none.stderr).into_owned();
+    assert!(words.contains("there is no such device") && words.contains("plug it in"), "{words}");
+}

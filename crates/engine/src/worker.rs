@@ -46,6 +46,8 @@ struct Driven<D> {
     state: BoardState,
     decided: u32,
     again: Again,
+    /// The last service failed. What is wrong with a board may stand longer than that.
+    failing: bool,
 }
 
 /// A worker of any kind of port.
@@ -192,6 +194,7 @@ impl<D: Driver> Worker<D> {
             }
             match board.service(way, now, frame, &wait) {
                 Ok(()) => {
+                    board.failing = false;
                     board.again.worked();
                     if let Some(due) = board.driver.due(now, &frame.wanted) {
                         next = next.min(due.saturating_sub(now));
@@ -202,7 +205,7 @@ impl<D: Driver> Worker<D> {
             now = self.clock.now();
         }
         // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew.
-        if self.boards.iter().all(|board| board.state.trouble.is_some()) {
+        if self.boards.iter().all(|board| board.failing) {
             self.way = None;
         }
         next
@@ -269,7 +272,13 @@ impl<D: Driver> Drop for Worker<D> {
 
 impl<D: Driver> Driven<D> {
     fn of(settings: &Settings) -> Option<Self> {
-        Some(Self { driver: D::of(settings)?, state: BoardState::default(), decided: 0, again: Again::NOW })
+        Some(Self {
+            driver: D::of(settings)?,
+            state: BoardState::default(),
+            decided: 0,
+            again: Again::NOW,
+            failing: false,
+        })
     }
 
     /// Whether a frame is meant for the board that this drives.
@@ -279,6 +288,7 @@ impl<D: Driver> Driven<D> {
 
     fn fail(&mut self, error: &BusError, now: Duration) {
         self.driver.lost();
+        self.failing = true;
         self.again.failed(now);
         self.state.trouble = Some(Trouble { doing: error.doing, fault: error.fault });
     }
@@ -306,7 +316,10 @@ impl<D: Driver> Driven<D> {
             }
             Noted::Asks | Noted::Nothing => {}
         }
-        self.state.trouble = None;
+        // While a board is being got to know again, what was wrong with it still stands.
+        if self.driver.phase() != Phase::Down {
+            self.state.trouble = None;
+        }
         Ok(())
     }
 }

@@ -3,8 +3,10 @@
 //! Buses are only read from. Serial ports are listed and never opened: opening resets many boards, and their servos
 //! twitch.
 
+mod ask;
 mod system;
 
+pub use ask::ask;
 pub use system::{PwmChip, Roots, SerialPort, Way};
 
 use crate::expander::Seen;
@@ -22,6 +24,47 @@ pub struct Scan {
     pub pwm: Vec<PwmChip>,
     /// Serial ports, unopened.
     pub serial: Vec<SerialPort>,
+}
+
+/// What is on a serial port that was asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(tag = "answer", rename_all = "kebab-case")]
+pub enum Answer {
+    /// A microcontroller that speaks Firmata.
+    Firmata {
+        /// The version's first number.
+        major: u8,
+        /// Its second.
+        minor: u8,
+    },
+    /// A microcontroller that prints lines of numbers.
+    Numbers,
+    /// Bytes come that nothing here understands.
+    Something,
+    /// Nothing comes.
+    Silence,
+    /// It was pulled out meanwhile.
+    Gone,
+}
+
+impl Answer {
+    /// What it is, and what to do with it.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Firmata { major, minor } if *major != 2 => {
+                format!("speaks Firmata {major}.{minor}: load a firmware that speaks Firmata 2")
+            }
+            Self::Firmata { major, minor } => {
+                format!(
+                    "speaks Firmata {major}.{minor}: a board with chip = \"firmata\" on this port drives servos"
+                )
+            }
+            Self::Numbers => "prints lines of numbers: an input on this port reads them".to_owned(),
+            Self::Something => "says something that is not understood: is the rate another?".to_owned(),
+            Self::Silence => "says nothing: is a firmware on it, and the rate right?".to_owned(),
+            Self::Gone => "was pulled out".to_owned(),
+        }
+    }
 }
 
 /// One bus.

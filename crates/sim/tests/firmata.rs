@@ -226,3 +226,48 @@ fn a_plug_that_was_pulled_is_an_error_and_the_line_comes_back() {
     rig.pass(&one, Duration::from_millis(100));
     assert_eq!(rig.board.pulse_us(3), Some(1200));
 }
+
+#[test]
+fn a_port_that_is_asked_says_what_is_on_it() {
+    use wasvolta_port::scan::{Answer, ask};
+    let asked = |kind: Option<Kind>| {
+        let rig = Rig::new();
+        if let Some(kind) = kind {
+            rig.faults().set_everywhere(kind, true);
+        }
+        let mut line = rig.line;
+        ask(&mut *line, &|time| rig.clock.wait(time))
+    };
+    assert_eq!(asked(None), Answer::Firmata { major: 2, minor: 7 });
+    assert_eq!(asked(Some(Kind::WrongFirmware)), Answer::Firmata { major: 1, minor: 0 });
+    assert_eq!(asked(Some(Kind::Silent)), Answer::Silence);
+    assert_eq!(asked(Some(Kind::Pulled)), Answer::Gone);
+    assert!(Answer::Firmata { major: 1, minor: 0 }.words().contains("load a firmware"));
+    for answer in [Answer::Numbers, Answer::Something, Answer::Silence, Answer::Gone] {
+        assert!(!answer.words().is_empty());
+    }
+    // A knob that prints numbers, and a device that speaks in tongues.
+    for (text, answer) in
+        [("knob=1\n".repeat(9), Answer::Numbers), ("\u{ff}x\n".repeat(9), Answer::Something)]
+    {
+        struct Printer(Vec<u8>);
+        impl Stream for Printer {
+            fn read(&mut self, into: &mut [u8]) -> wasvolta_port::serial::Got {
+                let count = into.len().min(self.0.len());
+                into[..count].copy_from_slice(&self.0[..count]);
+                self.0.drain(..count);
+                if count == 0 {
+                    wasvolta_port::serial::Got::Nothing
+                } else {
+                    wasvolta_port::serial::Got::Bytes(count)
+                }
+            }
+            fn write(&mut self, _: &[u8]) -> Result<(), Fault> {
+                Ok(())
+            }
+            fn flush(&mut self) {}
+        }
+        let mut printer = Printer(text.into_bytes());
+        assert_eq!(ask(&mut printer, &|_| {}), answer);
+    }
+}

@@ -4,17 +4,23 @@ use crate::cli;
 use crate::exit::Exit;
 use crate::survey::{self, Outlook};
 use crate::{files, hardware, say};
-use miette::IntoDiagnostic;
+use miette::{IntoDiagnostic, miette};
+use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::Source;
-use wasvolta_port::scan::{Bus, PwmChip, Roots, Scan, SerialPort};
+use wasvolta_port::scan::{self, Bus, PwmChip, Roots, Scan, SerialPort};
+use wasvolta_port::serial::Serial;
+use wasvolta_port::{Clock, WallClock};
 
 /// Looks, and says what was found. Finding nothing is no failure.
 ///
 /// # Errors
 /// When a rig was named that cannot be read.
 pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
+    if let Some(path) = &wanted.ask {
+        return ask(path, wanted);
+    }
     let source = wanted.rig.as_deref().map(files::open).transpose()?;
     let rig = source.as_ref().map(Source::rig);
     let simulated = match (rig, &wanted.rig) {
@@ -30,9 +36,22 @@ pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
     Ok(Exit::Done.into())
 }
 
+/// Asks one serial port, and nothing else.
+fn ask(path: &Path, wanted: &cli::Scan) -> miette::Result<ExitCode> {
+    let mut line = Serial::open(path, wanted.baud).map_err(|error| miette!(help = error.help, "{error}"))?;
+    let clock = WallClock::default();
+    let answer = scan::ask(&mut line, &|time| clock.wait(time));
+    if wanted.json {
+        say::line(serde_json::to_string_pretty(&answer).into_diagnostic()?);
+    } else {
+        say::line(format_args!("{} at {} baud {}", path.display(), wanted.baud, answer.words()));
+    }
+    Ok(Exit::Done.into())
+}
+
 fn tell(scan: &Scan, rig: Option<&Rig>) {
     for bus in &scan.buses {
-        tell_bus(bus, rig);
+        tell_bus(scan, bus, rig);
     }
     if scan.buses.is_empty() {
         say::line("no I²C bus: the kernel lists them as /dev/i2c-*; the module i2c-dev makes the entries");
@@ -45,7 +64,10 @@ fn tell(scan: &Scan, rig: Option<&Rig>) {
     }
     for SerialPort { way, lasting } in &scan.serial {
         let name = lasting.as_ref().map_or_else(String::new, |name| format!(", always as {name}"));
-        say::line(format_args!("{}\n  serial port{name}; not opened, for that resets many boards", way.path));
+        say::line(format_args!(
+            "{}\n  serial port{name}; not opened, for that resets many boards: --ask {0} asks it",
+            way.path
+        ));
         if let Some(barred) = &way.barred {
             say::line(format_args!("  {barred}"));
         }
@@ -55,7 +77,7 @@ fn tell(scan: &Scan, rig: Option<&Rig>) {
     }
 }
 
-fn tell_bus(bus: &Bus, rig: Option<&Rig>) {
+fn tell_bus(scan: &Scan, bus: &Bus, rig: Option<&Rig>) {
     say::line(&bus.path);
     if let Some(trouble) = &bus.trouble {
         say::line(format_args!("  {trouble}"));
@@ -63,7 +85,7 @@ fn tell_bus(bus: &Bus, rig: Option<&Rig>) {
     for device in &bus.devices {
         let board = rig.and_then(|rig| survey::board_at(rig, &bus.path, device.address));
         let name = board.map_or_else(String::new, |b| format!(": {} in the rig", b.name));
-        say::line(format_args!("  {:#04x}  {}{name}", device.address, device.kind.words()));
+        say::line(format_args!("  {:#04x}  {}{name}", device.address, survey::words(scan, bus, device)));
     }
     if bus.devices.is_empty() && bus.trouble.is_none() {
         say::line("  nothing answers from 0x40 to 0x7f");

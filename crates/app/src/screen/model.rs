@@ -212,10 +212,10 @@ pub struct Model {
     pub log: VecDeque<(Duration, String)>,
     /// The newest snapshot.
     pub snapshot: Snapshot,
-    /// What an eye sees of each servo, in a simulated rig.
-    pub looks: Vec<Option<Look>>,
-    /// What a meter at each board shows, in a simulated rig.
-    pub meters: Vec<Option<f64>>,
+    /// What an eye sees of the picked servo, in a simulated rig, with the servo's index.
+    pub seen: Option<(usize, Look)>,
+    /// What a meter at the picked servo's board shows, in a simulated rig.
+    pub meter: Option<f64>,
     /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
     pub strip: VecDeque<(Duration, f64, f64)>,
     /// Why the picked input's line cannot be opened, and what to try.
@@ -260,8 +260,8 @@ impl Model {
             dialog: None,
             said: None,
             log: VecDeque::new(),
-            looks: Vec::new(),
-            meters: Vec::new(),
+            seen: None,
+            meter: None,
             strip: VecDeque::new(),
             line_trouble: None,
             last_pose: None,
@@ -339,9 +339,10 @@ impl Model {
     fn look(&mut self, session: &Session) {
         let Some(simulated) = &session.simulated else { return };
         self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
-        self.looks = session.rig.servos.iter().map(|servo| simulated.look(&session.rig, servo)).collect();
-        self.meters =
-            session.rig.boards.iter().map(|board| simulated.meter_hz(&session.rig, board)).collect();
+        let rig = &session.rig;
+        let picked = rig.servos.get(self.servo);
+        self.seen = picked.and_then(|servo| Some((self.servo, simulated.look(rig, servo)?)));
+        self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
     }
 
     fn hear(&mut self, rig: &Rig, event: Event, now: Duration) {

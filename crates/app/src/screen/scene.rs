@@ -131,7 +131,7 @@ impl<'a> Scene<'a> {
             board: self.rig.board(&servo.board)?,
             plan: self.derived.plan.servos.get(n)?,
             state: self.model.snapshot.servos.get(n)?,
-            look: self.model.looks.get(n).copied().flatten(),
+            look: self.model.seen.filter(|(seen, _)| *seen == n).map(|(_, look)| look),
         })
     }
 

@@ -86,7 +86,7 @@ fn a_broken_chain_is_named_link_by_link() {
         ("denied", "✗ permission   you may not open sim:bench-bus"),
         ("held", "✗ other holder a kernel driver holds the chip"),
         ("absent", "✗ address      nothing answers at 0x40"),
-        ("silent", "✗ address      transfers with 0x40 fail"),
+        ("silent", "✗ address      transfers at 0x40 fail"),
         ("asleep", "✗ awake"),
         ("other-rate", "✗ frame rate"),
         ("overwritten", "✗ registers"),

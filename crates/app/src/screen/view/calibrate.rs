@@ -78,7 +78,7 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let channel = if pen.width() < 36 { "ch." } else { "channel" };
     let place = format!("{}, {channel} {}{cut}", picked.board.name, picked.servo.channel);
     let mut x = pen.put(x, 0, &place, theme::text(theme::QUIET));
-    if let Some(meter) = meter(scene, picked)
+    if let Some(meter) = scene.model.meter
         && pen.width() >= 60
     {
         let off = (meter / picked.board.clock().rate().get() - 1.0).abs() > 0.002;
@@ -88,11 +88,6 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     if !picked.servo.notes.is_empty() && pen.width() > x + 20 {
         pen.put(x, 0, &format!("  {}", picked.servo.notes), theme::text(theme::QUIET));
     }
-}
-
-fn meter(scene: &Scene, picked: &Picked) -> Option<f64> {
-    let board = scene.rig.boards.iter().position(|b| b.name == picked.board.name)?;
-    scene.model.meters.get(board).copied().flatten()
 }
 
 fn reasons(pen: &mut Pen<'_>, picked: &Picked) {

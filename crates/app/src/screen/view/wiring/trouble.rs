@@ -6,7 +6,7 @@ use crate::screen::theme;
 use std::time::Duration;
 use wasvolta_core::rig::worry;
 use wasvolta_core::unit::Seconds;
-use wasvolta_port::scan::Bus;
+use wasvolta_port::scan::{Bus, Scan};
 
 /// Leads and grounds: what no program can see.
 const REMINDERS: [&str; 2] = [
@@ -63,7 +63,7 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
     if scene.looking {
         all.push((false, "looking what is there …".to_owned()));
     } else if let Some(scan) = &scene.model.scan {
-        all.extend(scan.buses.iter().flat_map(|bus| found(scene, bus)));
+        all.extend(scan.buses.iter().flat_map(|bus| found(scene, scan, bus)));
         all.extend(
             scan.pwm
                 .iter()
@@ -87,14 +87,14 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
 }
 
 /// What the last look found on a bus.
-fn found(scene: &Scene, bus: &Bus) -> Vec<(bool, String)> {
+fn found(scene: &Scene, scan: &Scan, bus: &Bus) -> Vec<(bool, String)> {
     if let Some(trouble) = &bus.trouble {
         return vec![(true, trouble.clone())];
     }
     let device = |d: &wasvolta_port::scan::Device| {
         let known = crate::survey::board_at(scene.rig, &bus.path, d.address);
         known.map_or_else(
-            || format!("{:#04x} {}", d.address, d.kind.words()),
+            || format!("{:#04x} {}", d.address, crate::survey::words(scan, bus, d)),
             |b| format!("{:#04x} {}", d.address, b.name),
         )
     };
