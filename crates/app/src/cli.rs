@@ -257,6 +257,12 @@ pub struct New {
     /// The path of a serial port on which a microcontroller prints numbers; sim:NAME for a simulated one.
     #[arg(long, value_name = "PATH", group = "way in")]
     pub serial: Option<String>,
+    /// The path of a serial port with a microcontroller that speaks Firmata; sim:NAME for a simulated one.
+    #[arg(long, value_name = "PATH", group = "way in")]
+    pub firmata: Option<String>,
+    /// The path of a PWM chip of the kernel, best that of its device; sim:NAME for a simulated one.
+    #[arg(long, value_name = "PATH", group = "way in")]
+    pub pwm: Option<String>,
 }
 
 /// How a live run behaves.

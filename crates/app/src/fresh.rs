@@ -47,8 +47,8 @@ pub fn address(text: &str) -> Result<u8, NotMade> {
 ///
 /// # Errors
 /// When the file is there already, or what was asked for cannot be.
-pub fn make(path: &Path, bus: Option<(String, u8)>, serial: Option<String>) -> Result<PathBuf, NotMade> {
-    if bus.is_none() && serial.is_none() {
+pub fn make(path: &Path, beginning: Beginning) -> Result<PathBuf, NotMade> {
+    if beginning.is_empty() {
         return Err(NotMade::Empty);
     }
     let stem = files::stem(path);
@@ -56,7 +56,7 @@ pub fn make(path: &Path, bus: Option<(String, u8)>, serial: Option<String>) -> R
     if path.exists() {
         return Err(NotMade::There(path.display().to_string()));
     }
-    let source = fresh::rig(&Beginning { name: stem, bus, serial })
+    let source = fresh::rig(&Beginning { name: stem, ..beginning })
         .map_err(|located| NotMade::Unsound { message: located.message, help: located.help })?;
     files::write(&path, source.text())?;
     Ok(path)
@@ -69,13 +69,13 @@ mod tests {
     #[test]
     fn a_new_rig_ends_as_rigs_do_and_overwrites_nothing() {
         let folder = tempfile::tempdir().unwrap();
-        let bus = || Some(("/dev/i2c-1".to_owned(), 0x40));
-        let path = make(&folder.path().join("arm"), bus(), None).unwrap();
+        let bus = || Beginning { bus: Some(("/dev/i2c-1".to_owned(), 0x40)), ..Beginning::default() };
+        let path = make(&folder.path().join("arm"), bus()).unwrap();
         assert_eq!(path, folder.path().join("arm.rig.toml"));
         assert_eq!(files::open(&path).unwrap().rig().name, "arm");
-        let again = make(&folder.path().join("arm.toml"), bus(), None).unwrap_err().to_string();
+        let again = make(&folder.path().join("arm.toml"), bus()).unwrap_err().to_string();
         assert!(again.ends_with("is there already: open it, or choose another name"), "{again}");
-        assert!(matches!(make(&folder.path().join("leg"), None, None), Err(NotMade::Empty)));
+        assert!(matches!(make(&folder.path().join("leg"), Beginning::default()), Err(NotMade::Empty)));
     }
 
     #[test]

@@ -7,7 +7,7 @@ use crate::holder::{self, Hold};
 use crate::last_known::LastKnown;
 use crate::paper;
 use crate::recovery::{self, Keeper, Left, Offer};
-use crate::survey::Outlook;
+use crate::survey::{self, Outlook};
 use miette::{IntoDiagnostic, WrapErr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -73,6 +73,8 @@ pub struct Session {
     recovery: Option<Keeper>,
     /// Where the look that is being taken will arrive.
     looking: Option<Receiver<Scan>>,
+    /// Where the answer of the serial port that is being asked will arrive.
+    asking: Option<Receiver<String>>,
     past: Vec<Past>,
     future: Vec<Past>,
     _holds: Vec<Hold>,
@@ -137,6 +139,7 @@ impl Session {
             warned: false,
             recovery: None,
             looking: None,
+            asking: None,
             past: Vec::new(),
             future: Vec::new(),
             _holds: holds,
@@ -184,6 +187,29 @@ impl Session {
         let found = self.looking.as_ref()?.try_recv().ok()?;
         self.looking = None;
         Some(found)
+    }
+
+    /// Asks a serial port what is on it, on a thread of its own: a board that was reset takes its time.
+    ///
+    /// # Errors
+    /// In words, when the rig uses that port itself, or the system gives no thread.
+    pub fn ask_port(&mut self, path: &str) -> Result<(), String> {
+        if let Some(port) = self.rig.ports.iter().find(|port| port.path == path) {
+            return Err(format!("{path} is {} of this rig: what is on it is shown already", port.name));
+        }
+        let (answer, arrives) = channel();
+        let path = PathBuf::from(path);
+        let ask = move || answer.send(survey::ask(&path));
+        std::thread::Builder::new().name("ask".to_owned()).spawn(ask).map_err(|error| error.to_string())?;
+        self.asking = Some(arrives);
+        Ok(())
+    }
+
+    /// What the serial port that was asked has said, once.
+    pub fn answer(&mut self) -> Option<String> {
+        let answer = self.asking.as_ref()?.try_recv().ok()?;
+        self.asking = None;
+        Some(answer)
     }
 
     /// Whether a look is being taken.

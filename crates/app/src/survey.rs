@@ -7,6 +7,9 @@ use wasvolta_engine::OpenBus;
 use wasvolta_port::BusError;
 use wasvolta_port::I2cBus;
 use wasvolta_port::scan::{self, Bus, Device, DeviceKind, Roots, Scan};
+use wasvolta_port::serial::Serial;
+use wasvolta_port::{Clock, WallClock};
+use wasvolta_wire::firmata;
 
 /// A look that has not been taken yet: everything it needs to be taken on another thread.
 pub struct Outlook {
@@ -30,6 +33,19 @@ impl Outlook {
             scan.buses.push(scan::bus(&port.path, open()));
         }
         scan
+    }
+}
+
+/// Opens a serial port and asks what is on it; the answer in words, also when it cannot be opened.
+pub fn ask(path: &Path) -> String {
+    let shown = path.display();
+    match Serial::open(path, firmata::BAUD) {
+        Ok(mut line) => {
+            let clock = WallClock::default();
+            let answer = scan::ask(&mut line, &|time| clock.wait(time));
+            format!("{shown} at {} baud {}", firmata::BAUD, answer.words())
+        }
+        Err(error) => format!("{error}; {}", error.help),
     }
 }
 

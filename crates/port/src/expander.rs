@@ -253,7 +253,8 @@ impl Expander {
         }
         let as_told = channels.iter().zip(first..).all(|(channel, n)| match (self.sent[n], self.begins[n]) {
             (Some(ticks), Some(on)) => *channel == Channel::Pulse { on, ticks },
-            (None, _) => *channel == Channel::Released,
+            // A pulse of no length is none.
+            (None, _) => matches!(channel, Channel::Released | Channel::Pulse { ticks: 0, .. }),
             // Not known to have arrived: nothing to compare with.
             (Some(_), None) => true,
         });

@@ -6,6 +6,7 @@ use crate::fresh;
 use crate::say;
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
+use wasvolta_core::rig::fresh::Beginning;
 
 /// Writes the rig; says where.
 ///
@@ -14,7 +15,9 @@ use std::process::ExitCode;
 pub fn run(new: &New) -> miette::Result<ExitCode> {
     let address = fresh::address(&new.address).into_diagnostic()?;
     let bus = new.bus.clone().map(|path| (path, address));
-    let path = fresh::make(&new.file, bus, new.serial.clone()).into_diagnostic()?;
+    let (serial, firmata, pwm) = (new.serial.clone(), new.firmata.clone(), new.pwm.clone());
+    let beginning = Beginning { bus, serial, firmata, pwm, ..Beginning::default() };
+    let path = fresh::make(&new.file, beginning).into_diagnostic()?;
     say::line(format_args!(
         "{}: open it with `wasvolta open {}`, then a adds a servo",
         path.display(),

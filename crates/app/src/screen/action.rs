@@ -219,6 +219,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "name by wiggling", keys: &[key('W')], view: WIRING, short: "name one by one", long: "wiggle servo after servo, and name each as you see which it is", ready: servo, run: wiring::name_all },
     Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
     Action { name: "look around", keys: &[key('s')], view: WIRING, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: wiring::look_around },
+    Action { name: "ask serial port", keys: &[key('P')], view: WIRING, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: wiring::ask_port },
     Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board: its name and address, from what was found", ready: ported, run: roster::add_board },
     Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: roster::rename_board },
     Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: roster::remove_board },

@@ -20,6 +20,8 @@ pub enum Task {
     NameWiggled(String),
     /// Another servo comes in the place of one: nothing to type.
     ReplaceServo(String),
+    /// A serial port is asked what is on it: its path.
+    AskPort,
     /// A new board: name, address, port.
     AddBoard,
     /// Another name for a board.

@@ -188,6 +188,8 @@ pub struct Model {
     pub plug: (usize, u8),
     /// What the last look has found.
     pub scan: Option<Scan>,
+    /// What the serial port that was asked last has said.
+    pub answer: Option<String>,
     /// What is wrong with the simulated bench, as its faults are said.
     pub faults: Vec<String>,
     /// What is still to be done, step by step.
@@ -249,6 +251,7 @@ impl Model {
             nudge: 3,
             plug: (0, 0),
             scan: None,
+            answer: None,
             faults: Vec::new(),
             errands: Errands::default(),
             input: 0,
@@ -297,6 +300,10 @@ impl Model {
         self.snapshot.clone_from(session.engine.snapshot());
         if let Some(found) = session.found() {
             self.scan = Some(found);
+        }
+        if let Some(answer) = session.answer() {
+            self.say(Tone::Done, answer.clone(), now);
+            self.answer = Some(answer);
         }
         self.look(session);
         let events: Vec<(u64, Event)> =

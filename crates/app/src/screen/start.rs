@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use wasvolta_core::rig::fresh::Beginning;
 
 /// Time between two looks whether a signal has come.
 const LOOK_UP: Duration = Duration::from_millis(100);
@@ -247,7 +248,7 @@ fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
     let some = |n: usize| Some(form.word(n).to_owned()).filter(|w| !w.is_empty());
     let bus = some(0).map(|path| fresh::address(form.word(1)).map(|address| (path, address))).transpose()?;
     let file = some(3).unwrap_or_else(|| "my.rig.toml".to_owned());
-    fresh::make(Path::new(&file), bus, some(2))
+    fresh::make(Path::new(&file), Beginning { bus, serial: some(2), ..Beginning::default() })
 }
 
 /// Shows it until something is chosen.

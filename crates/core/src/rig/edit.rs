@@ -6,7 +6,7 @@
 pub mod roster;
 
 use super::check::problems;
-use super::{Ends, Failsafe, How, Joint, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
+use super::{Chip, Ends, Failsafe, How, Joint, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
 use crate::clock::oscillator_from;
 use crate::easing::Easing;
 use crate::unit::{Degrees, Hertz, Micros, Seconds, Ticks};
@@ -41,6 +41,14 @@ pub enum Refused {
         channel: u8,
         /// The board.
         board: String,
+    },
+    /// Its clock is not the program's to count with.
+    #[error("{board} is a {chip}: it is told times, not ticks of a clock that could be corrected")]
+    ClockFixed {
+        /// The board.
+        board: String,
+        /// What it is.
+        chip: &'static str,
     },
     /// Servos would be left without a board.
     #[error("{board} still has {servos} servos: move or remove them first")]
@@ -242,6 +250,9 @@ pub fn set_home(rig: &Rig, joint: &str, angle: Degrees) -> Edited {
 pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
     changed(rig, |rig| {
         let board = rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
+        if board.chip != Chip::PwmExpander {
+            return Err(Refused::ClockFixed { board: board.name.clone(), chip: board.chip.word() });
+        }
         let old = board.oscillator_hz;
         let new = Hertz::new(libm::round(oscillator_from(measured, board.prescale()).get()));
         let factor = old / new;

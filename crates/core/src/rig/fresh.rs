@@ -12,6 +12,17 @@ pub struct Beginning {
     pub bus: Option<(String, u8)>,
     /// The path of a serial line that prints numbers.
     pub serial: Option<String>,
+    /// The path of a serial line with a board that speaks Firmata.
+    pub firmata: Option<String>,
+    /// The path of a PWM chip of the kernel.
+    pub pwm: Option<String>,
+}
+
+impl Beginning {
+    /// Whether there would be nothing to drive and nothing to hear.
+    pub const fn is_empty(&self) -> bool {
+        self.bus.is_none() && self.serial.is_none() && self.firmata.is_none() && self.pwm.is_none()
+    }
 }
 
 /// A new rig with its text.
@@ -43,6 +54,25 @@ fn text(beginning: &Beginning) -> String {
             quoted(path)
         );
     }
+    let alone = [
+        (&beginning.firmata, "micro", "serial", "firmata", "Its channels are its pins."),
+        (
+            &beginning.pwm,
+            "kernel",
+            "pwm",
+            "linux-pwm",
+            "The path of its device stays where the number of its chip moves.",
+        ),
+    ];
+    for (path, name, kind, chip, about) in alone {
+        let Some(path) = path else { continue };
+        let _ = write!(
+            text,
+            "\n[[port]]\nname = \"{name}-port\"\nkind = \"{kind}\"\npath = {}\n\n\
+             # {about}\n[[board]]\nname = \"{name}\"\nport = \"{name}-port\"\nchip = \"{chip}\"\n",
+            quoted(path)
+        );
+    }
     if let Some(path) = &beginning.serial {
         let _ = write!(
             text,
@@ -64,6 +94,7 @@ mod tests {
             name: "reeds \"one\"".to_owned(),
             bus: Some(("/dev/i2c-1".to_owned(), 0x41)),
             serial: Some("/dev/ttyACM0".to_owned()),
+            ..Beginning::default()
         }
     }
 
@@ -74,6 +105,19 @@ mod tests {
         assert_eq!(source.rig().name, "reeds \"one\"");
         assert_eq!((source.rig().boards[0].address, source.rig().inputs.len()), (Some(0x41), 1));
         assert!(source.rig().servos.is_empty());
+    }
+
+    #[test]
+    fn boards_that_are_alone_on_their_port_can_be_begun_with() {
+        let all = Beginning {
+            firmata: Some("/dev/ttyACM1".to_owned()),
+            pwm: Some("/sys/devices/soc/pwm".to_owned()),
+            ..beginning()
+        };
+        let source = rig(&all).unwrap();
+        let chips: Vec<_> = source.rig().boards.iter().map(|b| b.chip.word()).collect();
+        assert_eq!(chips, ["PWM expander", "Firmata board", "kernel PWM"]);
+        assert!(!all.is_empty() && Beginning::default().is_empty());
     }
 
     #[test]

@@ -412,3 +412,43 @@ fn a_joint_that_is_told_so_goes_home_before_the_end_and_nobody_must_wait_for_it(
     bench.code(KeyCode::F(1));
     assert!(bench.frame(160, 47).contains("heron.neck home first, then all are"));
 }
+
+/// Stops a stand-in when it goes.
+struct Ends<'a>(&'a std::sync::atomic::AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, std::sync::atomic::Ordering::SeqCst);
+    }
+}
+
+#[test]
+fn a_serial_port_is_asked_by_a_key_that_says_what_it_may_do() {
+    let (far, near) = wasvolta_sim::pty::pair().unwrap();
+    let clock: std::sync::Arc<dyn wasvolta_port::Clock> =
+        std::sync::Arc::new(wasvolta_port::WallClock::default());
+    let board = wasvolta_sim::Bench::new(&wasvolta_sim::Truth::default(), 1, clock).firmata("line");
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|threads| {
+        threads.spawn(|| wasvolta_sim::serve::firmata(&board, &far, &stop));
+        let _ends_however_this_ends = Ends(&stop);
+        let mut bench = wiring();
+        bench.press(Key::char('P'));
+        assert!(bench.frame(160, 47).contains("opening it resets many boards: servos on it twitch"));
+        bench.enter("sim:knob");
+        assert!(bench.frame(160, 47).contains("sim:knob is knob-line of this rig"));
+        for _ in 0.."sim:knob".len() {
+            bench.code(KeyCode::Backspace);
+        }
+        bench.enter(near.to_str().unwrap());
+        while bench.model.answer.is_none() {
+            bench.pass(1);
+            std::thread::yield_now();
+        }
+        assert!(
+            bench.frame(160, 47).contains("at 57600 baud speaks Firmata 2.7"),
+            "{}",
+            bench.frame(160, 47)
+        );
+    });
+}

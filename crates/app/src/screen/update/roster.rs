@@ -157,6 +157,11 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
             let words = format!("{servo} removed; u brings it back");
             done(desk, &words, |rig| edit::remove_servo(rig, servo))?
         }
+        Task::AskPort => {
+            let path = form.word(0).to_owned();
+            desk.session.ask_port(&path)?;
+            format!("asking {path}: a board that was reset takes three seconds to speak")
+        }
         Task::ReplaceServo(servo) => replaced(desk, servo)?,
         Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
         Task::AddBoard => {

@@ -163,6 +163,20 @@ pub fn look_around(desk: &mut Desk) {
     }
 }
 
+/// Asks which serial port is to be asked; opening it is not without effect, and the question says so.
+pub fn ask_port(desk: &mut Desk) {
+    let ports = &desk.session.rig.ports;
+    let free = |path: &str| ports.iter().all(|port| port.path != path);
+    let found =
+        desk.session.roots.serial_ports().into_iter().map(|port| port.way.path).find(|path| free(path));
+    let fields = vec![Field::new(
+        "port",
+        found.unwrap_or_default(),
+        "opening it resets many boards: servos on it twitch",
+    )];
+    desk.model.dialog = Some(Dialog::Form(Form::new(Task::AskPort, fields)));
+}
+
 /// Asks what is to be wrong with the simulated bench.
 pub fn fault(desk: &mut Desk) {
     let scene = desk.model.scene(desk.session);

@@ -58,6 +58,7 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
             return ("swap", words);
         }
         Task::NameWiggled(_) => "which moved?",
+        Task::AskPort => "ask port",
         Task::AddBoard => "add board",
         Task::Fault => "fault",
         Task::AddServo => "add servo",

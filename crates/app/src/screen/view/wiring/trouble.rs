@@ -70,12 +70,15 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
                 .map(|chip| (false, format!("{}: PWM chip, {} channels", chip.device, chip.channels))),
         );
         all.extend(
-            scan.serial.iter().map(|port| (false, format!("{}: serial port, unopened", port.way.path))),
+            scan.serial
+                .iter()
+                .map(|port| (false, format!("{}: serial port, unopened; P asks it", port.way.path))),
         );
         if scan.serial.is_empty() && scan.pwm.is_empty() {
             all.push((false, "found no PWM chip of the kernel and no serial port of a board".to_owned()));
         }
     }
+    all.extend(scene.model.answer.iter().map(|answer| (false, answer.clone())));
     for fault in &scene.model.faults {
         all.push((false, format!("simulated fault: {fault}")));
     }
