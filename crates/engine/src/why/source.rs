@@ -12,7 +12,8 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
     let state = snapshot.servos.get(servo)?;
     let own = plan.servos.get(servo)?;
     let mut parts = source((rig, plan), snapshot, servo, state)?;
-    if let Some(line) = own.line {
+    // Where nobody drives it, nobody wants it anywhere.
+    if let Some(line) = own.line.filter(|_| state.engaged) {
         parts.push(format!("{:+.1}°", line.angle_at(state.target).get() + 0.0));
     }
     if state.is_wiggling() {

@@ -104,6 +104,7 @@ fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     bench.model.pick_servo(&bench.session.rig.clone(), 0);
     bench.pass(1);
     assert_eq!(bench.broken(), ("output", true), "nothing is engaged");
+    assert!(bench.frame(160, 47).contains("nobody drives it → no pulse"), "{}", bench.frame(160, 47));
     bench.engage(1, 1200.0);
     assert_eq!(bench.broken(), ("engaged", true), "another one is");
     bench.engage(0, 2100.0);
