@@ -22,6 +22,7 @@ use crate::{demo, screen};
 use miette::IntoDiagnostic;
 use std::path::Path;
 use std::process::ExitCode;
+use wasvolta_port::scan::Roots;
 
 /// Carries out a command; gives its exit code.
 ///
@@ -54,7 +55,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
 fn start(look: &Look) -> miette::Result<ExitCode> {
     let recent = Recent::read(&files::folders()?.state).there();
     let live = Live::default();
-    match screen::start::run(Offers::look(recent, Path::new("/dev")), look)? {
+    match screen::start::run(Offers::look(recent, &Roots::default()), look)? {
         Choice::Demo => show(&demo::prepare(false)?, &live, look),
         Choice::Open(rig) => open(&rig, &live, look),
         Choice::Nothing => Ok(Exit::Done.into()),

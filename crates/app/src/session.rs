@@ -14,11 +14,14 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::SystemTime;
 use wasvolta_core::fit::{Fit, NoFit};
+use wasvolta_core::power::Budget;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
+use wasvolta_core::rig::worry::{Worry, worries};
 use wasvolta_core::stage::Plan;
+use wasvolta_core::unit::Seconds;
 use wasvolta_engine::{Engine, Wiring};
 use wasvolta_port::scan::{Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
@@ -31,11 +34,21 @@ pub struct Derived {
     pub fits: Vec<Result<Fit, NoFit>>,
     /// What the engine runs.
     pub plan: Plan,
+    /// By rail, what hangs on it.
+    pub budgets: Vec<Budget>,
+    /// What is worth a word.
+    pub worries: Vec<Worry>,
 }
 
 impl Derived {
     fn of(rig: &Rig) -> Self {
-        Self { fits: rig.servos.iter().map(wasvolta_core::rig::Servo::fit).collect(), plan: Plan::of(rig) }
+        let beat = Seconds::new(hardware::BEAT.as_secs_f64());
+        Self {
+            fits: rig.servos.iter().map(wasvolta_core::rig::Servo::fit).collect(),
+            plan: Plan::of(rig),
+            budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
+            worries: worries(rig, beat),
+        }
     }
 }
 

@@ -122,3 +122,16 @@ fn a_serial_port_is_asked_only_on_purpose_and_says_what_is_on_it() {
     let words = String::from_utf8_lossy(&none.stderr).into_owned();
     assert!(words.contains("there is no such device") && words.contains("plug it in"), "{words}");
 }
+
+#[test]
+fn why_does_not_open_a_line_and_says_so() {
+    let home = tempfile::tempdir().unwrap();
+    std::fs::write(home.path().join("reeds.rig.toml"), RIG).unwrap();
+    let output = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let words = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(
+        words.contains("✗ answer        it was not asked: opening its line resets many boards"),
+        "{words}"
+    );
+}

@@ -155,16 +155,13 @@ pub trait Driver: Send + Sized {
     /// The board cannot be reached: start anew when it can.
     fn lost(&mut self);
 
-    /// Answers what [`Phase::Asking`] asks.
+    /// Answers what [`Phase::Asking`] asks; most kinds of board never ask.
     ///
     /// # Errors
     /// When the way refuses.
-    fn decide(
-        &mut self,
-        decision: Decision,
-        way: &mut Self::Way,
-        wait: &dyn Fn(Duration),
-    ) -> Result<(), BusError>;
+    fn decide(&mut self, _: Decision, _: &mut Self::Way, _: &dyn Fn(Duration)) -> Result<(), BusError> {
+        Ok(())
+    }
 
     /// Brings the board towards `wanted`; to be called whenever that changes, when it is due, and now and then.
     ///

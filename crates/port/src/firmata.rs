@@ -4,7 +4,7 @@
 //! The board is never the guard: its own limits are set as wide as it takes them. Opening the line may have reset
 //! it, so it is given the time to say who it is before it is asked.
 
-use crate::board::{self, CHANNELS, Decision, Driver, Evidence, Lapse, Noted, Pace, Phase, Stay, Wanted};
+use crate::board::{self, CHANNELS, Driver, Evidence, Lapse, Noted, Pace, Phase, Stay, Wanted};
 use crate::i2c::{BusError, Fault};
 use crate::serial::{Got, Stream};
 use std::time::Duration;
@@ -295,10 +295,6 @@ impl Driver for Firmata {
         self.decoder.restart();
         (self.asked_at, self.restarted) = (None, false);
         self.out.clear();
-    }
-
-    fn decide(&mut self, _: Decision, _: &mut Box<dyn Stream>, _: &dyn Fn(Duration)) -> Result<(), BusError> {
-        Ok(())
     }
 
     fn service(

@@ -3,7 +3,7 @@
 //! The kernel gives back what was asked, not what the chip does, so nothing is measured here. Pulses go on after
 //! the process ends; some chips have one period for all channels, so a board has one frame rate.
 
-use crate::board::{self, CHANNELS, Decision, Driver, Evidence, Noted, Pace, Phase, Stay, Wanted};
+use crate::board::{self, CHANNELS, Driver, Evidence, Noted, Pace, Phase, Stay, Wanted};
 use crate::i2c::{BusError, Fault};
 use rustix::io::Errno;
 use std::path::{Path, PathBuf};
@@ -129,6 +129,15 @@ fn number(files: &mut dyn Files, file: &str) -> Result<u64, BusError> {
 }
 
 impl Pwm {
+    /// What is wanted of the channels that the chip has.
+    fn possible(&self, wanted: &Wanted) -> Wanted {
+        let mut possible = *wanted;
+        for channel in possible.iter_mut().skip(self.channels) {
+            *channel = None;
+        }
+        possible
+    }
+
     /// A frame, in ns.
     fn period(&self) -> u64 {
         u64::try_from(self.settings.frame.as_nanos()).unwrap_or(u64::MAX)
@@ -280,10 +289,6 @@ impl Driver for Pwm {
         self.exported = [false; CHANNELS];
     }
 
-    fn decide(&mut self, _: Decision, _: &mut Box<dyn Files>, _: &dyn Fn(Duration)) -> Result<(), BusError> {
-        Ok(())
-    }
-
     fn service(
         &mut self,
         files: &mut Box<dyn Files>,
@@ -307,15 +312,13 @@ impl Driver for Pwm {
             self.sent = [None; CHANNELS];
             self.phase = Phase::Started;
         }
-        let mut possible = *wanted;
-        possible.iter_mut().skip(self.channels).for_each(|channel| *channel = None);
+        let possible = self.possible(wanted);
         self.send(files, now, &possible, wait)?;
         Ok(if starts { Noted::Started } else { Noted::Nothing })
     }
 
     fn due(&self, _now: Duration, wanted: &Wanted) -> Option<Duration> {
-        let mut possible = *wanted;
-        possible.iter_mut().skip(self.channels).for_each(|channel| *channel = None);
+        let possible = self.possible(wanted);
         self.pace.due(self.settings.frame, &self.sent, &possible).filter(|_| self.phase == Phase::Started)
     }
 

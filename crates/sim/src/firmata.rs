@@ -100,8 +100,8 @@ impl FirmataBoard {
             Kind::NoBus | Kind::Absent | Kind::Pulled if fault.strikes(fault.kind, NO_ADDRESS) => {
                 Some(Fault::NoBus)
             }
-            Kind::Denied => Some(Fault::Denied),
-            Kind::Held => Some(Fault::Busy),
+            Kind::Denied if fault.strikes(fault.kind, NO_ADDRESS) => Some(Fault::Denied),
+            Kind::Held if fault.strikes(fault.kind, NO_ADDRESS) => Some(Fault::Busy),
             _ => None,
         });
         if let Some(fault) = barred {

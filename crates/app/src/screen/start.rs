@@ -18,6 +18,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use wasvolta_core::rig::fresh::Beginning;
+use wasvolta_port::scan::Roots;
 
 /// Time between two looks whether a signal has come.
 const LOOK_UP: Duration = Duration::from_millis(100);
@@ -64,19 +65,10 @@ pub struct Offers {
 
 impl Offers {
     /// Looks at what is there; opens nothing.
-    pub fn look(recent: Vec<(PathBuf, String)>, devices: &Path) -> Self {
-        let mut names: Vec<String> = std::fs::read_dir(devices)
-            .map(|found| found.flatten().map(|e| e.path().display().to_string()).collect())
-            .unwrap_or_default();
-        names.sort();
-        let like = |kinds: &[&str]| {
-            let is = |name: &&String| {
-                let name = Path::new(name).file_name().map(|n| n.to_string_lossy().into_owned());
-                name.is_some_and(|n| kinds.iter().any(|kind| n.starts_with(kind)))
-            };
-            names.iter().filter(is).cloned().collect()
-        };
-        Self { recent, buses: like(&["i2c-"]), lines: like(&["ttyACM", "ttyUSB"]) }
+    pub fn look(recent: Vec<(PathBuf, String)>, machine: &Roots) -> Self {
+        let buses = machine.buses().into_iter().map(|way| way.path).collect();
+        let lines = machine.serial_ports().into_iter().map(|port| port.way.path).collect();
+        Self { recent, buses, lines }
     }
 }
 

@@ -127,6 +127,10 @@ fn answer(facts: &Facts) -> Came {
         Some(fault) => failed("it says nothing on its line", fault.help()),
         None => match lately(facts, |lapse| lapse == Lapse::Reset) {
             Some(words) => failed(words, "give the board a supply of its own, not shared with the servos"),
+            None if facts.run.is_none() => failed(
+                "it was not asked: opening its line resets many boards",
+                "open the rig, and look at F1; or ask it on purpose with `wasvolta scan --ask`",
+            ),
             None if said(facts).is_none() => failed(
                 "it has not said yet who it is",
                 "opening the line may have reset it: wait three seconds",

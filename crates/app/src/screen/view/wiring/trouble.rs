@@ -4,8 +4,6 @@ use crate::screen::pen::{Pen, wrap};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use std::time::Duration;
-use wasvolta_core::rig::worry;
-use wasvolta_core::unit::Seconds;
 use wasvolta_port::scan::{Bus, Scan};
 
 /// Leads and grounds: what no program can see.
@@ -82,8 +80,7 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
     for fault in &scene.model.faults {
         all.push((false, format!("simulated fault: {fault}")));
     }
-    let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());
-    for worry in worry::worries(scene.rig, beat) {
+    for worry in &scene.derived.worries {
         all.push((true, format!("{}: {}; {}", worry.about, worry.words, worry.help)));
     }
     all
