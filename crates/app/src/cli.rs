@@ -97,6 +97,9 @@ pub struct Sim {
     /// Which kind.
     #[arg(value_enum)]
     pub board: SimKind,
+    /// Expanders: the address of one; may be said several times. 0x40 unless said.
+    #[arg(long = "address", value_name = "0x40", value_parser = crate::fresh::address)]
+    pub addresses: Vec<u8>,
     /// Make a link at this path to where it listens, to write into a rig.
     #[arg(long, value_name = "PATH")]
     pub link: Option<PathBuf>,
@@ -107,6 +110,8 @@ pub struct Sim {
 /// Boards that run by themselves.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum SimKind {
+    /// PWM expanders with a servo on each channel, behind a UART-to-I²C bridge.
+    Expander,
     /// A microcontroller of 20 pins that speaks Firmata, a servo on each that can drive one.
     Firmata,
 }
@@ -254,6 +259,9 @@ pub struct New {
     /// The expander's address, as its jumpers set it.
     #[arg(long, value_name = "ADDRESS", default_value = "0x40", requires = "bus")]
     pub address: String,
+    /// The bus is behind a UART-to-I²C bridge at that path, at this rate; 9600 is what it has after power-on.
+    #[arg(long, value_name = "BAUD", requires = "bus")]
+    pub baud: Option<u32>,
     /// The path of a serial port on which a microcontroller prints numbers; sim:NAME for a simulated one.
     #[arg(long, value_name = "PATH", group = "way in")]
     pub serial: Option<String>,

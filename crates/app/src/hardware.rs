@@ -8,15 +8,16 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Port, PortKind, Rig, Servo};
+use wasvolta_core::rig::{Board, Chip, Kind, Port, PortKind, Rig, Servo};
 use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
 use wasvolta_port::board::Evidence;
+use wasvolta_port::bridge::Bridge;
 use wasvolta_port::expander::Seen;
 use wasvolta_port::pwm::{self, Directory};
 use wasvolta_port::serial::Serial;
 use wasvolta_port::{BusError, Clock, I2cBus, WallClock};
 use wasvolta_sim::faults::Faults;
-use wasvolta_sim::truth::KnobTruth;
+use wasvolta_sim::truth::{KnobTruth, Part};
 use wasvolta_sim::{Bench, Eye, Knob, Look, ManualClock, Truth};
 use wasvolta_wire::firmata;
 
@@ -67,12 +68,31 @@ impl Simulated {
 fn plug_in(bench: &Bench, rig: &Rig) {
     for board in &rig.boards {
         let Some(name) = rig.port(&board.port).and_then(simulated) else { continue };
-        let channels: Vec<u8> = rig.servos_on(&board.name).map(|s| s.channel).collect();
+        let parts: Vec<(u8, Part)> = rig.servos_on(&board.name).map(|s| (s.channel, part(s.kind))).collect();
         match board.chip {
-            Chip::PwmExpander => bench.ensure(name, board.address.unwrap_or_default(), &channels),
-            Chip::Firmata => channels.iter().for_each(|pin| bench.firmata(name).ensure(*pin, None)),
-            Chip::LinuxPwm => channels.iter().for_each(|channel| bench.pwm(name).ensure(*channel)),
+            Chip::PwmExpander => bench.ensure_parts(name, board.address.unwrap_or_default(), &parts),
+            Chip::Firmata => {
+                let made = bench.firmata(name);
+                for (pin, part) in &parts {
+                    made.ensure(*pin, *part);
+                }
+            }
+            Chip::LinuxPwm => {
+                let made = bench.pwm(name);
+                for (channel, part) in &parts {
+                    made.ensure(*channel, *part);
+                }
+            }
         }
+    }
+}
+
+/// What a simulated bench has on a channel for it.
+const fn part(kind: Kind) -> Part {
+    match kind {
+        Kind::Positional => Part::Servo,
+        Kind::Endless => Part::Motor,
+        Kind::Dimmer | Kind::OnOff => Part::Lamp,
     }
 }
 
@@ -167,7 +187,10 @@ fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
         return Box::new(move || Ok(Box::new(bench.open(&sim)?)));
     }
     let path = PathBuf::from(&port.path);
-    Box::new(move || open_bus(&path))
+    match port.baud {
+        Some(baud) => Box::new(move || Ok(Box::new(Bridge::open(&path, baud)?))),
+        None => Box::new(move || open_bus(&path)),
+    }
 }
 
 /// The I²C ports of a rig with how each is opened, beside the engine, by reading only.

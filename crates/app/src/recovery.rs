@@ -274,7 +274,13 @@ mod tests {
     }
 
     fn edited() -> Rig {
-        edit::roster::add_servo(source().rig(), "heron.tail", "upper", 9).unwrap()
+        edit::roster::add_servo(
+            source().rig(),
+            "heron.tail",
+            ("upper", 9),
+            wasvolta_core::rig::Kind::Positional,
+        )
+        .unwrap()
     }
 
     fn left(state: &Path) -> Left {

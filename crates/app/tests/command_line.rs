@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 5 servos, 1 input, 3 poses, 2 sequences"),
+        (example(), 0, "is sound: 8 servos, 1 input, 6 poses, 3 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["unknown field `chanel`", "68 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
+    for wanted in ["unknown field `chanel`", "69 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -135,16 +135,34 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     let csv = std::fs::read_to_string(&trace).unwrap();
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
-    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks");
-    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times five servos.
-    assert_eq!(lines.len(), 1 + 5 * 214);
-    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306");
-    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234");
-    assert_eq!(lines[3], "0.000,punt.rudder,,,");
-    assert_eq!(lines[lines.len() - 5], "4.250,heron.neck,0.000,1493.28,306");
+    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent");
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times eight parts.
+    assert_eq!(lines.len(), 1 + 8 * 214);
+    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,");
+    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,");
+    assert_eq!(lines[3], "0.000,punt.rudder,,,,");
+    assert_eq!(lines[lines.len() - 8], "4.250,heron.neck,0.000,1493.28,306,");
+    // A lamp has a level and no angle.
+    assert_eq!(lines[7], "0.000,marsh.moon,,0.00,0,0.000");
     let again = home.path().join("again.csv");
     run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
     assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
+}
+
+#[test]
+fn a_winch_is_armed_before_a_dry_run_begins_and_stops_at_its_end() {
+    let home = tempfile::tempdir().unwrap();
+    let (trace, rig) = (home.path().join("t.csv"), example());
+    let arguments = ["play", rig.to_str().unwrap(), "lift", "--dry", "--trace", trace.to_str().unwrap()];
+    assert!(run(home.path(), &arguments).status.success());
+    let csv = std::fs::read_to_string(&trace).unwrap();
+    let winch =
+        |t: &str| csv.lines().find(|l| l.starts_with(&format!("{t},crane.winch,"))).unwrap().to_owned();
+    assert_eq!(winch("0.000"), "0.000,crane.winch,,1478.64,303,0.000");
+    assert_eq!(winch("2.000"), "2.000,crane.winch,,1327.36,272,-40.000");
+    assert_eq!(winch("6.500"), "6.500,crane.winch,,1478.64,303,0.000");
+    let lantern = csv.lines().find(|l| l.starts_with("2.000,marsh.lantern,")).unwrap();
+    assert_eq!(lantern, "2.000,marsh.lantern,,19983.60,4095,100.000");
 }
 
 #[test]
@@ -169,12 +187,12 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
     let bus = std::fs::read_to_string(log).unwrap();
     let last: Vec<&str> = bus.lines().rev().take(2).collect();
     assert!(
-        last[0].ends_with("write 14 00 00 00 10") && last[1].ends_with("write 10 00 00 00 10"),
+        last[0].ends_with("write 62 00 00 00 10") && last[1].ends_with("write 14 00 00 00 10"),
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
-    // Every beat of 3.6 s has its row for each of the five servos, from 0 to the end.
-    let times: Vec<&str> = csv.lines().skip(1).step_by(5).filter_map(|l| l.split(',').next()).collect();
+    // Every beat of 3.6 s has its row for each of the eight parts, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(8).filter_map(|l| l.split(',').next()).collect();
     assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
@@ -194,12 +212,15 @@ fn missing_hardware_ends_a_driven_run_with_what_to_try() {
 #[test]
 fn the_sample_in_the_documentation_is_sound() {
     let page = include_str!("../../../docs/rig-format.md");
-    let sample = page.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    let mut samples = page.split("```toml\n").skip(1).map(|block| block.split("```").next().unwrap());
+    let (sample, levels) = (samples.next().unwrap(), samples.next().unwrap());
     let home = tempfile::tempdir().unwrap();
     let path = home.path().join("sample.rig.toml");
-    std::fs::write(&path, sample).unwrap();
-    let output = run(home.path(), &["check", path.to_str().unwrap()]);
-    assert!(output.status.success(), "{}", text(&output.stderr));
+    for shown in [sample.to_owned(), format!("{sample}{levels}")] {
+        std::fs::write(&path, shown).unwrap();
+        let output = run(home.path(), &["check", path.to_str().unwrap()]);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+    }
     assert!((35..=60).contains(&sample.lines().count()), "{} lines", sample.lines().count());
 }
 
@@ -352,7 +373,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let rig = example();
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
-    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 5 servos"), "{words}");
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 8 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("give --log a file that may be written"));

@@ -119,5 +119,5 @@ fn mapping(servo: &Servo) -> Mapping {
 
 fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
     let angles = servos.iter().map(|s| (s.name.clone(), Degrees::new(angle)));
-    Pose { name: name.to_owned(), angles_deg: angles.collect() }
+    Pose { name: name.to_owned(), angles_deg: angles.collect(), levels_percent: BTreeMap::new() }
 }

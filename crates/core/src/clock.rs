@@ -13,9 +13,11 @@ const EXPANDER_STEPS: f64 = 4096.0;
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PwmClock {
     tick: Micros,
-    /// Ticks a microsecond: its inverse, for every setpoint is counted in ticks.
-    ticks_a_us: f64,
+    /// Strides a microsecond, for every setpoint is counted in them.
+    strides_a_us: f64,
     steps: f64,
+    /// Ticks between two counts that may be sent: one, or all of a frame for what is only on or off.
+    stride: u16,
 }
 
 /// No whole tick lies between the endpoints.
@@ -29,7 +31,7 @@ pub struct NoTickInside {
     high_us: f64,
 }
 
-/// The whole ticks between two endpoints.
+/// The whole ticks between two endpoints, in strides.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct WholeTicks {
     least: f64,
@@ -55,7 +57,19 @@ impl PwmClock {
     }
 
     fn of(tick_us: f64, steps: f64) -> Self {
-        Self { tick: Micros::new(tick_us), ticks_a_us: 1.0 / tick_us, steps }
+        Self { tick: Micros::new(tick_us), strides_a_us: 1.0 / tick_us, steps, stride: 1 }
+    }
+
+    /// The same clock for what is only on or off: no count, or the longest pulse that leaves the frame an end.
+    #[must_use]
+    pub fn all_or_nothing(self) -> Self {
+        let stride = self.longest();
+        Self { stride, strides_a_us: 1.0 / (self.tick.get() * f64::from(stride)), ..self }
+    }
+
+    /// Ticks of the longest pulse in a frame: one less than the frame has, so that it begins and ends.
+    pub fn longest(&self) -> u16 {
+        count16(self.steps - 1.0)
     }
 
     /// The length of one tick.
@@ -99,8 +113,9 @@ impl PwmClock {
         // A pulse made from whole ticks must not be pushed off them by the last bit of a division, nor by the
         // six decimals that a file keeps of it.
         const HAIR: f64 = 1e-6;
-        let least = libm::ceil(low / self.tick - HAIR);
-        let most = libm::floor(high / self.tick + HAIR);
+        let stride = self.tick * f64::from(self.stride);
+        let least = libm::ceil(low / stride - HAIR);
+        let most = libm::floor(high / stride + HAIR);
         if least > most {
             return Err(NoTickInside { tick_us: self.tick.get(), low_us: low.get(), high_us: high.get() });
         }
@@ -110,8 +125,8 @@ impl PwmClock {
     /// The whole tick nearest to a pulse, of those between two endpoints.
     pub fn nearest(&self, pulse: Micros, between: WholeTicks) -> Ticks {
         // Clamped before rounding, which gives the same between whole ends: halves go away from zero.
-        let ticks = pulse.get() * self.ticks_a_us;
-        Ticks(count16(held(ticks, between.least, between.most)))
+        let strides = pulse.get() * self.strides_a_us;
+        Ticks(count16(held(strides, between.least, between.most)) * self.stride)
     }
 
     /// Whole ticks that fit between two endpoints.
@@ -236,6 +251,19 @@ mod tests {
             near(clock.fineness(gain).get(), degrees, within);
             near(clock.steps_in(low, high), steps, 0.0);
         }
+    }
+
+    #[test]
+    fn an_accessory_gets_nothing_or_up_to_all_but_a_tick_of_the_frame() {
+        let lamp = PwmClock::expander(MHZ_25, Hertz::new(50.0));
+        let all = lamp.pulse(Ticks(lamp.longest()));
+        assert_eq!(lamp.longest(), 4095);
+        let sent = |clock: PwmClock, share: f64| clock.quantise(all * share, Micros::ZERO, all).unwrap();
+        assert_eq!([0.0, 0.4, 1.0].map(|share| sent(lamp, share)), [Ticks(0), Ticks(1638), Ticks(4095)]);
+        let relay = lamp.all_or_nothing();
+        let shares = [0.0, 0.49, 0.51, 1.0];
+        assert_eq!(shares.map(|share| sent(relay, share)), [Ticks(0), Ticks(0), Ticks(4095), Ticks(4095)]);
+        assert_eq!(relay.pulse(Ticks(4095)), all, "what is on the wire is the same");
     }
 
     #[test]

@@ -12,6 +12,7 @@ pub mod link;
 pub mod power;
 pub mod range;
 pub mod rig;
+pub mod scale;
 pub mod sequence;
 pub mod shape;
 pub mod stage;

@@ -3,7 +3,7 @@
 //! The currents are those of data sheets, or usual shares of them: without an ammeter they are estimates and
 //! are written with ≈.
 
-use crate::rig::{Rail, Rated, Rig};
+use crate::rig::{Rail, Rig, Servo};
 use crate::unit::Amps;
 
 /// What a servo usually draws while it stands, where its sheet does not say.
@@ -18,6 +18,8 @@ const WORTH_A_WARNING: f64 = 0.9;
 pub struct Budget {
     /// Servos counted.
     pub servos: usize,
+    /// Lamps and other accessories counted.
+    pub accessories: usize,
     /// All of them stand.
     pub idle: Amps,
     /// All of them turn.
@@ -39,13 +41,17 @@ struct Draw {
 }
 
 impl Draw {
-    fn of(rated: Option<&Rated>) -> Option<Self> {
-        let rated = rated?;
-        let stall = rated.stall_a?;
+    fn of(servo: &Servo) -> Option<Self> {
+        let rated = servo.rated.as_ref();
+        let most = servo.draw_a.or_else(|| rated?.stall_a)?;
+        if servo.kind.is_accessory() {
+            // Off it draws nothing; on it draws what it draws, whatever moves.
+            return Some(Self { idle: Amps::ZERO, moving: most, stall: most });
+        }
         Some(Self {
-            idle: rated.idle_a.unwrap_or(Amps::new(USUAL_IDLE_A)),
-            moving: rated.moving_a.unwrap_or(stall * USUAL_MOVING_SHARE),
-            stall,
+            idle: rated.and_then(|r| r.idle_a).unwrap_or(Amps::new(USUAL_IDLE_A)),
+            moving: rated.and_then(|r| r.moving_a).unwrap_or(most * USUAL_MOVING_SHARE),
+            stall: most,
         })
     }
 }
@@ -55,6 +61,7 @@ impl Budget {
     pub fn of(rig: &Rig, rail: &Rail) -> Self {
         let mut budget = Self {
             servos: 0,
+            accessories: 0,
             idle: Amps::ZERO,
             moving: Amps::ZERO,
             stall: Amps::ZERO,
@@ -63,9 +70,11 @@ impl Budget {
         };
         let boards = rig.boards.iter().filter(|b| b.rail.as_deref() == Some(rail.name.as_str()));
         for servo in boards.flat_map(|b| rig.servos_on(&b.name)) {
-            match Draw::of(servo.rated.as_ref()) {
+            match Draw::of(servo) {
                 Some(draw) => {
-                    budget.servos += 1;
+                    let counted =
+                        if servo.kind.is_accessory() { &mut budget.accessories } else { &mut budget.servos };
+                    *counted += 1;
                     budget.idle = budget.idle + draw.idle;
                     budget.moving = budget.moving + draw.moving;
                     budget.stall = budget.stall + draw.stall;
@@ -74,6 +83,19 @@ impl Budget {
             }
         }
         budget
+    }
+
+    /// The worst case in words: `all 3 servos stall`.
+    pub fn worst(&self) -> String {
+        let servos = match self.servos {
+            1 => "its servo stalls".to_owned(),
+            n => format!("all {n} servos stall"),
+        };
+        match (self.servos, self.accessories) {
+            (0, n) => format!("all {n} accessories are on"),
+            (_, 0) => servos,
+            (_, n) => format!("{servos} with {n} accessor{} on", if n == 1 { "y" } else { "ies" }),
+        }
     }
 
     /// Whether the worst case leaves less than a tenth of the supply.
@@ -91,6 +113,7 @@ impl Budget {
 mod tests {
     use super::*;
     use crate::rig::file::{Loaded, load};
+    use crate::rig::{Kind, Rated};
 
     fn rig() -> Rig {
         match load(include_str!("../tests/data/small.rig.toml")) {
@@ -122,6 +145,23 @@ mod tests {
         assert!((budget.stall.get() - 1.9).abs() < 1e-12 && (budget.moving.get() - 0.65).abs() < 1e-12);
         assert!(budget.is_tight(), "1.9 of 2 A is over nine tenths");
         assert!((budget.safe_supply().get() - 1.9 / 0.9).abs() < 1e-12);
+    }
+
+    #[test]
+    fn a_lamp_draws_what_it_draws_and_nothing_while_it_is_off() {
+        let mut rig = rig();
+        rig.rails =
+            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.boards[0].rail = Some("six".into());
+        rig.servos[0].rated = Some(rated(Some(1.5), None));
+        let lamp = &mut rig.servos[1];
+        (lamp.kind, lamp.rated, lamp.draw_a) = (Kind::Dimmer, None, Some(Amps::new(0.3)));
+        let budget = Budget::of(&rig, &rig.rails[0]);
+        assert_eq!((budget.servos, budget.accessories, budget.uncounted.len()), (1, 1, 0));
+        let sums = [budget.idle, budget.moving, budget.stall].map(Amps::get);
+        assert!((sums[0] - 0.01).abs() < 1e-12 && (sums[1] - 0.75).abs() < 1e-12, "{sums:?}");
+        assert!((sums[2] - 1.8).abs() < 1e-12);
+        assert_eq!(budget.worst(), "its servo stalls with 1 accessory on");
     }
 
     #[test]

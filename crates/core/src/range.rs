@@ -65,6 +65,12 @@ pub const PULSE: Range = Range::new("pulse", "µs", 300.0, 2900.0);
 pub const FRAME_RATE: Range = Range::new("frame rate", "Hz", 40.0, 400.0);
 /// An angle of a joint.
 pub const ANGLE: Range = Range::new("angle", "°", -3600.0, 3600.0);
+/// A level of what has no angle: a lamp's light.
+pub const LEVEL: Range = Range::new("level", "%", 0.0, 100.0);
+/// A level of what turns both ways without end.
+pub const RATE_LEVEL: Range = Range::new("rate", "%", -100.0, 100.0);
+/// How long a speed controller must see its neutral before it follows.
+pub const ARMING: Range = Range::new("arming time", "s", 0.1, 60.0);
 /// A time in a sequence.
 pub const TIME: Range = Range::new("time", "s", 0.0, 86_400.0);
 /// A speed of a joint.
@@ -111,6 +117,9 @@ pub const ALL: &[Range] = &[
     PULSE,
     FRAME_RATE,
     ANGLE,
+    LEVEL,
+    RATE_LEVEL,
+    ARMING,
     TIME,
     SPEED,
     RATED_SPEED,

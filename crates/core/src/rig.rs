@@ -14,13 +14,14 @@ pub mod worry;
 use crate::clock::PwmClock;
 use crate::easing::Easing;
 use crate::fit::{Fit, NoFit, RatedSlope, Seen};
-use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks, Volts};
+use crate::range::{self, Range};
+use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Seconds, Ticks, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The format this program writes.
-pub const FORMAT: u32 = 2;
+pub const FORMAT: u32 = 3;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -30,7 +31,7 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 2 at present. What an older one lacks has its usual value.
+    /// The version of the format, 3 at present. What an older one lacks has its usual value.
     pub format: u32,
     /// What the rig is called.
     pub name: String,
@@ -46,7 +47,7 @@ pub struct Rig {
     /// Boards with channels.
     #[serde(default, rename = "board", skip_serializing_if = "Vec::is_empty")]
     pub boards: Vec<Board>,
-    /// Servos.
+    /// Servos, and what else hangs on channels.
     #[serde(default, rename = "servo", skip_serializing_if = "Vec::is_empty")]
     pub servos: Vec<Servo>,
     /// What the servos turn.
@@ -88,7 +89,7 @@ pub struct Port {
     pub kind: PortKind,
     /// A device path, or `sim:NAME` for a simulated one.
     pub path: String,
-    /// The serial rate, 115200 unless said.
+    /// The serial rate, 115200 unless said. An I²C bus that has one is behind a UART-to-I²C bridge.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub baud: Option<u32>,
     /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
@@ -195,7 +196,101 @@ impl Chip {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Ends<T>(pub T, pub T);
 
-/// A servo on a channel.
+/// What hangs on a channel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// A servo that goes to an angle and stands there.
+    #[default]
+    Positional,
+    /// A servo, or a motor behind a speed controller, that turns without end.
+    Endless,
+    /// A lamp, or anything that takes the share of a frame as its level.
+    Dimmer,
+    /// A relay, or anything that is on or off.
+    OnOff,
+}
+
+impl Kind {
+    /// All of them, in the order in which they are offered.
+    pub const ALL: [Self; 4] = [Self::Positional, Self::Endless, Self::Dimmer, Self::OnOff];
+
+    /// The word for it, as a file has it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Positional => "positional",
+            Self::Endless => "endless",
+            Self::Dimmer => "dimmer",
+            Self::OnOff => "on-off",
+        }
+    }
+
+    /// The kind that a word begins to name: `d` is a dimmer.
+    pub fn of(said: &str) -> Option<Self> {
+        let said = said.trim().to_lowercase();
+        let mut named =
+            Self::ALL.into_iter().filter(|kind| !said.is_empty() && kind.word().starts_with(&said));
+        named.next()
+    }
+
+    /// Whether it takes no servo pulses: what it gets is a share of each frame.
+    pub const fn is_accessory(self) -> bool {
+        matches!(self, Self::Dimmer | Self::OnOff)
+    }
+
+    /// The unit in which it is told where to be: `°` or `%`.
+    pub const fn unit(self) -> &'static str {
+        match self {
+            Self::Positional => Degrees::UNIT,
+            Self::Endless | Self::Dimmer | Self::OnOff => Percent::UNIT,
+        }
+    }
+
+    /// How fast its level may change, in percent a second; none for what has angles.
+    pub const fn level_speed(self) -> Option<DegreesPerSecond> {
+        match self {
+            Self::Positional => None,
+            // Full speed in a quarter of a second: less tears at what it drives.
+            Self::Endless => Some(DegreesPerSecond::new(400.0)),
+            // From dark to full within any beat.
+            Self::Dimmer | Self::OnOff => Some(DegreesPerSecond::new(100_000.0)),
+        }
+    }
+
+    /// A value as people read it: `+31.0°`, `−40 %`, `on`.
+    pub fn show(self, value: Degrees) -> String {
+        // Nothing is neither above nor below zero.
+        match self {
+            Self::Positional => format!("{:+.1}°", value.get() + 0.0),
+            Self::Endless if libm::fabs(value.get()) < 0.5 => "0 %".to_owned(),
+            Self::Endless => format!("{:+.0} %", value.get()),
+            Self::Dimmer => format!("{:.0} %", libm::round(value.get()) + 0.0),
+            Self::OnOff => if value.get() < 50.0 { "off" } else { "on" }.to_owned(),
+        }
+    }
+
+    /// The levels it can be told; none for what is told angles.
+    pub const fn levels(self) -> Option<&'static Range> {
+        match self {
+            Self::Positional => None,
+            Self::Endless => Some(&range::RATE_LEVEL),
+            Self::Dimmer | Self::OnOff => Some(&range::LEVEL),
+        }
+    }
+}
+
+/// What a speed controller must see before it follows.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Arming {
+    /// The pulse; its stop pulse unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pulse_us: Option<Micros>,
+    /// For how long.
+    pub for_s: Seconds,
+}
+
+/// A servo on a channel, or what else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Servo {
@@ -208,12 +303,21 @@ pub struct Servo {
     pub board: String,
     /// Its channel there, 0–15.
     pub channel: u8,
+    /// What it is; a positional servo unless said.
+    #[serde(default, skip_serializing_if = "is_positional")]
+    pub kind: Kind,
     /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
     pub endpoints_us: Ends<Micros>,
-    /// The pulse that counts as its centre.
+    /// The pulse that counts as its centre; of an endless one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
+    /// What an endless one must see before it follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub arming: Option<Arming>,
+    /// The most it draws, where no sheet says it: of an accessory or an endless one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub draw_a: Option<Amps>,
     /// What its sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
@@ -457,7 +561,11 @@ pub struct Pose {
     /// Its name.
     pub name: String,
     /// Joint to angle; joints not named keep what they had.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub angles_deg: BTreeMap<String, Degrees>,
+    /// What has a level instead of an angle, by its own name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub levels_percent: BTreeMap<String, Percent>,
 }
 
 /// A list of steps.
@@ -527,6 +635,9 @@ const fn is_false(value: &bool) -> bool {
 fn is_zero(value: &f64) -> bool {
     *value == 0.0
 }
+fn is_positional(kind: &Kind) -> bool {
+    *kind == Kind::Positional
+}
 fn is_aligned(how: &How) -> bool {
     *how == How::Aligned
 }
@@ -563,6 +674,21 @@ impl Board {
         }
     }
 
+    /// The clock of what hangs on one of its channels: an accessory's counts a whole frame, and of one that is only
+    /// on or off nothing between.
+    pub fn clock_of(&self, kind: Kind) -> PwmClock {
+        let whole = || match self.chip {
+            // A pulse-width output there has eight bits, and a frame that only the board knows.
+            Chip::Firmata => PwmClock::ideal(8, self.frame_hz),
+            Chip::PwmExpander | Chip::LinuxPwm => self.clock(),
+        };
+        match kind {
+            Kind::Positional | Kind::Endless => self.clock(),
+            Kind::Dimmer => whole(),
+            Kind::OnOff => whole().all_or_nothing(),
+        }
+    }
+
     /// Where it is on its port, in words that follow what happens there: `at 0x40`.
     pub fn at(&self) -> String {
         self.address.map_or_else(|| format!("on {}", self.port), |address| format!("at {address:#04x}"))
@@ -580,6 +706,19 @@ impl Rated {
         let Ends(low, high) = self.pulses_us;
         let sign = if self.reversed { -1.0 } else { 1.0 };
         RatedSlope { gain: sign * self.travel_deg.get() / (high - low).get(), middle: (low + high) * 0.5 }
+    }
+}
+
+impl Pose {
+    /// Where it wants what it speaks of by a name: the joint's angle in degrees, or a level in percent.
+    pub fn target(&self, kind: Kind, name: &str) -> Option<Degrees> {
+        match kind {
+            Kind::Positional => self.angles_deg.get(name).copied(),
+            // From here on a level goes where an angle goes: see `scale`.
+            Kind::Endless | Kind::Dimmer | Kind::OnOff => {
+                self.levels_percent.get(name).map(|level| Degrees::new(level.get()))
+            }
+        }
     }
 }
 
@@ -605,9 +744,16 @@ impl Servo {
         Fit::of(&seen, self.rated.as_ref().map(Rated::slope))
     }
 
-    /// Its centre, or 1500 µs.
+    /// Its centre, or 1500 µs; of one that is armed by a pulse of its own, that pulse.
     pub fn centre(&self) -> Micros {
-        self.centre_us.unwrap_or(Micros::new(1500.0))
+        let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
+        self.centre_us.or(neutral).unwrap_or(Micros::new(1500.0))
+    }
+
+    /// The pulse that it must see before it follows, and for how long; none when it follows at once.
+    pub fn arms(&self) -> Option<(Micros, Seconds)> {
+        let arming = self.arming.as_ref()?;
+        Some((arming.pulse_us.unwrap_or_else(|| self.centre()), arming.for_s))
     }
 
     /// The part of the name before the dot, or nothing.
@@ -664,12 +810,24 @@ impl Rig {
         self.servos.iter().enumerate().find(|(_, s)| &s.name == name)
     }
 
-    /// The greatest speed of a servo's joint: the lesser of what it is allowed and what its sheet says.
+    /// The greatest speed of a servo's joint: the lesser of what it is allowed and what its sheet says. Of what has a
+    /// level, in percent a second.
     pub fn speed_of(&self, servo: &Servo) -> Option<DegreesPerSecond> {
+        if let Some(speed) = servo.kind.level_speed() {
+            return Some(speed);
+        }
         let allowed = self.joint_of(&servo.name).and_then(|j| j.speed_deg_s);
         match (allowed, servo.rated_speed()) {
             (Some(allowed), Some(rated)) => Some(if allowed < rated { allowed } else { rated }),
             (allowed, rated) => allowed.or(rated),
+        }
+    }
+
+    /// The name by which poses and steps speak of a servo: its joint's, or its own where it has a level.
+    pub fn spoken_name<'a>(&'a self, servo: &'a Servo) -> Option<&'a str> {
+        match servo.kind {
+            Kind::Positional => self.joint_of(&servo.name).map(|joint| joint.name.as_str()),
+            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
         }
     }
 

@@ -266,11 +266,12 @@ impl Track {
 }
 
 fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
-    let joint = rig.joint_of(&rig.servos.get(servo)?.name)?;
+    let driven = rig.servos.get(servo)?;
+    let name = rig.spoken_name(driven)?;
     let mut held = None;
     let mut leg = |step: &Step| {
-        let own = step.joints.get(&joint.name);
-        held = rig.pose(&step.pose).and_then(|p| p.angles_deg.get(&joint.name)).copied().or(held);
+        let own = step.joints.get(name);
+        held = rig.pose(&step.pose).and_then(|pose| pose.target(driven.kind, name)).or(held);
         Leg {
             target: held,
             lag: own.map_or(0.0, |o| o.lag_s.get()),
@@ -280,7 +281,7 @@ fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
     };
     let legs: Vec<Leg> = sequence.steps.iter().map(&mut leg).collect();
     held?;
-    let speed = rig.speed_of(rig.servos.get(servo)?);
+    let speed = rig.speed_of(driven);
     Some(Track { servo, speed, legs })
 }
 
@@ -292,7 +293,7 @@ mod tests {
 
     #[expect(clippy::format_push_string, reason = "a test's text, made once")]
     fn rig(steps: &str, speeds: [f64; 3]) -> Rig {
-        let mut text = "format = 2\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
+        let mut text = "format = 3\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
         for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
             text.push_str(&format!(
                 "[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n"

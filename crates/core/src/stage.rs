@@ -93,11 +93,23 @@ pub struct ServoState {
     pub estimate: Estimate,
     hand: Option<Micros>,
     wiggle: Option<Wiggle>,
+    /// What is left of the time that it must see its neutral; all there is while that cannot begin.
+    arming: Duration,
     glided: Duration,
     failsafe_speed: f64,
 }
 
 impl ServoState {
+    /// The time that it must still see its neutral before it follows; none when it follows.
+    pub const fn arming(&self) -> Option<Duration> {
+        if self.arming.is_zero() { None } else { Some(self.arming) }
+    }
+
+    /// Whether its neutral does not reach it, so that its arming has not begun.
+    pub fn is_unarmed(&self) -> bool {
+        self.arming == Duration::MAX
+    }
+
     /// Whether it moves to and fro to be told from the others.
     pub const fn is_wiggling(&self) -> bool {
         self.wiggle.is_some()
@@ -234,8 +246,9 @@ impl Stage {
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
-            // What hangs on the new channel stands somewhere else: no pulse for it until it is engaged there.
-            if was.plug != plan.plug {
+            // What hangs on the new channel stands somewhere else: no pulse for it until it is engaged there. Nor
+            // is a lamp's pulse one for a servo.
+            if (&was.plug, was.kind) != (&plan.plug, plan.kind) {
                 state.engaged = false;
                 state.hand = None;
                 state.wiggle = None;
@@ -325,7 +338,7 @@ impl Stage {
                 state.owner = Owner::Nobody;
                 state.ticks = None;
             } else if standing {
-                state.estimate.follow(state.pulse, plan.follow, now, beat.seconds);
+                state.stand(plan, &beat);
             } else {
                 let fault = state.follow(&sources.wanted(n, plan, state), plan, &beat);
                 if fault && self.events.len() < MOST_EVENTS {
@@ -350,6 +363,8 @@ impl Stage {
             Command::Jog { servo, by, repeat } => self.jog(now, servo, by, repeat),
             Command::GoTo { servo, pulse } => self.go_to(now, servo, pulse),
             Command::Wiggle { servo } => self.wiggle(now, servo),
+            Command::Disarm { servo } => self.arm(servo, |_| Duration::MAX),
+            Command::Arm { servo } => self.arm(servo, |time| time),
             Command::GiveBack { servo } => self.give_back(now, servo),
             Command::Play { sequence } => {
                 let (driving, run) = (self.output == Output::Driving, &mut self.run);
@@ -371,7 +386,7 @@ impl Stage {
         self.output = Output::Cut;
         self.run.player.stop();
         for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
-            state.hand = state.engaged.then_some(state.pulse);
+            state.hand = state.engaged.then_some(plan.stop.unwrap_or(state.pulse));
             state.wiggle = None;
             if state.engaged && !plan.stay_stiff {
                 state.engaged = false;
@@ -386,9 +401,9 @@ impl Stage {
             return;
         }
         self.output = Output::Held;
-        for state in &mut self.run.servos {
+        for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
             state.wiggle = None;
-            state.hand = state.hand.map(|_| state.pulse);
+            state.hand = state.hand.map(|_| plan.stop.unwrap_or(state.pulse));
         }
         self.note(now, EventKind::Held, None);
     }
@@ -406,22 +421,28 @@ impl Stage {
         match self.output {
             Output::Cut => Some(Refusal::Cut),
             Output::Held => Some(Refusal::Held),
-            _ => (!self.run.servos.get(servo)?.engaged).then_some(Refusal::NotEngaged),
+            _ => match self.run.servos.get(servo)? {
+                state if !state.engaged => Some(Refusal::NotEngaged),
+                state => state.arming().map(|_| Refusal::Arming),
+            },
         }
     }
 
     fn engage(&mut self, now: Duration, servo: usize, pulse: Micros, told: bool) {
         match self.hindrance(servo) {
             Some(Refusal::NotEngaged) => {}
+            // It is engaged already.
+            Some(Refusal::Arming) | None => return,
             Some(why) => return self.refuse(now, servo, why),
-            None => return,
         }
         let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
         else {
             return;
         };
         let (low, high) = plan.guard.endpoints;
-        let pulse = pulse.within(low, high);
+        // What turns without end stands nowhere: its first pulse is its neutral, whatever was asked.
+        let pulse = plan.arming.map(|(neutral, _)| neutral).or(plan.stop).unwrap_or(pulse).within(low, high);
+        state.arming = plan.arming.map_or(Duration::ZERO, |(_, time)| time);
         state.engaged = true;
         state.pulse = pulse;
         state.target = pulse;
@@ -501,13 +522,23 @@ impl Stage {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
-        if let Some(state) = self.run.servos.get_mut(servo) {
-            state.wiggle.get_or_insert(Wiggle::around(state.pulse));
+        let reach = self.run.plan.servos.get(servo).map(|plan| plan.wiggle);
+        if let (Some(state), Some(reach)) = (self.run.servos.get_mut(servo), reach) {
+            state.wiggle.get_or_insert(Wiggle::around(state.pulse, reach));
+        }
+    }
+
+    /// Sets what is left of a servo's arming, from the whole of it; nothing for one that follows at once.
+    fn arm(&mut self, servo: usize, left: impl FnOnce(Duration) -> Duration) {
+        let time = self.run.plan.servos.get(servo).and_then(|plan| plan.arming).map(|(_, time)| time);
+        if let (Some(state), Some(time)) = (self.run.servos.get_mut(servo), time) {
+            state.arming = left(time);
+            state.wiggle = None;
         }
     }
 
     fn give_back(&mut self, now: Duration, servo: usize) {
-        if let Some(why) = self.hindrance(servo) {
+        if let Some(why) = self.hindrance(servo).filter(|why| *why != Refusal::Arming) {
             return self.refuse(now, servo, why);
         }
         if self.run.player.play == Play::Ended {

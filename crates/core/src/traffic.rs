@@ -1,7 +1,8 @@
 //! How long an I²C bus takes, before anything runs: what fits between two beats, and how old a value may get.
 //!
 //! Counts bits as the wire carries them: nine a byte, one each for start and stop. What an adapter adds of its
-//! own is not known here, so these are the least times.
+//! own is not known here, so these are the least times. Behind a bridge every byte passes a serial line too, with what
+//! the bridge wants around it.
 
 use crate::rig::{Board, Rig};
 use crate::unit::{Hertz, Seconds, number};
@@ -19,6 +20,13 @@ const BYTE: usize = 9;
 /// Bits a board's check takes, once a second: two modes, the divider, and eight channels are read back. A read has
 /// three bytes before its data and a second start.
 const CHECK: usize = read(2) + read(1) + read(32);
+/// Bits of a byte on a serial line.
+const LINE_BYTE: usize = 10;
+/// Bytes on the line around the data of one transfer of a bridge: start, address, count and stop, then its status.
+const BRIDGED: usize = 8;
+/// Bytes on the line that a board's check takes: two, one and thirty-two bytes read, in pieces of sixteen, each behind
+/// a transfer that names the register.
+const BRIDGED_CHECK: usize = 4 * (1 + 2 * BRIDGED) + 2 + 1 + 32;
 const CHECKS_A_SECOND: f64 = 1.0;
 
 const fn read(bytes: usize) -> usize {
@@ -34,8 +42,12 @@ pub struct Traffic {
     pub channels: usize,
     /// Bits a second.
     pub rate: Hertz,
+    /// The serial rate of the bridge before it, where there is one.
+    pub line: Option<Hertz>,
     /// Bits that tell every channel once.
     round_bits: usize,
+    /// Bytes on a bridge's line that do.
+    round_bytes: usize,
     slowest_frame: Seconds,
 }
 
@@ -44,8 +56,15 @@ impl Traffic {
     pub fn of(rig: &Rig, port: &str) -> Self {
         let rate = rig.port(port).and_then(|p| p.bus_hz).unwrap_or(USUAL_RATE);
         let boards: Vec<&Board> = rig.boards.iter().filter(|b| b.port == port).collect();
-        let mut all =
-            Self { boards: boards.len(), channels: 0, rate, round_bits: 0, slowest_frame: Seconds::ZERO };
+        let mut all = Self {
+            boards: boards.len(),
+            channels: 0,
+            rate,
+            line: rig.port(port).and_then(|p| p.baud).map(|baud| Hertz::new(f64::from(baud))),
+            round_bits: 0,
+            round_bytes: 0,
+            slowest_frame: Seconds::ZERO,
+        };
         for board in boards {
             let mut used = [false; 16];
             for servo in rig.servos_on(&board.name) {
@@ -55,6 +74,7 @@ impl Traffic {
             }
             all.channels += used.iter().filter(|used| **used).count();
             all.round_bits += round_bits(&used);
+            all.round_bytes += round_bytes(&used);
             let frame = Seconds::new(1.0 / board.clock().rate().get());
             if frame > all.slowest_frame {
                 all.slowest_frame = frame;
@@ -71,12 +91,23 @@ impl Traffic {
 
     /// The time to tell every channel once.
     pub fn round(&self) -> Seconds {
-        Seconds::new(number(self.round_bits) / self.rate.get())
+        self.time(self.round_bits, self.round_bytes)
+    }
+
+    /// The time that bits on the bus take, with the bytes that they are on a bridge's line.
+    fn time(&self, bits: usize, bytes: usize) -> Seconds {
+        let line = self.line.map_or(0.0, |line| number(bytes * LINE_BYTE) / line.get());
+        Seconds::new(number(bits) / self.rate.get() + line)
+    }
+
+    /// The time that a second's checks of all boards take.
+    fn checks(&self) -> Seconds {
+        self.time(self.boards * CHECK, self.boards * BRIDGED_CHECK)
     }
 
     /// How often a second every channel can change, with the checks that go on beside it.
     pub fn updates_a_second(&self) -> f64 {
-        let left = 1.0 - number(self.boards * CHECK) * CHECKS_A_SECOND / self.rate.get();
+        let left = 1.0 - self.checks().get() * CHECKS_A_SECOND;
         left.max(0.0) / self.round().get()
     }
 
@@ -99,9 +130,8 @@ impl Traffic {
     /// How long a new value may wait at most until it is told: every other board first, each with its check. No
     /// channel changes twice in a frame; a round that is longer than one has no need to wait for that.
     pub fn longest_wait(&self) -> Seconds {
-        let checks = Seconds::new(number(self.boards * CHECK) / self.rate.get());
         let frame = if self.round() < self.slowest_frame { self.slowest_frame } else { Seconds::ZERO };
-        self.round() + checks + frame
+        self.round() + self.checks() + frame
     }
 }
 
@@ -119,6 +149,15 @@ fn round_bits(used: &[bool; 16]) -> usize {
         before = here;
     }
     bits
+}
+
+/// Bytes on a bridge's line that tell every used channel: at most four whole channels go in a transfer, the first
+/// without where its pulse begins.
+fn round_bytes(used: &[bool; 16]) -> usize {
+    const PIECE: usize = 4;
+    let runs = used.chunks(usize::from(GROUP)).flat_map(|group| group.split(|used| !used));
+    let bytes = |channels: usize| 4 * channels - 2 + channels.div_ceil(PIECE) * (1 + BRIDGED);
+    runs.map(<[bool]>::len).filter(|channels| *channels > 0).map(bytes).sum()
 }
 
 #[cfg(test)]
@@ -173,6 +212,19 @@ mod tests {
         assert!((fast.channels_a_beat(BEAT) - 537.0).abs() < 2.0, "{}", fast.channels_a_beat(BEAT));
         assert!(traffic.updates_a_second() < 2.5);
         assert!(fast.longest_wait() > fast.round() && fast.longest_wait().get() < 0.085);
+    }
+
+    #[test]
+    fn behind_a_bridge_the_line_is_what_takes_the_time() {
+        let mut rig = rig(1);
+        rig.ports[0].baud = Some(9600);
+        let slow = Traffic::of(&rig, "bench-bus");
+        // Two groups: thirty bytes of channels in two pieces each, nine bytes around a piece.
+        assert_eq!(round_bytes(&[true; 16]), 2 * (30 + 2 * 9));
+        assert!((slow.round().get() - (5.8e-3 + 960.0 / 9600.0)).abs() < 1e-6, "{:?}", slow.round());
+        assert!(!slow.fits(BEAT) && slow.rate_that_fits(BEAT).is_none(), "no rate of the bus helps");
+        rig.ports[0].baud = Some(460_800);
+        assert!(Traffic::of(&rig, "bench-bus").fits(BEAT));
     }
 
     #[test]

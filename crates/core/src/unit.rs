@@ -116,6 +116,10 @@ quantity!(
     Micros, "µs"
 );
 quantity!(
+    /// A share of the most that something gives: a lamp's light, an endless servo's rate. Backwards is negative.
+    Percent, "%"
+);
+quantity!(
     /// An angle in degrees; zero and sense of rotation are the joint's own.
     Degrees, "°"
 );

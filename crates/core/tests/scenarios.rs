@@ -1,9 +1,9 @@
 //! Whole-rig scenarios as data: what comes in, what is asked, and what must then be so.
 //!
 //! A scenario is a text file beside this one. Each line is a word with its values:
-//! `beats N` · `knob RAW` (from now on, a frame a beat) · `silence` · `unplug` · `engage SERVO PULSE` ·
-//! `release SERVO` · `jog SERVO US` · `goto SERVO PULSE` · `give-back SERVO` · `play SEQUENCE` · `pause` · `seek SEQUENCE S` ·
-//! `stop` · `hold` · `drive` · `cut` · `expect WHAT …`, where WHAT is `angle SERVO DEG`, `pulse SERVO US`, `ticks SERVO N`,
+//! `rig NAME` (begins anew with another) · `beats N` · `knob RAW` (from now on, a frame a beat) · `silence` · `unplug` · `engage SERVO PULSE` ·
+//! `release SERVO` · `jog SERVO US` · `goto SERVO PULSE` · `disarm SERVO` · `arm SERVO` · `give-back SERVO` · `play SEQUENCE` · `pause` · `seek SEQUENCE S` ·
+//! `stop` · `hold` · `drive` · `cut` · `expect WHAT …`, where WHAT is `angle SERVO DEG`, `level SERVO PERCENT`, `arming SERVO yes`, `pulse SERVO US`, `ticks SERVO N`,
 //! `owner SERVO WORD`, `released SERVO`, `output WORD`, `link WORD`, `play WORD`.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
@@ -28,10 +28,11 @@ struct Scene {
 }
 
 impl Scene {
-    fn new() -> Self {
-        let Loaded::Sound(rig) = load(include_str!("data/small.rig.toml")) else {
-            panic!("the rig is not sound")
-        };
+    /// The rig of that name beside this file.
+    fn of(name: &str) -> Self {
+        let data = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data");
+        let text = std::fs::read_to_string(data.join(format!("{name}.rig.toml"))).unwrap();
+        let Loaded::Sound(rig) = load(&text) else { panic!("{name} is not sound") };
         let stage = Stage::new(Prepared::new(Plan::of(&rig)), BEAT);
         Self { rig: *rig, stage, now: Duration::ZERO, knob: None, last: None, unplugged: false }
     }
@@ -65,6 +66,8 @@ impl Scene {
             "release" => Command::Release { servo: self.servo(words[1]) },
             "jog" => Command::Jog { servo: self.servo(words[1]), by: Micros::new(number(2)), repeat: false },
             "goto" => Command::GoTo { servo: self.servo(words[1]), pulse: Micros::new(number(2)) },
+            "arm" => Command::Arm { servo: self.servo(words[1]) },
+            "disarm" => Command::Disarm { servo: self.servo(words[1]) },
             "give-back" => Command::GiveBack { servo: self.servo(words[1]) },
             "play" => Command::Play { sequence: self.sequence(words[1]) },
             "pause" => Command::Pause,
@@ -87,13 +90,14 @@ impl Scene {
         };
         let word = |is: String, wanted: &str| (is.clone(), is == wanted);
         match words[0] {
-            "angle" => {
-                let line = self.stage.plan().servos[self.servo(words[1])].line.unwrap();
-                near(line.angle_at(state().pulse).get(), 0.05)
+            "angle" | "level" => {
+                let scale = self.stage.plan().servos[self.servo(words[1])].scale.unwrap();
+                near(scale.angle_at(state().pulse).get(), 0.05)
             }
             "pulse" => near(state().pulse.get(), 0.01),
             "ticks" => near(f64::from(state().ticks.map_or(0, |t| t.0)), 0.0),
             "owner" => word(state().owner.word().to_owned(), words[2]),
+            "arming" => word(if state().arming().is_some() { "yes" } else { "no" }.to_owned(), words[2]),
             "released" => (format!("{:?}", state().ticks), state().ticks.is_none()),
             "output" => word(format!("{:?}", self.stage.output()).to_lowercase(), words[1]),
             "link" => word(self.stage.inputs()[0].health.word().to_owned(), words[1]),
@@ -109,6 +113,7 @@ impl Scene {
             [first, ..] if first.starts_with('#') => {}
             ["beats", count] => (0..count.parse().unwrap()).for_each(|_: u32| self.beat(&[])),
             ["knob", raw] => self.knob = Some(raw.parse().unwrap()),
+            ["rig", name] => *self = Self::of(name),
             ["silence"] => self.knob = None,
             ["unplug"] => (self.knob, self.unplugged) = (None, true),
             ["expect", what @ ..] => {
@@ -133,7 +138,7 @@ fn every_scenario_holds_to_its_last_line() {
     files.sort();
     assert!(files.len() >= 5, "the scenarios are gone");
     for file in files {
-        let mut scene = Scene::new();
+        let mut scene = Scene::of("small");
         let text = std::fs::read_to_string(&file).unwrap();
         assert!(text.contains("expect"), "{} expects nothing", file.display());
         for (number, line) in (1..).zip(text.lines()) {

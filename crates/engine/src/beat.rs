@@ -19,7 +19,7 @@ use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
 use wasvolta_core::stage::{Command, Reading};
 use wasvolta_port::Clock;
-use wasvolta_port::expander::Decision;
+use wasvolta_port::board::{Decision, Phase};
 
 const COMMANDS_A_TURN: usize = 64;
 const EVENTS_KEPT: usize = 64;
@@ -37,6 +37,8 @@ pub struct Beat {
     last: Vec<Option<f64>>,
     commands: Vec<Command>,
     decisions: Vec<Vec<Option<(u32, Decision)>>>,
+    /// By servo, how often its board had been started or had lapsed when it was looked at last.
+    starts: Vec<u32>,
     up: Input<Snapshot>,
     events_so_far: u64,
     events: Vec<(u64, wasvolta_core::stage::Event)>,
@@ -77,6 +79,7 @@ impl Beat {
             last: vec![None; wiring.inputs.len()],
             was_open: vec![false; inlets.len()],
             decisions: wiring.boards.iter().map(|b| vec![None; b.len()]).collect(),
+            starts: vec![0; wiring.servos.len()],
             stage,
             wiring,
             version,
@@ -156,6 +159,7 @@ impl Beat {
         }
         let before = self.events_so_far;
         self.take_orders(now);
+        self.follow_arming();
         self.read_lines();
         let setpoints = self.stage.advance(now, &self.readings, &self.commands);
         if let Some(tape) = &mut self.tape {
@@ -201,6 +205,31 @@ impl Beat {
                     }
                     let _ = self.to_free.send(NextPlan { stage, wiring, version });
                 }
+            }
+        }
+    }
+
+    /// What must see its neutral first counts from when that arrives, and anew when its board had lost it.
+    fn follow_arming(&mut self) {
+        let Self { stage, wiring, posts, commands, starts, .. } = self;
+        starts.resize(wiring.servos.len(), 0);
+        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&wiring.servos).zip(starts.iter_mut());
+        for (servo, (((plan, state), place), started)) in parts.enumerate() {
+            let (Some(_), true, Some(place)) = (plan.arming, state.engaged, place) else { continue };
+            let Some(board) = posts.get_mut(place.port).and_then(|p| p.reports.read().get(place.board))
+            else {
+                continue;
+            };
+            let arrives = board.phase == Phase::Started
+                && board.trouble.is_none()
+                && board.sent.get(place.channel).is_some_and(Option::is_some);
+            // Started anew, or found not as it was left: either way it may have missed what was sent.
+            let times = board.starts.wrapping_add(board.lapses);
+            let anew = std::mem::replace(started, times) != times;
+            match (arrives, state.is_unarmed()) {
+                (false, false) => commands.push(Command::Disarm { servo }),
+                (true, unarmed) if unarmed || anew => commands.push(Command::Arm { servo }),
+                _ => {}
             }
         }
     }

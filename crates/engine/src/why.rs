@@ -16,7 +16,7 @@ use wasvolta_core::guard::Stopped;
 use wasvolta_core::rig::{Board, Chip, Port, Rig, Servo};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Output, Plan, ServoState};
-use wasvolta_core::unit::{Micros, Ticks};
+use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Lapse, Phase};
 use wasvolta_wire::expander::Channel;
@@ -115,8 +115,11 @@ fn links_of(chip: Chip) -> impl Iterator<Item = (&'static str, Judge)> {
     WAY.into_iter().chain(board.iter().copied()).chain(SERVO)
 }
 
-/// What only a person on the bench can prove.
-const BY_HAND: [(&str, &str, &str); 3] = [
+/// A link's name, what is known of it, and what to try.
+type ByHand = (&'static str, &'static str, &'static str);
+
+/// What only a person on the bench can prove of a servo.
+const SERVO_BY_HAND: [ByHand; 3] = [
     (
         "supply",
         "the servos' supply cannot be seen",
@@ -128,6 +131,17 @@ const BY_HAND: [(&str, &str, &str); 3] = [
         "nor whether gears and horn hold",
         "listen: a motor that runs with a still horn has a stripped gear",
     ),
+];
+
+/// What only a person on the bench can prove of a lamp or a relay.
+const ACCESSORY_BY_HAND: [ByHand; 3] = [
+    ("supply", "its supply cannot be seen", "measure it at the lamp or relay; join all grounds"),
+    (
+        "plug",
+        "nor what is between",
+        "a pin gives a signal, not power: a transistor or a driver must switch it",
+    ),
+    ("lamp", "nor whether it works", "try it straight on its supply"),
 ];
 
 /// The whole chain of a servo.
@@ -145,7 +159,8 @@ pub fn chain(facts: &Facts) -> Vec<Link> {
         broken |= verdict == Verdict::Failed;
         links.push(Link { name, verdict, words, help });
     }
-    for (name, words, help) in BY_HAND {
+    let by_hand = if facts.servo.kind.is_accessory() { ACCESSORY_BY_HAND } else { SERVO_BY_HAND };
+    for (name, words, help) in by_hand {
         let (verdict, words, help) =
             if broken { (Verdict::Behind, "", "") } else { (Verdict::Unprovable, words, help) };
         links.push(Link { name, verdict, words: words.to_owned(), help: help.to_owned() });
@@ -253,7 +268,34 @@ fn engaged(facts: &Facts) -> Came {
     }
 }
 
+/// What still keeps a speed controller from following.
+fn unarmed(run: &Run) -> Option<Came> {
+    let (left, (neutral, _)) = (run.state.arming()?, run.plan.arming?);
+    let neutral = neutral.get();
+    if run.state.is_unarmed() {
+        let words = format!("it must see its neutral {neutral:.0} µs first, and gets none yet");
+        return Some(failed(words, "wait: channels get their first pulses one after another"));
+    }
+    let words = format!("it sees its neutral {neutral:.0} µs first, {:.1} s more", left.as_secs_f64());
+    Some(failed(words, "wait: it follows then"))
+}
+
+/// What an accessory gets.
+fn level(facts: &Facts) -> Came {
+    let clock = facts.board.clock_of(facts.servo.kind);
+    let ticks = facts.run.map_or_else(|| held_pulse(facts), |run| run.state.ticks).unwrap_or(Ticks(0));
+    let percent = f64::from(ticks.0) / f64::from(clock.longest()) * 100.0;
+    let level = facts.servo.kind.show(Degrees::new(percent));
+    proven(format!("{level}, {} of {} ticks", ticks.0, clock.longest()))
+}
+
 fn pulse(facts: &Facts) -> Came {
+    if facts.servo.kind.is_accessory() {
+        return level(facts);
+    }
+    if let Some(came) = facts.run.as_ref().and_then(unarmed) {
+        return came;
+    }
     let clock = facts.board.clock();
     let (low, high) = (facts.servo.endpoints_us.0, facts.servo.endpoints_us.1);
     let Some(run) = facts.run else {

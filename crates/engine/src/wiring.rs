@@ -3,7 +3,7 @@
 use crate::snapshot::BoardState;
 use crate::{Setup, Snapshot};
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Field, Port, PortKind, Rig};
+use wasvolta_core::rig::{Board, Chip, Field, Kind, Port, PortKind, Rig};
 use wasvolta_core::unit::count16;
 use wasvolta_port::board::Settings;
 use wasvolta_port::{expander, firmata, pwm};
@@ -74,7 +74,11 @@ impl Wiring {
         Self {
             servos: rig.servos.iter().map(place).collect(),
             inputs: rig.inputs.iter().map(source).collect(),
-            boards: self.ports.iter().map(|port| on(port).into_iter().map(settings).collect()).collect(),
+            boards: self
+                .ports
+                .iter()
+                .map(|port| on(port).into_iter().map(|board| settings(rig, board)).collect())
+                .collect(),
             ports: self.ports.clone(),
             lines: self.lines.clone(),
         }
@@ -128,7 +132,7 @@ fn has_board(rig: &Rig, port: &Port) -> bool {
     rig.boards.iter().any(|board| board.port == port.name)
 }
 
-fn settings(board: &Board) -> Settings {
+fn settings(rig: &Rig, board: &Board) -> Settings {
     let clock = board.clock();
     let frame = Duration::try_from_secs_f64(clock.period().get() / 1e6).unwrap_or_default();
     match board.chip {
@@ -138,9 +142,17 @@ fn settings(board: &Board) -> Settings {
             frame,
             widest: count16((WIDEST_US / clock.tick().get()).ceil()).min(4095),
         }),
-        Chip::Firmata => Settings::Firmata(firmata::Settings),
+        Chip::Firmata => Settings::Firmata(firmata_settings(rig, board)),
         Chip::LinuxPwm => Settings::Pwm(pwm::Settings { frame }),
     }
+}
+
+fn firmata_settings(rig: &Rig, board: &Board) -> firmata::Settings {
+    let pins = |kind: Kind| {
+        let pins = rig.servos_on(&board.name).filter(|s| s.kind == kind).map(|s| s.channel);
+        pins.fold(0, |bits, pin| bits | 1u128.checked_shl(u32::from(pin)).unwrap_or(0))
+    };
+    firmata::Settings { levels: pins(Kind::Dimmer), switches: pins(Kind::OnOff) }
 }
 
 #[cfg(test)]

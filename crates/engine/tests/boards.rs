@@ -15,7 +15,7 @@ use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, board};
 use wasvolta_sim::faults::{Kind, Struck};
-use wasvolta_sim::{Bench, Logged, ManualClock, TimedBus, Truth};
+use wasvolta_sim::{Bench, Logged, ManualClock, Sight, TimedBus, Truth};
 use wasvolta_wire::expander::{Channel, channel_register, spread};
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -252,4 +252,64 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     pass(&mut engine, 100);
     assert_eq!(bench.pulse_us("bench-bus", 0x41, 9), None);
     assert!(bench.pulse_us("bench-bus", 0x43, 9).is_some());
+}
+
+/// A winch behind a speed controller that must see its neutral for a second, on a simulated bus.
+fn winch() -> (Arc<ManualClock>, Bench, Engine) {
+    let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/crane.rig.toml")) else { panic!() };
+    let clock = Arc::new(ManualClock::default());
+    let motor = "[[board]]\nbus = \"bench-bus\"\naddress = 65\n[[board.servo]]\nchannel = 2\npart = \"motor\"\nzero_us = 1480\ndeadband_us = 12\narms_after_s = 0.9\n";
+    let bench = Bench::new(&Truth::parse(motor).unwrap(), 1, clock.clone());
+    let engine = Engine::by_hand(&rig, setup(&bench, clock.clone())).unwrap();
+    (clock, bench, engine)
+}
+
+#[test]
+fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_comes_back() {
+    let (clock, bench, mut engine) = winch();
+    let pass = |engine: &mut Engine, beats: u32| {
+        for _ in 0..beats {
+            clock.advance(BEAT);
+            engine.pass();
+        }
+    };
+    let turns = || bench.eye().look("bench-bus", 0x41, 2).unwrap().sight != Sight::Turning(0.0);
+    let arming = |engine: &mut Engine| engine.snapshot().servos[0].arming();
+    // Nothing answers yet: the second does not begin.
+    let gone = Struck { kind: Kind::Pulled, address: Some(0x41), channel: None };
+    bench.faults().set(gone, true);
+    pass(&mut engine, 10);
+    engine.command(Command::Engage { servo: 0, pulse: Micros::new(1700.0), told: true });
+    pass(&mut engine, 100);
+    assert!(arming(&mut engine).is_some() && engine.snapshot().servos[0].is_unarmed());
+    bench.faults().set(gone, false);
+    let until = |engine: &mut Engine, holds: &dyn Fn(&mut Engine) -> bool| {
+        for beat in 0..400u32 {
+            if holds(engine) {
+                return beat;
+            }
+            pass(engine, 1);
+        }
+        panic!("it never came to that")
+    };
+    until(&mut engine, &|engine| arming(engine).is_some() && !engine.snapshot().servos[0].is_unarmed());
+    let beats = until(&mut engine, &|engine| arming(engine).is_none());
+    assert!((48..=52).contains(&beats), "{beats} beats for a second");
+    let go = Command::GoTo { servo: 0, pulse: Micros::new(1700.0) };
+    engine.command(go);
+    pass(&mut engine, 60);
+    assert!(turns(), "armed, it follows");
+    // Out and in again: it turns no more before it has seen its neutral, and then not by itself.
+    bench.faults().set(gone, true);
+    until(&mut engine, &|engine| engine.snapshot().servos[0].is_unarmed());
+    bench.faults().set(gone, false);
+    until(&mut engine, &|engine| engine.snapshot().boards[0][0].trouble.is_none());
+    pass(&mut engine, 20);
+    assert!(arming(&mut engine).is_some() && !turns());
+    until(&mut engine, &|engine| arming(engine).is_none());
+    // Its supply dips for a moment only: the board is found restarted, and the same holds.
+    pass(&mut engine, 60);
+    bench.power_cycle("bench-bus", 0x41);
+    until(&mut engine, &|engine| arming(engine).is_some());
+    assert_eq!(engine.snapshot().boards[0][0].lapses, 1);
 }

@@ -252,11 +252,11 @@ impl Expander {
             seen.channels[first..first + GROUP].copy_from_slice(&channels);
         }
         let as_told = channels.iter().zip(first..).all(|(channel, n)| match (self.sent[n], self.begins[n]) {
-            (Some(ticks), Some(on)) => *channel == Channel::Pulse { on, ticks },
             // A pulse of no length is none.
-            (None, _) => matches!(channel, Channel::Released | Channel::Pulse { ticks: 0, .. }),
+            (None | Some(0), _) => matches!(channel, Channel::Released | Channel::Pulse { ticks: 0, .. }),
             // Not known to have arrived: nothing to compare with.
             (Some(_), None) => true,
+            (Some(ticks), Some(on)) => *channel == Channel::Pulse { on, ticks },
         });
         Ok((!as_told).then_some(Lapse::Overwritten))
     }

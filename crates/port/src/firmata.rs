@@ -28,9 +28,60 @@ const BITS_A_BYTE: u32 = 10;
 /// The version of the protocol that is spoken here.
 const MAJOR: u8 = 2;
 
-/// What a board of this kind is to be: everything else is the firmware's.
+/// What a board of this kind is to be: everything else is the firmware's. A bit a pin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Settings;
+pub struct Settings {
+    /// Pins that give a level, 0–255, instead of a servo's pulse.
+    pub levels: u128,
+    /// Pins that are on or off: any count but 0 is on.
+    pub switches: u128,
+}
+
+/// What a pin is driven as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// A servo: its values are pulses in µs.
+    Servo,
+    /// A level, 0–255.
+    Level,
+    /// On or off.
+    Switch,
+}
+
+impl Role {
+    /// What the pin must be able to be.
+    pub const fn mode(self) -> u8 {
+        match self {
+            Self::Servo => mode::SERVO,
+            Self::Level => mode::PWM,
+            Self::Switch => mode::OUTPUT,
+        }
+    }
+
+    /// What the pin must be able to do, in words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Servo => "drive a servo",
+            Self::Level => "dim",
+            Self::Switch => "switch",
+        }
+    }
+}
+
+impl Settings {
+    /// What a pin is driven as.
+    pub const fn role(&self, pin: usize) -> Role {
+        match (is_set(self.levels, pin), is_set(self.switches, pin)) {
+            (true, _) => Role::Level,
+            (false, true) => Role::Switch,
+            (false, false) => Role::Servo,
+        }
+    }
+}
+
+const fn is_set(bits: u128, pin: usize) -> bool {
+    pin < 128 && bits >> pin & 1 == 1
+}
 
 /// What a board has said of itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -39,14 +90,23 @@ pub struct Firmware {
     pub version: (u8, u8),
     /// Pins that can drive a servo, a bit a pin.
     pub servo_pins: u128,
+    /// Pins that can give a level.
+    pub level_pins: u128,
+    /// Pins that can be an output.
+    pub output_pins: u128,
     /// Its pins.
     pub pins: usize,
 }
 
 impl Firmware {
-    /// Whether a pin can drive a servo.
-    pub const fn can_drive(&self, pin: usize) -> bool {
-        pin < 128 && self.servo_pins >> pin & 1 == 1
+    /// Whether a pin can be what it is to be.
+    pub const fn can(&self, role: Role, pin: usize) -> bool {
+        let pins = match role {
+            Role::Servo => self.servo_pins,
+            Role::Level => self.level_pins,
+            Role::Switch => self.output_pins,
+        };
+        is_set(pins, pin)
     }
 }
 
@@ -68,6 +128,7 @@ enum Step {
 /// See the module.
 #[derive(Debug)]
 pub struct Firmata {
+    settings: Settings,
     step: Step,
     decoder: Decoder,
     firmware: Option<Firmware>,
@@ -88,6 +149,7 @@ pub struct Firmata {
 impl Default for Firmata {
     fn default() -> Self {
         Self {
+            settings: Settings::default(),
             step: Step::Begin,
             decoder: Decoder::default(),
             firmware: None,
@@ -137,13 +199,17 @@ impl Firmata {
                 self.asked_at = None;
             }
             Some(FromBoard::Capabilities(can)) => {
-                let (mut servo_pins, mut pins) = (0, 0);
-                for can in can.can(mode::SERVO).take(CHANNELS) {
-                    servo_pins |= u128::from(can) << pins;
-                    pins += 1;
-                }
-                let version = self.version.unwrap_or_default();
-                self.firmware = Some(Firmware { version, servo_pins, pins });
+                let pins_that_can = |mode| {
+                    let able = can.can(mode).take(CHANNELS).enumerate();
+                    able.fold(0, |pins, (pin, can)| pins | u128::from(can) << pin)
+                };
+                self.firmware = Some(Firmware {
+                    version: self.version.unwrap_or_default(),
+                    servo_pins: pins_that_can(mode::SERVO),
+                    level_pins: pins_that_can(mode::PWM),
+                    output_pins: pins_that_can(mode::OUTPUT),
+                    pins: can.can(mode::SERVO).take(CHANNELS).count(),
+                });
                 self.learned = true;
             }
             _ => {}
@@ -177,12 +243,12 @@ impl Firmata {
         self.write(line, now)
     }
 
-    /// The pins that can drive a servo, of those that are wanted to.
+    /// What is wanted of those pins that can be what they are to be.
     fn possible(&self, wanted: &Wanted) -> Wanted {
         let can = self.firmware.unwrap_or_default();
         let mut possible = *wanted;
         for (pin, wanted) in possible.iter_mut().enumerate() {
-            *wanted = wanted.filter(|_| can.can_drive(pin));
+            *wanted = wanted.filter(|_| can.can(self.settings.role(pin), pin));
         }
         possible
     }
@@ -194,13 +260,13 @@ impl Firmata {
         }
         let next = self.pace.allowed((now, FRAME), &self.sent, &wanted);
         for (pin, (is, was)) in (0u8..).zip(next.iter().zip(self.sent)) {
+            let role = self.settings.role(usize::from(pin));
             match (was, *is) {
                 (None, Some(value)) => {
-                    // Becoming a servo starts the pulses at once, so the value goes in the same write.
-                    self.say(ToBoard::ServoConfig { pin, least: LEAST, greatest: GREATEST });
-                    self.say(ToBoard::Value { pin, value });
+                    self.begin(pin, role);
+                    self.tell(pin, role, value);
                 }
-                (Some(was), Some(value)) if was != value => self.say(ToBoard::Value { pin, value }),
+                (Some(was), Some(value)) if was != value => self.tell(pin, role, value),
                 (Some(_), None) => self.let_go(pin),
                 _ => {}
             }
@@ -216,6 +282,21 @@ impl Firmata {
         self.sent = next;
         self.pace.written(now);
         Ok(())
+    }
+
+    /// Makes a pin what it is to be; its value goes in the same write, for a servo's pulses start at once.
+    fn begin(&mut self, pin: u8, role: Role) {
+        self.say(match role {
+            Role::Servo => ToBoard::ServoConfig { pin, least: LEAST, greatest: GREATEST },
+            Role::Level | Role::Switch => ToBoard::PinMode { pin, mode: role.mode() },
+        });
+    }
+
+    fn tell(&mut self, pin: u8, role: Role, value: u16) {
+        self.say(match role {
+            Role::Servo | Role::Level => ToBoard::Value { pin, value },
+            Role::Switch => ToBoard::PinValue { pin, high: value != 0 },
+        });
     }
 
     fn let_go(&mut self, pin: u8) {
@@ -269,14 +350,21 @@ impl Driver for Firmata {
     type Way = Box<dyn Stream>;
 
     fn of(settings: &board::Settings) -> Option<Self> {
-        matches!(settings, board::Settings::Firmata(_)).then(Self::default)
+        match settings {
+            board::Settings::Firmata(settings) => Some(Self { settings: *settings, ..Self::default() }),
+            _ => None,
+        }
     }
 
     fn is_for(&self, settings: &board::Settings) -> bool {
         matches!(settings, board::Settings::Firmata(_))
     }
 
-    fn configure(&mut self, _settings: &board::Settings) {}
+    fn configure(&mut self, settings: &board::Settings) {
+        if let board::Settings::Firmata(settings) = settings {
+            self.settings = *settings;
+        }
+    }
 
     fn phase(&self) -> Phase {
         if self.step == Step::Up { Phase::Started } else { Phase::Down }

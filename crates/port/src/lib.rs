@@ -5,6 +5,7 @@
 //! which channel is known above, not here.
 
 pub mod board;
+pub mod bridge;
 pub mod clock;
 pub mod expander;
 pub mod firmata;

@@ -5,9 +5,9 @@
 use crate::chip::Chip;
 use crate::faults::{Faults, Kind, Struck};
 use crate::firmata::FirmataBoard;
+use crate::plugged::{Look, Plugged, Signal};
 use crate::pwm::PwmChip;
-use crate::servo::SimServo;
-use crate::truth::{BoardTruth, OtherTruth, ServoTruth, Truth};
+use crate::truth::{BoardTruth, OtherTruth, Part, ServoTruth, Truth};
 use std::collections::VecDeque;
 use std::io::Write;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -15,9 +15,6 @@ use std::time::Duration;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
 use wasvolta_wire::expander::{ALL_CALL, CHANNELS, Channel, PRE_SCALE, SUBADR1, channel_register, mode1};
 
-const STEP: Duration = Duration::from_millis(1);
-/// After a long silence only the last stretch is worth simulating: everything has arrived by then.
-const LONGEST_CATCH_UP: Duration = Duration::from_secs(20);
 const LOG_KEPT: usize = 100_000;
 
 /// One transfer that a bus saw.
@@ -38,7 +35,7 @@ pub struct Logged {
 struct Board {
     truth: BoardTruth,
     chip: Chip,
-    servos: Vec<(usize, SimServo)>,
+    plugged: Plugged,
     /// Faults that had their way with it in the last step.
     suffering: Vec<Kind>,
 }
@@ -48,7 +45,6 @@ struct Inner {
     others: Vec<OtherTruth>,
     firmata: Vec<(String, FirmataBoard)>,
     pwm: Vec<(String, PwmChip)>,
-    at: Duration,
     seed: u64,
     log: VecDeque<Logged>,
     sink: Option<Box<dyn Write + Send>>,
@@ -60,15 +56,6 @@ pub struct Bench {
     inner: Arc<Mutex<Inner>>,
     clock: Arc<dyn Clock>,
     faults: Arc<Faults>,
-}
-
-/// What a person sees and hears of one servo.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Look {
-    /// The horn's angle as read off a protractor, to a degree.
-    pub angle_deg: f64,
-    /// It buzzes.
-    pub buzzes: bool,
 }
 
 /// Sees the bench as a person would: to a degree, with a small error of reading.
@@ -85,14 +72,14 @@ impl Bench {
     /// A bench from its truth. Servos that the truth leaves out are drawn from `seed`.
     pub fn new(truth: &Truth, seed: u64, clock: Arc<dyn Clock>) -> Self {
         let boards = truth.boards.iter().map(|b| Board::new(b, clock.now())).collect();
-        let (others, at) = (truth.others.clone(), clock.now());
+        let others = truth.others.clone();
         let (firmata, pwm) = (Vec::new(), Vec::new());
-        let inner = Inner { boards, others, firmata, pwm, at, seed, log: VecDeque::new(), sink: None };
+        let inner = Inner { boards, others, firmata, pwm, seed, log: VecDeque::new(), sink: None };
         let bench = Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() };
         for board in &truth.firmata {
             let made = bench.firmata(&board.line);
             for servo in &board.servos {
-                made.ensure(servo.channel, Some(*servo));
+                made.put(*servo);
             }
         }
         bench
@@ -100,6 +87,13 @@ impl Bench {
 
     /// Makes sure that a board with servos stands on a bus; what is there already stays.
     pub fn ensure(&self, bus: &str, address: u8, channels: &[u8]) {
+        let servos: Vec<_> = channels.iter().map(|channel| (*channel, Part::Servo)).collect();
+        self.ensure_parts(bus, address, &servos);
+    }
+
+    /// Makes sure that a board with these parts stands on a bus.
+    pub fn ensure_parts(&self, bus: &str, address: u8, parts: &[(u8, Part)]) {
+        let now = self.clock.now();
         let mut inner = self.lock();
         let seed = inner.seed;
         if !inner.boards.iter().any(|b| b.is_at(bus, address)) {
@@ -110,14 +104,11 @@ impl Bench {
                 running: vec![],
                 servos: vec![],
             };
-            inner.boards.push(Board::new(&truth, Duration::ZERO));
+            inner.boards.push(Board::new(&truth, now));
         }
         let Some(board) = inner.boards.iter_mut().find(|b| b.is_at(bus, address)) else { return };
-        for &channel in channels {
-            if !board.servos.iter().any(|(n, _)| *n == usize::from(channel)) {
-                let servo = SimServo::new(ServoTruth::drawn(seed, channel));
-                board.servos.push((usize::from(channel), servo));
-            }
+        for &(channel, part) in parts {
+            board.plugged.ensure(seed, channel, part);
         }
     }
 
@@ -190,14 +181,14 @@ impl Bench {
     pub fn pulse_us(&self, bus: &str, address: u8, channel: usize) -> Option<f64> {
         let inner = self.caught_up();
         let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
-        board.chip.pulse(channel, inner.at).map(|s| s * 1e6)
+        board.chip.pulse(channel, board.plugged.at()).map(|s| s * 1e6)
     }
 
     /// A servo's hidden truth, for tests that judge what was found out.
     pub fn truth(&self, bus: &str, address: u8, channel: u8) -> Option<ServoTruth> {
         let inner = self.lock();
         let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
-        board.servos.iter().find(|(n, _)| *n == usize::from(channel)).map(|(_, s)| *s.truth())
+        board.plugged.truth(channel)
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
@@ -225,8 +216,9 @@ impl Board {
                 chip.write(channel_register(channel), &Channel::Pulse { on: 0, ticks }.emit(), now);
             }
         }
-        let servos = truth.servos.iter().map(|s| (usize::from(s.channel), SimServo::new(*s))).collect();
-        Self { truth: truth.clone(), chip, servos, suffering: Vec::new() }
+        let mut plugged = Plugged::new(now);
+        truth.servos.iter().for_each(|servo| plugged.put(*servo));
+        Self { truth: truth.clone(), chip, plugged, suffering: Vec::new() }
     }
 
     fn is_at(&self, bus: &str, address: u8) -> bool {
@@ -282,13 +274,13 @@ impl Board {
                 _ => {}
             }
         }
-        let address = self.truth.address;
-        for (channel, servo) in &mut self.servos {
+        let (address, chip) = (self.truth.address, &self.chip);
+        let Some(frame) = chip.frame_hz().map(|hz| 1.0 / hz) else { return self.plugged.step(|_| None) };
+        self.plugged.step(|channel| {
             let cut_off = [Kind::RailDip, Kind::PlugOut];
-            let limp = faults.iter().any(|f| cut_off.iter().any(|kind| f.hits(*kind, address, *channel)));
-            let pulse = self.chip.pulse(*channel, at).filter(|_| !limp);
-            servo.step(pulse, STEP.as_secs_f64());
-        }
+            let limp = faults.iter().any(|f| cut_off.iter().any(|kind| f.hits(*kind, address, channel)));
+            chip.pulse(channel, at).filter(|_| !limp).map(|high| Signal { high, frame })
+        });
     }
 }
 
@@ -303,14 +295,10 @@ const FAST: f64 = 1.05;
 
 impl Inner {
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
-        self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
         for board in &mut self.boards {
             board.suffer(faults, now);
-        }
-        while self.at + STEP <= now {
-            self.at += STEP;
-            for board in &mut self.boards {
-                board.step(self.at, faults);
+            while let Some(at) = board.plugged.next_step(now) {
+                board.step(at, faults);
             }
         }
     }
@@ -350,33 +338,20 @@ impl Inner {
 impl Eye {
     /// One look at the servo on a microcontroller's pin.
     pub fn look_at_pin(&self, line: &str, pin: u8) -> Option<Look> {
-        let (board, seed) = {
-            let inner = self.0.lock();
-            let (_, board) = inner.firmata.iter().find(|(name, _)| name == line)?;
-            (board.clone(), inner.seed)
-        };
-        let (angle, buzzes) = board.horn(pin)?;
-        Some(Look { angle_deg: read_off(angle, seed, pin), buzzes })
+        let board = self.0.lock().firmata.iter().find(|(name, _)| name == line)?.1.clone();
+        board.look(pin)
     }
 
     /// One look at the servo on a channel of the kernel's PWM chip.
     pub fn look_at_pwm(&self, name: &str, channel: u8) -> Option<Look> {
-        let (chip, seed) = {
-            let inner = self.0.lock();
-            let (_, chip) = inner.pwm.iter().find(|(other, _)| other == name)?;
-            (chip.clone(), inner.seed)
-        };
-        let (angle, buzzes) = chip.horn(channel)?;
-        Some(Look { angle_deg: read_off(angle, seed, channel), buzzes })
+        let chip = self.0.lock().pwm.iter().find(|(other, _)| other == name)?.1.clone();
+        chip.look(channel)
     }
 
     /// One look at the servo on a channel.
     pub fn look(&self, bus: &str, address: u8, channel: u8) -> Option<Look> {
         let inner = self.0.caught_up();
-        let seed = inner.seed;
-        let board = inner.boards.iter().find(|b| b.is_at(bus, address))?;
-        let (_, servo) = board.servos.iter().find(|(n, _)| *n == usize::from(channel))?;
-        Some(Look { angle_deg: read_off(servo.horn(), seed, channel), buzzes: servo.buzzes() })
+        inner.boards.iter().find(|b| b.is_at(bus, address))?.plugged.look(channel, inner.seed)
     }
 
     /// What a frequency meter at a board's outputs shows, to a thousandth of a hertz.
@@ -385,16 +360,6 @@ impl Eye {
         let hz = inner.boards.iter().find(|b| b.is_at(bus, address))?.chip.frame_hz()?;
         Some(libm::round(hz * 1000.0) / 1000.0)
     }
-}
-
-/// An angle as a person reads it: to a degree, up to 0.2° wrong, and always the same for the same place.
-fn read_off(angle: f64, seed: u64, channel: u8) -> f64 {
-    let place = libm::round(angle * 4.0);
-    let error =
-        crate::truth::Dice::new(seed ^ place.to_bits() ^ (u64::from(channel) << 56)).between(-0.2, 0.2);
-    let seen = libm::round(angle + error);
-    // Nobody reads minus zero.
-    if seen == 0.0 { 0.0 } else { seen }
 }
 
 impl I2cBus for SimBus {
@@ -455,16 +420,6 @@ pub fn released_at_the_end(log: &[Logged]) -> Vec<usize> {
 mod tests {
     use super::*;
     use crate::clock::ManualClock;
-
-    #[test]
-    fn the_eye_reads_to_a_degree_and_the_same_twice() {
-        for tenth in -300..300 {
-            let angle = f64::from(tenth) / 10.0;
-            let seen = read_off(angle, 5, 2);
-            assert!((seen - angle).abs() <= 0.7 + 1e-9, "{angle} {seen}");
-            assert!(seen.fract().abs() < 1e-12 && seen.to_bits() == read_off(angle, 5, 2).to_bits());
-        }
-    }
 
     #[test]
     fn an_absent_board_does_not_answer() {

@@ -4,8 +4,8 @@
 //! In process it is a line to read from and write to; on a pty it is a path that any program can open.
 
 use crate::faults::{Faults, Kind, Struck};
-use crate::servo::SimServo;
-use crate::truth::ServoTruth;
+use crate::plugged::{Look, Plugged, Signal};
+use crate::truth::{Part, ServoTruth};
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -22,8 +22,6 @@ const PWM_PINS: [usize; 6] = [3, 5, 6, 9, 10, 11];
 const BOOTS: Duration = Duration::from_millis(400);
 /// The supply dips this often, where it does.
 const RESETS: Duration = Duration::from_secs(3);
-const STEP: Duration = Duration::from_millis(1);
-const LONGEST_CATCH_UP: Duration = Duration::from_secs(20);
 /// What the firmware's own limits are kept around, and in which steps.
 const LEAST: i32 = 544;
 const GREATEST: i32 = 2400;
@@ -38,16 +36,43 @@ struct Pin {
     limits: (i32, i32),
 }
 
-const FRESH: Pin = Pin { mode: mode::OUTPUT, value: 1500, limits: (LEAST, GREATEST) };
+impl Pin {
+    /// A servo's pulse, held within what the firmware keeps of its limits.
+    fn pulse(&self) -> Option<u16> {
+        if self.mode != mode::SERVO {
+            return None;
+        }
+        let asked = i32::from(self.value);
+        // Small values are degrees to it.
+        let asked = if asked < LEAST { LEAST + asked.min(180) * (GREATEST - LEAST) / 180 } else { asked };
+        u16::try_from(asked.max(self.limits.0).min(self.limits.1)).ok()
+    }
+
+    /// What its wire carries.
+    fn signal(&self) -> Option<Signal> {
+        let share = |high: f64, frame: f64| Some(Signal { high, frame }).filter(|s| s.high > 0.0);
+        match self.mode {
+            mode::SERVO => share(f64::from(self.pulse()?) * 1e-6, SERVO_FRAME_S),
+            mode::PWM => share(f64::from(self.value.min(255)) / 255.0 * PWM_FRAME_S, PWM_FRAME_S),
+            mode::OUTPUT if self.value != 0 => share(PWM_FRAME_S, PWM_FRAME_S),
+            _ => None,
+        }
+    }
+}
+
+const SERVO_FRAME_S: f64 = 0.02;
+/// A pulse-width output there repeats at about 490 Hz.
+const PWM_FRAME_S: f64 = 1.0 / 490.0;
+
+const FRESH: Pin = Pin { mode: mode::OUTPUT, value: 0, limits: (LEAST, GREATEST) };
 
 struct Inner {
     pins: [Pin; PINS],
-    servos: Vec<(usize, SimServo)>,
+    plugged: Plugged,
     decoder: Decoder,
     out: VecDeque<u8>,
     /// It speaks from then on; none once it has.
     boots_at: Option<Duration>,
-    at: Duration,
     heard: Vec<u8>,
     seed: u64,
     was_gone: bool,
@@ -69,11 +94,10 @@ impl FirmataBoard {
     pub fn new(seed: u64, clock: Arc<dyn Clock>, faults: Arc<Faults>) -> Self {
         let inner = Inner {
             pins: [FRESH; PINS],
-            servos: Vec::new(),
+            plugged: Plugged::new(clock.now()),
             decoder: Decoder::default(),
             out: VecDeque::new(),
             boots_at: None,
-            at: clock.now(),
             heard: Vec::new(),
             seed,
             was_gone: false,
@@ -81,14 +105,16 @@ impl FirmataBoard {
         Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
     }
 
-    /// Makes sure that a servo hangs on a pin; what is there already stays.
-    pub fn ensure(&self, pin: u8, truth: Option<ServoTruth>) {
+    /// Plugs in what the truth says.
+    pub fn put(&self, truth: ServoTruth) {
+        self.lock().plugged.put(truth);
+    }
+
+    /// Makes sure that a part hangs on a pin.
+    pub fn ensure(&self, pin: u8, part: Part) {
         let mut inner = self.lock();
-        let place = usize::from(pin);
-        if !inner.servos.iter().any(|(n, _)| *n == place) {
-            let truth = truth.unwrap_or_else(|| ServoTruth::drawn(inner.seed ^ 0x0F1A, pin));
-            inner.servos.push((place, SimServo::new(truth)));
-        }
+        let seed = inner.seed ^ 0x0F1A;
+        inner.plugged.ensure(seed, pin, part);
     }
 
     /// Opens its line, which resets it as it does many boards.
@@ -117,16 +143,15 @@ impl FirmataBoard {
         self.lock().reset(now);
     }
 
-    /// The pulse a pin gives now, in µs.
+    /// The servo pulse a pin gives now, in µs.
     pub fn pulse_us(&self, pin: u8) -> Option<u16> {
-        self.caught_up().pulse(usize::from(pin))
+        self.caught_up().pins.get(usize::from(pin))?.pulse()
     }
 
-    /// The horn on a pin, and whether the servo buzzes.
-    pub fn horn(&self, pin: u8) -> Option<(f64, bool)> {
+    /// One look at what is on a pin.
+    pub fn look(&self, pin: u8) -> Option<Look> {
         let inner = self.caught_up();
-        let (_, servo) = inner.servos.iter().find(|(n, _)| *n == usize::from(pin))?;
-        Some((servo.horn(), servo.buzzes()))
+        inner.plugged.look(pin, inner.seed)
     }
 
     /// Every byte that came to it.
@@ -202,31 +227,18 @@ impl Inner {
     }
 
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
-        self.at = self.at.max(now.saturating_sub(LONGEST_CATCH_UP));
-        while self.at + STEP <= now {
-            self.at += STEP;
-            let dips = faults.iter().any(|fault| fault.strikes(Kind::Resets, NO_ADDRESS));
-            if dips && self.at.as_millis().is_multiple_of(RESETS.as_millis()) {
-                self.reset(self.at);
+        let dips = faults.iter().any(|fault| fault.strikes(Kind::Resets, NO_ADDRESS));
+        while let Some(at) = self.plugged.next_step(now) {
+            if dips && at.as_millis().is_multiple_of(RESETS.as_millis()) {
+                self.reset(at);
             }
-            for n in 0..self.servos.len() {
-                let Some(pin) = self.servos.get(n).map(|(pin, _)| *pin) else { break };
+            let pins = &self.pins;
+            self.plugged.step(|pin| {
                 let limp = |kind| faults.iter().any(|fault| fault.hits(kind, NO_ADDRESS, pin));
-                let pulse = self.pulse(pin).filter(|_| !limp(Kind::RailDip) && !limp(Kind::PlugOut));
-                if let Some((_, servo)) = self.servos.get_mut(n) {
-                    servo.step(pulse.map(|us| f64::from(us) * 1e-6), STEP.as_secs_f64());
-                }
-            }
+                let signal = pins.get(pin)?.signal()?;
+                (!limp(Kind::RailDip) && !limp(Kind::PlugOut)).then_some(signal)
+            });
         }
-    }
-
-    /// A servo's pulse, held within what the firmware keeps of its limits.
-    fn pulse(&self, pin: usize) -> Option<u16> {
-        let pin = self.pins.get(pin).filter(|pin| pin.mode == mode::SERVO)?;
-        let asked = i32::from(pin.value);
-        // Small values are degrees to it.
-        let asked = if asked < LEAST { LEAST + asked.min(180) * (GREATEST - LEAST) / 180 } else { asked };
-        u16::try_from(asked.max(pin.limits.0).min(pin.limits.1)).ok()
     }
 
     fn introduce(&mut self, (major, minor): (u8, u8)) {
@@ -259,7 +271,7 @@ impl Inner {
                 let mapping: Vec<u8> = (0..PINS).map(|pin| channel(pin).unwrap_or(0x7F)).collect();
                 self.say(FromBoard::AnalogMapping(&mapping));
             }
-            ToBoard::PinMode { pin, mode } => self.change(pin, |pin| pin.mode = mode),
+            ToBoard::PinMode { pin, mode } => self.change(pin, |pin| (pin.mode, pin.value) = (mode, 0)),
             ToBoard::PinValue { pin, high } => self.change(pin, |pin| {
                 if pin.mode != mode::SERVO {
                     pin.value = u16::from(high);
@@ -269,7 +281,7 @@ impl Inner {
             ToBoard::ServoConfig { pin, least, greatest } => self.change(pin, |pin| {
                 pin.limits = (kept(least, LEAST), kept(greatest, GREATEST));
                 // Becoming a servo starts the pulses at once.
-                pin.mode = mode::SERVO;
+                (pin.mode, pin.value) = (mode::SERVO, 1500);
             }),
             ToBoard::ReportAnalog { .. } | ToBoard::ReportDigital { .. } | ToBoard::Sampling { .. } => {}
         }

@@ -9,6 +9,7 @@ pub mod clock;
 pub mod faults;
 pub mod firmata;
 pub mod knob;
+pub mod plugged;
 pub mod pty;
 pub mod pwm;
 pub mod serve;
@@ -16,8 +17,9 @@ pub mod servo;
 pub mod timed;
 pub mod truth;
 
-pub use bench::{Bench, Eye, Logged, Look, SimBus};
+pub use bench::{Bench, Eye, Logged, SimBus};
 pub use clock::ManualClock;
 pub use knob::Knob;
+pub use plugged::{Look, Sight};
 pub use timed::TimedBus;
 pub use truth::Truth;

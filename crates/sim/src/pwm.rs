@@ -1,8 +1,8 @@
 //! A simulated PWM chip of the kernel: its files, with the kernel's own refusals.
 
 use crate::faults::{Faults, Kind};
-use crate::servo::SimServo;
-use crate::truth::ServoTruth;
+use crate::plugged::{Look, Plugged, Signal};
+use crate::truth::Part;
 use rustix::io::Errno;
 use std::io::{Error, Result};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -14,8 +14,6 @@ use wasvolta_port::{BusError, Clock, Fault};
 const CHANNELS: usize = 4;
 /// The files of a channel may be written so long after they appear.
 const OWNED_AFTER: Duration = Duration::from_millis(25);
-const STEP: Duration = Duration::from_millis(1);
-const LONGEST_CATCH_UP: Duration = Duration::from_secs(20);
 
 #[derive(Debug, Clone, Copy, Default)]
 struct Channel {
@@ -27,9 +25,8 @@ struct Channel {
 
 struct Inner {
     channels: [Channel; CHANNELS],
-    servos: Vec<(usize, SimServo)>,
+    plugged: Plugged,
     written: Vec<(String, String)>,
-    at: Duration,
     seed: u64,
 }
 
@@ -47,20 +44,16 @@ const NO_ADDRESS: u8 = 0;
 impl PwmChip {
     /// A chip with nothing exported.
     pub fn new(seed: u64, clock: Arc<dyn Clock>, faults: Arc<Faults>) -> Self {
-        let at = clock.now();
-        let (servos, written) = (Vec::new(), Vec::new());
-        let inner = Inner { channels: [Channel::default(); CHANNELS], servos, written, at, seed };
+        let (plugged, written) = (Plugged::new(clock.now()), Vec::new());
+        let inner = Inner { channels: [Channel::default(); CHANNELS], plugged, written, seed };
         Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
     }
 
-    /// Makes sure that a servo hangs on a channel; what is there already stays.
-    pub fn ensure(&self, channel: u8) {
+    /// Makes sure that a part hangs on a channel.
+    pub fn ensure(&self, channel: u8, part: Part) {
         let mut inner = self.lock();
-        let place = usize::from(channel);
-        if !inner.servos.iter().any(|(n, _)| *n == place) {
-            let servo = SimServo::new(ServoTruth::drawn(inner.seed ^ 0x9A17, channel));
-            inner.servos.push((place, servo));
-        }
+        let seed = inner.seed ^ 0x9A17;
+        inner.plugged.ensure(seed, channel, part);
     }
 
     /// Opens it as its path would be.
@@ -77,14 +70,13 @@ impl PwmChip {
 
     /// The pulse a channel gives now, in µs.
     pub fn pulse_us(&self, channel: usize) -> Option<f64> {
-        self.caught_up().pulse(channel).map(|seconds| seconds * 1e6)
+        signal(&self.caught_up().channels, channel).map(|signal| signal.high * 1e6)
     }
 
-    /// The horn on a channel, and whether the servo buzzes.
-    pub fn horn(&self, channel: u8) -> Option<(f64, bool)> {
+    /// One look at what is on a channel.
+    pub fn look(&self, channel: u8) -> Option<Look> {
         let inner = self.caught_up();
-        let (_, servo) = inner.servos.iter().find(|(n, _)| *n == usize::from(channel))?;
-        Some((servo.horn(), servo.buzzes()))
+        inner.plugged.look(channel, inner.seed)
     }
 
     /// Every write that was taken: file and text, in order.
@@ -104,27 +96,19 @@ impl PwmChip {
         let now = self.clock.now();
         let limp = self.is(Kind::RailDip) || self.is(Kind::PlugOut);
         let mut inner = self.lock();
-        inner.at = inner.at.max(now.saturating_sub(LONGEST_CATCH_UP));
-        while inner.at + STEP <= now {
-            inner.at += STEP;
-            for n in 0..inner.servos.len() {
-                let pulse =
-                    inner.servos.get(n).and_then(|(channel, _)| inner.pulse(*channel)).filter(|_| !limp);
-                if let Some((_, servo)) = inner.servos.get_mut(n) {
-                    servo.step(pulse, STEP.as_secs_f64());
-                }
-            }
+        let Inner { channels, plugged, .. } = &mut *inner;
+        while plugged.next_step(now).is_some() {
+            plugged.step(|channel| signal(channels, channel).filter(|_| !limp));
         }
         inner
     }
 }
 
-impl Inner {
-    /// A pulse in seconds.
-    fn pulse(&self, channel: usize) -> Option<f64> {
-        let channel = self.channels.get(channel).filter(|c| c.enabled && c.duty > 0)?;
-        Some(Duration::from_nanos(channel.duty).as_secs_f64())
-    }
+/// What a channel gives.
+fn signal(channels: &[Channel], channel: usize) -> Option<Signal> {
+    let channel = channels.get(channel).filter(|c| c.enabled && c.duty > 0)?;
+    let seconds = |nanoseconds| Duration::from_nanos(nanoseconds).as_secs_f64();
+    Some(Signal { high: seconds(channel.duty), frame: seconds(channel.period) })
 }
 
 fn refused<T>(errno: Errno) -> Result<T> {

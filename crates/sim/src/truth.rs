@@ -69,15 +69,33 @@ const fn nominal() -> f64 {
     25.0e6
 }
 
-/// A servo as it really is.
+/// What a part does with what it gets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Part {
+    /// It goes to the angle of its pulse.
+    #[default]
+    Servo,
+    /// It turns without end, as fast as its pulse is off its stop pulse.
+    Motor,
+    /// It is as bright as the share of the frame.
+    Lamp,
+}
+
+/// A servo as it really is, or another part. A motor stops at `zero_us` and `deadband_us` around it.
 #[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ServoTruth {
     /// The channel it is plugged in.
     pub channel: u8,
+    /// What it does.
+    #[serde(default)]
+    pub part: Part,
     /// Degrees for 100 µs; negative when it turns the other way.
+    #[serde(default = "usual_gain")]
     pub gain_deg_per_100us: f64,
     /// The pulse at which its horn stands at 0°.
+    #[serde(default = "usual_zero")]
     pub zero_us: f64,
     /// How far its travel bends off a straight line.
     #[serde(default)]
@@ -103,6 +121,16 @@ pub struct ServoTruth {
     /// Where the horn stands before the first pulse.
     #[serde(default)]
     pub stands_deg: f64,
+    /// How long a motor must see its stop pulse before it turns.
+    #[serde(default)]
+    pub arms_after_s: f64,
+}
+
+const fn usual_gain() -> f64 {
+    10.0
+}
+const fn usual_zero() -> f64 {
+    1500.0
 }
 
 const fn usual_speed() -> f64 {
@@ -155,6 +183,8 @@ impl ServoTruth {
         let mut dice = Dice::new(seed ^ (u64::from(channel) << 32));
         Self {
             channel,
+            part: Part::Servo,
+            arms_after_s: 0.0,
             gain_deg_per_100us: dice.between(8.0, 12.0),
             zero_us: dice.between(1450.0, 1550.0),
             curve_deg: dice.between(-0.3, 0.3),

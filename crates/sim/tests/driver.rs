@@ -8,8 +8,8 @@ use std::time::Duration;
 use wasvolta_port::expander::{Decision, Expander, Found, Lapse, Noted, Phase, Settings, Wanted};
 use wasvolta_port::{Clock, Fault};
 use wasvolta_sim::faults::Kind;
-use wasvolta_sim::truth::BoardTruth;
-use wasvolta_sim::{Bench, Logged, ManualClock, SimBus, Truth};
+use wasvolta_sim::truth::{BoardTruth, Part};
+use wasvolta_sim::{Bench, Logged, ManualClock, Sight, SimBus, Truth};
 
 const SETTINGS: Settings =
     Settings { address: 0x40, prescale: 121, frame: Duration::from_micros(19_989), widest: 595 };
@@ -339,4 +339,32 @@ fn an_address_that_speaks_to_all_is_heard_by_boards_that_listen_to_it() {
     rig.service(&[None; 16]);
     let silent = rig.bus.transfer(0x70, Transfer::Read { register: 0, into: &mut byte }).unwrap_err();
     assert_eq!(silent.fault, Fault::Absent, "a started board listens to its own address only");
+}
+
+#[test]
+fn a_lamp_goes_from_dark_to_all_but_a_tick_of_the_frame_and_is_not_taken_for_overwritten() {
+    let mut rig = Rig::new(&[]);
+    rig.bench.ensure_parts("b", 0x40, &[(3, Part::Lamp)]);
+    rig.service(&[None; 16]);
+    rig.clock.advance(BEAT);
+    let light = |rig: &Rig| rig.bench.eye().look("b", 0x40, 3).unwrap().sight;
+    // Dark: fully off, with where its pulse would begin.
+    rig.settle(&wanted(&[(3, 0)]));
+    let last = rig.writes().pop().unwrap();
+    assert_eq!((last.register, last.bytes.as_slice()), (18, &[0x8E, 0x02, 0x00, 0x10][..]));
+    // Only the end of its pulse is told from then on, also where that wraps past the frame.
+    for (ticks, off, percent) in
+        [(1638, [0xF4, 0x08], 40.0), (4095, [0x8D, 0x02], 100.0), (0, [0x00, 0x10], 0.0)]
+    {
+        rig.settle(&wanted(&[(3, ticks)]));
+        let last = rig.writes().pop().unwrap();
+        assert_eq!((last.register, last.bytes.as_slice()), (20, &off[..]), "{ticks}");
+        rig.clock.advance(BEAT * 3);
+        assert_eq!(light(&rig), Sight::Light(percent));
+        // Its registers are read back meanwhile, and hold what was told.
+        for _ in 0..150 {
+            assert_eq!(rig.service(&wanted(&[(3, ticks)])), Noted::Nothing);
+            rig.clock.advance(BEAT);
+        }
+    }
 }

@@ -6,13 +6,16 @@
 use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_port::board::{CHANNELS, Driver, Lapse, Noted, Phase, Settings, Stay, Wanted};
-use wasvolta_port::firmata::{self, Firmata};
+use wasvolta_port::firmata::{self, Firmata, Role};
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, Fault};
 use wasvolta_sim::faults::{Faults, Kind};
 use wasvolta_sim::firmata::FirmataBoard;
-use wasvolta_sim::{Bench, ManualClock, Truth};
+use wasvolta_sim::truth::Part;
+use wasvolta_sim::{Bench, ManualClock, Sight, Truth};
 
+/// Pin 5 dims, pin 7 switches, the rest drive servos.
+const SETTINGS: firmata::Settings = firmata::Settings { levels: 1 << 5, switches: 1 << 7 };
 const STEP: Duration = Duration::from_millis(10);
 
 struct Rig {
@@ -29,16 +32,10 @@ impl Rig {
         let bench = Bench::new(&Truth::default(), 1, clock.clone());
         let board = bench.firmata("reeds");
         for pin in [9, 3, 15] {
-            board.ensure(pin, None);
+            board.ensure(pin, Part::Servo);
         }
         let line: Box<dyn Stream> = Box::new(board.open().unwrap());
-        Self {
-            clock,
-            bench,
-            board,
-            line,
-            driver: Firmata::of(&Settings::Firmata(firmata::Settings)).unwrap(),
-        }
+        Self { clock, bench, board, line, driver: Firmata::of(&Settings::Firmata(SETTINGS)).unwrap() }
     }
 
     fn faults(&self) -> &Faults {
@@ -120,6 +117,34 @@ fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
     rig.driver.release(&mut rig.line, &stay, &|_| {}).unwrap();
     assert_eq!(said(&rig, before + 34), [0xF4, 0x0F, 0x01, 0xF5, 0x0F, 0x00]);
     assert_eq!(rig.driver.sent(), NOBODY);
+}
+
+#[test]
+fn a_lamp_and_a_relay_are_told_as_the_protocol_has_it() {
+    let mut rig = Rig::up(&NOBODY);
+    for pin in [5, 7] {
+        rig.board.ensure(pin, Part::Lamp);
+    }
+    let said = |rig: &Rig, from: usize| rig.board.heard()[from..].to_vec();
+    let before = rig.board.heard().len();
+    let light = |rig: &Rig, pin: u8| rig.board.look(pin).unwrap().sight;
+    rig.service(&wanted(&[(5, 102)])).unwrap();
+    assert_eq!(said(&rig, before), [0xF4, 0x05, 0x03, 0xE5, 0x66, 0x00]);
+    rig.clock.advance(Duration::from_millis(80));
+    rig.service(&wanted(&[(5, 102), (7, 255)])).unwrap();
+    assert_eq!(said(&rig, before + 6), [0xF4, 0x07, 0x01, 0xF5, 0x07, 0x01]);
+    rig.clock.advance(Duration::from_millis(80));
+    assert_eq!((light(&rig, 5), light(&rig, 7)), (Sight::Light(40.0), Sight::Light(100.0)));
+    rig.service(&wanted(&[(5, 0), (7, 0)])).unwrap();
+    assert_eq!(said(&rig, before + 12), [0xE5, 0x00, 0x00, 0xF5, 0x07, 0x00]);
+    // Released, both are low outputs; a pin that cannot dim is never asked to.
+    rig.clock.advance(Duration::from_millis(80));
+    rig.service(&NOBODY).unwrap();
+    assert_eq!(said(&rig, before + 18), [0xF4, 5, 1, 0xF5, 5, 0, 0xF4, 7, 1, 0xF5, 7, 0]);
+    rig.driver.configure(&Settings::Firmata(firmata::Settings { levels: 1 << 8, switches: 0 }));
+    rig.clock.advance(Duration::from_millis(80));
+    rig.service(&wanted(&[(8, 102)])).unwrap();
+    assert_eq!(said(&rig, before + 30), []);
 }
 
 #[test]
@@ -205,9 +230,7 @@ fn a_pin_that_cannot_drive_a_servo_is_left_alone() {
     let firmware = rig.driver.evidence().unwrap();
     let wasvolta_port::board::Evidence::Firmata(firmware) = firmware else { panic!() };
     assert_eq!((firmware.version, firmware.pins), ((2, 7), 20));
-    assert!(
-        !firmware.can_drive(0) && firmware.can_drive(2) && firmware.can_drive(19) && !firmware.can_drive(20)
-    );
+    assert!([0, 2, 19, 20].map(|pin| firmware.can(Role::Servo, pin)) == [false, true, true, false]);
 }
 
 #[test]

@@ -122,10 +122,15 @@ pub enum Channel {
 }
 
 impl Channel {
-    /// The four bytes.
+    /// The four bytes. A pulse of no length is fully off, and keeps where it would begin: two equal counts are not
+    /// defined on the chip.
     pub fn emit(self) -> [u8; CHANNEL_BYTES] {
         match self {
             Self::Released => [0, 0, 0, FULLY],
+            Self::Pulse { on, ticks: 0 } => {
+                let [low, high] = on.to_le_bytes();
+                [low, high, 0, FULLY]
+            }
             Self::FullyOn => [0, FULLY, 0, 0],
             Self::Pulse { on, ticks } => {
                 let off = (on + ticks) % STEPS;
@@ -178,6 +183,8 @@ mod tests {
     fn the_byte_vectors_of_the_design_hold() {
         assert_eq!(channel_register(0), 6);
         assert_eq!(Channel::Pulse { on: 0, ticks: 307 }.emit(), [0x00, 0x00, 0x33, 0x01]);
+        assert_eq!(Channel::Pulse { on: 218, ticks: 0 }.emit(), [0xDA, 0x00, 0x00, 0x10]);
+        assert_eq!(Channel::Pulse { on: 218, ticks: 4095 }.emit(), [0xDA, 0x00, 0xD9, 0x00]);
         assert_eq!(channel_register(3), 18);
         assert_eq!(Channel::Released.emit(), [0x00, 0x00, 0x00, 0x10]);
     }
@@ -204,7 +211,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_pulse_survives_the_round_trip(on in 0u16..4096, ticks in 0u16..4096) {
+        fn a_pulse_survives_the_round_trip(on in 0u16..4096, ticks in 1u16..4096) {
             let channel = Channel::Pulse { on, ticks };
             prop_assert_eq!(Channel::parse(channel.emit()), channel);
         }

@@ -2,6 +2,7 @@
 //!
 //! A decoder takes bytes in any split, never panics, never grows, and finds its way back after rubbish.
 
+pub mod bridge;
 pub mod expander;
 pub mod firmata;
 pub mod lines;

@@ -16,7 +16,7 @@ pub fn run(new: &New) -> miette::Result<ExitCode> {
     let address = fresh::address(&new.address).into_diagnostic()?;
     let bus = new.bus.clone().map(|path| (path, address));
     let (serial, firmata, pwm) = (new.serial.clone(), new.firmata.clone(), new.pwm.clone());
-    let beginning = Beginning { bus, serial, firmata, pwm, ..Beginning::default() };
+    let beginning = Beginning { bus, baud: new.baud, serial, firmata, pwm, ..Beginning::default() };
     let path = fresh::make(&new.file, beginning).into_diagnostic()?;
     say::line(format_args!(
         "{}: open it with `wasvolta open {}`, then a adds a servo",

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{self, Command, Owner, Plan, Prepared};
 use wasvolta_port::expander::Phase;
 
@@ -45,12 +45,12 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
     let length = plan.timelines.get(sequence).map_or(0.0, |line| line.length(first_move));
     let mut stage = Stage::new(Prepared::new(plan), BEAT);
     let engage: Vec<Command> = at_home(rig, stage.plan());
-    stage.advance(Duration::ZERO, &[], &engage);
+    let base = armed(&mut stage, &engage);
     let servos = 0..rig.servos.len();
     let mut start: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
     start.push(Command::Play { sequence });
     let begin = Instant::now();
-    stage.advance(Duration::ZERO, &[], &start);
+    stage.advance(base, &[], &start);
     let end = Duration::try_from_secs_f64(length).unwrap_or_default();
     let mut at = Duration::ZERO;
     loop {
@@ -61,7 +61,7 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
             break;
         }
         at = (at + BEAT).min(end);
-        stage.advance(at, &[], &[]);
+        stage.advance(base + at, &[], &[]);
     }
     let took = begin.elapsed().as_secs_f64();
     if let Some(trace) = trace {
@@ -73,6 +73,17 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
         if shorts == 1 { "" } else { "s" }
     ));
     Ok(Exit::Done.into())
+}
+
+/// Engages, and passes the time until what must see its neutral first has seen it; gives when that is.
+fn armed(stage: &mut Stage, engage: &[Command]) -> Duration {
+    let mut now = Duration::ZERO;
+    stage.advance(now, &[], engage);
+    while stage.servos().iter().any(|servo| servo.arming().is_some()) {
+        now += BEAT;
+        stage.advance(now, &[], &[]);
+    }
+    now
 }
 
 fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
@@ -88,7 +99,7 @@ fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
 fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
     let home = |servo: usize| {
         let plan = plan.servos.get(servo)?;
-        Some(plan.line?.angle_at(plan.home?))
+        Some(plan.scale?.angle_at(plan.home?))
     };
     let Some(line) = plan.timelines.get(sequence) else { return (0, 0.0) };
     let shorts = line.shorts(home);
@@ -116,14 +127,19 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     say::line(format_args!("moves: {}", names.join(", ")));
     say::line("Ctrl-C ends it and releases everything");
     let wanted = commands.len();
-    let deadline = Duration::from_secs(8) + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0);
+    let arming = session.derived.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
+    let deadline = Duration::from_secs(8)
+        + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0)
+        + arming.unwrap_or_default();
     for command in commands {
         session.engine.command(command);
     }
     let on_wire = |s: &wasvolta_engine::Snapshot| {
         s.boards.iter().flatten().map(|b| b.sent.iter().flatten().count()).sum::<usize>()
     };
-    if !wait(&mut session, &stop, deadline, |s| on_wire(s) >= wanted) {
+    if !wait(&mut session, &stop, deadline, |s| {
+        on_wire(s) >= wanted && s.servos.iter().all(|servo| servo.arming().is_none())
+    }) {
         return refuse(&mut session);
     }
     for &servo in &moved {
@@ -151,11 +167,13 @@ fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command
         else {
             continue;
         };
-        if plan.line.is_none() {
+        if plan.scale.is_none() {
             say::trouble(format_args!("{} has no fit and does not move: calibrate it first", part.name));
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
+            _ if part.kind == Kind::Endless => (plan.start(), "stands still first".to_owned(), true),
+            _ if part.kind.is_accessory() => (plan.start(), "off at first".to_owned(), true),
             Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
         };

@@ -11,6 +11,8 @@ use std::sync::atomic::AtomicBool;
 use wasvolta_port::WallClock;
 use wasvolta_sim::{Bench, Truth, pty, serve};
 
+/// What the bus behind a bridge is called on the bench.
+const BUS: &str = "bridged";
 /// Pins with a servo on them.
 const SERVO_PINS: std::ops::Range<u8> = 2..20;
 
@@ -31,9 +33,24 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
     let link = wanted.link.as_deref().map(|link| Link::make(link, &near)).transpose()?;
     let shown = link.as_ref().map_or(near.as_path(), |link| link.0);
     match wanted.board {
+        SimKind::Expander => {
+            let addresses = if wanted.addresses.is_empty() { &[0x40][..] } else { &wanted.addresses };
+            let channels: Vec<u8> = (0..16).collect();
+            for address in addresses {
+                bench.ensure(BUS, *address, &channels);
+            }
+            let listed: Vec<String> = addresses.iter().map(|address| format!("{address:#04x}")).collect();
+            say::line(format_args!(
+                "a simulated bridge with expanders at {} listens at {}; in a rig: kind = \"i2c\", baud = 9600; Ctrl-C \
+                 ends it",
+                listed.join(", "),
+                shown.display()
+            ));
+            serve::bridge(&mut serve::BridgedBus::new(bench.bus(BUS)), &far, &stop);
+        }
         SimKind::Firmata => {
             let board = bench.firmata("line");
-            SERVO_PINS.for_each(|pin| board.ensure(pin, None));
+            SERVO_PINS.for_each(|pin| board.ensure(pin, wasvolta_sim::truth::Part::Servo));
             say::line(format_args!(
                 "a simulated Firmata board listens at {}; Ctrl-C ends it",
                 shown.display()

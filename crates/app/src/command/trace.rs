@@ -25,7 +25,8 @@ impl Trace {
         let mut out = csv::WriterBuilder::new()
             .terminator(csv::Terminator::Any(b'\n'))
             .from_writer(BufWriter::new(file));
-        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks"]).into_diagnostic()?;
+        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks", "level_percent"])
+            .into_diagnostic()?;
         Ok(Self { out, path: named })
     }
 
@@ -34,13 +35,18 @@ impl Trace {
         let t = format!("{:.3}", t.as_secs_f64());
         for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
             let ticks = state.ticks.filter(|_| state.engaged);
-            let angle = ticks
-                .and(plan.line)
-                .map_or_else(String::new, |l| format!("{:.3}", l.angle_at(state.pulse).get() + 0.0));
+            let value = ticks
+                .and(plan.scale)
+                .map_or_else(String::new, |s| format!("{:.3}", s.angle_at(state.pulse).get() + 0.0));
+            // One column a unit: what has a level has no angle.
+            let (angle, level) = match servo.kind.levels() {
+                None => (value, String::new()),
+                Some(_) => (String::new(), value),
+            };
             let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
             let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
             self.out
-                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks])
+                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks, &level])
                 .into_diagnostic()
                 .wrap_err_with(|| format!("cannot write {}", self.path))?;
         }

@@ -7,7 +7,7 @@ use super::model::View;
 use super::scene::{Picked, Scene};
 use super::update::{Desk, calibrate, general, inputs, roster, sequence, wiring};
 use crossterm::event::KeyCode;
-use wasvolta_core::rig::PortKind;
+use wasvolta_core::rig::{Kind, PortKind};
 use wasvolta_core::stage::{Output, Play};
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
@@ -80,10 +80,40 @@ fn released(scene: &Scene) -> Ready {
     need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it")
 }
 
-fn fitted(scene: &Scene) -> Ready {
+/// What is said of horns, angles and joints is said of positional servos.
+fn positional(scene: &Scene) -> Ready {
     servo(scene)?;
+    let kind = scene.picked().map_or(Kind::Positional, |p| p.servo.kind);
+    need(kind == Kind::Positional, "it has a level, not a horn with angles")
+}
+
+/// What has servo pulses: no lamp or relay.
+fn pulsed(scene: &Scene) -> Ready {
+    engaged(scene)?;
+    let accessory = scene.picked().is_some_and(|p| p.servo.kind.is_accessory());
+    need(!accessory, "it gets no servo pulses but a share of each frame")
+}
+
+fn horn_off(scene: &Scene) -> Ready {
+    positional(scene)?;
+    released(scene)
+}
+
+fn positional_engaged(scene: &Scene) -> Ready {
+    positional(scene)?;
+    engaged(scene)
+}
+
+fn endless(scene: &Scene) -> Ready {
+    servo(scene)?;
+    let kind = scene.picked().map(|p| p.servo.kind);
+    need(kind == Some(Kind::Endless), "it is not endless; the command kind makes it so")
+}
+
+fn fitted(scene: &Scene) -> Ready {
+    positional(scene)?;
     need(
-        scene.picked().is_some_and(|p| p.plan.line.is_some() && p.joint.is_some()),
+        scene.picked().is_some_and(|p| p.plan.scale.is_some() && p.joint.is_some()),
         "it has no angles yet: keep two marks with m",
     )
 }
@@ -95,7 +125,7 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
 
 /// What is read off a horn that still moves is not where it stands.
 fn standing(scene: &Scene) -> Ready {
-    engaged(scene)?;
+    positional_engaged(scene)?;
     let stands = |p: Picked| {
         let there = (p.state.target - p.state.pulse).abs() <= p.plan.guard.clock.tick();
         there && (p.place() - p.wire_pulse()).abs() <= p.plan.guard.clock.tick()
@@ -202,20 +232,20 @@ pub static TABLE: &[Action] = &[
     Action { name: "smaller nudge", keys: &[key(',')], view: None, short: "", long: "make the arrows' steps smaller", ready: always, run: general::smaller_nudge },
     Action { name: "larger nudge", keys: &[key('.')], view: None, short: "nudge", long: "make the arrows' steps larger", ready: always, run: general::larger_nudge },
     Action { name: "engage", keys: &[key('e')], view: None, short: "engage", long: "give the servo its first pulse where its horn stands", ready: released, run: calibrate::engage },
-    Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: released, run: calibrate::horn_on },
+    Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: horn_off, run: calibrate::horn_on },
     Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: calibrate::mark },
-    Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: engaged, run: calibrate::next_mark },
-    Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: engaged, run: calibrate::widen },
-    Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: engaged, run: calibrate::buzzes },
-    Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: engaged, run: calibrate::stops },
+    Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: positional_engaged, run: calibrate::next_mark },
+    Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: pulsed, run: calibrate::widen },
+    Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::buzzes },
+    Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::stops },
     Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted, run: calibrate::limit },
-    Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: engaged, run: calibrate::endpoint },
-    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre", ready: engaged, run: calibrate::centre },
+    Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed, run: calibrate::endpoint },
+    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of an endless one, its stop", ready: pulsed, run: calibrate::centre },
     Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_and_fitted, run: calibrate::home },
     Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the mark nearest to the present pulse", ready: marked, run: calibrate::drop_mark },
     Action { name: "correct clock", keys: &[key('C')], view: CALIBRATE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: calibrate::clock },
     Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "", long: "go on to the next servo", ready: servo, run: general::servo_next },
-    Action { name: "wiggle", keys: &[key('w')], view: WIRING, short: "wiggle", long: "move the servo 20 µs to and fro, three times, to see which it is", ready: wigglable, run: wiring::wiggle },
+    Action { name: "wiggle", keys: &[key('w')], view: WIRING, short: "wiggle", long: "move the servo 20 µs to and fro, or blink, three times: which is it?", ready: wigglable, run: wiring::wiggle },
     Action { name: "name by wiggling", keys: &[key('W')], view: WIRING, short: "name one by one", long: "wiggle servo after servo, and name each as you see which it is", ready: servo, run: wiring::name_all },
     Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
     Action { name: "look around", keys: &[key('s')], view: WIRING, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: wiring::look_around },
@@ -242,6 +272,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "rename servo", keys: &[key('R')], view: None, short: "", long: "give the picked servo another name; poses and mappings follow", ready: servo, run: roster::rename },
     Action { name: "move servo", keys: &[key('M')], view: None, short: "", long: "the picked servo's plug is on another channel", ready: unpulsed, run: roster::move_to },
     Action { name: "remove servo", keys: &[key('X')], view: None, short: "", long: "take the picked servo out, with its joint and what poses say of it", ready: unpulsed, run: roster::remove },
+    Action { name: "kind", keys: &[], view: None, short: "", long: "what hangs there: a positional or endless servo, a dimmer, or on-off", ready: unpulsed, run: roster::change_kind },
+    Action { name: "arming", keys: &[], view: None, short: "", long: "the neutral that a speed controller must see before it follows, and for how long", ready: endless, run: roster::arming },
     Action { name: "replace servo", keys: &[], view: None, short: "", long: "another servo is in its place: marks go to a card, limits and poses stay", ready: unpulsed, run: roster::replace },
     Action { name: "undo", keys: &[key('u')], view: None, short: "undo", long: "take the last edit back", ready: |s| need(s.undo.0, "there is nothing to undo"), run: general::undo },
     Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "make the edit again that was taken back", ready: |s| need(s.undo.1, "there is nothing to redo"), run: general::redo },
@@ -256,7 +288,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "Sequence", keys: &[code(KeyCode::F(4))], view: None, short: "", long: "go to Sequence", ready: always, run: |d| general::show(d, View::Sequence) },
     Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: general::palette },
     Action { name: "calibration sheet", keys: &[], view: None, short: "", long: "write the picked servo's chart, marks and limits as PDF or SVG", ready: fitted, run: general::calibration_sheet },
-    Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: servo, run: general::protractor_sheet },
+    Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: positional, run: general::protractor_sheet },
     Action { name: "wiring sheet", keys: &[], view: None, short: "", long: "write boards, jumpers, pins, leads and rails as PDF or SVG", ready: boarded, run: general::wiring_sheet },
     Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: general::beats },
     Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: general::quit },

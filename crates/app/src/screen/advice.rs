@@ -3,7 +3,7 @@
 use super::model::View;
 use super::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
-use wasvolta_core::rig::{Ends, How, Servo};
+use wasvolta_core::rig::{Ends, How, Kind, Servo};
 use wasvolta_core::stage::{Output, Owner, Play};
 use wasvolta_engine::why::Verdict;
 use wasvolta_port::expander::Phase;
@@ -18,7 +18,8 @@ type Rule = fn(&Scene) -> Option<String>;
 const RULES: &[Rule] = &[file_changed, board_trouble, stopped];
 const WIRING: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
-const CALIBRATE: &[Rule] = &[no_servo, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
+const CALIBRATE: &[Rule] =
+    &[no_servo, with_level, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
 const INPUTS: &[Rule] =
     &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
 const SEQUENCE: &[Rule] = &[no_sequence, no_step, playing, short_step, still_released, ready_to_play];
@@ -91,13 +92,34 @@ fn no_servo(scene: &Scene) -> Option<String> {
 fn not_engaged(scene: &Scene) -> Option<String> {
     let picked = scene.picked().filter(|p| !p.state.engaged)?;
     let name = &picked.servo.name;
-    Some(if picked.plan.line.is_some() {
+    Some(if picked.plan.scale.is_some() {
         format!("e engages {name} where its horn stands; nothing moves before that.")
     } else {
         format!(
             "e gives {name} its first pulse where its horn stands. Horn off? o gives 1500 µs to put it on."
         )
     })
+}
+
+/// What has no angles wants no marks.
+fn with_level(scene: &Scene) -> Option<String> {
+    let picked = scene.picked().filter(|p| p.servo.kind != Kind::Positional)?;
+    let name = &picked.servo.name;
+    let words = match (picked.state.engaged, picked.servo.kind, picked.state.arming()) {
+        (false, Kind::Endless, _) => format!("e gives {name} its first pulse, at which it stands still."),
+        (false, _, _) => format!("e switches {name} to 0 %, ready to be told its level."),
+        (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ← → turn it."),
+        (true, Kind::OnOff, _) => {
+            format!("← → switch {name}; k keeps a pose with it, g gives it to the sequence.")
+        }
+        (true, Kind::Dimmer, _) => {
+            format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
+        }
+        (true, _, _) => format!(
+            "← → turn {name} either way. Jog to where it just stands still: c makes that its stop; W widens an end."
+        ),
+    };
+    Some(words)
 }
 
 fn too_few_marks(scene: &Scene) -> Option<String> {
@@ -200,8 +222,14 @@ fn broken_link(scene: &Scene) -> Option<String> {
 
 fn to_engage_here(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
-    let words =
-        format!("e gives {} its first pulse where its horn stands; then w wiggles it.", picked.servo.name);
+    let name = &picked.servo.name;
+    let words = match picked.servo.kind {
+        Kind::Positional => {
+            format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
+        }
+        Kind::Endless => format!("e gives {name} the pulse at which it stands still; then w wiggles it."),
+        Kind::Dimmer | Kind::OnOff => format!("e switches {name} to 0 %; then w lets it blink."),
+    };
     when(!picked.state.engaged, words)
 }
 
@@ -263,7 +291,10 @@ fn driven<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, &'a str)> {
 
 fn cannot_follow(scene: &Scene) -> Option<String> {
     let (servo, joint) = driven(scene)?;
-    when(servo.plan.line.is_none(), format!("{joint} has no angles yet and cannot follow: F2 calibrates it."))
+    when(
+        servo.plan.scale.is_none(),
+        format!("{joint} has no angles yet and cannot follow: F2 calibrates it."),
+    )
 }
 
 fn to_engage(scene: &Scene) -> Option<String> {

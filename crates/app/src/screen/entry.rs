@@ -3,8 +3,9 @@
 //! A number that is plausible in another unit is asked about, never sent.
 
 use wasvolta_core::clock::PwmClock;
-use wasvolta_core::fit::Line;
 use wasvolta_core::range;
+use wasvolta_core::rig::Kind;
+use wasvolta_core::scale::Scale;
 use wasvolta_core::unit::{Degrees, Micros};
 
 /// What a pulse entry is judged by.
@@ -12,8 +13,10 @@ use wasvolta_core::unit::{Degrees, Micros};
 pub struct PulseContext {
     /// Where it stands.
     pub present: Micros,
-    /// The fit, if any.
-    pub line: Option<Line>,
+    /// What it is.
+    pub kind: Kind,
+    /// The fit or the levels, if any.
+    pub scale: Option<Scale>,
     /// The output's clock.
     pub clock: PwmClock,
 }
@@ -41,7 +44,17 @@ fn split(text: &str) -> Result<(bool, f64, String), String> {
 /// Says what is understood.
 pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
     let (relative, value, unit) = split(text)?;
-    let line = || context.line.ok_or("there is no fit yet, so no angles: keep two marks first".to_owned());
+    if context.kind.levels().is_some() && (unit == "%" || (unit.is_empty() && context.kind.is_accessory())) {
+        return level(relative, value, context);
+    }
+    if context.kind.is_accessory() {
+        return Err(format!("{unit:?} is no unit here: a level is in %, as 40 or +5"));
+    }
+    let line = || match context.scale {
+        Some(Scale::Angle(line)) => Ok(line),
+        Some(Scale::Level(_)) => Err("it has no angles: write its rate in %, or a pulse in us".to_owned()),
+        None => Err("there is no fit yet, so no angles: keep two marks first".to_owned()),
+    };
     let from = if relative { context.present } else { Micros::ZERO };
     let asked = match unit.as_str() {
         "" | "u" | "us" | "µs" | "μs" => from + Micros::new(value),
@@ -60,6 +73,22 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
     }
     range::PULSE.check(asked.get()).map_err(|outside| outside.to_string())?;
     Ok(asked)
+}
+
+/// The pulse of a level in percent.
+fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Micros, String> {
+    let (Some(range), Some(scale)) = (context.kind.levels(), context.scale) else {
+        return Err("it has no levels".to_owned());
+    };
+    let base = if relative && context.kind.is_accessory() {
+        scale.angle_at(context.present)
+    } else {
+        // A sign is the rate's own where it can turn backwards.
+        Degrees::ZERO
+    };
+    let level = base + Degrees::new(value);
+    range.check(level.get()).map_err(|outside| outside.to_string())?;
+    Ok(scale.pulse_at(level))
 }
 
 fn pulse_question(value: f64) -> String {
@@ -142,12 +171,15 @@ pub fn hertz(text: &str) -> Result<f64, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use wasvolta_core::fit::Line;
+    use wasvolta_core::scale::Sides;
     use wasvolta_core::unit::Hertz;
 
     fn context() -> PulseContext {
         PulseContext {
             present: Micros::new(1500.0),
-            line: Some(Line::through(Micros::new(1500.0), Degrees::ZERO, 0.1)),
+            kind: Kind::Positional,
+            scale: Some(Scale::Angle(Line::through(Micros::new(1500.0), Degrees::ZERO, 0.1))),
             clock: PwmClock::ideal(12, Hertz::new(50.0)),
         }
     }
@@ -187,11 +219,32 @@ mod tests {
     }
 
     #[test]
+    fn levels_are_percent_where_there_are_no_angles() {
+        let sides = |low, zero, high| {
+            let [low, zero, high] = [low, zero, high].map(Micros::new);
+            Some(Scale::Level(Sides { low, zero, high }))
+        };
+        let lamp = PulseContext {
+            kind: Kind::Dimmer,
+            scale: sides(0.0, 0.0, 20e3),
+            present: Micros::new(4e3),
+            ..context()
+        };
+        let us = |text: &str, context: &PulseContext| pulse(text, context).map(Micros::get);
+        assert_eq!([us("40", &lamp), us("40%", &lamp), us("+5", &lamp)], [Ok(8e3), Ok(8e3), Ok(5e3)]);
+        assert_eq!(us("140", &lamp).unwrap_err(), "level is 140 %, outside 0 to 100 %");
+        assert!(us("1500us", &lamp).unwrap_err().contains("a level is in %"));
+        let winch = PulseContext { kind: Kind::Endless, scale: sides(1000.0, 1480.0, 2000.0), ..context() };
+        assert_eq!([us("-50%", &winch), us("1520", &winch)], [Ok(1240.0), Ok(1520.0)]);
+        assert!(us("30deg", &winch).unwrap_err().contains("no angles"));
+    }
+
+    #[test]
     fn junk_says_what_is_understood() {
         assert!(pulse("12parsec", &context()).unwrap_err().contains("us, deg, % or t"));
         assert!(pulse("", &context()).is_err() && pulse("--3", &context()).is_err());
         assert!(angle("3us").is_err() && plain("x").is_err() && hertz("12").is_err());
-        let unfitted = PulseContext { line: None, ..context() };
+        let unfitted = PulseContext { scale: None, ..context() };
         assert!(pulse("30deg", &unfitted).unwrap_err().contains("keep two marks first"));
     }
 }

@@ -16,6 +16,10 @@ pub enum Task {
     RemoveServo(String),
     /// A servo changes places with another: its name.
     SwapServo(String),
+    /// What hangs there is of another kind: its word.
+    ChangeKind(String),
+    /// What an endless servo must see first: a pulse, and for how long.
+    Arming(String),
     /// Which servo moved: its name; then on to the next.
     NameWiggled(String),
     /// Another servo comes in the place of one: nothing to type.
@@ -83,6 +87,11 @@ impl Form {
     /// A word, without the spaces around it.
     pub fn word(&self, n: usize) -> &str {
         self.fields.get(n).map_or("", |f| f.text.trim())
+    }
+
+    /// The word behind a label, where it is asked for.
+    pub fn said(&self, label: &str) -> Option<&str> {
+        self.fields.iter().find(|f| f.label == label).map(|f| f.text.trim())
     }
 
     /// Takes a key.

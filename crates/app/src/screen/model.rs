@@ -12,7 +12,7 @@ use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Rig};
+use wasvolta_core::rig::{Board, Rig, Servo};
 use wasvolta_core::stage::{Event, EventKind, Play};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
@@ -220,6 +220,10 @@ pub struct Model {
     pub meter: Option<f64>,
     /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
     pub strip: VecDeque<(Duration, f64, f64)>,
+    /// Levels of the picked servo, where it has one, oldest first; not a number while it gets no pulses.
+    pub levels: VecDeque<(Duration, f64)>,
+    /// Whose levels those are.
+    levels_of: usize,
     /// Why the picked input's line cannot be opened, and what to try.
     pub line_trouble: Option<String>,
     /// The pose kept last.
@@ -241,7 +245,11 @@ const SAID_FOR: Duration = Duration::from_secs(6);
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session) -> Self {
-        let uncalibrated = session.derived.fits.iter().position(Result::is_err);
+        let without_fit = session.derived.fits.iter().zip(&session.rig.servos);
+        let wanting = |(fit, servo): (&Result<_, _>, &Servo)| {
+            fit.is_err() && servo.kind == wasvolta_core::rig::Kind::Positional
+        };
+        let uncalibrated = without_fit.clone().position(wanting);
         let snapshot = session.engine.snapshot().clone();
         Self {
             quit: false,
@@ -266,6 +274,8 @@ impl Model {
             seen: None,
             meter: None,
             strip: VecDeque::new(),
+            levels: VecDeque::new(),
+            levels_of: 0,
             line_trouble: None,
             last_pose: None,
             last_key: None,
@@ -333,6 +343,7 @@ impl Model {
             let raw = input.stages.span + input.stages.clipped + gap;
             self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
+        self.follow_level(session);
         if session.engine.is_recording_broken() && !std::mem::replace(&mut self.told_of_recording, true) {
             let words =
                 "the recording could not be written any more: its disk is full or too slow; all else goes on";
@@ -341,6 +352,19 @@ impl Model {
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;
         }
+    }
+
+    /// What the picked servo was given lately, where that is a level.
+    fn follow_level(&mut self, session: &Session) {
+        if std::mem::replace(&mut self.levels_of, self.servo) != self.servo {
+            self.levels.clear();
+        }
+        let level = self.scene(session).picked().and_then(|p| Some((p.level()?, p.state.engaged)));
+        let Some((level, engaged)) = level else { return };
+        if self.levels.len() == STRIP {
+            self.levels.pop_front();
+        }
+        self.levels.push_back((self.snapshot.now, if engaged { level } else { f64::NAN }));
     }
 
     fn look(&mut self, session: &Session) {

@@ -5,6 +5,7 @@ use super::scene::{Picked, Scene};
 use super::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Micros;
 
@@ -42,10 +43,23 @@ enum Row<'a> {
     Servo(usize),
 }
 
+/// The servos by index in the order they are shown: group by group as each is first met, in a group as in the rig.
+pub fn order(rig: &Rig) -> Vec<usize> {
+    let mut groups: Vec<&str> = Vec::new();
+    for servo in &rig.servos {
+        if !groups.contains(&servo.group()) {
+            groups.push(servo.group());
+        }
+    }
+    let mut order: Vec<usize> = (0..rig.servos.len()).collect();
+    order.sort_by_key(|n| groups.iter().position(|group| *group == rig.servos[*n].group()));
+    order
+}
+
 fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
     let mut rows = Vec::new();
     let mut group = "";
-    for (n, servo) in scene.rig.servos.iter().enumerate() {
+    for (n, servo) in order(scene.rig).into_iter().map(|n| (n, &scene.rig.servos[n])) {
         if servo.group() != group {
             group = servo.group();
             if !rows.is_empty() {
@@ -58,16 +72,15 @@ fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
     rows
 }
 
-/// The angle, the pulse where there are no angles, or that it is unknown.
+/// The angle or level, the pulse where there are no angles, or that it is unknown.
 pub fn place(picked: &Picked) -> String {
-    match (picked.state.engaged, picked.state.estimate.known, picked.plan.line) {
-        (false, Known::Unknown, _) => "?".to_owned(),
-        (true, _, Some(line)) => format!("{:+.1}°", line.angle_at(picked.wire_pulse()).get() + 0.0),
-        (true, _, None) => format!("{:.0} µs", picked.wire_pulse().get()),
-        (false, _, Some(line)) => {
-            format!("({:+.1}°)", line.angle_at(picked.state.estimate.pulse).get() + 0.0)
-        }
-        (false, _, None) => format!("({:.0} µs)", picked.state.estimate.pulse.get()),
+    let shown = |pulse| picked.value(pulse).unwrap_or_else(|| format!("{pulse:.0} µs", pulse = pulse.get()));
+    match (picked.state.engaged, picked.servo.kind, picked.state.estimate.known) {
+        (true, _, _) => shown(picked.wire_pulse()),
+        // Without pulses a lamp is dark and a motor stands: there is no place to be remembered.
+        (false, Kind::Endless | Kind::Dimmer | Kind::OnOff, _) => "–".to_owned(),
+        (false, Kind::Positional, Known::Unknown) => "?".to_owned(),
+        (false, Kind::Positional, _) => format!("({})", shown(picked.state.estimate.pulse)),
     }
 }
 
@@ -97,13 +110,14 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
     let color = if driven { theme::INK } else { theme::QUIET };
     pen.put_right(angle_end, y, &place(picked), theme::text(color));
     let owner = picked.state.owner;
+    let word = if picked.state.arming().is_some() { "arms" } else { owner.word() };
     let color = match owner {
         Owner::LostMapping => theme::FAULT,
         Owner::Mapping => theme::INPUT,
         Owner::Hand | Owner::Sequence => theme::COMMANDED,
         _ => theme::QUIET,
     };
-    pen.put_right(wide, y, owner.word(), theme::text(color));
+    pen.put_right(wide, y, word, theme::text(color));
 }
 
 /// A line over the endpoints, heavy between the limits, with a block where it is commanded.
@@ -114,7 +128,7 @@ fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
         let share = ((pulse - low) / (high - low)).clamp(0.0, 1.0);
         x + cell_of(share * f64::from(wide - 1))
     };
-    let reversed = picked.plan.line.is_some_and(|l| l.gain() < 0.0);
+    let reversed = picked.plan.scale.is_some_and(|l| l.gain() < 0.0);
     let turned = |at: u16| if reversed { x + (wide - 1) - (at - x) } else { at };
     let (a, b) = (turned(column(inner_low)), turned(column(inner_high)));
     for at in x..x + wide {
@@ -122,8 +136,10 @@ fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
         pen.glyph(at, y, if heavy { "━" } else { "┈" }, theme::RULE);
     }
     let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
-    if picked.state.engaged || !picked.is_unknown() {
-        pen.glyph(turned(column(picked.state.pulse)), y, if picked.state.engaged { "█" } else { "░" }, color);
+    let shown = picked.servo.kind == Kind::Positional && !picked.is_unknown();
+    if picked.state.engaged || shown {
+        let at = if picked.servo.kind.is_accessory() { picked.wire_pulse() } else { picked.state.pulse };
+        pen.glyph(turned(column(at)), y, if picked.state.engaged { "█" } else { "░" }, color);
     }
 }
 

@@ -6,7 +6,8 @@ use crate::session::Derived;
 use crate::survey;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Chip, Input, Joint, Rig, Sequence, Servo};
+use wasvolta_core::rig::{Board, Chip, Input, Joint, Kind, Rig, Sequence, Servo};
+use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Play, ServoState};
@@ -14,6 +15,7 @@ use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
 use wasvolta_port::board::{Evidence, Phase};
+use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
 
@@ -87,7 +89,7 @@ impl<'a> Scene<'a> {
         let state = self.wiring.boards_in(self.rig, &self.model.snapshot).find(|(b, _)| b.name == board.name);
         let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.channel == channel);
         let shown = |channel: &u8| match state.and_then(|(_, state)| state.evidence) {
-            Some(Evidence::Firmata(firmware)) => firmware.can_drive(usize::from(*channel)),
+            Some(Evidence::Firmata(firmware)) => firmware.can(Role::Servo, usize::from(*channel)),
             Some(Evidence::Pwm(chip)) => usize::from(*channel) < chip.channels,
             Some(Evidence::Expander(_)) => true,
             None => board.chip != Chip::Firmata || USUAL_PINS.contains(channel),
@@ -184,7 +186,7 @@ impl<'a> Scene<'a> {
             return player.started_from(n);
         }
         let picked = self.servo(n)?;
-        Some(picked.plan.line?.angle_at(picked.state.pulse))
+        Some(picked.plan.scale?.angle_at(picked.state.pulse))
     }
 
     /// The time of the picked sequence's first move.
@@ -201,7 +203,18 @@ impl Picked<'_> {
 
     /// The angle of what is on the wire, where there is a fit.
     pub fn angle(&self) -> Option<Degrees> {
-        Some(self.plan.line?.angle_at(self.wire_pulse()))
+        Some(self.plan.scale?.angle_at(self.wire_pulse()))
+    }
+
+    /// The level of what is on the wire, in percent, where it has one.
+    pub fn level(&self) -> Option<f64> {
+        self.servo.kind.levels()?;
+        Some(self.plan.scale?.angle_at(self.wire_pulse()).get() + 0.0)
+    }
+
+    /// What a pulse means as people read it, where it means an angle or a level.
+    pub fn value(&self, pulse: Micros) -> Option<String> {
+        Some(self.servo.kind.show(self.plan.scale?.angle_at(pulse)))
     }
 
     /// Where it is, as far as known; once it has arrived, what is on the wire.
@@ -217,8 +230,10 @@ impl Picked<'_> {
 
     /// The line angles are drawn by: the fit, or what the sheet claims.
     pub fn drawn_line(&self) -> Option<(wasvolta_core::fit::Line, bool)> {
-        if let Some(line) = self.plan.line {
-            return Some((line, true));
+        match self.plan.scale {
+            Some(Scale::Angle(line)) => return Some((line, true)),
+            Some(Scale::Level(_)) => return None,
+            None => {}
         }
         let slope = self.servo.rated.as_ref()?.slope();
         Some((wasvolta_core::fit::Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
@@ -226,10 +241,20 @@ impl Picked<'_> {
 
     /// How large a nudge is, as a pulse.
     pub fn nudge(&self, nudge: Nudge) -> Micros {
-        match nudge {
-            Nudge::Us(us) => Micros::new(us),
-            Nudge::Tick => self.plan.guard.clock.tick(),
-            Nudge::Degree => Micros::new(1.0 / self.drawn_line().map_or(0.1, |(line, _)| line.gain().abs())),
+        let all = self.plan.guard.endpoints.1;
+        match (self.servo.kind, nudge) {
+            // What is on or off is nudged from one to the other.
+            (Kind::OnOff, _) => all,
+            (Kind::Dimmer, Nudge::Us(percent)) => all * (percent / 100.0),
+            (Kind::Dimmer, Nudge::Degree) => all * 0.02,
+            (Kind::Endless, Nudge::Degree) => {
+                Micros::new(1.0 / self.plan.scale.map_or(0.2, |scale| scale.gain().abs()))
+            }
+            (_, Nudge::Us(us)) => Micros::new(us),
+            (_, Nudge::Tick) => self.plan.guard.clock.tick(),
+            (_, Nudge::Degree) => {
+                Micros::new(1.0 / self.drawn_line().map_or(0.1, |(line, _)| line.gain().abs()))
+            }
         }
     }
 

@@ -3,6 +3,7 @@
 mod calibrate;
 pub mod help;
 mod inputs;
+mod level;
 pub mod palette;
 pub mod prompt;
 mod protractor;

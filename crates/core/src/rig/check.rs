@@ -3,7 +3,10 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
-use super::{Board, Chip, Ends, Field, Input, Joint, Mapping, PortKind, QuitTo, Rated, Rig, Sequence, Servo};
+use super::{
+    Arming, Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rated, Rig, Sequence,
+    Servo,
+};
 use crate::range::{self, Range};
 use crate::unit::{Amps, Degrees, Micros, Seconds};
 use std::fmt;
@@ -197,11 +200,14 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
             (_, None) => {}
         }
         match (port.kind, port.baud) {
-            (PortKind::I2c | PortKind::Pwm, Some(_)) => {
-                let message = format!("an {} has no baud", port.kind.word());
+            (PortKind::Pwm, Some(_)) => {
+                let message = format!("a {} has no baud", port.kind.word());
                 found.say(at.key("baud"), message, "remove the line, or make the port serial");
             }
-            (PortKind::Serial, Some(baud)) => found.range(at.key("baud"), &range::BAUD, f64::from(baud)),
+            // A bus with a serial rate is one behind a bridge.
+            (PortKind::Serial | PortKind::I2c, Some(baud)) => {
+                found.range(at.key("baud"), &range::BAUD, f64::from(baud));
+            }
             (_, None) => {}
         }
     }
@@ -304,8 +310,33 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
         let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
         found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
     }
-    endpoints(found, &at.key("endpoints_us"), rig, servo);
-    found.ranges(&at, &[("centre_us", &range::PULSE, servo.centre_us.map(Micros::get))]);
+    if servo.kind.is_accessory() {
+        pulses_of_none(found, &at, servo);
+    } else {
+        endpoints(found, &at.key("endpoints_us"), rig, servo);
+    }
+    let numbers = [
+        ("centre_us", &range::PULSE, servo.centre_us.map(Micros::get)),
+        ("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get)),
+    ];
+    found.ranges(&at, &numbers);
+    if servo.kind == Kind::Positional {
+        if servo.arming.is_some() {
+            found.say(
+                at.key("arming"),
+                "it is not endless, and so is not armed",
+                "remove it, or write kind = \"endless\"",
+            );
+        }
+        if servo.draw_a.is_some() {
+            found.say(at.key("draw_a"), "what a servo draws stands in rated", "write rated.stall_a instead");
+        }
+    } else {
+        angles_of_none(found, &at, servo);
+    }
+    if servo.kind == Kind::Endless {
+        neutral(found, &at, servo);
+    }
     if let Some(rated) = &servo.rated {
         check_rated(found, &at.key("rated"), rated);
     }
@@ -316,6 +347,52 @@ fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
         found.ranges(&at, &[("pulse_us", &range::PULSE, pulse), ("angle_deg", &range::ANGLE, angle)]);
         if angle.is_none() && mark.seen == super::How::Aligned {
             found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
+        }
+    }
+}
+
+/// What an accessory cannot have: it gets a share of the frame, not a servo's pulse.
+fn pulses_of_none(found: &mut Found, at: &Path, servo: &Servo) {
+    let word = servo.kind.word();
+    let pulses = [
+        ("endpoints_us", servo.endpoints_us != Ends::cautious()),
+        ("centre_us", servo.centre_us.is_some()),
+        ("arming", servo.arming.is_some()),
+    ];
+    for (key, _) in pulses.into_iter().filter(|(_, given)| *given) {
+        found.say(at.key(key), format!("a channel that is {word} has no servo pulses"), "remove the line");
+    }
+}
+
+/// What something without angles cannot have.
+fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
+    let word = servo.kind.word();
+    if !servo.marks.is_empty() {
+        let message = format!("what is {word} has no angles to be marked");
+        found.say(at.key("marks"), message, "remove the marks, or make it positional");
+    }
+    if servo.rated.is_some() {
+        let message = format!("what is {word} has no rated travel");
+        found.say(at.key("rated"), message, "write draw_a for what it draws at most");
+    }
+}
+
+/// The pulses at which what turns without end stands still, and is armed, lie between its endpoints.
+fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
+    let Ends(low, high) = servo.endpoints_us;
+    let outside = |pulse: Micros| pulse < low || pulse > high;
+    if outside(servo.centre()) {
+        let message = format!("its stop pulse {} µs is not between its endpoints", servo.centre().get());
+        found.say(at.key("centre_us"), message, "write as centre_us the pulse at which it stands still");
+    }
+    let Some(Arming { pulse_us, for_s }) = &servo.arming else { return };
+    let at = at.key("arming");
+    found.range(at.key("for_s"), &range::ARMING, for_s.get());
+    if let Some(pulse) = *pulse_us {
+        found.range(at.key("pulse_us"), &range::PULSE, pulse.get());
+        if outside(pulse) {
+            let message = format!("its arming pulse {} µs is not between its endpoints", pulse.get());
+            found.say(at.key("pulse_us"), message, "widen endpoints_us, or correct it");
         }
     }
 }
@@ -376,6 +453,10 @@ fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     found.name(&at, &joint.name);
     let known =
         found.known(at.key("servo"), "servo", &joint.servo, rig.servos.iter().map(|s| s.name.as_str()));
+    if let Some(turns) = rig.servo(&joint.servo).filter(|s| s.kind != Kind::Positional) {
+        let message = format!("{} is {} and turns no joint", turns.name, turns.kind.word());
+        found.say(at.key("servo"), message, "remove the joint: poses have levels_percent for it");
+    }
     let twin = rig.joints.iter().take(n).find(|j| j.servo == joint.servo);
     if let (true, Some(twin)) = (known, twin) {
         let message = format!("{} turns joint {} already", joint.servo, twin.name);
@@ -497,6 +578,17 @@ fn poses(found: &mut Found, rig: &Rig) {
             }
         }
     }
+    for (n, pose) in rig.poses.iter().enumerate() {
+        for (name, level) in &pose.levels_percent {
+            let here = Path::of("pose", n).key("levels_percent").key(name);
+            let known = rig.servos.iter().filter_map(|s| Some((s.name.as_str(), s.kind.levels()?)));
+            if found.known(here.clone(), "part with a level", name, known.clone().map(|(name, _)| name))
+                && let Some((_, range)) = known.clone().find(|(known, _)| known == name)
+            {
+                found.range(here, range, level.get());
+            }
+        }
+    }
     found.unique("pose", rig.poses.iter().map(|p| p.name.as_str()));
 }
 
@@ -531,7 +623,7 @@ fn check_sequence(found: &mut Found, rig: &Rig, n: usize, sequence: &Sequence) {
         found.range(at.key("dwell_s"), &range::TIME, step.dwell_s.get());
         for (joint, own) in &step.joints {
             let at = at.key("joint").key(joint);
-            found.known(at.clone(), "joint", joint, rig.joints.iter().map(|j| j.name.as_str()));
+            found.known(at.clone(), "joint", joint, rig.servos.iter().filter_map(|s| rig.spoken_name(s)));
             found.range(at.key("lag_s"), &range::TIME, own.lag_s.get());
             let share = own.share.unwrap_or(1.0);
             found.range(at.key("share"), &range::MOVE_SHARE, share);

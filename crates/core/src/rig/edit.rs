@@ -6,10 +6,10 @@
 pub mod roster;
 
 use super::check::problems;
-use super::{Chip, Ends, Failsafe, How, Joint, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
+use super::{Chip, Ends, Failsafe, How, Joint, Kind, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
 use crate::clock::oscillator_from;
 use crate::easing::Easing;
-use crate::unit::{Degrees, Hertz, Micros, Seconds, Ticks};
+use crate::unit::{Degrees, Hertz, Micros, Percent, Seconds, Ticks};
 use std::collections::BTreeMap;
 use thiserror::Error;
 
@@ -258,10 +258,15 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
         let factor = old / new;
         board.oscillator_hz = new;
         board.frame_hz = measured;
-        for servo in rig.servos.iter_mut().filter(|s| s.board == board.name) {
+        // An accessory has no pulses of its own: it gets a share of the frame, whatever that lasts.
+        let pulsed = |s: &&mut Servo| s.board == board.name && !s.kind.is_accessory();
+        for servo in rig.servos.iter_mut().filter(pulsed) {
             let Ends(low, high) = servo.endpoints_us;
             servo.endpoints_us = Ends(low * factor, high * factor);
             servo.centre_us = servo.centre_us.map(|c| c * factor);
+            if let Some(pulse) = servo.arming.as_mut().and_then(|arming| arming.pulse_us.as_mut()) {
+                *pulse = *pulse * factor;
+            }
             for mark in servo.marks.iter_mut().filter(|m| m.oscillator_hz.is_none_or(|hz| hz == old)) {
                 mark.pulse_us = mark.pulse_us * factor;
                 mark.oscillator_hz = Some(new);
@@ -322,13 +327,23 @@ pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edite
     })
 }
 
-/// Keeps a pose under a name; one of that name is replaced.
-pub fn keep_pose(rig: &Rig, name: &str, angles: BTreeMap<String, Degrees>) -> Edited {
+/// Keeps a pose under a name; one of that name is replaced. `targets` are angles of joints and levels of what has
+/// those, by the names that poses have for them.
+pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> Edited {
     changed(rig, |rig| {
-        let angles_deg = angles.into_iter().map(|(joint, angle)| (joint, rounded_angle(angle))).collect();
+        let mut pose =
+            Pose { name: name.to_owned(), angles_deg: BTreeMap::new(), levels_percent: BTreeMap::new() };
+        for (kind, part, target) in targets {
+            let target = rounded_angle(*target);
+            if *kind == Kind::Positional {
+                pose.angles_deg.insert(part.clone(), target);
+            } else {
+                pose.levels_percent.insert(part.clone(), Percent::new(target.get()));
+            }
+        }
         match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(pose) => pose.angles_deg = angles_deg,
-            None => rig.poses.push(Pose { name: name.to_owned(), angles_deg }),
+            Some(old) => *old = pose,
+            None => rig.poses.push(pose),
         }
         Ok(())
     })

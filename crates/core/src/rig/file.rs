@@ -254,16 +254,16 @@ mod tests {
 
     #[test]
     fn an_older_format_is_read_and_raised_by_the_first_change_only() {
-        let older = SMALL.replace("format = 2", "format = 1 # of old");
+        let older = SMALL.replace("format = 3", "format = 1 # of old");
         let rig = sound(&older);
         assert_eq!(rig, sound(SMALL));
         let source = Source::new(older.clone(), rig.clone());
         assert_eq!(source.with(&rig).unwrap().text(), older);
         let changed = Rig { notes: "wet".to_owned(), ..rig };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 2 # of old\n"), "{text}");
+        assert!(text.contains("format = 3 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 2", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 3", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -318,9 +318,62 @@ mod tests {
     }
 
     #[test]
+    fn what_has_no_angles_is_told_levels_and_nothing_that_servos_have() {
+        const CRANE: &str = include_str!("../../tests/data/crane.rig.toml");
+        let rig = sound(CRANE);
+        let source = Source::new(CRANE.to_owned(), rig.clone());
+        assert_eq!(source.with(&rig).unwrap().text(), CRANE);
+        let with = |old: &str, new: &str| first_problem(&CRANE.replace(old, new));
+        let lamp = "kind = \"dimmer\"\n";
+        for (old, new, wanted) in [
+            (
+                lamp,
+                "kind = \"dimmer\"\nmarks = [{ pulse_us = 1500, angle_deg = 3 }]\n",
+                "what is dimmer has no angles to be marked",
+            ),
+            (lamp, "kind = \"dimmer\"\ncentre_us = 1500\n", "a channel that is dimmer has no servo pulses"),
+            (
+                lamp,
+                "kind = \"dimmer\"\nendpoints_us = [900, 1500]\n",
+                "a channel that is dimmer has no servo pulses",
+            ),
+            (
+                lamp,
+                "rated = { travel_deg = 90, pulses_us = [1000, 2000] }\nkind = \"dimmer\"\n",
+                "what is dimmer has no rated travel",
+            ),
+            (
+                lamp,
+                "arming = { for_s = 1 }\nkind = \"dimmer\"\n",
+                "a channel that is dimmer has no servo pulses",
+            ),
+            (lamp, "", "what a servo draws stands in rated"),
+            ("for_s = 1 ", "for_s = 100 ", "arming time is 100 s, outside 0.1 to 60 s"),
+            (
+                "for_s = 1 ",
+                "for_s = 1, pulse_us = 1950 ",
+                "its arming pulse 1950 µs is not between its endpoints",
+            ),
+            ("centre_us = 1480", "centre_us = 1080", "its stop pulse 1080 µs is not between its endpoints"),
+            ("\"crane.lamp\" = 40", "\"crane.lamp\" = -40", "level is -40 %, outside 0 to 100 %"),
+            ("\"crane.winch\" = -20", "\"crane.winch\" = -200", "rate is -200 %, outside -100 to 100 %"),
+            ("\"crane.lamp\" = 40", "\"crane.lump\" = 40", "no part with a level is called \"crane.lump\""),
+            (
+                "[[pose]]\nname = \"lift\"",
+                "[[joint]]\nname = \"lamp\"\nservo = \"crane.lamp\"\n[[pose]]\nname = \"lift\"",
+                "crane.lamp is dimmer and turns no joint",
+            ),
+        ] {
+            assert_eq!(with(old, new).0, wanted, "{new}");
+        }
+        let armed = SMALL.replace("channel = 1", "channel = 1\narming = { for_s = 1 }");
+        assert_eq!(first_problem(&armed).0, "it is not endless, and so is not armed");
+    }
+
+    #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 2", "format = 9")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 3", "format = 9")) else { panic!() };
         assert!(newer.message.contains("format 9"));
     }
 }

@@ -1,5 +1,6 @@
 //! The text of a new rig: what a person would write for one board or one line, with its comments.
 
+use super::FORMAT;
 use super::file::{Loaded, Located, Source, load};
 use std::fmt::Write;
 
@@ -10,6 +11,8 @@ pub struct Beginning {
     pub name: String,
     /// The path of an I²C bus and the address of the board on it.
     pub bus: Option<(String, u8)>,
+    /// The rate of the line before that bus, where it is behind a bridge.
+    pub baud: Option<u32>,
     /// The path of a serial line that prints numbers.
     pub serial: Option<String>,
     /// The path of a serial line with a board that speaks Firmata.
@@ -44,11 +47,12 @@ fn nothing() -> Located {
 
 fn text(beginning: &Beginning) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
-    let mut text = format!("format = 2\nname = {}\n", quoted(&beginning.name));
+    let mut text = format!("format = {FORMAT}\nname = {}\n", quoted(&beginning.name));
     if let Some((path, address)) = &beginning.bus {
+        let baud = beginning.baud.map_or_else(String::new, |baud| format!("baud = {baud}\n"));
         let _ = write!(
             text,
-            "\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = {}\n\n\
+            "\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = {}\n{baud}\n\
              # Its address is set by solder jumpers: none closed is 0x40.\n\
              [[board]]\nname = \"board\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = {address:#04x}\n",
             quoted(path)

@@ -59,6 +59,9 @@ fn bus(rig: &Rig, port: &str, beat: Seconds) -> Option<Worry> {
     );
     let help = match traffic.rate_that_fits(beat) {
         Some(faster) => format!("set the bus to {} and write bus_hz = {:.0}", rate(faster), faster.get()),
+        None if traffic.line.is_some() => {
+            "set the bridge and its port to a higher baud; until then the channels take turns".to_owned()
+        }
         None => "spread the boards over more buses; until then the channels take turns".to_owned(),
     };
     Some(Worry::new(port, words, help))
@@ -69,9 +72,9 @@ fn supply(rig: &Rig, rail: &super::Rail) -> Vec<Worry> {
     let mut all = Vec::new();
     if budget.is_tight() {
         let words = format!(
-            "≈ {:.1} A when all {} servos stall, its supply gives {:.1} A",
+            "≈ {:.1} A when {}, its supply gives {:.1} A",
             budget.stall.get(),
-            budget.servos,
+            budget.worst(),
             budget.supply.get()
         );
         let help =
@@ -83,7 +86,7 @@ fn supply(rig: &Rig, rail: &super::Rail) -> Vec<Worry> {
         all.push(Worry::new(
             &rail.name,
             words,
-            "add stall_a to rated: it stands on the sheet, or on a meter",
+            "add stall_a to rated, or draw_a: it stands on the sheet, or on a meter",
         ));
     }
     all

@@ -56,6 +56,16 @@ pub enum Command {
         /// The servo.
         servo: usize,
     },
+    /// What hangs on the channel gets no pulses, whatever is sent: when it does it must see its neutral first.
+    Disarm {
+        /// The servo.
+        servo: usize,
+    },
+    /// Its pulses arrive from now on: the time that it must see its neutral begins.
+    Arm {
+        /// The servo.
+        servo: usize,
+    },
     /// The hand lets go.
     GiveBack {
         /// The servo.
@@ -88,6 +98,8 @@ pub enum Refusal {
     Cut,
     /// The output is held.
     Held,
+    /// It has not seen its neutral for long enough yet.
+    Arming,
 }
 
 impl Refusal {
@@ -97,6 +109,7 @@ impl Refusal {
             Self::NotEngaged => "gets no pulses, so it cannot move: engage it with e",
             Self::Cut => "output is cut: d enables it again",
             Self::Held => "output is held: d drives on",
+            Self::Arming => "is arming: it follows once it has seen its neutral for long enough",
         }
     }
 }

@@ -3,8 +3,8 @@
 //! Sources are asked in their order; what they say goes through the guard, met by a glide where the owner is new.
 
 use super::plan::{MappingPlan, ServoPlan};
-use super::{GLIDE_PATIENCE, InputState, Owner, Plan, Player, ServoState};
-use crate::guard::Stopped;
+use super::{GLIDE_PATIENCE, InputState, Owner, Plan, Play, Player, ServoState};
+use crate::guard::{Passed, Stopped};
 use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
 use crate::unit::Micros;
@@ -32,6 +32,23 @@ impl Wanted {
 }
 
 impl ServoState {
+    /// Stands as a hold leaves it: at its last pulse, or stopped where that would go on turning.
+    pub(super) fn stand(&mut self, plan: &ServoPlan, beat: &Beat) {
+        if let Some(stop) = plan.stop {
+            let (low, high) = plan.guard.endpoints;
+            (self.pulse, self.target) = (stop, stop);
+            self.ticks = plan.guard.clock.quantise(stop, low, high).ok();
+        }
+        self.estimate.follow(self.pulse, plan.follow, beat.now, beat.seconds);
+    }
+
+    /// Some of its arming is over; where its neutral does not arrive it does not begin.
+    fn count_arming(&mut self, dt: Duration) {
+        if !self.is_unarmed() {
+            self.arming = self.arming.saturating_sub(dt);
+        }
+    }
+
     pub(super) const fn start_glide(&mut self) {
         self.gliding = true;
         self.glided = Duration::ZERO;
@@ -53,11 +70,19 @@ impl ServoState {
         let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
         let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
         let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
-        let target = match &mut self.wiggle {
-            Some(wiggle) => wiggle.advance(beat.dt),
-            None => target,
+        let target = match (&mut self.wiggle, plan.arming) {
+            (_, Some((neutral, _))) if !self.arming.is_zero() => {
+                self.count_arming(beat.dt);
+                neutral
+            }
+            (Some(wiggle), _) => wiggle.advance(beat.dt),
+            (None, _) => target,
         };
-        let passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
+        let mut passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
+        if let (Some(stop), Some(Stopped::NotANumber)) = (plan.stop, passed.stopped) {
+            // To stay where it is would be to go on turning.
+            passed = Passed { stopped: passed.stopped, ..plan.guard.pass(stop, stop, speed, beat.seconds) };
+        }
         if self.wiggle.is_some_and(|wiggle| wiggle.is_over(passed.pulse)) {
             self.wiggle = None;
             // What drives it has gone on meanwhile.
@@ -94,8 +119,10 @@ impl Sources<'_> {
             return Wanted::new(hand, Owner::Hand);
         }
         let angle = self.moment.as_ref().and_then(|moment| self.player.angle(moment, n));
-        if let (Some(line), Some(angle)) = (plan.line, angle) {
-            return Wanted::new(line.pulse_at(angle), Owner::Sequence);
+        if let (Some(scale), Some(angle)) = (plan.scale, angle) {
+            // Standing still within a sequence, or at its end, does not mean to go on turning.
+            let turning = plan.stop.filter(|_| self.player.play != Play::Playing);
+            return Wanted::new(turning.unwrap_or_else(|| scale.pulse_at(angle)), Owner::Sequence);
         }
         if let Some(mapping) = plan.mapping.and_then(|m| self.plan.mappings.get(m)) {
             return self.mapped(mapping, plan, state);
@@ -104,9 +131,9 @@ impl Sources<'_> {
     }
 
     fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {
-        let stay = Wanted::new(state.pulse, Owner::LostMapping);
-        let (Some(line), Some(input), Some(shape)) =
-            (plan.line, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
+        let stay = Wanted::new(plan.stop.unwrap_or(state.pulse), Owner::LostMapping);
+        let (Some(scale), Some(input), Some(shape)) =
+            (plan.scale, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
         else {
             return stay;
         };
@@ -117,10 +144,10 @@ impl Sources<'_> {
         };
         if usable {
             let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
-            return Wanted::new(line.pulse_at(angle), Owner::Mapping);
+            return Wanted::new(scale.pulse_at(angle), Owner::Mapping);
         }
         mapping.failsafe.map_or(stay, |(angle, over)| Wanted {
-            target: line.pulse_at(angle),
+            target: scale.pulse_at(angle),
             owner: Owner::LostMapping,
             over: Some(over.max(self.beat).as_secs_f64()),
         })

@@ -3,8 +3,6 @@
 use crate::unit::Micros;
 use std::time::Duration;
 
-/// How far to either side.
-const REACH: Micros = Micros::new(20.0);
 /// One to and fro.
 const PERIOD: Duration = Duration::from_secs(1);
 const TIMES: u32 = 3;
@@ -13,12 +11,14 @@ const TIMES: u32 = 3;
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Wiggle {
     middle: Micros,
+    /// How far to either side; the guard holds it inside endpoints and limits.
+    reach: Micros,
     gone: Duration,
 }
 
 impl Wiggle {
-    pub(super) const fn around(middle: Micros) -> Self {
-        Self { middle, gone: Duration::ZERO }
+    pub(super) const fn around(middle: Micros, reach: Micros) -> Self {
+        Self { middle, reach, gone: Duration::ZERO }
     }
 
     /// Goes on by `dt`; gives where the servo is to be, which is the middle again at the end.
@@ -28,7 +28,7 @@ impl Wiggle {
             return self.middle;
         }
         let turns = self.gone.as_secs_f64() / PERIOD.as_secs_f64();
-        self.middle + REACH * libm::sin(2.0 * std::f64::consts::PI * turns)
+        self.middle + self.reach * libm::sin(2.0 * std::f64::consts::PI * turns)
     }
 
     /// Whether it has ended and the servo stands as before; or cannot, for a limit was tightened past that.

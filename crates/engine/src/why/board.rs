@@ -1,10 +1,11 @@
 //! The links of the board itself, by its kind.
 
 use super::{Came, Facts, Judge, RECENT, failed, proven};
+use wasvolta_core::rig::Kind;
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Lapse};
 use wasvolta_port::expander::Seen;
-use wasvolta_port::firmata::Firmware;
+use wasvolta_port::firmata::{Firmware, Role};
 use wasvolta_wire::expander::mode2;
 
 /// An expander: is it there, is it one, does it run as it was told?
@@ -152,11 +153,17 @@ fn firmware(facts: &Facts) -> Came {
 
 fn pin(facts: &Facts) -> Came {
     let pin = facts.servo.channel;
-    if said(facts).is_some_and(|firmware| firmware.can_drive(usize::from(pin))) {
-        return proven(format!("pin {pin} can drive a servo; its fineness is 1 µs"));
+    let role = match facts.servo.kind {
+        Kind::Positional | Kind::Endless => Role::Servo,
+        Kind::Dimmer => Role::Level,
+        Kind::OnOff => Role::Switch,
+    };
+    if said(facts).is_some_and(|firmware| firmware.can(role, usize::from(pin))) {
+        let fineness = if role == Role::Servo { "; its fineness is 1 µs" } else { "" };
+        return proven(format!("pin {pin} can {}{fineness}", role.words()));
     }
     failed(
-        format!("pin {pin} of this board cannot drive a servo"),
+        format!("pin {pin} of this board cannot {}", role.words()),
         "plug it on another pin, and move it there with M",
     )
 }

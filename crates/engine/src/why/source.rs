@@ -13,16 +13,21 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
     let own = plan.servos.get(servo)?;
     let mut parts = source((rig, plan), snapshot, servo, state)?;
     // Where nobody drives it, nobody wants it anywhere.
-    if let Some(line) = own.line.filter(|_| state.engaged) {
-        parts.push(format!("{:+.1}°", line.angle_at(state.target).get() + 0.0));
+    if let Some(scale) = own.scale.filter(|_| state.engaged) {
+        parts.push(own.kind.show(scale.angle_at(state.target)));
     }
-    if state.is_wiggling() {
-        parts.push("wiggles by 20 µs".to_owned());
+    if state.arming().is_some() {
+        parts.push("sees its neutral first".to_owned());
+    } else if state.is_wiggling() {
+        parts.push(if own.kind.is_accessory() { "blinks" } else { "wiggles" }.to_owned());
     } else if state.gliding {
         parts.push("on its way".to_owned());
     }
     parts.extend(bound(state, own));
     match state.ticks {
+        Some(ticks) if own.kind.is_accessory() => {
+            parts.push(format!("{} of {} ticks", ticks.0, own.guard.clock.longest()));
+        }
         Some(ticks) => {
             parts.push(format!("{:.0} µs", own.guard.clock.pulse(ticks).get()));
             parts.push(format!("{} ticks", ticks.0));
@@ -70,8 +75,8 @@ fn bound(state: &ServoState, plan: &ServoPlan) -> Option<String> {
         Stopped::EndpointLow | Stopped::EndpointHigh => "endpoint",
         Stopped::NotANumber => return Some("not a number, so it stays".to_owned()),
     };
-    Some(match plan.line {
-        Some(line) => format!("{what} {:+.1}°", line.angle_at(bound).get() + 0.0),
+    Some(match plan.scale {
+        Some(scale) => format!("{what} {}", plan.kind.show(scale.angle_at(bound))),
         None => format!("{what} {:.0} µs", bound.get()),
     })
 }

@@ -171,7 +171,7 @@ fn an_input_is_tied_to_the_picked_joint_and_untied() {
     bench.press(Key::char('g'));
     bench.pass(200);
     let angle = bench.session.derived.plan.servos[0]
-        .line
+        .scale
         .unwrap()
         .angle_at(bench.session.engine.snapshot().servos[0].pulse);
     assert!((angle.get() - (-60.0 + 120.0 * 0.245)).abs() < 1.0, "{angle:?}");
@@ -319,7 +319,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     bench.enter("9");
     let jib = |bench: &Bench| bench.session.rig.servos.last().unwrap().clone();
     assert_eq!((jib(&bench).name.as_str(), jib(&bench).channel), ("crane.jib", 9));
-    assert_eq!(bench.model.servo, 5, "the new one is picked");
+    assert_eq!(bench.model.servo, 8, "the new one is picked");
     // A taken channel and a wrong name are said, and what was typed can be mended.
     bench.press(Key::char('M'));
     bench.enter("1");
@@ -335,7 +335,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     bench.enter("crane.hook");
     assert_eq!(jib(&bench).name, "crane.hook");
     // The neck is spoken of by three poses.
-    for _ in 0..5 {
+    for _ in 0..6 {
         bench.code(KeyCode::PageUp);
     }
     bench.press(Key::char('X'));

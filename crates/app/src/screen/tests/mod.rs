@@ -2,6 +2,7 @@
 
 mod frames;
 mod keys;
+mod levels;
 mod wiring;
 
 use super::keys::Key;

@@ -6,8 +6,8 @@ use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::NUDGES;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
-use wasvolta_core::rig::How;
 use wasvolta_core::rig::edit::{self, End, Observation};
+use wasvolta_core::rig::{How, Kind};
 use wasvolta_core::rig::{Mark, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Micros};
@@ -41,6 +41,11 @@ pub fn jog(desk: &mut Desk, direction: f64) {
 pub fn engage(desk: &mut Desk) {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = scene.picked() else { return };
+    // A lamp or a motor stands nowhere: it begins off, or at its neutral.
+    if picked.servo.kind != Kind::Positional {
+        let pulse = picked.plan.start();
+        return desk.servo_command(|servo| Command::Engage { servo, pulse, told: true });
+    }
     let known = desk.session.last_known.of(&picked.servo.name);
     let (pulse, from) = match (picked.state.estimate.known, known) {
         (Known::Assumed | Known::Modelled, _) => {
@@ -212,7 +217,7 @@ pub fn set_endpoint(desk: &mut Desk, end: End, pulse: Micros) {
 pub fn limit(desk: &mut Desk) {
     let Some((angle, end)) = with(desk, |p| {
         let angle = p.angle().unwrap_or_default();
-        let middle = p.plan.line.map_or(Degrees::ZERO, |line| line.angle_at(p.servo.centre()));
+        let middle = p.plan.scale.map_or(Degrees::ZERO, |line| line.angle_at(p.servo.centre()));
         (angle, if angle < middle { End::Low } else { End::High })
     }) else {
         return;

@@ -82,7 +82,12 @@ fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String)
     let scene = desk.model.scene(desk.session);
     let picked = scene.picked()?;
     let line = picked.drawn_line().map(|(line, _)| line);
-    let context = PulseContext { present: Micros::new(dial.value), line, clock: picked.plan.guard.clock };
+    let context = PulseContext {
+        present: Micros::new(dial.value),
+        kind: picked.servo.kind,
+        scale: picked.plan.scale,
+        clock: picked.plan.guard.clock,
+    };
     let pulse = match (scale, line) {
         (Scale::Fitted | Scale::Rated, Some(line)) => dialled(&dial).map(|angle| line.pulse_at(angle)),
         _ if dial.text.is_empty() => Ok(Micros::new(dial.value)),
@@ -199,7 +204,12 @@ fn typed(desk: &mut Desk, key: Key, purpose: Purpose, mut text: String) -> Optio
 pub fn pulse_context(desk: &Desk) -> Option<PulseContext> {
     let scene = desk.model.scene(desk.session);
     let picked = scene.picked()?;
-    Some(PulseContext { present: picked.state.pulse, line: picked.plan.line, clock: picked.plan.guard.clock })
+    Some(PulseContext {
+        present: picked.state.pulse,
+        kind: picked.servo.kind,
+        scale: picked.plan.scale,
+        clock: picked.plan.guard.clock,
+    })
 }
 
 fn go_to(desk: &mut Desk, text: &str) -> Result<(), String> {

@@ -1,14 +1,17 @@
 //! Who is there: boards and servos come and go, change their name or their plug.
 
-use super::{Desk, wiring};
+use super::{Desk, dialog, wiring};
 use crate::fresh;
+use crate::screen::entry;
 use crate::screen::form::{Field, Form, Pressed, Task};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, View};
 use wasvolta_core::rig::edit::{Edited, roster as edit};
-use wasvolta_core::rig::{PortKind, Rig};
+use wasvolta_core::rig::{Arming, Kind, PortKind, Rig};
+use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
+const KINDS: &str = "positional, endless, dimmer or on-off";
 
 fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
     desk.model.dialog = Some(Dialog::Form(Form::new(task, fields)));
@@ -32,6 +35,7 @@ pub fn add(desk: &mut Desk) {
     };
     let mut fields = vec![Field::new("name", "", NAME)];
     fields.extend(plug(rig, board, channel));
+    fields.push(Field::new("kind", Kind::default().word(), KINDS));
     ask(desk, Task::AddServo, fields);
 }
 
@@ -65,6 +69,24 @@ pub fn remove(desk: &mut Desk) {
     if let Some((name, _, _)) = picked(desk) {
         ask(desk, Task::RemoveServo(name), Vec::new());
     }
+}
+
+/// Asks what hangs on the picked servo's channel.
+pub fn change_kind(desk: &mut Desk) {
+    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
+    let (name, fields) = (servo.name.clone(), vec![Field::new("kind", servo.kind.word(), KINDS)]);
+    ask(desk, Task::ChangeKind(name), fields);
+}
+
+/// Asks what the picked endless servo must see before it follows.
+pub fn arming(desk: &mut Desk) {
+    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
+    let (pulse, time) = servo.arms().unwrap_or((servo.centre(), Seconds::new(2.0)));
+    let fields = vec![
+        Field::new("neutral", format!("{}us", pulse.get()), "the pulse it must see"),
+        Field::new("for", format!("{}s", time.get()), "its time; 0 when it follows at once"),
+    ];
+    ask(desk, Task::Arming(servo.name.clone()), fields);
 }
 
 /// Asks whether another servo has come in the place of the picked one.
@@ -149,7 +171,7 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
         Task::AddServo => added(desk, form)?,
         Task::RenameServo(servo) | Task::NameWiggled(servo) => renamed(desk, servo, form.word(0))?,
         Task::MoveServo(servo) => {
-            let (channel, board) = plugged(form, 0, &desk.session.rig)?;
+            let (channel, board) = plugged(form, &desk.session.rig)?;
             let words = format!("{servo} moved to channel {channel} of {board}");
             done(desk, &words, |rig| edit::move_servo(rig, servo, &board, channel))?
         }
@@ -163,6 +185,11 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
             format!("asking {path}: a board that was reset takes three seconds to speak")
         }
         Task::ReplaceServo(servo) => replaced(desk, servo)?,
+        Task::ChangeKind(servo) => {
+            let kind = said_kind(form)?;
+            done(desk, &format!("{servo} is {} now", kind.word()), |rig| edit::set_kind(rig, servo, kind))?
+        }
+        Task::Arming(servo) => armed(desk, servo, form)?,
         Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
         Task::AddBoard => {
             let (name, address) = (form.word(0), fresh::address(form.word(1)).map_err(|e| e.to_string())?);
@@ -197,9 +224,11 @@ fn done(desk: &mut Desk, words: &str, edit: impl FnOnce(&Rig) -> Edited) -> Resu
 }
 
 fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
-    let (name, (channel, board)) = (form.word(0), plugged(form, 1, &desk.session.rig)?);
-    let words = format!("{name} added on channel {channel} of {board}");
-    let said = done(desk, &words, |rig| edit::add_servo(rig, name, &board, channel))?;
+    let (name, (channel, board)) = (form.word(0), plugged(form, &desk.session.rig)?);
+    let kind = said_kind(form)?;
+    let what = if kind == Kind::Positional { String::new() } else { format!(", {}", kind.word()) };
+    let words = format!("{name} added on channel {channel} of {board}{what}");
+    let said = done(desk, &words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
     let last = desk.session.rig.servos.len().saturating_sub(1);
     desk.model.pick_servo(&desk.session.rig, last);
     Ok(said)
@@ -224,10 +253,28 @@ fn renamed(desk: &mut Desk, servo: &str, name: &str) -> Result<String, String> {
     Ok(said)
 }
 
-/// Channel and board of a form whose channel is word `n`; without a board's word there is one board only.
-fn plugged(form: &Form, n: usize, rig: &Rig) -> Result<(u8, String), String> {
-    let channel = form.word(n).parse().map_err(|_| "a channel is a whole number from 0 to 15".to_owned())?;
+fn said_kind(form: &Form) -> Result<Kind, String> {
+    let said = form.said("kind").unwrap_or_default();
+    Kind::of(said).ok_or_else(|| format!("{said:?} is no kind: {KINDS}"))
+}
+
+fn armed(desk: &mut Desk, servo: &str, form: &Form) -> Result<String, String> {
+    let time = Seconds::new(entry::seconds(form.said("for").unwrap_or_default())?);
+    if time == Seconds::ZERO {
+        return done(desk, &format!("{servo} follows at once"), |rig| edit::set_arming(rig, servo, None));
+    }
+    let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
+    let pulse = entry::pulse(form.said("neutral").unwrap_or_default(), &context)?;
+    let words = format!("{servo} sees {:.0} µs for {:.1} s before it follows", pulse.get(), time.get());
+    let arming = Arming { pulse_us: Some(pulse), for_s: time };
+    done(desk, &words, |rig| edit::set_arming(rig, servo, Some(arming)))
+}
+
+/// Channel and board that a form says; without a board's word there is one board only.
+fn plugged(form: &Form, rig: &Rig) -> Result<(u8, String), String> {
+    let channel = form.said("channel").unwrap_or_default();
+    let channel = channel.parse().map_err(|_| "a channel is a whole number from 0 to 15".to_owned())?;
     let only = rig.boards.first().map_or("", |b| b.name.as_str());
-    let board = form.fields.get(n + 1).map_or(only, |f| f.text.trim());
+    let board = form.said("board").unwrap_or(only);
     Ok((channel, board.to_owned()))
 }

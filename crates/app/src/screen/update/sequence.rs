@@ -4,11 +4,10 @@ use super::Desk;
 use crate::screen::entry;
 use crate::screen::model::{Dialog, Purpose};
 use crate::screen::rows::{SequenceRow, moved, step_of_time};
-use std::collections::BTreeMap;
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
-use wasvolta_core::rig::Step;
 use wasvolta_core::rig::edit;
+use wasvolta_core::rig::{Kind, Step};
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_core::unit::{Degrees, Seconds};
 
@@ -204,14 +203,15 @@ pub fn keep_pose(desk: &mut Desk) {
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pose, text: format!("pose-{free}") });
 }
 
-/// Where all engaged joints with angles stand.
-fn standing(desk: &Desk) -> BTreeMap<String, Degrees> {
+/// Where all engaged joints with angles stand, and the levels of what has those.
+fn standing(desk: &Desk) -> Vec<(Kind, String, Degrees)> {
     let scene = desk.model.scene(desk.session);
     (0..scene.rig.servos.len())
         .filter_map(|n| {
             let picked = scene.servo(n)?;
             picked.state.engaged.then_some(())?;
-            Some((picked.joint?.name.clone(), picked.angle()?))
+            let name = scene.rig.spoken_name(picked.servo)?;
+            Some((picked.servo.kind, name.to_owned(), picked.angle()?))
         })
         .collect()
 }
@@ -224,8 +224,14 @@ pub fn keep_pose_as(desk: &mut Desk, name: &str) -> Result<(), String> {
     wasvolta_core::range::check_name(name).map_err(|bad| bad.to_string())?;
     let angles = standing(desk);
     let count = angles.len();
-    let joints = if count == 1 { "joint" } else { "joints" };
-    if desk.edit(&format!("pose {name} kept: {count} {joints}"), |rig| edit::keep_pose(rig, name, angles)) {
+    let all_turn = angles.iter().all(|(kind, _, _)| *kind == Kind::Positional);
+    let joints = match (all_turn, count) {
+        (true, 1) => "joint",
+        (true, _) => "joints",
+        (false, 1) => "part",
+        (false, _) => "parts",
+    };
+    if desk.edit(&format!("pose {name} kept: {count} {joints}"), |rig| edit::keep_pose(rig, name, &angles)) {
         desk.model.last_pose = Some(name.to_owned());
         desk.model.bell = true;
     }

@@ -5,11 +5,13 @@ use crate::screen::errand::Step;
 use crate::screen::form::{Field, Form, Task};
 use crate::screen::model::Dialog;
 use crate::screen::rows::moved;
+use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::rig::Kind;
 use wasvolta_core::rig::edit::roster as edit;
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
-use wasvolta_sim::faults::{Kind, Struck};
+use wasvolta_sim::faults::Struck;
 
 /// ← and →: the board beside.
 pub fn board(desk: &mut Desk, by: isize) {
@@ -47,7 +49,12 @@ pub fn wiggle(desk: &mut Desk) {
     let engaged = desk.model.scene(desk.session).picked().is_some_and(|p| p.state.engaged);
     if engaged {
         desk.servo_command(|servo| Command::Wiggle { servo });
-        desk.say("it moves 20 µs to and fro, three times: is it the one you mean?");
+        let accessory = desk.model.scene(desk.session).picked().is_some_and(|p| p.servo.kind.is_accessory());
+        desk.say(if accessory {
+            "it blinks three times: is it the one you mean?"
+        } else {
+            "it moves a little to and fro, three times: is it the one you mean?"
+        });
     } else {
         calibrate::engage(desk);
     }
@@ -89,7 +96,12 @@ pub fn engage_all(desk: &mut Desk) {
             continue;
         }
         let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
-        let place = if state.estimate.known == Known::Unknown { last } else { Some(state.estimate.pulse) };
+        let place = match (servo.kind, state.estimate.known) {
+            // What has a level begins off, or at its neutral: nothing is to be asked.
+            (Kind::Endless | Kind::Dimmer | Kind::OnOff, _) => Some(Micros::ZERO),
+            (Kind::Positional, Known::Unknown) => last,
+            (Kind::Positional, _) => Some(state.estimate.pulse),
+        };
         match place {
             Some(pulse) => {
                 known += 1;
@@ -128,12 +140,15 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
     let mut left_out = Vec::new();
     // Where a horn stands goes with its channel, for that is where its last pulse went.
     for (servo, channels_last) in [(first.1, second.1), (second.1, first.1)] {
-        let pulse: Micros = channels_last.wire_pulse();
         let name = servo.servo.name.clone();
         if !channels_last.state.engaged {
             continue;
         }
-        if servo.plan.guard.bound(pulse).1.is_some() {
+        let has_level = |p: &Picked| p.servo.kind != Kind::Positional;
+        let pulse = if has_level(&servo) { servo.plan.start() } else { channels_last.wire_pulse() };
+        // A lamp's pulse says nothing of where a horn stands.
+        let unknown = has_level(&channels_last) && !has_level(&servo);
+        if unknown || servo.plan.guard.bound(pulse).1.is_some() {
             left_out.push(name);
             continue;
         }
@@ -150,7 +165,10 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
     Ok(match left_out.as_slice() {
         [] => words,
         names => {
-            format!("{words}; {} stays released: its endpoints do not hold that pulse", names.join(" and "))
+            format!(
+                "{words}; {} stays released: that channel's last pulse says nothing of where it stands",
+                names.join(" and ")
+            )
         }
     })
 }
@@ -192,6 +210,5 @@ pub fn switch_fault(desk: &mut Desk, said: &str) -> Result<String, String> {
     let Some(simulated) = &desk.session.simulated else { return Err("nothing is simulated here".to_owned()) };
     let on = !simulated.faults().on().contains(&fault);
     simulated.faults().set(fault, on);
-    let kind: Kind = fault.kind;
-    Ok(if on { format!("simulated: {}", kind.words()) } else { format!("{fault} is over") })
+    Ok(if on { format!("simulated: {}", fault.kind.words()) } else { format!("{fault} is over") })
 }

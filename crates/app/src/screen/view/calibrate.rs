@@ -1,6 +1,6 @@
 //! Calibrate: one servo, its protractor, its ruler, its readings, its marks, its fit.
 
-use super::{protractor, ruler};
+use super::{level, protractor, ruler};
 use crate::screen::chart::Plot;
 use crate::screen::digits;
 use crate::screen::pen::{Pen, fit, width};
@@ -8,7 +8,7 @@ use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use wasvolta_core::fit::{Fit, Ground, NoFit};
-use wasvolta_core::rig::{How, Mark};
+use wasvolta_core::rig::{How, Kind, Mark};
 use wasvolta_core::unit::{Degrees, Micros};
 
 /// How the area is divided.
@@ -60,6 +60,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let layout = Layout::of(wide, high);
     let left = wide - layout.right - 2;
     title(&mut pen.part(0, 0, left, 1), scene, &picked);
+    if picked.servo.kind != Kind::Positional {
+        return with_level(pen, scene, &picked, &layout);
+    }
     protractor::draw(&mut pen.part(0, layout.protractor.0, left, layout.protractor.1), scene, &picked);
     protractor::legend(&mut pen.part(0, layout.legend, left, 1), 0, scene, &picked);
     if layout.reasons {
@@ -69,6 +72,24 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     ruler::draw(&mut pen.part(0, layout.ruler, wide, ruler::ROWS), &picked, layout.rated);
     if let Some(row) = layout.pulse {
         ruler::pulse(&mut pen.part(0, row, wide, 2), &picked);
+    }
+}
+
+/// What has a level instead of an angle: no protractor, and a ruler only for what gets servo pulses.
+fn with_level(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, layout: &Layout) {
+    let wide = pen.width();
+    let left = wide - layout.right - 2;
+    level::draw(
+        &mut pen.part(0, layout.protractor.0, left, layout.ruler - layout.protractor.0),
+        scene,
+        picked,
+    );
+    level::readings(&mut pen.part(left + 2, 0, layout.right, layout.ruler.saturating_sub(1)), scene, picked);
+    if !picked.servo.kind.is_accessory() {
+        ruler::draw(&mut pen.part(0, layout.ruler, wide, ruler::ROWS), picked, layout.rated);
+    }
+    if let Some(row) = layout.pulse {
+        ruler::pulse(&mut pen.part(0, row, wide, 2), picked);
     }
 }
 
@@ -124,7 +145,7 @@ fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
     if pen.width() < 46 {
         return;
     }
-    let angle = picked.plan.line.filter(|_| known).map(|l| l.angle_at(picked.wire_pulse()).get());
+    let angle = picked.plan.scale.filter(|_| known).map(|l| l.angle_at(picked.wire_pulse()).get());
     let color = if picked.state.engaged { theme::INK } else { theme::QUIET };
     let text = angle.map_or_else(
         || "--".to_owned(),
@@ -177,17 +198,29 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
 }
 
 /// Who drives it, and how well its place is known.
-fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
-    pen.put(0, y, if label < 13 { "where" } else { "where it is" }, theme::text(theme::QUIET));
-    let place = protractor::place_words(picked.plan.line, picked.place());
+pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
+    let names =
+        if picked.servo.kind == Kind::Positional { ("where it is", "where") } else { ("driven by", "by") };
+    pen.put(0, y, if label < 13 { names.1 } else { names.0 }, theme::text(theme::QUIET));
+    let place = picked.place();
+    let place = picked.value(place).unwrap_or_else(|| format!("{:.0} µs", place.get()));
     let known = picked.state.estimate.known.word();
     let words = if picked.is_unknown() { known.to_owned() } else { format!("{place} {known}") };
+    let words = match (picked.state.arming(), picked.servo.kind) {
+        (Some(_), _) if picked.state.is_unarmed() => "waits for its first pulses".to_owned(),
+        (Some(left), _) => format!("arming, {:.1} s more", left.as_secs_f64()),
+        (None, Kind::Positional) => words,
+        // What a lamp or a motor does follows at once, and nothing is remembered of it.
+        (None, _) if picked.state.engaged => picked.state.owner.word().to_owned(),
+        (None, _) => "off".to_owned(),
+    };
     let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
     if let Some(stopped) = picked.state.stopped {
         pen.put(x, y, stopped.words(), theme::text(theme::FAULT));
     } else if picked.state.gliding {
         pen.put(x, y, "gliding", theme::text(theme::COMMANDED));
     } else if label >= 13
+        && picked.servo.kind == Kind::Positional
         && picked.state.engaged
         && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0
     {

@@ -58,6 +58,8 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
             return ("swap", words);
         }
         Task::NameWiggled(_) => "which moved?",
+        Task::ChangeKind(_) => "kind",
+        Task::Arming(_) => "arming",
         Task::AskPort => "ask port",
         Task::AddBoard => "add board",
         Task::Fault => "fault",
@@ -134,16 +136,25 @@ fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
 /// What a pulse entry would do, before Enter.
 fn understood(scene: &Scene, text: &str) -> String {
     let Some(picked) = scene.picked() else { return String::new() };
-    let context =
-        PulseContext { present: picked.state.pulse, line: picked.plan.line, clock: picked.plan.guard.clock };
+    let context = PulseContext {
+        present: picked.state.pulse,
+        kind: picked.servo.kind,
+        scale: picked.plan.scale,
+        clock: picked.plan.guard.clock,
+    };
     match entry::pulse(text, &context) {
         Ok(pulse) => {
             let (bound, stopped) = picked.plan.guard.bound(pulse);
-            let angle =
-                picked.plan.line.map_or_else(String::new, |l| format!(", {:+.1}°", l.angle_at(bound).get()));
             let held = stopped.map_or("", |s| s.words());
-            format!("→ {:.1} µs{angle} {held}", bound.get())
+            let value = picked.value(bound);
+            if picked.servo.kind.is_accessory() {
+                return format!("→ {}", value.unwrap_or_default());
+            }
+            let value = value.map_or_else(String::new, |value| format!(", {value}"));
+            format!("→ {:.1} µs{value} {held}", bound.get())
         }
+        Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, +5".to_owned(),
+        Err(_) if picked.servo.kind == wasvolta_core::rig::Kind::Endless => "as 1520us, 25%, -25%".to_owned(),
         Err(_) => "as 1520us, 30deg, +5, 8.5%".to_owned(),
     }
 }

@@ -12,7 +12,7 @@ use ratatui::style::Color;
 use wasvolta_core::fit::Line;
 use wasvolta_core::rig::How;
 use wasvolta_core::stage::Owner;
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::Degrees;
 
 struct Dial {
     canvas: Canvas,
@@ -96,7 +96,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let mut dial = Dial::new(pen.width(), pen.height(), reach(picked, line));
     scale(&mut dial);
     free_arc(&mut dial, picked, line, fitted);
-    let horn = picked.look.map(|look| look.angle_deg);
+    let horn = picked.look.and_then(|look| look.angle_deg());
     if let Some(angle) = horn {
         self::horn(&mut dial, angle);
     }
@@ -115,8 +115,8 @@ fn without_angles(pen: &mut Pen<'_>, picked: &Picked) {
     let (x, y) = (pen.width() / 2, pen.height() / 2);
     pen.put_centred(x, y, "no angles yet", theme::text(theme::QUIET));
     pen.put_centred(x, y + 1, "two marks make a fit", theme::text(theme::QUIET));
-    if let Some(look) = picked.look {
-        let words = format!("horn {:+.0}°, simulated", look.angle_deg + 0.0);
+    if let Some(angle) = picked.look.and_then(|look| look.angle_deg()) {
+        let words = format!("horn {:+.0}°, simulated", angle + 0.0);
         pen.put_centred(x, y + 3, &words, theme::text(theme::INK));
     }
 }
@@ -287,9 +287,9 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
         Some(angle) => format!("commanded {:+.1}°", angle.get() + 0.0),
         None => format!("commanded {:.0} µs", picked.wire_pulse().get()),
     });
-    let horn = picked.look.map(|look| {
+    let horn = picked.look.and_then(|look| {
         let buzz = if look.buzzes { ", it buzzes" } else { "" };
-        format!("horn {:+.0}°, simulated{buzz}", look.angle_deg + 0.0)
+        Some(format!("horn {:+.0}°, simulated{buzz}", look.angle_deg()? + 0.0))
     });
     // What is commanded stands among the readings too; what an eye sees stands only here.
     let mut items = [("━", commanded, theme::COMMANDED), ("◇", horn, theme::INK)];
@@ -305,12 +305,4 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
         item(pen, "▽", &format!("input {angle:+.1}°"), theme::INPUT);
     }
     item(pen, "▐", "endpoints", theme::FAULT);
-}
-
-/// A place as its angle, or as its pulse where there is no fit.
-pub fn place_words(line: Option<Line>, pulse: Micros) -> String {
-    line.map_or_else(
-        || format!("{:.0} µs", pulse.get()),
-        |line| format!("{:+.1}°", line.angle_at(pulse).get() + 0.0),
-    )
 }

@@ -3,7 +3,7 @@
 use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Picked;
 use crate::screen::theme;
-use wasvolta_core::rig::How;
+use wasvolta_core::rig::{How, Kind};
 use wasvolta_core::unit::Micros;
 
 struct Axis {
@@ -60,6 +60,11 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         }
     }
     scale(pen, &axis);
+    if picked.servo.kind == Kind::Endless {
+        let x = axis.column(picked.servo.centre());
+        pen.glyph(x, 2, "┃", theme::MARK);
+        pen.put_centred(x, 4, "stop", theme::strong(theme::MARK));
+    }
     marks(pen, &axis, picked);
     present(pen, &axis, picked);
     if with_rated && let Some(rated) = &picked.servo.rated {

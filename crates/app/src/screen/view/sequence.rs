@@ -5,10 +5,9 @@ use crate::screen::rows::{SequenceRow, step_of_time};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::{Sequence, Step};
+use wasvolta_core::rig::{Kind, Sequence, Step};
 use wasvolta_core::sequence::{Short, Timeline, Track, rounded_up};
 use wasvolta_core::stage::Play;
-use wasvolta_core::unit::Degrees;
 
 /// Everything that is needed to place something in time.
 struct Time<'a> {
@@ -152,7 +151,7 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     pen.put(
         0,
         1,
-        &fit(&format!("{lowest:+.0} to {highest:+.0}°"), usize::from(label) - 1),
+        &fit(&span(picked.servo.kind, lowest, highest), usize::from(label) - 1),
         theme::text(theme::QUIET),
     );
     let mine: Vec<&Short> = shorts.iter().filter(|s| s.servo == track.servo).collect();
@@ -177,6 +176,16 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
             ink,
             short_at(x),
         );
+    }
+}
+
+/// From where to where something goes, with its unit.
+fn span(kind: Kind, lowest: f64, highest: f64) -> String {
+    let (lowest, highest) = (lowest.round() + 0.0, highest.round() + 0.0);
+    match kind {
+        Kind::Positional => format!("{lowest:+.0} to {highest:+.0}°"),
+        Kind::Endless => format!("{lowest:+.0} to {highest:+.0} %"),
+        Kind::Dimmer | Kind::OnOff => format!("{lowest:.0} to {highest:.0} %"),
     }
 }
 
@@ -301,11 +310,12 @@ fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceR
 fn notes(pen: &mut Pen<'_>, scene: &Scene, step: Option<&Step>, shorts: &[Short]) {
     let Some(pose) = step.and_then(|s| scene.rig.pose(&s.pose)) else { return };
     pen.put(0, 0, &format!("pose {}", pose.name), theme::text(theme::QUIET));
-    let angles: Vec<String> = pose
-        .angles_deg
-        .iter()
-        .map(|(joint, a): (&String, &Degrees)| format!("{joint} {:+.1}°", a.get()))
-        .collect();
+    let rig = scene.rig;
+    let said = rig.servos.iter().filter_map(|servo| {
+        let name = rig.spoken_name(servo)?;
+        Some(format!("{name} {}", servo.kind.show(pose.target(servo.kind, name)?)))
+    });
+    let angles: Vec<String> = said.collect();
     let y = pen.paragraph(0, 1, &angles.join("   "), theme::text(theme::INK));
     let mine: Vec<String> = shorts
         .iter()

@@ -2,11 +2,13 @@
 //! follows.
 
 use super::{Edited, Refused, changed, missing, servo_mut};
-use crate::rig::{Board, Chip, CutTo, Ends, Id, Joint, PortKind, QuitTo, Rig, Servo, fifty, nominal};
+use crate::rig::{
+    Arming, Board, Chip, CutTo, Ends, Id, Joint, Kind, PortKind, QuitTo, Rig, Servo, fifty, nominal,
+};
 use std::collections::BTreeMap;
 
-/// Puts a servo on a channel, with a joint of the same name for it to turn.
-pub fn add_servo(rig: &Rig, name: &str, board: &str, channel: u8) -> Edited {
+/// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
+pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
         let id = free_id(rig);
         rig.servos.push(Servo {
@@ -14,52 +16,67 @@ pub fn add_servo(rig: &Rig, name: &str, board: &str, channel: u8) -> Edited {
             name: name.to_owned(),
             board: board.to_owned(),
             channel,
+            kind,
             endpoints_us: Ends::cautious(),
             centre_us: None,
+            arming: None,
+            draw_a: None,
             rated: None,
             marks: Vec::new(),
             notes: String::new(),
         });
-        if rig.joint(name).is_none() {
-            rig.joints.push(Joint {
-                name: name.to_owned(),
-                servo: name.to_owned(),
-                low: None,
-                high: None,
-                home_deg: None,
-                speed_deg_s: None,
-                cut: CutTo::default(),
-                quit: QuitTo::default(),
-                loaded: false,
-            });
+        if kind == Kind::Positional && rig.joint(name).is_none() {
+            rig.joints.push(bare_joint(name));
         }
         Ok(())
     })
+}
+
+/// A joint of a servo's name, with nothing said about it yet.
+fn bare_joint(servo: &str) -> Joint {
+    Joint {
+        name: servo.to_owned(),
+        servo: servo.to_owned(),
+        low: None,
+        high: None,
+        home_deg: None,
+        speed_deg_s: None,
+        cut: CutTo::default(),
+        quit: QuitTo::default(),
+        loaded: false,
+    }
 }
 
 /// Gives a servo another name. A joint that has the servo's name takes the new one too, and so do mappings,
 /// poses and steps that speak of it.
 pub fn rename_servo(rig: &Rig, servo: &str, name: &str) -> Edited {
     changed(rig, |rig| {
-        name.clone_into(&mut servo_mut(rig, servo)?.name);
+        let renamed = servo_mut(rig, servo)?;
+        name.clone_into(&mut renamed.name);
+        if renamed.kind != Kind::Positional {
+            speak_otherwise(rig, servo, name);
+            return Ok(());
+        }
         for joint in rig.joints.iter_mut().filter(|j| j.servo == servo) {
             name.clone_into(&mut joint.servo);
         }
         // A joint called otherwise keeps its name: what speaks of it is still right.
         if let Some(joint) = rig.joints.iter_mut().find(|j| j.servo == name && j.name == servo) {
             name.clone_into(&mut joint.name);
-            rename_joint_everywhere(rig, servo, name);
+            speak_otherwise(rig, servo, name);
         }
         Ok(())
     })
 }
 
-fn rename_joint_everywhere(rig: &mut Rig, old: &str, new: &str) {
+/// What mappings, poses and steps call something by one name they call by another.
+fn speak_otherwise(rig: &mut Rig, old: &str, new: &str) {
     for mapping in rig.mappings.iter_mut().filter(|m| m.joint == old) {
         new.clone_into(&mut mapping.joint);
     }
     for pose in &mut rig.poses {
         rename_key(&mut pose.angles_deg, old, new);
+        rename_key(&mut pose.levels_percent, old, new);
     }
     for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
         rename_key(&mut step.joints, old, new);
@@ -76,20 +93,63 @@ fn rename_key<T>(map: &mut BTreeMap<String, T>, old: &str, new: &str) {
 /// nothing left to say stays, empty: steps may still name it.
 pub fn remove_servo(rig: &Rig, servo: &str) -> Edited {
     changed(rig, |rig| {
-        servo_mut(rig, servo)?;
+        let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
+        let spoken = rig.spoken_name(found).map(str::to_owned);
         rig.servos.retain(|s| s.name != servo);
-        let gone: Vec<String> =
-            rig.joints.iter().filter(|j| j.servo == servo).map(|j| j.name.clone()).collect();
         rig.joints.retain(|j| j.servo != servo);
-        rig.mappings.retain(|m| !gone.contains(&m.joint));
-        for joint in &gone {
-            for pose in &mut rig.poses {
-                pose.angles_deg.remove(joint);
-            }
-            for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
-                step.joints.remove(joint);
-            }
+        if let Some(name) = spoken {
+            speak_no_more(rig, &name);
         }
+        Ok(())
+    })
+}
+
+fn speak_no_more(rig: &mut Rig, name: &str) {
+    rig.mappings.retain(|m| m.joint != name);
+    for pose in &mut rig.poses {
+        pose.angles_deg.remove(name);
+        pose.levels_percent.remove(name);
+    }
+    for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
+        step.joints.remove(name);
+    }
+}
+
+/// What hangs on a channel is of another kind. What it cannot have any more goes: marks and joint with the angles that
+/// poses have for it, or levels and arming.
+pub fn set_kind(rig: &Rig, servo: &str, kind: Kind) -> Edited {
+    let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
+    if found.kind == kind {
+        return Ok(rig.clone());
+    }
+    let spoken = rig.spoken_name(found).map(str::to_owned);
+    changed(rig, |rig| {
+        if let Some(name) = spoken {
+            speak_no_more(rig, &name);
+        }
+        rig.joints.retain(|j| j.servo != servo);
+        let part = servo_mut(rig, servo)?;
+        let draws = part.draw_a.or_else(|| part.rated.take().and_then(|rated| rated.stall_a));
+        part.kind = kind;
+        part.marks.clear();
+        if kind != Kind::Endless {
+            part.arming = None;
+        }
+        if kind.is_accessory() {
+            (part.endpoints_us, part.centre_us) = (Ends::cautious(), None);
+        }
+        part.draw_a = draws.filter(|_| kind != Kind::Positional);
+        if kind == Kind::Positional {
+            rig.joints.push(bare_joint(servo));
+        }
+        Ok(())
+    })
+}
+
+/// What an endless servo must see before it follows, or that it follows at once.
+pub fn set_arming(rig: &Rig, servo: &str, arming: Option<Arming>) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.arming = arming;
         Ok(())
     })
 }
@@ -117,9 +177,10 @@ fn free_id(rig: &Rig) -> Id {
 
 /// What would go or change with a servo, in words: "2 poses and 1 mapping"; empty when nothing does.
 pub fn spoken_of(rig: &Rig, servo: &str) -> String {
-    let joint = rig.joint_of(servo).map_or("", |j| j.name.as_str());
-    let poses = rig.poses.iter().filter(|p| p.angles_deg.contains_key(joint)).count();
-    let mappings = rig.mappings.iter().filter(|m| m.joint == joint).count();
+    let Some(servo) = rig.servo(servo) else { return String::new() };
+    let name = rig.spoken_name(servo).unwrap_or_default();
+    let poses = rig.poses.iter().filter(|pose| pose.target(servo.kind, name).is_some()).count();
+    let mappings = rig.mappings.iter().filter(|m| m.joint == name).count();
     let counted = |(n, what): (usize, &str)| match n {
         0 => None,
         1 => Some(format!("1 {what}")),
@@ -251,6 +312,7 @@ mod tests {
     use super::*;
     use crate::rig::check::problems;
     use crate::rig::file::{Loaded, Source, load};
+    use crate::unit::{Micros, Seconds};
 
     fn rig() -> Rig {
         match load(include_str!("../../../tests/data/small.rig.toml")) {
@@ -260,21 +322,60 @@ mod tests {
     }
 
     #[test]
+    fn what_has_a_level_needs_no_joint_and_poses_follow_its_name() {
+        let Loaded::Sound(rig) = load(include_str!("../../../tests/data/crane.rig.toml")) else { panic!() };
+        let more = add_servo(&rig, "crane.beacon", ("lower", 9), Kind::OnOff).unwrap();
+        assert!(more.joint("crane.beacon").is_none() && more.servos.last().unwrap().kind == Kind::OnOff);
+        assert_eq!(spoken_of(&rig, "crane.lamp"), "2 poses");
+        let renamed = rename_servo(&rig, "crane.lamp", "crane.eye").unwrap();
+        let level =
+            |rig: &Rig, name: &str| rig.poses[0].target(Kind::Dimmer, name).map(crate::unit::Degrees::get);
+        assert_eq!((level(&renamed, "crane.eye"), level(&renamed, "crane.lamp")), (Some(40.0), None));
+        let gone = remove_servo(&renamed, "crane.eye").unwrap();
+        assert_eq!(level(&gone, "crane.eye"), None);
+        assert_eq!(gone.poses[0].levels_percent.len(), 2);
+        // A lamp that turns out to be a servo: nothing of a lamp is left.
+        let servo = set_kind(&rig, "crane.lamp", Kind::Positional).unwrap();
+        assert!(servo.joint("crane.lamp").is_some() && servo.servo("crane.lamp").unwrap().draw_a.is_none());
+        assert_eq!(level(&servo, "crane.lamp"), None);
+        let winch = set_kind(&rig, "crane.winch", Kind::OnOff).unwrap();
+        let winch = winch.servo("crane.winch").unwrap();
+        assert!(winch.arming.is_none() && winch.endpoints_us == Ends::cautious() && winch.draw_a.is_some());
+        let arming = Arming { pulse_us: Some(Micros::new(1000.0)), for_s: Seconds::new(2.0) };
+        let refused = set_arming(&rig, "crane.winch", Some(arming)).unwrap_err().to_string();
+        assert!(refused.contains("is not between its endpoints"), "{refused}");
+        assert_eq!(
+            [Kind::of("d"), Kind::of("on"), Kind::of("x"), Kind::of("")],
+            [Some(Kind::Dimmer), Some(Kind::OnOff), None, None]
+        );
+    }
+
+    #[test]
     fn a_new_servo_has_a_joint_an_id_of_its_own_and_cautious_endpoints() {
-        let more = add_servo(&rig(), "heron.tail", "upper", 7).unwrap();
+        let more = add_servo(&rig(), "heron.tail", ("upper", 7), Kind::Positional).unwrap();
         let tail = more.servo("heron.tail").unwrap();
         assert!(rig().servos.iter().all(|s| s.id != tail.id));
         assert_eq!(tail.endpoints_us, Ends::cautious());
         assert_eq!(more.joint_of("heron.tail").unwrap().name, "heron.tail");
-        let twice = add_servo(&more, "heron.tail", "upper", 8).unwrap_err().to_string();
+        let twice = add_servo(&more, "heron.tail", ("upper", 8), Kind::Positional).unwrap_err().to_string();
         assert!(twice.contains("heron.tail"), "{twice}");
-        let taken = add_servo(&more, "heron.wing", "upper", 7).unwrap_err().to_string();
+        let taken = add_servo(&more, "heron.wing", ("upper", 7), Kind::Positional).unwrap_err().to_string();
         assert_eq!(
             taken,
             "heron.tail is on channel 7 of upper too: move one of them to the channel its plug is really on"
         );
-        assert!(add_servo(&rig(), "two words", "upper", 7).unwrap_err().to_string().contains("a name is"));
-        assert!(add_servo(&rig(), "heron.wing", "upper", 16).unwrap_err().to_string().contains("0 to 15"));
+        assert!(
+            add_servo(&rig(), "two words", ("upper", 7), Kind::Positional)
+                .unwrap_err()
+                .to_string()
+                .contains("a name is")
+        );
+        assert!(
+            add_servo(&rig(), "heron.wing", ("upper", 16), Kind::Positional)
+                .unwrap_err()
+                .to_string()
+                .contains("0 to 15")
+        );
     }
 
     #[test]

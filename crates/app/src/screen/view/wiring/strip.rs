@@ -113,7 +113,11 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
     pen.glyph(behind, 0, "╶", theme::QUIET);
     let name = behind + 2;
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
-    let moves = if picked.state.is_wiggling() { "wiggles".to_owned() } else { pulse(&picked) };
+    let moves = if picked.state.is_wiggling() {
+        if picked.servo.kind.is_accessory() { "blinks" } else { "wiggles" }.to_owned()
+    } else {
+        pulse(&picked)
+    };
     let room = wide.saturating_sub(name + crate::screen::pen::width(&moves) + 1);
     pen.put(name, 0, &crate::screen::pen::fit(&picked.servo.name, usize::from(room)), style);
     let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
@@ -121,7 +125,12 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
 }
 
 fn pulse(picked: &crate::screen::scene::Picked) -> String {
-    if picked.state.engaged { format!("{:.0} µs", picked.wire_pulse().get()) } else { "off".to_owned() }
+    let pulse = picked.wire_pulse();
+    match picked.value(pulse).filter(|_| picked.servo.kind.levels().is_some()) {
+        _ if !picked.state.engaged => "off".to_owned(),
+        Some(level) => level,
+        None => format!("{:.0} µs", pulse.get()),
+    }
 }
 
 /// What stays on a board's outputs when the program ends, in each way it can end; gives the rows used.

@@ -1,4 +1,4 @@
-//! A Firmata board over a real pty: one process is the board, another drives it.
+//! Stand-ins over a real pty: one process is the board, or the bridge before it, another drives it.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 2
+const RIG: &str = r#"format = 3
 name = "Reeds"
 
 [[port]]
@@ -56,7 +56,11 @@ struct Board(Child);
 
 impl Board {
     fn start(home: &Path, more: &[&str]) -> Self {
-        let arguments = [&["sim", "firmata", "--link", "reeds.line"][..], more].concat();
+        Self::of("firmata", home, more)
+    }
+
+    fn of(kind: &str, home: &Path, more: &[&str]) -> Self {
+        let arguments = [&["sim", kind, "--link", "reeds.line"][..], more].concat();
         let child = wasvolta(home, &arguments).stdout(Stdio::null()).spawn().unwrap();
         let start = Instant::now();
         while !home.join("reeds.line").exists() {
@@ -75,7 +79,11 @@ impl Drop for Board {
 }
 
 fn play(home: &Path) -> Output {
-    std::fs::write(home.join("reeds.rig.toml"), RIG).unwrap();
+    play_rig(home, RIG)
+}
+
+fn play_rig(home: &Path, rig: &str) -> Output {
+    std::fs::write(home.join("reeds.rig.toml"), rig).unwrap();
     wasvolta(home, &["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv"]).output().unwrap()
 }
 
@@ -91,6 +99,41 @@ fn a_sequence_is_played_on_a_board_over_a_pty_and_its_link_goes_with_it() {
     assert!(csv.lines().last().unwrap().contains("reeds.sway,-30.000,1125.00,1125"), "{csv}");
     drop(board);
     assert!(!home.path().join("reeds.line").exists());
+}
+
+/// The same servo on an expander behind a bridge.
+fn bridged() -> String {
+    RIG.replace("kind = \"serial\"\n", "kind = \"i2c\"\nbaud = 115200\n")
+        .replace("chip = \"firmata\"\n", "chip = \"pwm-expander\"\naddress = 0x41\n")
+}
+
+#[test]
+fn a_sequence_is_played_on_an_expander_behind_a_bridge_over_a_pty() {
+    let home = tempfile::tempdir().unwrap();
+    let board = Board::of("expander", home.path(), &["--address", "0x40", "--address", "0x41"]);
+    let output = play_rig(home.path(), &bridged());
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let csv = std::fs::read_to_string(home.path().join("t.csv")).unwrap();
+    assert!(csv.lines().last().unwrap().contains("reeds.sway,-30.000,1127.28,231"), "{csv}");
+    // By reading only, from the path to the chip: released, so it sends no pulse.
+    let why = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
+    let words = String::from_utf8_lossy(&why.stdout).into_owned();
+    assert!(words.contains("it answers at 0x41") && words.contains("no pulse on channel 9"), "{words}");
+    let elsewhere = bridged().replace("0x41", "0x42");
+    let output = play_rig(home.path(), &elsewhere);
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(words.contains("nothing answers"), "{words}");
+    drop(board);
+    assert!(!home.path().join("reeds.line").exists());
+}
+
+#[test]
+fn a_rig_for_a_bus_behind_a_bridge_is_made_without_an_editor() {
+    let home = tempfile::tempdir().unwrap();
+    let arguments = ["new", "reeds", "--bus", "reeds.line", "--baud", "115200", "--address", "0x41"];
+    assert!(wasvolta(home.path(), &arguments).status().unwrap().success());
+    let text = std::fs::read_to_string(home.path().join("reeds.rig.toml")).unwrap();
+    assert!(text.contains("kind = \"i2c\"\npath = \"reeds.line\"\nbaud = 115200\n"), "{text}");
 }
 
 #[test]

@@ -1,0 +1,154 @@
+//! What has a level instead of an angle: lamps, relays, and what turns without end.
+
+use super::Bench;
+use crate::screen::keys::Key;
+use crossterm::event::KeyCode;
+use wasvolta_core::rig::Kind;
+use wasvolta_core::unit::{Micros, Percent, Seconds, Ticks};
+
+const WINCH: usize = 5;
+const MOON: usize = 6;
+const LANTERN: usize = 7;
+
+/// Calibrate, with a servo picked by its index.
+fn picked(servo: usize) -> Bench {
+    let mut bench = Bench::new();
+    bench.model.pick_servo(&bench.session.rig, servo);
+    bench
+}
+
+fn ticks(bench: &Bench, servo: usize) -> Option<Ticks> {
+    bench.model.snapshot.servos[servo].ticks
+}
+
+#[test]
+fn a_lamp_is_switched_to_dark_dimmed_by_arrows_and_by_typing_and_blinks() {
+    let mut bench = picked(MOON);
+    assert!(bench.frame(160, 47).contains("e switches marsh.moon to 0 %"));
+    bench.press(Key::char('e'));
+    bench.pass(30);
+    assert!(bench.model.dialog.is_none(), "a lamp stands nowhere: nothing is asked");
+    assert_eq!(ticks(&bench, MOON), Some(Ticks(0)));
+    bench.text("40");
+    assert!(bench.frame(160, 47).contains("Go to 40▏  → 40 %"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Enter);
+    bench.pass(10);
+    bench.code(KeyCode::Right);
+    bench.watch(60);
+    assert_eq!(ticks(&bench, MOON), Some(Ticks(2048)), "half of 4095, ten percent a nudge");
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        insta::assert_snapshot!(format!("dimmer_{columns}x{rows}"), bench.frame(columns, rows));
+    }
+    // What is said of horns is refused in words.
+    for key in ['m', 'n', 'b', 's', 'l', 'h'] {
+        bench.press(Key::char(key));
+        assert!(bench.frame(160, 47).contains("it has a level, not a horn with angles"), "{key}");
+    }
+    bench.press(Key::char('W'));
+    assert!(bench.frame(160, 47).contains("it gets no servo pulses"), "{}", bench.frame(160, 47));
+    bench.text("140");
+    bench.code(KeyCode::Enter);
+    assert!(bench.frame(160, 47).contains("level is 140 %, outside 0 to 100 %"));
+    bench.code(KeyCode::Esc);
+    bench.code(KeyCode::F(1));
+    bench.press(Key::char('w'));
+    bench.pass(10);
+    assert!(bench.frame(160, 47).contains("blinks"), "{}", bench.frame(160, 47));
+}
+
+#[test]
+fn a_relay_knows_nothing_between_and_poses_keep_levels() {
+    let mut bench = picked(LANTERN);
+    bench.press(Key::char('e'));
+    bench.pass(20);
+    bench.text("30");
+    bench.code(KeyCode::Enter);
+    bench.pass(20);
+    assert_eq!(ticks(&bench, LANTERN), Some(Ticks(0)), "under its middle it is off");
+    bench.code(KeyCode::Right);
+    bench.pass(20);
+    assert_eq!(ticks(&bench, LANTERN), Some(Ticks(4095)));
+    assert!(bench.frame(160, 47).contains("simulated: it is on"));
+    bench.press(Key::char('k'));
+    bench.enter("");
+    let pose = bench.session.rig.poses.last().unwrap();
+    assert!(pose.angles_deg.is_empty(), "{pose:?}");
+    assert_eq!(pose.levels_percent.get("marsh.lantern"), Some(&Percent::new(100.0)));
+    bench.code(KeyCode::Left);
+    bench.pass(20);
+    assert_eq!(ticks(&bench, LANTERN), Some(Ticks(0)));
+}
+
+#[test]
+fn a_winch_sees_its_neutral_first_and_stops_when_held() {
+    let mut bench = picked(WINCH);
+    bench.press(Key::char('e'));
+    bench.pass(10);
+    bench.code(KeyCode::Right);
+    bench.pass(1);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("crane.winch is arming: it follows once"), "{frame}");
+    assert!(frame.contains(" arms") && frame.contains("must see 1480 µs for 1.5 s"), "{frame}");
+    bench.code(KeyCode::F(1));
+    assert!(bench.frame(160, 47).contains("it sees its neutral 1480 µs first"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::F(2));
+    bench.pass(150);
+    bench.text("30%");
+    bench.code(KeyCode::Enter);
+    bench.watch(150);
+    for (columns, rows) in [(160, 47), (80, 24)] {
+        insta::assert_snapshot!(format!("winch_{columns}x{rows}"), bench.frame(columns, rows));
+    }
+    bench.code(KeyCode::Esc);
+    bench.pass(5);
+    assert!(bench.frame(160, 47).contains("simulated: it stands still"), "{}", bench.frame(160, 47));
+}
+
+/// A command of the palette.
+fn command(bench: &mut Bench, name: &str) {
+    bench.press(Key::char(':'));
+    bench.enter(name);
+}
+
+#[test]
+fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
+    let mut bench = picked(MOON);
+    let before = bench.session.rig.clone();
+    command(&mut bench, "kind");
+    bench.enter("horn");
+    assert!(bench.frame(160, 47).contains("\"horn\" is no kind: positional, endless, dimmer or on-off"));
+    for _ in 0..4 {
+        bench.code(KeyCode::Backspace);
+    }
+    bench.enter("endless");
+    assert_eq!(bench.session.rig.servos[MOON].kind, Kind::Endless);
+    command(&mut bench, "arming");
+    bench.text("1000us");
+    bench.code(KeyCode::Tab);
+    bench.enter("3s");
+    let arming = bench.session.rig.servos[MOON].arming.clone().unwrap();
+    assert_eq!((arming.pulse_us, arming.for_s), (Some(Micros::new(1000.0)), Seconds::new(3.0)));
+    assert_eq!(
+        bench.session.rig.servos[MOON].centre(),
+        Micros::new(1000.0),
+        "neutral is where it stands still"
+    );
+    command(&mut bench, "arming");
+    bench.code(KeyCode::Tab);
+    bench.enter("0");
+    assert_eq!(bench.session.rig.servos[MOON].arming, None);
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, before);
+    // A new one may be of any kind at once.
+    bench.press(Key::char('a'));
+    for word in ["marsh.star", "9", "upper", "dim"] {
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    bench.code(KeyCode::Enter);
+    let star = bench.session.rig.servos.last().unwrap();
+    assert_eq!((star.name.as_str(), star.kind), ("marsh.star", Kind::Dimmer));
+    assert!(bench.session.rig.joint("marsh.star").is_none());
+}

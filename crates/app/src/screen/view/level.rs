@@ -1,0 +1,211 @@
+//! What has a level instead of an angle, in Calibrate: a bar from end to end, what was given lately, and what it is.
+
+use super::calibrate::state_row;
+use crate::screen::chart::Plot;
+use crate::screen::digits;
+use crate::screen::pen::{Pen, cell_of};
+use crate::screen::rows::{NUDGES, Nudge};
+use crate::screen::scene::{Picked, Scene};
+use crate::screen::theme;
+use wasvolta_core::rig::{Chip, Kind};
+use wasvolta_sim::Sight;
+
+/// Rows of the bar with its scale.
+const BAR: u16 = 4;
+/// Frames a second under which a dimmed lamp is seen to flicker.
+const CALM_HZ: f64 = 100.0;
+
+/// The bar, what is seen, and the last seconds.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    let (wide, high) = (pen.width(), pen.height());
+    bar(&mut pen.part(0, 0, wide, BAR), picked);
+    legend(&mut pen.part(0, BAR + 1, wide, 1), picked);
+    let top = BAR + 3;
+    if high >= top + 6 {
+        strip(&mut pen.part(0, top, wide, (high - top - 1).min(22)), scene, picked);
+    }
+}
+
+/// The least and the greatest level, and the present one as far as it is known.
+fn ends(picked: &Picked) -> (f64, f64) {
+    picked.servo.kind.levels().map_or((0.0, 100.0), |range| (range.least, range.greatest))
+}
+
+fn bar(pen: &mut Pen<'_>, picked: &Picked) {
+    let (least, most) = ends(picked);
+    // The scale's last label carries its unit: it needs room behind the end.
+    let wide = pen.width().saturating_sub(5).max(10);
+    let left = 2;
+    let column = |level: f64| left + cell_of((level - least) / (most - least) * f64::from(wide - 1));
+    for x in left..left + wide {
+        for y in 0..2 {
+            pen.glyph(x, y, "░", theme::RULE);
+        }
+    }
+    if let Some(level) = picked.level().filter(|_| picked.state.engaged) {
+        let (zero, at) = (column(0.0), column(level));
+        for x in zero.min(at)..=zero.max(at) {
+            for y in 0..2 {
+                if level.round() != 0.0 {
+                    pen.glyph(x, y, "█", theme::COMMANDED);
+                }
+            }
+        }
+        pen.glyph(at, 2, "▲", theme::COMMANDED);
+    }
+    // Where it stands still, between its two ways.
+    if least < 0.0 && picked.level().is_none_or(|level| column(level) != column(0.0)) {
+        pen.glyph(column(0.0), 2, "╵", theme::INK);
+    }
+    let quarters =
+        if least < 0.0 { [-100.0, -50.0, 0.0, 50.0, 100.0] } else { [0.0, 25.0, 50.0, 75.0, 100.0] };
+    for (n, level) in quarters.into_iter().enumerate() {
+        if wide < 40 && n % 2 == 1 {
+            continue;
+        }
+        let text = match (picked.servo.kind, level) {
+            (Kind::OnOff, 0.0) => "off".to_owned(),
+            (Kind::OnOff, 100.0) => "on".to_owned(),
+            (Kind::OnOff, _) => continue,
+            (Kind::Endless, 0.0) => "stop".to_owned(),
+            (Kind::Endless, level) => format!("{level:+.0} %"),
+            (_, level) => format!("{level:.0} %"),
+        };
+        pen.put_centred(column(level), 3, &text, theme::text(theme::QUIET));
+    }
+}
+
+/// What is commanded, and in a simulated rig what an eye sees.
+fn legend(pen: &mut Pen<'_>, picked: &Picked) {
+    let mut x = 2;
+    // In little room what an eye sees stands alone: what is commanded stands among the readings too.
+    let told = picked.value(picked.wire_pulse()).filter(|_| picked.state.engaged);
+    if let Some(level) = told.filter(|_| picked.look.is_none() || pen.width() >= 50) {
+        x = pen.put(x, 0, &format!("▲ commanded {level}"), theme::text(theme::COMMANDED)) + 3;
+    }
+    let Some(look) = picked.look else { return };
+    let seen = match look.sight {
+        Sight::Light(percent) if picked.servo.kind == Kind::OnOff => {
+            if percent >= 50.0 { "it is on" } else { "it is off" }.to_owned()
+        }
+        Sight::Light(percent) => format!("lit {percent:.0} %"),
+        Sight::Turning(0.0) => "it stands still".to_owned(),
+        Sight::Turning(rpm) => format!("{rpm:+.0} turns/min"),
+        Sight::Horn(angle) => format!("a horn at {angle:+.0}°: is that the right channel?"),
+    };
+    let seen = format!("◇ simulated: {seen}");
+    pen.put(x, 0, &seen, theme::text(theme::INK));
+}
+
+/// The level of the last seconds.
+fn strip(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    const SECONDS: f64 = 10.0;
+    let (least, most) = ends(picked);
+    let (wide, rows) = (pen.width(), pen.height() - 1);
+    let left = 6;
+    let now = scene.model.snapshot.now.as_secs_f64();
+    let air = (most - least) * 0.04;
+    let mut plot = Plot::new(wide.saturating_sub(left + 2), rows, (-SECONDS, 0.0), (least - air, most + air));
+    plot.dashed((-SECONDS, 0.0), (0.0, 0.0), theme::RULE, (1, 3));
+    let given = scene.model.levels.iter().map(|(at, level)| (at.as_secs_f64() - now, *level));
+    plot.curve(given.filter(|(t, _)| *t >= -SECONDS), theme::COMMANDED);
+    plot.canvas.lay(pen, left, 0);
+    for level in [most, 0.0, least] {
+        let (_, y) = plot.cell(0.0, level);
+        let text = picked.servo.kind.show(wasvolta_core::unit::Degrees::new(level));
+        pen.put_right(left - 1, y.min(rows - 1), &text, theme::text(theme::QUIET));
+    }
+    pen.put(left, rows, &format!("{SECONDS:.0} s ago"), theme::text(theme::QUIET));
+    pen.put_right(wide.saturating_sub(2), rows, "now", theme::text(theme::QUIET));
+}
+
+/// The readings beside it.
+pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    let level = picked.level().filter(|_| picked.state.engaged);
+    let text = level.map_or_else(|| "--".to_owned(), |level| format!("{:.0}", level.round() + 0.0));
+    digits::put_right(pen, 4 * digits::PITCH, 0, &text, color);
+    pen.put(4 * digits::PITCH, 2, "%", theme::text(color));
+    if picked.servo.kind == Kind::OnOff
+        && let Some(word) = picked.value(picked.wire_pulse()).filter(|_| level.is_some())
+    {
+        pen.put(4 * digits::PITCH + 3, 2, &word, theme::strong(color));
+    }
+    let narrow = pen.width() < 40;
+    let label = if narrow { 7 } else { 13 };
+    let mut y = digits::ROWS + 1;
+    for (long, short, value) in
+        [("on the wire", "wire", on_the_wire(picked)), ("a nudge", "nudge", nudge(scene, picked))]
+    {
+        pen.put(0, y, if narrow { short } else { long }, theme::text(theme::QUIET));
+        pen.put(label, y, &value, theme::text(theme::INK));
+        y += 1;
+    }
+    y = state_row(pen, picked, y, label) + 1;
+    for words in about(picked) {
+        if y < pen.height() {
+            y = pen.paragraph(0, y, &words, theme::text(theme::QUIET)) + u16::from(!narrow);
+        }
+    }
+}
+
+fn on_the_wire(picked: &Picked) -> String {
+    let clock = picked.plan.guard.clock;
+    match picked.state.ticks {
+        None => "nothing".to_owned(),
+        Some(ticks) if picked.servo.kind.is_accessory() => {
+            format!("{} of {} ticks", ticks.0, clock.longest())
+        }
+        Some(ticks) => format!("{} ticks  {:.1} µs", ticks.0, clock.pulse(ticks).get()),
+    }
+}
+
+fn nudge(scene: &Scene, picked: &Picked) -> String {
+    let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
+    let by = picked.nudge(nudge);
+    let percent = picked.plan.scale.map_or(0.0, |scale| (scale.gain() * by.get()).abs());
+    match picked.servo.kind {
+        Kind::OnOff => "on or off".to_owned(),
+        Kind::Dimmer if percent < 0.1 => "1 tick".to_owned(),
+        Kind::Dimmer => format!("{percent:.0} %"),
+        Kind::Endless | Kind::Positional => format!("{:.1} µs  {percent:.1} %", by.get()),
+    }
+}
+
+/// What it is, in sentences.
+fn about(picked: &Picked) -> Vec<String> {
+    let mut all = Vec::new();
+    let hertz = picked.board.clock().rate().get();
+    match picked.servo.kind {
+        Kind::Dimmer => {
+            all.push("Dimmer: a share of each frame.".to_owned());
+            if picked.board.chip != Chip::Firmata && hertz < CALM_HZ {
+                all.push(format!(
+                    "At {hertz:.0} frames a second a dimmed lamp flickers, most of all in a camera; a board of its own \
+                     could run at 200 Hz."
+                ));
+            }
+        }
+        Kind::OnOff => all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned()),
+        Kind::Endless | Kind::Positional => {
+            let stop = picked.servo.centre().get();
+            all.push(format!("Endless: it stops at {stop:.0} µs, also when held or when its sequence ends."));
+            all.push(match picked.servo.arms() {
+                Some((pulse, time)) => {
+                    format!("It must see {:.0} µs for {:.1} s before it follows.", pulse.get(), time.get())
+                }
+                None => "It follows at once; the command arming is for speed controllers.".to_owned(),
+            });
+        }
+    }
+    if picked.servo.kind.is_accessory() {
+        all.push(
+            "A pin gives a signal, not power: a transistor or a driver must switch what draws more."
+                .to_owned(),
+        );
+    }
+    if let Some(amps) = picked.servo.draw_a {
+        all.push(format!("It draws {:.2} A at most.", amps.get()));
+    }
+    all
+}
