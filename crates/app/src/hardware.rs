@@ -131,7 +131,7 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
         if simulated(port).is_none() {
             holds.extend(holder::hold(&port.path).into_diagnostic()?);
         }
-        boards.push(BoardPort { name: port.name.clone(), way: way(port, bench.as_ref()) });
+        boards.push(BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) });
     }
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
@@ -154,7 +154,11 @@ pub fn simulated(port: &Port) -> Option<&str> {
 }
 
 /// How a port's boards are reached, simulated or real.
-fn way(port: &Port, bench: Option<&Bench>) -> Way {
+pub fn way(port: &Port, simulated: Option<&Simulated>) -> Way {
+    way_of(port, simulated.map(|s| &s.bench))
+}
+
+fn way_of(port: &Port, bench: Option<&Bench>) -> Way {
     let sim = simulated(port).zip(bench).map(|(name, bench)| (name.to_owned(), bench.clone()));
     let path = PathBuf::from(&port.path);
     match (port.kind, sim) {
@@ -211,7 +215,7 @@ pub fn look_at(
     simulated: Option<&Simulated>,
 ) -> Result<Option<Evidence>, BusError> {
     let Some(port) = rig.port(&board.port) else { return Ok(None) };
-    match way(port, simulated.map(|s| &s.bench)) {
+    match way(port, simulated) {
         Way::Bus(mut open) => {
             let address = board.address.unwrap_or_default();
             Ok(Some(Evidence::Expander(Seen::read(&mut *open()?, address)?)))

@@ -15,14 +15,15 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::SystemTime;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
-use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::rig::worry::{Worry, worries};
+use wasvolta_core::rig::{Chip, PortKind, Rig};
 use wasvolta_core::stage::Plan;
+use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::Seconds;
-use wasvolta_engine::{Engine, Wiring};
+use wasvolta_engine::{Engine, Wiring, wiring};
 use wasvolta_port::scan::{Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
@@ -34,6 +35,8 @@ pub struct Derived {
     pub fits: Vec<Result<Fit, NoFit>>,
     /// What the engine runs.
     pub plan: Plan,
+    /// By port, what its boards ask of it.
+    pub traffic: Vec<Traffic>,
     /// By rail, what hangs on it.
     pub budgets: Vec<Budget>,
     /// What is worth a word.
@@ -46,6 +49,7 @@ impl Derived {
         Self {
             fits: rig.servos.iter().map(wasvolta_core::rig::Servo::fit).collect(),
             plan: Plan::of(rig),
+            traffic: rig.ports.iter().map(|port| Traffic::of(rig, &port.name)).collect(),
             budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
             worries: worries(rig, beat),
         }
@@ -90,7 +94,8 @@ pub struct Session {
     asking: Option<Receiver<String>>,
     past: Vec<Past>,
     future: Vec<Past>,
-    _holds: Vec<Hold>,
+    /// What no other program may use meanwhile.
+    holds: Vec<Hold>,
 }
 
 /// Why a rig was not saved. The edits stay.
@@ -155,7 +160,7 @@ impl Session {
             asking: None,
             past: Vec::new(),
             future: Vec::new(),
-            _holds: holds,
+            holds,
         })
     }
 
@@ -307,6 +312,7 @@ impl Session {
     fn adopt(&mut self, rig: Arc<Rig>) {
         self.rig = rig;
         self.derived = Derived::of(&self.rig);
+        self.open_ports();
         self.wiring = self.wiring.again(&self.rig);
         if let Some(simulated) = &self.simulated {
             simulated.plug_in(&self.rig);
@@ -314,6 +320,43 @@ impl Session {
         // The queue is drained every beat; it is full only when the engine has stopped, and then all ends.
         self.engine.run_rig(&self.rig, self.wiring.clone());
         self.keep_copy();
+    }
+
+    /// Opens ports with boards that were not there before. One that cannot be had yet is tried again by its worker.
+    fn open_ports(&mut self) {
+        let rig = Arc::clone(&self.rig);
+        for port in wiring::board_ports(&rig) {
+            if self.wiring.has_port(&port.name) {
+                continue;
+            }
+            if hardware::simulated(port).is_none() {
+                self.holds.extend(holder::hold(&port.path).ok().flatten());
+            }
+            if let Err(error) = self.engine.add_port(hardware::way(port, self.simulated.as_ref())) {
+                tracing::error!("no thread for the port {}: {error}", port.name);
+                return;
+            }
+            self.wiring = std::mem::take(&mut self.wiring).with_port(&port.name);
+        }
+    }
+
+    /// A name for a port that a board of a kind brings with it: one that no port has had in this run, for a name
+    /// stands for its path as long as the engine runs.
+    ///
+    /// # Errors
+    /// In words, when something else has that path.
+    pub fn name_for_port(&self, chip: Chip, path: &str) -> Result<String, String> {
+        if let Some(process) = holder::who(path) {
+            return Err(format!("{path} is in use by process {process}: close that first"));
+        }
+        let word = match chip.port() {
+            PortKind::I2c => "bus",
+            PortKind::Serial => "line",
+            PortKind::Pwm => "kernel-pwm",
+        };
+        let taken = |name: &String| self.wiring.has_port(name) || self.rig.port(name).is_some();
+        let numbered = (2..).map(|n| format!("{word}-{n}"));
+        Ok(std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default())
     }
 
     fn keep_copy(&self) {

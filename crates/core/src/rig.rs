@@ -182,6 +182,15 @@ impl Chip {
         }
     }
 
+    /// The kind that a word begins to name, as a file has them: `f` is a Firmata board.
+    pub fn of(said: &str) -> Option<Self> {
+        let said = said.trim().to_lowercase();
+        let kinds =
+            [(Self::PwmExpander, "pwm-expander"), (Self::Firmata, "firmata"), (Self::LinuxPwm, "linux-pwm")];
+        let mut named = kinds.into_iter().filter(|(_, word)| !said.is_empty() && word.starts_with(&said));
+        named.next().map(|(chip, _)| chip)
+    }
+
     /// What it is, in a word or two.
     pub const fn word(self) -> &'static str {
         match self {

@@ -183,6 +183,14 @@ impl Beat {
                         *place = Some((place.map_or(1, |(n, _)| n + 1), decision));
                     }
                 }
+                Downward::Port(port) => {
+                    // The workers' threads stand first, in port order.
+                    if let Some(waker) = port.waker {
+                        self.wakers.insert(self.posts.len().min(self.wakers.len()), waker);
+                    }
+                    self.posts.push(port.post);
+                    self.decisions.push(Vec::new());
+                }
                 Downward::Plan(next) => {
                     // What was asked before the change is meant for the plan before it.
                     if !self.commands.is_empty() {
@@ -326,6 +334,8 @@ impl Beat {
         snapshot.servos.extend_from_slice(self.stage.servos());
         snapshot.inputs.clone_from_slice_or_grow(self.stage.inputs());
         snapshot.player.clone_from(self.stage.player());
+        // Grows only when a port was added.
+        snapshot.boards.resize_with(self.posts.len(), Vec::new);
         for (port, post) in snapshot.boards.iter_mut().zip(&mut self.posts) {
             port.clear();
             port.extend_from_slice(post.reports.read());

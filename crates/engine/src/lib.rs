@@ -91,6 +91,20 @@ pub(crate) enum Downward {
     Plan(Box<NextPlan>),
     /// The maker's word on pulses that were found running.
     Decide { port: usize, board: usize, decision: Decision },
+    /// A port that was not there at the start.
+    Port(NewPort),
+}
+
+/// A port's mailbox, with the thread that waits for it.
+pub(crate) struct NewPort {
+    pub(crate) post: worker::Post,
+    pub(crate) waker: Option<std::thread::Thread>,
+}
+
+impl std::fmt::Debug for NewPort {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("NewPort").finish_non_exhaustive()
+    }
 }
 
 /// A plan with all the room it needs, made outside the beat.
@@ -121,6 +135,7 @@ pub struct Engine {
     stop: Arc<Stop>,
     trouble: LineTrouble,
     drive: Drive,
+    clock: Arc<dyn Clock>,
     version: u64,
     recording: Option<Recording>,
 }
@@ -177,9 +192,10 @@ impl Engine {
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
         let first = NextPlan { stage, wiring, version: 0 };
+        let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine = Self { down, up, stop, trouble, drive, version: 0, recording };
+        let engine = Self { down, up, stop, trouble, drive, clock, version: 0, recording };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -202,6 +218,25 @@ impl Engine {
             self.version = version;
             version
         })
+    }
+
+    /// Takes another port with boards, behind those that are there; a rig that names it may run from then on.
+    ///
+    /// # Errors
+    /// When the system gives no thread.
+    pub fn add_port(&mut self, way: Way) -> std::io::Result<()> {
+        let (worker, post) = worker::of(way, &[], &self.clock);
+        let mut port = NewPort { post, waker: None };
+        match &mut self.drive {
+            Drive::Threads(threads) => {
+                let thread = spawn("bus", &self.stop, move |stop| worker.run(stop))?;
+                port.waker = Some(thread.thread().clone());
+                threads.push(thread);
+            }
+            Drive::ByHand(parts) => parts.workers.push(worker),
+        }
+        self.send(Downward::Port(port));
+        Ok(())
     }
 
     /// Answers a board that asks what to do with running pulses.

@@ -84,6 +84,18 @@ impl Wiring {
         }
     }
 
+    /// The same with one more port behind those there are.
+    #[must_use]
+    pub fn with_port(mut self, name: &str) -> Self {
+        self.ports.push(name.to_owned());
+        self
+    }
+
+    /// Whether a port leads to boards here.
+    pub fn has_port(&self, name: &str) -> bool {
+        self.ports.iter().any(|port| port == name)
+    }
+
     /// The addresses of a port's boards, in their order; none for a board that is alone on its port.
     pub fn addresses(&self, port: usize) -> impl Iterator<Item = Option<u8>> {
         self.boards.get(port).into_iter().flatten().map(|settings| match settings {

@@ -64,6 +64,8 @@ struct Worker<D: Driver> {
     open: Open<D::Way>,
     way: Option<D::Way>,
     boards: Vec<Driven<D>>,
+    /// Boards that have left the rig and could not be released yet.
+    leaving: Vec<Driven<D>>,
     frames: Output<Frame>,
     reports: Input<Report>,
     clock: Arc<dyn Clock>,
@@ -102,14 +104,16 @@ pub fn make(
     wiring: &Wiring,
     clock: &Arc<dyn Clock>,
 ) -> (Vec<Box<dyn Work>>, Vec<Post>) {
-    let parts = ports.into_iter().zip(&wiring.boards);
-    parts
-        .map(|(port, boards)| match port.way {
-            Way::Bus(open) => worker::<Expander>(open, boards, clock),
-            Way::Line(open) => worker::<Firmata>(open, boards, clock),
-            Way::Files(open) => worker::<Pwm>(open, boards, clock),
-        })
-        .unzip()
+    ports.into_iter().zip(&wiring.boards).map(|(port, boards)| of(port.way, boards, clock)).unzip()
+}
+
+/// The worker of one way with its mailbox.
+pub fn of(way: Way, boards: &[Settings], clock: &Arc<dyn Clock>) -> (Box<dyn Work>, Post) {
+    match way {
+        Way::Bus(open) => worker::<Expander>(open, boards, clock),
+        Way::Line(open) => worker::<Firmata>(open, boards, clock),
+        Way::Files(open) => worker::<Pwm>(open, boards, clock),
+    }
 }
 
 fn worker<D: Driver + 'static>(
@@ -125,6 +129,7 @@ fn worker<D: Driver + 'static>(
         open,
         way: None,
         boards: boards.iter().filter_map(Driven::of).collect(),
+        leaving: Vec::new(),
         frames,
         reports,
         clock: Arc::clone(clock),
@@ -156,7 +161,9 @@ impl<D: Driver> Work for Worker<D> {
         self.frames.update();
         self.fit_boards();
         let now = self.clock.now();
-        if self.way.is_none() && now >= self.reopen.at {
+        self.let_leave();
+        let needed = !self.boards.is_empty() || !self.leaving.is_empty();
+        if self.way.is_none() && needed && now >= self.reopen.at {
             match (self.open)() {
                 Ok(way) => {
                     self.way = Some(way);
@@ -204,8 +211,9 @@ impl<D: Driver> Worker<D> {
             }
             now = self.clock.now();
         }
-        // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew.
-        if self.boards.iter().all(|board| board.failing) {
+        // When none answers, the way to them may have gone: an adapter that was pulled must be opened anew. Where no
+        // board is left, it is for others to use.
+        if self.leaving.is_empty() && self.boards.iter().all(|board| board.failing) {
             self.way = None;
         }
         next
@@ -224,11 +232,23 @@ impl<D: Driver> Worker<D> {
             let place = before.iter().position(|board| board.is_for(frame));
             self.boards.extend(place.map(|n| before.swap_remove(n)).or_else(|| Driven::of(&frame.settings)));
         }
-        let Some(way) = self.way.as_mut() else { return };
-        for board in &mut before {
-            // A board that does not answer any more has nothing left to be released.
-            let _ = board.driver.release(way, &[false; CHANNELS], &|time| self.clock.wait(time));
-        }
+        self.leaving.append(&mut before);
+    }
+
+    /// Releases what has left the rig; what does not answer is tried again as long as it may still send pulses.
+    fn let_leave(&mut self) {
+        let (Some(way), now) = (self.way.as_mut(), self.clock.now()) else { return };
+        let wait = |time| self.clock.wait(time);
+        self.leaving.retain_mut(|board| {
+            if now < board.again.at {
+                return true;
+            }
+            let released = board.driver.release(way, &[false; CHANNELS], &wait).is_ok();
+            if !released {
+                board.again.failed(now);
+            }
+            !released
+        });
     }
 
     fn report(&mut self) {
@@ -245,6 +265,7 @@ impl<D: Driver> Worker<D> {
 
     fn release(&mut self) {
         self.released = true;
+        self.boards.append(&mut self.leaving);
         // A way that was lost a moment ago may be back.
         if self.way.is_none() && self.boards.iter().any(|b| b.driver.sent().iter().any(Option::is_some)) {
             self.way = (self.open)().ok();

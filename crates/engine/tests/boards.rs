@@ -313,3 +313,54 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
     until(&mut engine, &|engine| arming(engine).is_some());
     assert_eq!(engine.snapshot().boards[0][0].lapses, 1);
 }
+
+#[test]
+fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_when_it_is_back() {
+    let (rig, clock, bench, mut engine) = pair();
+    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
+    let pass = |engine: &mut Engine, beats: u32| {
+        for _ in 0..beats {
+            clock.advance(BEAT);
+            engine.pass();
+        }
+    };
+    engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
+    pass(&mut engine, 20);
+    // Another bus, with a board and a servo on it; what runs already is not disturbed.
+    bench.ensure("other-bus", 0x40, &[5]);
+    let behind = bench.clone();
+    let open = Box::new(move || Ok(Box::new(behind.open("other-bus")?) as Box<_>));
+    engine.add_port(Way::Bus(open)).unwrap();
+    let mut more = rig.clone();
+    more.ports.push(wasvolta_core::rig::Port { name: "other-bus".into(), ..rig.ports[0].clone() });
+    more.boards.push(Board { name: "far".into(), port: "other-bus".into(), ..rig.boards[0].clone() });
+    let id = wasvolta_core::rig::Id(78);
+    let servo =
+        Servo { name: "heron.wing".into(), board: "far".into(), channel: 5, id, ..rig.servos[0].clone() };
+    more.servos.push(servo);
+    let wiring = wiring.with_port("other-bus").again(&more);
+    assert!(wiring.has_port("other-bus"));
+    engine.run_rig(&Arc::new(more.clone()), wiring.clone()).unwrap();
+    pass(&mut engine, 5);
+    engine.command(Command::Engage { servo: 3, pulse: Micros::new(1500.0), told: true });
+    pass(&mut engine, 20);
+    assert!(bench.pulse_us("other-bus", 0x40, 5).is_some() && bench.pulse_us("bench-bus", 0x40, 1).is_some());
+    assert_eq!(engine.snapshot().boards.len(), 2);
+    // The lower board leaves the rig while nothing answers at its address: its pulses go on, and are still owed.
+    let absent = Struck { kind: Kind::Absent, address: Some(0x41), channel: None };
+    bench.faults().set(absent, true);
+    pass(&mut engine, 60);
+    let mut fewer = more.clone();
+    fewer.boards.remove(1);
+    fewer.servos.retain(|servo| servo.board != "lower");
+    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    pass(&mut engine, 60);
+    assert!(bench.pulse_us("bench-bus", 0x41, 2).is_some());
+    bench.faults().set(absent, false);
+    pass(&mut engine, 250);
+    assert_eq!(bench.pulse_us("bench-bus", 0x41, 2), None);
+    assert!(bench.pulse_us("bench-bus", 0x40, 1).is_some());
+    drop(engine);
+    assert_eq!(bench.pulse_us("other-bus", 0x40, 5), None, "all are released as the last act");
+}

@@ -35,7 +35,7 @@ struct Known<'a> {
 /// # Errors
 /// When the servo is not there, or has too few marks for a fit.
 pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
-    let servo = subject.part()?;
+    let servo = subject.turning()?;
     let no_fit = |why| NoSheet::NoFit { servo: servo.name.clone(), why };
     let fit = servo.fit().map_err(no_fit)?;
     let Some(board) = subject.rig.board(&servo.board) else { return Err(NoSheet::Pdf("no board".into())) };

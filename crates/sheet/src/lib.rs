@@ -16,7 +16,7 @@ pub mod wiring;
 use list::List;
 use thiserror::Error;
 use wasvolta_core::fit::NoFit;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::{Kind, Rig};
 
 /// A size of paper.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -77,6 +77,14 @@ pub enum NoSheet {
         wanted: String,
         /// What the rig has.
         there: String,
+    },
+    /// There is nothing to be drawn in degrees.
+    #[error("{servo} is {kind}: it has a level, and no angles to draw; the wiring sheet shows it")]
+    NoAngles {
+        /// What was asked for.
+        servo: String,
+        /// What it is.
+        kind: &'static str,
     },
     /// A calibration sheet shows marks.
     #[error("{servo} cannot have a calibration sheet yet: {why}")]
@@ -143,6 +151,18 @@ impl Form {
 }
 
 impl<'a> Subject<'a> {
+    /// The servo itself, where it has angles to be drawn.
+    ///
+    /// # Errors
+    /// When it has none.
+    pub fn turning(&self) -> Result<&'a wasvolta_core::rig::Servo, NoSheet> {
+        let servo = self.part()?;
+        match servo.kind {
+            Kind::Positional => Ok(servo),
+            kind => Err(NoSheet::NoAngles { servo: servo.name.clone(), kind: kind.word() }),
+        }
+    }
+
     /// The servo itself.
     ///
     /// # Errors

@@ -81,7 +81,7 @@ impl Disc {
 /// # Errors
 /// When the servo is not there, a length is out of its range, or the paper is too small for the horn.
 pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
-    let servo = subject.part()?;
+    let servo = subject.turning()?;
     range::HORN.check(fitting.horn_mm)?;
     range::HOLE.check(fitting.hole_mm)?;
     let joint = subject.rig.joint_of(&servo.name);

@@ -6,7 +6,7 @@ use crate::list::{Align, List, Point, Tone, at, solid};
 use crate::trim;
 use crate::{NoSheet, Subject};
 use wasvolta_core::power::Budget;
-use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::rig::{Board, Kind, Rig, Servo};
 use wasvolta_core::unit::number;
 
 /// Boards on a sheet, two beside each other.
@@ -45,7 +45,13 @@ pub fn draw(subject: &Subject<'_>, from: &str) -> Result<List, NoSheet> {
         all if all > shown.len() => format!("boards {} to {} of {all}", first + 1, first + shown.len()),
         all => format!("{all} board{}", if all == 1 { "" } else { "s" }),
     };
-    let below = format!("{more}, {} servos", rig.servos.len());
+    let accessories = rig.servos.iter().filter(|s| s.kind.is_accessory()).count();
+    let beside = match accessories {
+        0 => String::new(),
+        1 => ", 1 accessory".to_owned(),
+        n => format!(", {n} accessories"),
+    };
+    let below = format!("{more}, {} servos{beside}", rig.servos.len() - accessories);
     head_of(&mut list, (&rig.name, &below), &format!("wiring plan, {}", subject.date));
     let column = (wide - 2.0 * MARGIN - GUTTER) / number(ACROSS);
     let mut top = TOP;
@@ -79,13 +85,25 @@ fn strip(list: &mut List, rig: &Rig, board: &Board, (corner, wide): (Point, f64)
         if let Some(servo) = servo {
             let name = at(x + PINS + 3.0 * PITCH + 2.0, row + 1.0);
             list.text(name, BODY, Tone::Ink, Align::Left, &servo.name);
-            let (low, high) = (servo.endpoints_us.0.get(), servo.endpoints_us.1.get());
-            let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
+            let ends = between(servo);
             list.text(at(x + wide, row + 1.0), SMALL, Tone::Quiet, Align::Right, &ends);
         }
         row += ROW;
     }
     row - ROW
+}
+
+/// What may go to it: pulses between its endpoints, or what it is where that is no servo.
+fn between(servo: &Servo) -> String {
+    if servo.kind.is_accessory() {
+        return servo.kind.word().to_owned();
+    }
+    let (low, high) = (servo.endpoints_us.0.get(), servo.endpoints_us.1.get());
+    let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
+    match servo.kind {
+        Kind::Endless => format!("endless, {ends}"),
+        _ => ends,
+    }
 }
 
 /// The channels that are drawn: all of a board that has few, else those that a servo is on.
@@ -134,7 +152,7 @@ fn rails(list: &mut List, rig: &Rig, top: f64) -> f64 {
         );
         list.text(at(MARGIN, y), BODY, Tone::Ink, Align::Left, &supply);
         let sums = format!(
-            "≈ {:.2} A idle, {:.1} A moving, {:.1} A all stalled",
+            "≈ {:.2} A idle, {:.1} A moving, {:.1} A at the most",
             budget.idle.get(),
             budget.moving.get(),
             budget.stall.get()
@@ -157,7 +175,8 @@ fn rails(list: &mut List, rig: &Rig, top: f64) -> f64 {
 fn reminders(list: &mut List, top: f64) {
     let wide = list.size.0 - 2.0 * MARGIN;
     let words = "A filled jumper is to be closed with solder. Leads, from the left pin: darkest is ground, the middle one supply, the lightest signal; check yours. Join \
-                 all grounds: supply, board, controller. The board's logic supply sets the signal's level, 3.3 or 5 V. \
+                 all grounds: supply, board, controller. Lamps and relays need a transistor or a driver: a pin gives a \
+                 signal, not power. The board's logic supply sets the signal's level, 3.3 or 5 V. \
                  Sums are estimates from data sheets.";
     list.paragraph(at(MARGIN, top), SMALL, Tone::Quiet, wide, words);
 }

@@ -7,7 +7,7 @@ use super::model::View;
 use super::scene::{Picked, Scene};
 use super::update::{Desk, calibrate, general, inputs, roster, sequence, wiring};
 use crossterm::event::KeyCode;
-use wasvolta_core::rig::{Kind, PortKind};
+use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::{Output, Play};
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
@@ -145,10 +145,7 @@ fn unpulsed(scene: &Scene) -> Ready {
 }
 
 fn boarded(scene: &Scene) -> Ready {
-    need(
-        !scene.rig.boards.is_empty(),
-        "this rig has no board: add one to its file, docs/rig-format.md shows how",
-    )
+    need(!scene.rig.boards.is_empty(), "this rig has no board: b in Wiring, F1, adds one")
 }
 
 fn driving(scene: &Scene) -> Ready {
@@ -203,11 +200,6 @@ fn wigglable(scene: &Scene) -> Ready {
     free(scene)
 }
 
-fn ported(scene: &Scene) -> Ready {
-    let words = "this rig has no I²C bus: add a [[port]] to its file, docs/rig-format.md shows how";
-    need(scene.rig.ports.iter().any(|p| p.kind == PortKind::I2c), words)
-}
-
 fn simulated(scene: &Scene) -> Ready {
     need(scene.simulated, "nothing is simulated here: what is wrong is really wrong")
 }
@@ -250,7 +242,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
     Action { name: "look around", keys: &[key('s')], view: WIRING, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: wiring::look_around },
     Action { name: "ask serial port", keys: &[key('P')], view: WIRING, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: wiring::ask_port },
-    Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board: its name and address, from what was found", ready: ported, run: roster::add_board },
+    Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: roster::add_board },
+    Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: roster::rail },
     Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: roster::rename_board },
     Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: roster::remove_board },
     Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: wiring::engage_all },

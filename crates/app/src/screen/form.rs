@@ -26,8 +26,10 @@ pub enum Task {
     ReplaceServo(String),
     /// A serial port is asked what is on it: its path.
     AskPort,
-    /// A new board: name, address, port.
+    /// A new board: name, kind, where it hangs, address.
     AddBoard,
+    /// The supply that feeds a board's servos: name, volts, amperes.
+    Rail(String),
     /// Another name for a board.
     RenameBoard(String),
     /// A board goes: nothing to type.

@@ -8,6 +8,7 @@ use crate::log;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
 use crate::session::Session;
+use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::link::Health;
@@ -16,6 +17,7 @@ use wasvolta_core::rig::{Board, Rig, Servo};
 use wasvolta_core::stage::{Event, EventKind, Play};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
+use wasvolta_engine::why::Link;
 use wasvolta_engine::{Snapshot, Wiring};
 use wasvolta_port::expander::{Found, Lapse, Phase};
 use wasvolta_port::scan::Scan;
@@ -192,6 +194,8 @@ pub struct Model {
     pub answer: Option<String>,
     /// What is wrong with the simulated bench, as its faults are said.
     pub faults: Vec<String>,
+    /// The chain of the picked servo, traced when it is asked for first in a frame.
+    pub(super) chain: OnceCell<Option<Vec<Link>>>,
     /// What is still to be done, step by step.
     pub errands: Errands,
     /// The input picked.
@@ -261,6 +265,7 @@ impl Model {
             scan: None,
             answer: None,
             faults: Vec::new(),
+            chain: OnceCell::new(),
             errands: Errands::default(),
             input: 0,
             input_row: 0,
@@ -497,8 +502,9 @@ impl Model {
     }
 
     /// A new frame: a held key may nudge once more.
-    pub const fn new_frame(&mut self) {
+    pub fn new_frame(&mut self) {
         self.jogged = false;
+        self.chain.take();
     }
 
     /// Whether something moves on the screen though the output is off.

@@ -98,9 +98,12 @@ impl<'a> Scene<'a> {
     }
 
     /// Why the picked servo does not move, link by link.
-    pub fn chain(&self) -> Option<Vec<Link>> {
-        let about = (self.rig, &self.derived.plan, self.wiring);
-        Some(why::chain(&why::of_running(about, &self.model.snapshot, self.model.servo)?))
+    pub fn chain(&self) -> Option<&'a [Link]> {
+        let traced = self.model.chain.get_or_init(|| {
+            let about = (self.rig, &self.derived.plan, self.wiring);
+            Some(why::chain(&why::of_running(about, &self.model.snapshot, self.model.servo)?))
+        });
+        traced.as_deref()
     }
 
     /// Boards that the last look has found and the rig does not know, with their bus.

@@ -37,7 +37,11 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
         }
         if board.rail.is_none() && rig.servos_on(&board.name).next().is_some() {
             let words = "nobody has said which supply feeds its servos";
-            all.push(Worry::new(&board.name, words, "add rail = \"…\" to it, and the [[rail]]"));
+            all.push(Worry::new(
+                &board.name,
+                words,
+                "the command rail of the board says which, and what it gives",
+            ));
         }
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
@@ -114,7 +118,7 @@ fn listed(names: &[String]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::edit::roster::add_board;
+    use crate::rig::edit::roster::{NewBoard, add_board};
     use crate::rig::file::{Loaded, load};
     use crate::rig::{Rail, Servo};
     use crate::unit::{Amps, Volts};
@@ -139,7 +143,7 @@ mod tests {
     #[test]
     fn a_reserved_address_and_a_board_without_a_rail_are_worth_a_word() {
         let port = rig().ports[0].name.clone();
-        let mut more = add_board(&rig(), "far", &port, 0x79).unwrap();
+        let mut more = add_board(&rig(), &NewBoard::expander("far", &port, 0x79)).unwrap();
         assert_eq!(
             said(&more).iter().filter(|w| w.contains("0x79")).collect::<Vec<_>>(),
             [

@@ -34,7 +34,7 @@ impl Bench {
     /// The first link that is not proven: its name, and whether it has failed.
     fn broken(&self) -> (&'static str, bool) {
         let links = self.model.scene(&self.session).chain().unwrap();
-        let link = first_not_proven(&links).unwrap();
+        let link = first_not_proven(links).unwrap();
         assert!(!link.words.is_empty() && !link.help.is_empty(), "{link:?}");
         (link.name, link.verdict == Verdict::Failed)
     }
@@ -455,4 +455,67 @@ fn a_serial_port_is_asked_by_a_key_that_says_what_it_may_do() {
             bench.frame(160, 47)
         );
     });
+}
+
+#[test]
+fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
+    let mut bench = wiring();
+    bench.press(Key::char('b'));
+    for word in ["far", "0x42", "sim:other-bus", "pwm"] {
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    insta::assert_snapshot!(
+        "add_board",
+        bench.frame(100, 30).lines().rev().take(4).collect::<Vec<_>>().join("\n")
+    );
+    bench.code(KeyCode::Enter);
+    let rig = bench.session.rig.clone();
+    let (board, port) = (rig.board("far").unwrap(), rig.port("bus").unwrap());
+    assert_eq!((board.port.as_str(), port.path.as_str(), port.baud), ("bus", "sim:other-bus", None));
+    bench.pass(60);
+    assert!(bench.frame(160, 47).contains("far started"), "{}", bench.frame(160, 47));
+    // A servo on it is driven at once.
+    bench.press(Key::char('a'));
+    for word in ["reeds.sway", "3", "far", "positional"] {
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    bench.code(KeyCode::Enter);
+    let servo = bench.session.rig.servos.len() - 1;
+    bench.engage(servo, 1500.0);
+    bench.pass(20);
+    assert!(bench.model.snapshot.servos[servo].ticks.is_some() && bench.session.simulated.is_some());
+    assert_eq!(bench.broken(), ("supply", false), "everything up to what no program sees is proven");
+    // Its rail: a new one, with what it gives; a wrong number is refused in words.
+    bench.press(Key::char(':'));
+    bench.enter("rail of the board");
+    for word in ["twelve", "a lot", "3"] {
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    bench.code(KeyCode::Enter);
+    assert!(bench.frame(160, 47).contains("volts: write a number, as on the supply"));
+    bench.code(KeyCode::Tab);
+    bench.text("12 V");
+    bench.code(KeyCode::Enter);
+    let rail = bench.session.rig.rails.last().unwrap();
+    assert_eq!((rail.name.as_str(), rail.volts.get(), rail.amps.get()), ("twelve", 12.0, 3.0));
+    assert_eq!(bench.session.rig.board("far").unwrap().rail.as_deref(), Some("twelve"));
+    assert!(bench.frame(160, 47).contains("12 V 3 A"), "{}", bench.frame(160, 47));
+    // Undone as a whole, and made again on another path: the name of the first is not taken for it.
+    bench.press(Key::char('r'));
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert!(bench.session.rig.port("bus").is_none() && bench.session.rig.board("far").is_none());
+    bench.press(Key::char('b'));
+    for word in ["reeds", "0x40", "sim:reeds", "firmata"] {
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    bench.code(KeyCode::Enter);
+    assert_eq!(bench.session.rig.board("reeds").unwrap().port, "line");
+    bench.pass(250);
+    assert!(bench.frame(160, 47).contains("reeds started"), "{}", bench.frame(160, 47));
 }

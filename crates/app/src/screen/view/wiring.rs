@@ -11,7 +11,6 @@ use crate::screen::scene::Scene;
 use crate::screen::theme;
 use wasvolta_core::rig::PortKind;
 use wasvolta_core::rig::worry;
-use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::Seconds;
 
 /// Columns of the narrowest chain that can be read.
@@ -67,21 +66,29 @@ fn nothing(pen: &mut Pen<'_>, scene: &Scene) {
 
 /// The picked board's bus: its way, its rate, and what it has the time for.
 fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
-    let Some(port) = scene.rig.port(name).filter(|p| p.kind == PortKind::I2c) else { return };
-    let traffic = Traffic::of(scene.rig, name);
+    let mut ports = scene.rig.ports.iter().zip(&scene.derived.traffic);
+    let found = ports.find(|(port, _)| port.name == name && port.kind == PortKind::I2c);
+    let Some((port, traffic)) = found else { return };
     let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());
     let fits = if traffic.fits(beat) { "fits every beat" } else { "too long for a beat" };
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
     let x = pen.put(
         x + 2,
         0,
-        &format!("{}  {}", port.path, worry::rate(traffic.rate)),
+        &format!(
+            "{}  {}{}",
+            port.path,
+            worry::rate(traffic.rate),
+            port.baud.map_or_else(String::new, |baud| format!(" behind {baud} Bd"))
+        ),
         theme::text(theme::QUIET),
     );
     let time = format!(
-        "{} channels of {} boards take {:.1} ms of it: {fits} of {:.0} ms",
+        "{} channel{} of {} board{} take {:.1} ms of it: {fits} of {:.0} ms",
         traffic.channels,
+        if traffic.channels == 1 { "" } else { "s" },
         traffic.boards,
+        if traffic.boards == 1 { "" } else { "s" },
         traffic.round().get() * 1e3,
         beat.get() * 1e3
     );

@@ -22,10 +22,10 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     };
     let Some(links) = scene.chain() else { return };
     let x = pen.put(0, 0, &servo.servo.name, theme::strong(theme::INK));
-    pen.put(x + 2, 0, title(&links, pen.width() >= NARROW), theme::text(theme::QUIET));
-    let first = why::first_not_proven(&links).map(|link| link.name);
+    pen.put(x + 2, 0, title(links, pen.width() >= NARROW), theme::text(theme::QUIET));
+    let first = why::first_not_proven(links).map(|link| link.name);
     let mut y = 1;
-    for link in &links {
+    for link in links {
         y = draw_link(pen, y, link, first == Some(link.name));
     }
     let about = (scene.rig, &scene.derived.plan);
