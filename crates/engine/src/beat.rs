@@ -291,7 +291,9 @@ impl Beat {
 
     fn post(&mut self) {
         let plan = self.stage.plan();
+        let now = self.clock.now();
         for (port, post) in self.posts.iter_mut().enumerate() {
+            post.alive.beat(now);
             let waiting = !post.frames.consumed();
             let settings = self.wiring.boards.get(port).map_or(&[][..], Vec::as_slice);
             let frame = post.frames.input_buffer_mut();
@@ -311,6 +313,7 @@ impl Beat {
                 {
                     *wanted = state.ticks.filter(|_| state.engaged).map(|t| t.0);
                     *stay = plan.stay_stiff;
+                    board.stop[place.channel] = plan.stop_ticks.map(|ticks| ticks.0);
                 }
             }
             if *frame == post.last {

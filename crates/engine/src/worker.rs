@@ -5,6 +5,7 @@ use crate::stop::Stop;
 use crate::wiring::Wiring;
 use crate::{BoardPort, Open, Way};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_port::board::{CHANNELS, Decision, Noted, Phase, Settings, Stay, Wanted};
@@ -20,6 +21,8 @@ pub struct BoardFrame {
     pub wanted: Wanted,
     /// Channels that keep their pulse when the program ends.
     pub stay: Stay,
+    /// Ticks at which a channel's part stands still, where it would go on turning with its last ones.
+    pub stop: Wanted,
     /// What the board is to be.
     pub settings: Settings,
     /// The maker's word on pulses found running, with a number that grows with each word.
@@ -31,8 +34,28 @@ pub type Frame = Vec<BoardFrame>;
 /// All boards of a port, as they are.
 pub type Report = Vec<BoardState>;
 
+/// When the beat was last seen to be alive. Frames come only when something changes.
+#[derive(Debug, Default)]
+pub struct Alive(AtomicU64);
+
+impl Alive {
+    /// It is.
+    pub fn beat(&self, now: Duration) {
+        let now = u64::try_from(now.as_micros()).unwrap_or(u64::MAX);
+        // Zero is for a beat that has not begun: nothing is stalled before.
+        self.0.store(now.max(1), Ordering::Relaxed);
+    }
+
+    fn is_stalled(&self, now: Duration) -> bool {
+        let last = self.0.load(Ordering::Relaxed);
+        last != 0 && now.saturating_sub(Duration::from_micros(last)) > STALLED
+    }
+}
+
 /// The beat's end of a mailbox.
 pub struct Post {
+    /// Told in every beat.
+    pub alive: Arc<Alive>,
     /// Where the next frame goes.
     pub frames: Input<Frame>,
     /// The frame that was sent last: the same again wakes nobody.
@@ -69,6 +92,7 @@ struct Worker<D: Driver> {
     frames: Output<Frame>,
     reports: Input<Report>,
     clock: Arc<dyn Clock>,
+    alive: Arc<Alive>,
     reopen: Again,
     released: bool,
 }
@@ -97,6 +121,8 @@ const FIRST_RETRY: Duration = Duration::from_millis(100);
 const LAST_RETRY: Duration = Duration::from_secs(2);
 /// A board is looked at this often even when nothing changes.
 const IDLE: Duration = Duration::from_millis(250);
+/// A beat that was not seen for so long has stalled: what would go on turning is stopped.
+const STALLED: Duration = Duration::from_millis(500);
 
 /// Workers and their mailboxes for all ports.
 pub fn make(
@@ -133,16 +159,27 @@ fn worker<D: Driver + 'static>(
         frames,
         reports,
         clock: Arc::clone(clock),
+        alive: Arc::default(),
         reopen: Again::NOW,
         released: false,
     };
-    (Box::new(worker), Post { frames: frames_in, last: frame, reports: reports_out })
+    let alive = Arc::clone(&worker.alive);
+    (Box::new(worker), Post { alive, frames: frames_in, last: frame, reports: reports_out })
 }
 
 impl BoardFrame {
     /// A board with no pulses.
     pub const fn idle(settings: Settings) -> Self {
-        Self { wanted: [None; CHANNELS], stay: [false; CHANNELS], settings, decision: None }
+        let none = [None; CHANNELS];
+        Self { wanted: none, stay: [false; CHANNELS], stop: none, settings, decision: None }
+    }
+
+    /// The same with everything standing still that would go on turning.
+    fn stopped(mut self) -> Self {
+        for (wanted, stop) in self.wanted.iter_mut().zip(self.stop) {
+            *wanted = wanted.and(stop).or(*wanted);
+        }
+        self
     }
 }
 
@@ -199,6 +236,13 @@ impl<D: Driver> Worker<D> {
                 next = next.min(board.again.at.saturating_sub(now));
                 continue;
             }
+            let still;
+            let frame = if self.alive.is_stalled(now) {
+                still = frame.stopped();
+                &still
+            } else {
+                frame
+            };
             match board.service(way, now, frame, &wait) {
                 Ok(()) => {
                     board.failing = false;

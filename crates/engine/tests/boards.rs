@@ -315,6 +315,42 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
 }
 
 #[test]
+fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
+    let rig = small();
+    let clock = Arc::new(ManualClock::default());
+    let bench = Bench::new(&Truth::default(), 1, clock.clone());
+    bench.ensure("bench-bus", 0x40, &[1, 2]);
+    let setup = setup(&bench, clock.clone());
+    let wiring = Wiring::of(&rig, &setup);
+    let shared: Arc<dyn Clock> = clock.clone();
+    let (mut workers, mut posts) = worker::make(setup.boards, &wiring, &shared);
+    let (worker, post) = (&mut workers[0], &mut posts[0]);
+    let mut frame = post.last.clone();
+    // A winch that turns, beside a servo that stands: the winch has ticks at which it stops.
+    (frame[0].wanted[1], frame[0].stop[1]) = (Some(400), Some(303));
+    frame[0].wanted[2] = Some(350);
+    post.frames.write(frame);
+    let mut pass = |beats: u32, alive: bool| {
+        for _ in 0..beats {
+            clock.advance(BEAT);
+            if alive {
+                post.alive.beat(clock.now());
+            }
+            worker.service();
+        }
+    };
+    let ticks = |channel: usize| bench.pulse_us("bench-bus", 0x40, channel).map(|us| (us / 4.88).round());
+    pass(60, true);
+    assert_eq!((ticks(1), ticks(2)), (Some(400.0), Some(350.0)));
+    pass(20, false);
+    assert_eq!(ticks(1), Some(400.0), "it may be late");
+    pass(20, false);
+    assert_eq!((ticks(1), ticks(2)), (Some(303.0), Some(350.0)), "it has stalled");
+    pass(5, true);
+    assert_eq!(ticks(1), Some(400.0), "and goes on");
+}
+
+#[test]
 fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_when_it_is_back() {
     let (rig, clock, bench, mut engine) = pair();
     let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));

@@ -123,3 +123,31 @@ fn a_wiggle_is_seen_and_a_pulled_board_comes_back_one_by_one() {
     pane.see("upper is back");
     pane.see("heron.neck engaged again");
 }
+
+#[test]
+fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
+    let home = Home::new();
+    let mut pane = wiring(&home);
+    pane.keys(&["PageDown", "PageDown", "PageDown"]);
+    pane.see("e gives crane.winch the pulse at which it stands still");
+    pane.see("crane.winch may go on turning");
+    pane.keys(&["e"]);
+    pane.see("it sees its neutral 1480 µs first");
+    pane.see("1479 µs, inside 1100 to 1900 µs");
+    pane.keys(&["F2"]);
+    pane.see("c makes that its stop");
+    pane.text("30%");
+    pane.see("→ 1606.0 µs, +30 %");
+    pane.keys(&["Enter"]);
+    pane.see("◇ simulated: +25 turns/min");
+    pane.keys(&["Escape"]);
+    pane.see("◇ simulated: it stands still");
+    pane.keys(&["d"]);
+    pane.see("DRIVING");
+    pane.keys(&["PageDown"]);
+    pane.see("e switches marsh.moon to 0 %");
+    pane.keys(&["e"]);
+    pane.see("0 of 4095 ticks");
+    pane.keys(&["F1", "w"]);
+    pane.see("blinks");
+}

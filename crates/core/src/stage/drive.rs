@@ -35,9 +35,7 @@ impl ServoState {
     /// Stands as a hold leaves it: at its last pulse, or stopped where that would go on turning.
     pub(super) fn stand(&mut self, plan: &ServoPlan, beat: &Beat) {
         if let Some(stop) = plan.stop {
-            let (low, high) = plan.guard.endpoints;
-            (self.pulse, self.target) = (stop, stop);
-            self.ticks = plan.guard.clock.quantise(stop, low, high).ok();
+            (self.pulse, self.target, self.ticks) = (stop, stop, plan.stop_ticks);
         }
         self.estimate.follow(self.pulse, plan.follow, beat.now, beat.seconds);
     }

@@ -46,6 +46,8 @@ pub struct ServoPlan {
     pub loaded: bool,
     /// The pulse at which it stops, for what would go on turning: it stands for every last pulse.
     pub stop: Option<Micros>,
+    /// The ticks of that.
+    pub stop_ticks: Option<Ticks>,
     /// The pulse that it must see before it follows, and for how long.
     pub arming: Option<(Micros, Duration)>,
     /// How far a wiggle goes to either side.
@@ -162,6 +164,7 @@ fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
         centre: stop,
         glide: GLIDE.get() * percent,
         stop: Some(stop),
+        stop_ticks: guard.clock.quantise(stop, low, high).ok(),
         arming: servo.arms().map(|(pulse, time)| (pulse, time.duration())),
         wiggle: (high - low) * (ENDLESS_WIGGLE / 2.0),
         ..ServoPlan::bare(servo, board, guard)
@@ -196,6 +199,7 @@ impl ServoPlan {
             stay_stiff: false,
             loaded: false,
             stop: None,
+            stop_ticks: None,
             arming: None,
             wiggle: WIGGLE,
             mapping: None,

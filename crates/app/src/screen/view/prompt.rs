@@ -62,7 +62,7 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
         Task::Arming(_) => "arming",
         Task::AskPort => "ask port",
         Task::AddBoard => "add board",
-        Task::Rail(_) => "rail",
+        Task::Rail(_) => "supply",
         Task::Fault => "fault",
         Task::AddServo => "add servo",
         Task::RenameServo(_) | Task::RenameBoard(_) => "rename",

@@ -44,6 +44,7 @@ fn row(pen: &mut Pen<'_>, y: u16, rail: &Rail, budget: &Budget) {
     let x = pen.put(x + bar_wide + 2, y, &sums, theme::text(theme::INK));
     let (verdict, color) = match (budget.is_tight(), budget.uncounted.len()) {
         (true, _) => ("✗ too little".to_owned(), theme::FAULT),
+        (false, 0) if budget.servos + budget.accessories == 0 => ("nothing on it".to_owned(), theme::QUIET),
         (false, 0) => ("enough, estimated".to_owned(), theme::QUIET),
         (false, n) => (format!("and {n} not known"), theme::QUIET),
     };

@@ -4,7 +4,7 @@ use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::{Board, Chip, CutTo, Joint, QuitTo};
+use wasvolta_core::rig::{Board, Chip, CutTo, Joint, Kind, QuitTo};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
 use wasvolta_port::expander::Phase;
@@ -153,7 +153,19 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
         Chip::Firmata => "its last pulses go on until it is reset, as it is when its line is opened again",
         Chip::LinuxPwm => "the kernel goes on with the last pulses until the machine is off",
     };
-    let words =
-        format!("What stays on {}: at quit, {quit}. After a crash or a pulled cable {crash}.", board.name);
+    let turning: Vec<&str> = scene
+        .rig
+        .servos_on(&board.name)
+        .filter(|servo| servo.kind == Kind::Endless)
+        .map(|servo| servo.name.as_str())
+        .collect();
+    let turning = match turning.as_slice() {
+        [] => String::new(),
+        names => format!(", and {} may go on turning: have a switch at hand", names.join(", ")),
+    };
+    let words = format!(
+        "What stays on {}: at quit, {quit}. After a crash or a pulled cable {crash}{turning}.",
+        board.name
+    );
     pen.paragraph(0, 0, &words, theme::text(theme::QUIET))
 }
