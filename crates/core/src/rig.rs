@@ -8,17 +8,19 @@ pub mod check;
 pub mod edit;
 pub mod file;
 pub mod fresh;
+mod kind;
 mod merge;
 pub mod worry;
 
 use crate::clock::PwmClock;
 use crate::easing::Easing;
 use crate::fit::{Fit, NoFit, RatedSlope, Seen};
-use crate::range::{self, Range};
 use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Seconds, Ticks, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+
+pub use kind::{Arming, Kind};
 
 /// The format this program writes.
 pub const FORMAT: u32 = 3;
@@ -204,100 +206,6 @@ impl Chip {
 /// Low and high, in that order, as `[low, high]`.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Ends<T>(pub T, pub T);
-
-/// What hangs on a channel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Kind {
-    /// A servo that goes to an angle and stands there.
-    #[default]
-    Positional,
-    /// A servo, or a motor behind a speed controller, that turns without end.
-    Endless,
-    /// A lamp, or anything that takes the share of a frame as its level.
-    Dimmer,
-    /// A relay, or anything that is on or off.
-    OnOff,
-}
-
-impl Kind {
-    /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 4] = [Self::Positional, Self::Endless, Self::Dimmer, Self::OnOff];
-
-    /// The word for it, as a file has it.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Positional => "positional",
-            Self::Endless => "endless",
-            Self::Dimmer => "dimmer",
-            Self::OnOff => "on-off",
-        }
-    }
-
-    /// The kind that a word begins to name: `d` is a dimmer.
-    pub fn of(said: &str) -> Option<Self> {
-        let said = said.trim().to_lowercase();
-        let mut named =
-            Self::ALL.into_iter().filter(|kind| !said.is_empty() && kind.word().starts_with(&said));
-        named.next()
-    }
-
-    /// Whether it takes no servo pulses: what it gets is a share of each frame.
-    pub const fn is_accessory(self) -> bool {
-        matches!(self, Self::Dimmer | Self::OnOff)
-    }
-
-    /// The unit in which it is told where to be: `°` or `%`.
-    pub const fn unit(self) -> &'static str {
-        match self {
-            Self::Positional => Degrees::UNIT,
-            Self::Endless | Self::Dimmer | Self::OnOff => Percent::UNIT,
-        }
-    }
-
-    /// How fast its level may change, in percent a second; none for what has angles.
-    pub const fn level_speed(self) -> Option<DegreesPerSecond> {
-        match self {
-            Self::Positional => None,
-            // Full speed in a quarter of a second: less tears at what it drives.
-            Self::Endless => Some(DegreesPerSecond::new(400.0)),
-            // From dark to full within any beat.
-            Self::Dimmer | Self::OnOff => Some(DegreesPerSecond::new(100_000.0)),
-        }
-    }
-
-    /// A value as people read it: `+31.0°`, `−40 %`, `on`.
-    pub fn show(self, value: Degrees) -> String {
-        // Nothing is neither above nor below zero.
-        match self {
-            Self::Positional => format!("{:+.1}°", value.get() + 0.0),
-            Self::Endless if libm::fabs(value.get()) < 0.5 => "0 %".to_owned(),
-            Self::Endless => format!("{:+.0} %", value.get()),
-            Self::Dimmer => format!("{:.0} %", libm::round(value.get()) + 0.0),
-            Self::OnOff => if value.get() < 50.0 { "off" } else { "on" }.to_owned(),
-        }
-    }
-
-    /// The levels it can be told; none for what is told angles.
-    pub const fn levels(self) -> Option<&'static Range> {
-        match self {
-            Self::Positional => None,
-            Self::Endless => Some(&range::RATE_LEVEL),
-            Self::Dimmer | Self::OnOff => Some(&range::LEVEL),
-        }
-    }
-}
-
-/// What a speed controller must see before it follows.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Arming {
-    /// The pulse; its stop pulse unless said.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub pulse_us: Option<Micros>,
-    /// For how long.
-    pub for_s: Seconds,
-}
 
 /// A servo on a channel, or what else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]

@@ -5,7 +5,7 @@
 use super::keys::Key;
 use super::model::View;
 use super::scene::{Picked, Scene};
-use super::update::{Desk, calibrate, general, inputs, roster, sequence, wiring};
+use super::update::{Desk, boards, calibrate, general, inputs, roster, sequence, wiring};
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::{Output, Play};
@@ -242,10 +242,10 @@ pub static TABLE: &[Action] = &[
     Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
     Action { name: "look around", keys: &[key('s')], view: WIRING, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: wiring::look_around },
     Action { name: "ask serial port", keys: &[key('P')], view: WIRING, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: wiring::ask_port },
-    Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: roster::add_board },
-    Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: roster::rail },
-    Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: roster::rename_board },
-    Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: roster::remove_board },
+    Action { name: "add board", keys: &[key('b')], view: WIRING, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: boards::add },
+    Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: boards::rail },
+    Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: boards::rename },
+    Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: boards::remove },
     Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: wiring::engage_all },
     Action { name: "simulated fault", keys: &[], view: None, short: "", long: "let something be wrong with the simulated bench, or right again", ready: simulated, run: wiring::fault },
     Action { name: "tie", keys: &[key('t')], view: INPUTS, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: inputs::tie },

@@ -1,5 +1,6 @@
 //! The only place that changes the model: events in, actions and dialogs carried out.
 
+pub mod boards;
 pub mod calibrate;
 mod dialog;
 pub mod general;

@@ -3,12 +3,11 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
-use super::{
-    Arming, Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rated, Rig, Sequence,
-    Servo,
-};
+mod servo;
+
+use super::{Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rig, Sequence};
 use crate::range::{self, Range};
-use crate::unit::{Amps, Degrees, Micros, Seconds};
+use crate::unit::Degrees;
 use std::fmt;
 
 /// One step into a document.
@@ -155,7 +154,7 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
     power_and_ports(&mut found, rig);
     boards(&mut found, rig);
     for (n, servo) in rig.servos.iter().enumerate() {
-        check_servo(&mut found, rig, n, servo);
+        servo::check(&mut found, rig, n, servo);
     }
     found.unique("servo", rig.servos.iter().map(|s| s.name.as_str()));
     for (n, joint) in rig.joints.iter().enumerate() {
@@ -292,159 +291,6 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
             "its firmware sends 50 frames a second, and that is not to be changed",
             help,
         );
-    }
-}
-
-fn check_servo(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
-    let at = Path::of("servo", n);
-    found.name(&at, &servo.name);
-    found.notes(&at, "notes", &servo.notes);
-    found.known(at.key("board"), "board", &servo.board, rig.boards.iter().map(|b| b.name.as_str()));
-    let channels = rig.board(&servo.board).map_or(Chip::PwmExpander, |board| board.chip).channels();
-    if servo.channel >= channels {
-        let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
-        found.say(at.key("channel"), message, format!("give a number from 0 to {}", channels - 1));
-    }
-    let twin = rig.servos.iter().take(n).find(|s| s.board == servo.board && s.channel == servo.channel);
-    if let Some(twin) = twin {
-        let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
-        found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
-    }
-    if servo.kind.is_accessory() {
-        pulses_of_none(found, &at, servo);
-    } else {
-        endpoints(found, &at.key("endpoints_us"), rig, servo);
-    }
-    let numbers = [
-        ("centre_us", &range::PULSE, servo.centre_us.map(Micros::get)),
-        ("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get)),
-    ];
-    found.ranges(&at, &numbers);
-    if servo.kind == Kind::Positional {
-        if servo.arming.is_some() {
-            found.say(
-                at.key("arming"),
-                "it is not endless, and so is not armed",
-                "remove it, or write kind = \"endless\"",
-            );
-        }
-        if servo.draw_a.is_some() {
-            found.say(at.key("draw_a"), "what a servo draws stands in rated", "write rated.stall_a instead");
-        }
-    } else {
-        angles_of_none(found, &at, servo);
-    }
-    if servo.kind == Kind::Endless {
-        neutral(found, &at, servo);
-    }
-    if let Some(rated) = &servo.rated {
-        check_rated(found, &at.key("rated"), rated);
-    }
-    for (m, mark) in servo.marks.iter().enumerate() {
-        let at = at.key("marks").at(m);
-        let angle = mark.angle_deg.map(Degrees::get);
-        let pulse = Some(mark.pulse_us.get());
-        found.ranges(&at, &[("pulse_us", &range::PULSE, pulse), ("angle_deg", &range::ANGLE, angle)]);
-        if angle.is_none() && mark.seen == super::How::Aligned {
-            found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
-        }
-    }
-}
-
-/// What an accessory cannot have: it gets a share of the frame, not a servo's pulse.
-fn pulses_of_none(found: &mut Found, at: &Path, servo: &Servo) {
-    let word = servo.kind.word();
-    let pulses = [
-        ("endpoints_us", servo.endpoints_us != Ends::cautious()),
-        ("centre_us", servo.centre_us.is_some()),
-        ("arming", servo.arming.is_some()),
-    ];
-    for (key, _) in pulses.into_iter().filter(|(_, given)| *given) {
-        found.say(at.key(key), format!("a channel that is {word} has no servo pulses"), "remove the line");
-    }
-}
-
-/// What something without angles cannot have.
-fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
-    let word = servo.kind.word();
-    if !servo.marks.is_empty() {
-        let message = format!("what is {word} has no angles to be marked");
-        found.say(at.key("marks"), message, "remove the marks, or make it positional");
-    }
-    if servo.rated.is_some() {
-        let message = format!("what is {word} has no rated travel");
-        found.say(at.key("rated"), message, "write draw_a for what it draws at most");
-    }
-}
-
-/// The pulses at which what turns without end stands still, and is armed, lie between its endpoints.
-fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
-    let Ends(low, high) = servo.endpoints_us;
-    let outside = |pulse: Micros| pulse < low || pulse > high;
-    if outside(servo.centre()) {
-        let message = format!("its stop pulse {} µs is not between its endpoints", servo.centre().get());
-        found.say(at.key("centre_us"), message, "write as centre_us the pulse at which it stands still");
-    }
-    let Some(Arming { pulse_us, for_s }) = &servo.arming else { return };
-    let at = at.key("arming");
-    found.range(at.key("for_s"), &range::ARMING, for_s.get());
-    if let Some(pulse) = *pulse_us {
-        found.range(at.key("pulse_us"), &range::PULSE, pulse.get());
-        if outside(pulse) {
-            let message = format!("its arming pulse {} µs is not between its endpoints", pulse.get());
-            found.say(at.key("pulse_us"), message, "widen endpoints_us, or correct it");
-        }
-    }
-}
-
-fn endpoints(found: &mut Found, at: &Path, rig: &Rig, servo: &Servo) {
-    let Ends(low, high) = servo.endpoints_us;
-    pulse_ends(found, at, servo.endpoints_us);
-    let Some(board) = rig.board(&servo.board) else { return };
-    let widest = board.clock().period() - Micros::new(50.0);
-    if high > widest {
-        let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
-        found.say(at.clone(), message, "lower the endpoint or the frame rate");
-    }
-    if let Some(least) = board.chip.least_pulse().filter(|least| low < *least) {
-        let message = format!("a {} takes {} µs for degrees", board.chip.word(), low.get());
-        found.say(
-            at.clone(),
-            message,
-            format!("{} µs is the least it gives: raise the endpoint", least.get()),
-        );
-    }
-    if low < high
-        && let Err(error) = board.clock().quantise(low, low, high)
-    {
-        found.say(at.clone(), error.to_string(), "widen the endpoints");
-    }
-}
-
-fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
-    pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
-    let travel = rated.travel_deg.get();
-    found.ranges(
-        at,
-        &[
-            ("travel_deg", &range::ANGLE, Some(travel)),
-            ("s_per_60_deg", &range::RATED_SPEED, rated.s_per_60_deg.map(Seconds::get)),
-            ("idle_a", &range::CURRENT, rated.idle_a.map(Amps::get)),
-            ("moving_a", &range::CURRENT, rated.moving_a.map(Amps::get)),
-            ("stall_a", &range::CURRENT, rated.stall_a.map(Amps::get)),
-        ],
-    );
-    if travel <= 0.0 {
-        let help = "give it positive; set reversed = true instead";
-        found.say(at.key("travel_deg"), "a travel is above 0°", help);
-    }
-}
-
-fn pulse_ends(found: &mut Found, at: &Path, Ends(low, high): Ends<Micros>) {
-    found.range(at.at(0), &range::PULSE, low.get());
-    found.range(at.at(1), &range::PULSE, high.get());
-    if low >= high {
-        found.say(at.clone(), "the first pulse is not below the second", "write them as [low, high]");
     }
 }
 

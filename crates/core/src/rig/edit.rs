@@ -3,6 +3,7 @@
 //!
 //! Commands, which act at once and are not undone, stand in `stage::command`.
 
+pub mod boards;
 pub mod roster;
 
 use super::check::problems;

@@ -118,7 +118,7 @@ fn listed(names: &[String]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::edit::roster::{NewBoard, add_board};
+    use crate::rig::edit::boards::{NewBoard, add_board};
     use crate::rig::file::{Loaded, load};
     use crate::rig::{Rail, Servo};
     use crate::unit::{Amps, Volts};

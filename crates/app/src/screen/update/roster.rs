@@ -1,19 +1,18 @@
-//! Who is there: boards and servos come and go, change their name or their plug.
+//! Who is there: servos come and go, change their name, their kind or their plug; and the forms that ask for it.
 
-use super::{Desk, dialog, wiring};
-use crate::fresh;
+use super::{Desk, boards, dialog, wiring};
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Pressed, Task};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, View};
-use wasvolta_core::rig::edit::{Edited, roster as edit};
-use wasvolta_core::rig::{Arming, Chip, Kind, Rail, Rig};
-use wasvolta_core::unit::{Amps, Seconds, Volts};
+use wasvolta_core::rig::edit::{Edited, boards as boards_edit, roster as edit};
+use wasvolta_core::rig::{Arming, Kind, Rig};
+use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
 const KINDS: &str = "positional, endless, dimmer or on-off";
 
-fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
+pub(super) fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
     desk.model.dialog = Some(Dialog::Form(Form::new(task, fields)));
 }
 
@@ -108,117 +107,6 @@ pub fn swap(desk: &mut Desk) {
     ask(desk, Task::SwapServo(name), fields);
 }
 
-/// Asks for a new board's name, kind, place and address; what a look has found and the rig does not know is proposed.
-pub fn add_board(desk: &mut Desk) {
-    let rig = &desk.session.rig;
-    let found = desk.model.scene(desk.session).found_boards().next();
-    let found = found.map(|(bus, device)| (port_or_path(rig, &bus.path), device.address));
-    let bus = edit::first_bus(rig);
-    let free = || Some((bus.to_owned(), edit::free_address(rig, bus)?));
-    let Some((place, address)) = found.or_else(free) else {
-        return desk.refuse("every address of this bus has a board");
-    };
-    let fields = vec![
-        Field::new("name", edit::free_board_name(rig), "as it is called on the bench"),
-        Field::new(
-            "address",
-            format!("{address:#04x}"),
-            "of an expander: 0x40 to 0x7f, as its jumpers set it",
-        ),
-        Field::new("on", place, "a port, or a path such as /dev/i2c-1; PATH@BAUD behind a bridge"),
-        Field::new("kind", "pwm-expander", "pwm-expander, firmata or linux-pwm"),
-    ];
-    ask(desk, Task::AddBoard, fields);
-}
-
-/// The name of the port at a path, or the path itself.
-fn port_or_path(rig: &Rig, path: &str) -> String {
-    let port = rig.ports.iter().find(|port| port.path == path);
-    port.map_or(path, |port| port.name.as_str()).to_owned()
-}
-
-/// Adds the board that a form says, and its port where there is none yet.
-fn board_added(desk: &mut Desk, form: &Form) -> Result<String, String> {
-    let said = |label| form.said(label).unwrap_or_default();
-    let chip = Chip::of(said("kind")).ok_or("a board is a pwm-expander, firmata or linux-pwm")?;
-    let address = match chip {
-        Chip::PwmExpander => Some(fresh::address(said("address")).map_err(|error| error.to_string())?),
-        Chip::Firmata | Chip::LinuxPwm => None,
-    };
-    let (path, baud) = match said("on").rsplit_once('@') {
-        Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is no baud"))?)),
-        None => (said("on"), None),
-    };
-    if path.is_empty() {
-        return Err("say where it hangs: a port's name, or a path such as /dev/i2c-1".to_owned());
-    }
-    let rig = &desk.session.rig;
-    let there = rig.ports.iter().find(|port| port.name == path || port.path == path);
-    let port = match there {
-        Some(port) => port.name.clone(),
-        None => desk.session.name_for_port(chip, path)?,
-    };
-    let name = said("name");
-    let place = address.map_or_else(|| format!("on {path}"), |address| format!("at {address:#04x}"));
-    let drawn = if address.is_some() { ": its jumpers are drawn beside it" } else { "" };
-    let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address };
-    let words = done(desk, &format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
-    desk.model.plug = (desk.session.rig.boards.len().saturating_sub(1), 0);
-    Ok(words)
-}
-
-/// Asks which supply feeds the picked board's servos.
-pub fn rail(desk: &mut Desk) {
-    let rig = &desk.session.rig;
-    let Some(board) = rig.boards.get(desk.model.plug.0) else { return };
-    let of = |name: &String| rig.rails.iter().find(|rail| rail.name == *name);
-    let rail = board.rail.as_ref().and_then(of).or_else(|| rig.rails.first());
-    let number = |value: Option<f64>| value.map_or_else(String::new, |value| value.to_string());
-    let fields = vec![
-        Field::new("rail", rail.map_or("servo-supply", |r| r.name.as_str()), "its name; empty: on none"),
-        Field::new("volts", number(rail.map(|r| r.volts.get())), "what it gives, as 6"),
-        Field::new("amps", number(rail.map(|r| r.amps.get())), "what it can give at most, as 4"),
-    ];
-    ask(desk, Task::Rail(board.name.clone()), fields);
-}
-
-fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> {
-    let name = form.said("rail").unwrap_or_default();
-    if name.is_empty() {
-        return done(desk, &format!("{board} hangs on no rail"), |rig| edit::feed_board(rig, board, None));
-    }
-    let number = |label: &str, unit: char| {
-        let said = form.said(label).unwrap_or_default().trim_end_matches([unit, ' ']);
-        said.parse::<f64>().map_err(|_| format!("{label}: write a number, as on the supply"))
-    };
-    let rail = Rail {
-        name: name.to_owned(),
-        volts: Volts::new(number("volts", 'V')?),
-        amps: Amps::new(number("amps", 'A')?),
-    };
-    let words = format!("{board} is fed by {name}, {} V and {} A", rail.volts.get(), rail.amps.get());
-    done(desk, &words, |rig| edit::feed_board(rig, board, Some(&rail)))
-}
-
-fn picked_board(desk: &Desk) -> Option<String> {
-    desk.session.rig.boards.get(desk.model.plug.0).map(|b| b.name.clone())
-}
-
-/// Asks for another name for the picked board.
-pub fn rename_board(desk: &mut Desk) {
-    if let Some(name) = picked_board(desk) {
-        let fields = vec![Field::new("name", name.clone(), "as it is called on the bench")];
-        ask(desk, Task::RenameBoard(name), fields);
-    }
-}
-
-/// Asks whether the picked board may go.
-pub fn remove_board(desk: &mut Desk) {
-    if let Some(name) = picked_board(desk) {
-        ask(desk, Task::RemoveBoard(name), Vec::new());
-    }
-}
-
 /// Takes a key for a form.
 pub fn key(desk: &mut Desk, key: Key, mut form: Form) -> Option<Dialog> {
     if form.press(key) == Pressed::Typing {
@@ -258,15 +146,15 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
         }
         Task::Arming(servo) => armed(desk, servo, form)?,
         Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
-        Task::AddBoard => board_added(desk, form)?,
-        Task::Rail(board) => fed(desk, board, form)?,
+        Task::AddBoard => boards::added(desk, form)?,
+        Task::Rail(board) => boards::fed(desk, board, form)?,
         Task::RenameBoard(board) => {
             let name = form.word(0);
-            done(desk, &format!("{board} is {name} now"), |rig| edit::rename_board(rig, board, name))?
+            done(desk, &format!("{board} is {name} now"), |rig| boards_edit::rename_board(rig, board, name))?
         }
-        Task::RemoveBoard(board) => {
-            done(desk, &format!("{board} removed; u brings it back"), |rig| edit::remove_board(rig, board))?
-        }
+        Task::RemoveBoard(board) => done(desk, &format!("{board} removed; u brings it back"), |rig| {
+            boards_edit::remove_board(rig, board)
+        })?,
         Task::Fault => wiring::switch_fault(desk, form.word(0))?,
         Task::NewRig => return Ok(()),
     };
@@ -278,7 +166,11 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
 }
 
 /// Makes an edit; gives the words that say so.
-fn done(desk: &mut Desk, words: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<String, String> {
+pub(super) fn done(
+    desk: &mut Desk,
+    words: &str,
+    edit: impl FnOnce(&Rig) -> Edited,
+) -> Result<String, String> {
     desk.session.edit(words, edit).map_err(|refused| refused.to_string())?;
     Ok(words.to_owned())
 }

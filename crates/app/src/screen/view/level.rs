@@ -8,6 +8,7 @@ use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use wasvolta_core::rig::{Chip, Kind};
+use wasvolta_core::unit::Degrees;
 use wasvolta_sim::Sight;
 
 /// Rows of the bar with its scale.
@@ -26,52 +27,66 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     }
 }
 
-/// The least and the greatest level, and the present one as far as it is known.
+/// The least and the greatest level.
 fn ends(picked: &Picked) -> (f64, f64) {
     picked.servo.kind.levels().map_or((0.0, 100.0), |range| (range.least, range.greatest))
 }
 
-fn bar(pen: &mut Pen<'_>, picked: &Picked) {
-    let (least, most) = ends(picked);
-    // The scale's last label carries its unit: it needs room behind the end.
-    let wide = pen.width().saturating_sub(5).max(10);
-    let left = 2;
-    let column = |level: f64| left + cell_of((level - least) / (most - least) * f64::from(wide - 1));
-    for x in left..left + wide {
-        for y in 0..2 {
-            pen.glyph(x, y, "░", theme::RULE);
-        }
+/// Where levels lie along a bar.
+struct Along {
+    ends: (f64, f64),
+    left: u16,
+    wide: u16,
+}
+
+impl Along {
+    fn column(&self, level: f64) -> u16 {
+        let (least, most) = self.ends;
+        self.left + cell_of((level - least) / (most - least) * f64::from(self.wide - 1))
     }
-    if let Some(level) = picked.level().filter(|_| picked.state.engaged) {
-        let (zero, at) = (column(0.0), column(level));
-        for x in zero.min(at)..=zero.max(at) {
-            for y in 0..2 {
-                if level.round() != 0.0 {
-                    pen.glyph(x, y, "█", theme::COMMANDED);
-                }
-            }
+}
+
+fn bar(pen: &mut Pen<'_>, picked: &Picked) {
+    // The scale's last label carries its unit: it needs room behind the end.
+    let along = Along { ends: ends(picked), left: 2, wide: pen.width().saturating_sub(5).max(10) };
+    let level = picked.level().filter(|_| picked.state.engaged);
+    let zero = along.column(0.0);
+    let at = level.map(|level| along.column(level));
+    let filled = at.filter(|_| level.is_some_and(|level| level.round() != 0.0));
+    let filled = filled.map(|at| zero.min(at)..=zero.max(at));
+    for x in along.left..along.left + along.wide {
+        let full = filled.as_ref().is_some_and(|range| range.contains(&x));
+        for y in 0..2 {
+            let (sign, color) = if full { ("█", theme::COMMANDED) } else { ("░", theme::RULE) };
+            pen.glyph(x, y, sign, color);
         }
-        pen.glyph(at, 2, "▲", theme::COMMANDED);
     }
     // Where it stands still, between its two ways.
-    if least < 0.0 && picked.level().is_none_or(|level| column(level) != column(0.0)) {
-        pen.glyph(column(0.0), 2, "╵", theme::INK);
+    if along.ends.0 < 0.0 {
+        pen.glyph(zero, 2, "╵", theme::INK);
     }
-    let quarters =
-        if least < 0.0 { [-100.0, -50.0, 0.0, 50.0, 100.0] } else { [0.0, 25.0, 50.0, 75.0, 100.0] };
-    for (n, level) in quarters.into_iter().enumerate() {
-        if wide < 40 && n % 2 == 1 {
+    if let Some(at) = at {
+        pen.glyph(at, 2, "▲", theme::COMMANDED);
+    }
+    labels(pen, picked.servo.kind, &along);
+}
+
+fn labels(pen: &mut Pen<'_>, kind: Kind, along: &Along) {
+    const NARROW: u16 = 40;
+    let (least, most) = along.ends;
+    for n in 0..=4u8 {
+        if along.wide < NARROW && n % 2 == 1 {
             continue;
         }
-        let text = match (picked.servo.kind, level) {
-            (Kind::OnOff, 0.0) => "off".to_owned(),
-            (Kind::OnOff, 100.0) => "on".to_owned(),
+        let level = least + (most - least) * f64::from(n) / 4.0;
+        let text = match (kind, n) {
+            (Kind::OnOff, 0) => "off".to_owned(),
+            (Kind::OnOff, 4) => "on".to_owned(),
             (Kind::OnOff, _) => continue,
-            (Kind::Endless, 0.0) => "stop".to_owned(),
-            (Kind::Endless, level) => format!("{level:+.0} %"),
-            (_, level) => format!("{level:.0} %"),
+            (Kind::Endless, 2) => "stop".to_owned(),
+            _ => kind.show(Degrees::new(level)),
         };
-        pen.put_centred(column(level), 3, &text, theme::text(theme::QUIET));
+        pen.put_centred(along.column(level), 3, &text, theme::text(theme::QUIET));
     }
 }
 
@@ -112,7 +127,7 @@ fn strip(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     plot.canvas.lay(pen, left, 0);
     for level in [most, 0.0, least] {
         let (_, y) = plot.cell(0.0, level);
-        let text = picked.servo.kind.show(wasvolta_core::unit::Degrees::new(level));
+        let text = picked.servo.kind.show(Degrees::new(level));
         pen.put_right(left - 1, y.min(rows - 1), &text, theme::text(theme::QUIET));
     }
     pen.put(left, rows, &format!("{SECONDS:.0} s ago"), theme::text(theme::QUIET));
