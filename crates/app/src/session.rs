@@ -19,7 +19,7 @@ use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::rig::worry::{Worry, worries};
-use wasvolta_core::rig::{Chip, PortKind, Rig};
+use wasvolta_core::rig::{Chip, Kind, PortKind, Rig};
 use wasvolta_core::stage::Plan;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::Seconds;
@@ -446,7 +446,9 @@ impl Session {
     pub fn keep_last_known(&mut self) {
         let servos = self.engine.snapshot().servos.clone();
         for (servo, state) in self.rig.servos.iter().zip(servos) {
-            if state.estimate.known != wasvolta_core::estimate::Known::Unknown {
+            // Without pulses a lamp is dark and a motor stands: nothing of theirs is left for the next run.
+            let stands = servo.kind == Kind::Positional;
+            if stands && state.estimate.known != wasvolta_core::estimate::Known::Unknown {
                 self.last_known.note(&servo.name, state.pulse);
             }
         }

@@ -246,6 +246,9 @@ impl Stage {
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
+            if plan.arming.is_none() {
+                state.arming = Duration::ZERO;
+            }
             // What hangs on the new channel stands somewhere else: no pulse for it until it is engaged there. Nor
             // is a lamp's pulse one for a servo.
             if (&was.plug, was.kind) != (&plan.plug, plan.kind) {

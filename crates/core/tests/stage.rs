@@ -327,3 +327,59 @@ fn a_wiggle_stays_inside_the_endpoints_and_ends_with_a_hold_or_a_jog() {
     run.beat(&[Command::Drive, Command::Release { servo: 0 }, Command::Wiggle { servo: 0 }]);
     assert!(run.stage.events().iter().any(|e| matches!(e.kind, EventKind::Refused(_))));
 }
+
+fn crane() -> Rig {
+    match load(include_str!("data/crane.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn a_winch_whose_arming_is_taken_away_follows_and_a_lamp_that_becomes_a_servo_is_released() {
+    use wasvolta_core::rig::Kind;
+    use wasvolta_core::rig::edit::roster::{set_arming, set_kind};
+    let rig = crane();
+    let mut run = Run::new(&rig);
+    run.beat(&[engage(0, 1480.0), engage(1, 0.0)]);
+    run.beat(&[Command::Disarm { servo: 0 }]);
+    assert!(run.stage.servos()[0].is_unarmed());
+    let at_once = set_arming(&rig, "crane.winch", None).unwrap();
+    run.stage.swap(Prepared::new(Plan::of(&at_once)));
+    run.beat(&[Command::Jog { servo: 0, by: US(50.0), repeat: false }]);
+    for _ in 0..20 {
+        run.beat(&[]);
+    }
+    assert!((run.pulse(0) - 1530.0).abs() < 1e-9, "{}", run.pulse(0));
+    let servo = set_kind(&at_once, "crane.lamp", Kind::Positional).unwrap();
+    run.stage.swap(Prepared::new(Plan::of(&servo)));
+    run.beat(&[]);
+    assert!(!run.stage.servos()[1].engaged && run.stage.servos()[1].ticks.is_none());
+    assert!(run.stage.servos()[0].engaged, "what did not change goes on");
+}
+
+proptest! {
+    #[test]
+    fn whatever_is_asked_of_a_winch_a_hold_stops_it_and_its_endpoints_hold(
+        asked in proptest::collection::vec((0u8..5, -900.0..900.0f64), 1..60),
+    ) {
+        let mut run = Run::new(&crane());
+        run.beat(&[engage(0, 1480.0)]);
+        for (what, by) in asked {
+            let command = match what {
+                0 => Command::Jog { servo: 0, by: US(by), repeat: false },
+                1 => Command::GoTo { servo: 0, pulse: US(1500.0 + by) },
+                2 => Command::GiveBack { servo: 0 },
+                3 => Command::Play { sequence: 0 },
+                _ => Command::Wiggle { servo: 0 },
+            };
+            run.beat(&[command]);
+            for _ in 0..20 {
+                run.beat(&[]);
+                prop_assert!((1100.0..=1900.0).contains(&run.pulse(0)));
+            }
+        }
+        run.beat(&[Command::Hold]);
+        prop_assert!((run.pulse(0) - 1480.0).abs() < 1e-9);
+    }
+}

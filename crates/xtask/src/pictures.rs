@@ -59,6 +59,16 @@ const SCRIPT: &[Do] = &[
     Do::See("lower 0x41"),
     Do::Beats("5"),
     Do::Picture("wiring"),
+    Do::Keys(&["F2", "PageDown", "PageDown", "PageDown", "PageDown", "PageDown", "e"]),
+    Do::Beats("60"),
+    Do::See("sees its neutral first"),
+    Do::Beats("80"),
+    Do::Enter("40%"),
+    Do::Beats("150"),
+    Do::Enter("-25%"),
+    Do::Beats("100"),
+    Do::See("turns/min"),
+    Do::Picture("level"),
 ];
 
 /// Takes all pictures.

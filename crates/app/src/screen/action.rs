@@ -258,6 +258,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "stop playing", keys: &[key('x')], view: None, short: "", long: "leave the sequence: its joints go back to input or home", ready: playing, run: sequence::stop },
     Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a pose", ready: always, run: sequence::keep_pose },
     Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "the hand lets the joint go: back to sequence, input or home", ready: engaged, run: general::give_back },
+    Action { name: "give all back", keys: &[key('G')], view: None, short: "", long: "the hand lets every joint go: back to sequence, input or home", ready: driving, run: general::give_all_back },
     Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: pulsing, run: general::release },
     Action { name: "servo above", keys: &[code(KeyCode::PageUp)], view: None, short: "", long: "pick the servo above", ready: always, run: general::servo_previous },
     Action { name: "servo below", keys: &[code(KeyCode::PageDown)], view: None, short: "", long: "pick the servo below", ready: always, run: general::servo_next },

@@ -359,5 +359,5 @@ fn still_released(scene: &Scene) -> Option<String> {
 }
 
 fn ready_to_play(_: &Scene) -> Option<String> {
-    when(true, "p plays. Joints held by hand stay where they are until g gives them back.")
+    when(true, "p plays. Joints held by hand stay where they are until g gives one back, G all.")
 }

@@ -4,6 +4,7 @@ use super::Bench;
 use crate::screen::keys::Key;
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
+use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Micros, Percent, Seconds, Ticks};
 
 const WINCH: usize = 5;
@@ -151,4 +152,33 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
     let star = bench.session.rig.servos.last().unwrap();
     assert_eq!((star.name.as_str(), star.kind), ("marsh.star", Kind::Dimmer));
     assert!(bench.session.rig.joint("marsh.star").is_none());
+}
+
+#[test]
+fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on_it() {
+    let mut bench = Bench::new();
+    bench.press(Key::char('G'));
+    assert!(bench.frame(160, 47).contains("nothing is being driven"));
+    for (servo, pulse) in [(3, 1500.0), (4, 1100.0), (WINCH, 1480.0), (LANTERN, 0.0)] {
+        bench.session.engine.command(Command::Engage { servo, pulse: Micros::new(pulse), told: true });
+    }
+    bench.pass(200);
+    bench.press(Key::char('G'));
+    assert!(bench.frame(160, 47).contains("4 parts given back to sequence, input or home"));
+    bench.press(Key::char('G'));
+    assert!(bench.frame(160, 47).contains("the hand has nothing"));
+    let lift = bench.session.rig.sequences.iter().position(|s| s.name == "lift").unwrap();
+    bench.model.sequence = lift;
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('p'));
+    bench.pass(95);
+    let level =
+        |bench: &Bench, n: usize| bench.model.scene(&bench.session).servo(n).unwrap().level().unwrap();
+    assert!((level(&bench, WINCH) + 40.0).abs() < 1.0, "{}", level(&bench, WINCH));
+    assert_eq!(ticks(&bench, LANTERN), Some(Ticks(4095)));
+    for (columns, rows) in [(160, 47), (80, 24)] {
+        insta::assert_snapshot!(format!("lift_{columns}x{rows}"), bench.frame(columns, rows));
+    }
+    bench.pass(300);
+    assert!(level(&bench, WINCH).abs() < 1.0, "stopped at the end");
 }

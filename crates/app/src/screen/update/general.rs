@@ -9,7 +9,7 @@ use crate::screen::rows::{NUDGES, SequenceRow, moved};
 use std::path::Path;
 use std::sync::Arc;
 use wasvolta_core::rig::QuitTo;
-use wasvolta_core::stage::{Command, Output};
+use wasvolta_core::stage::{Command, Output, Owner, ServoState};
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::Fitting;
 
@@ -92,6 +92,21 @@ pub fn release(desk: &mut Desk) {
 /// The hand lets go.
 pub fn give_back(desk: &mut Desk) {
     desk.servo_command(|servo| Command::GiveBack { servo });
+}
+
+/// The hand lets everything go that it has.
+pub fn give_all_back(desk: &mut Desk) {
+    let states = &desk.model.snapshot.servos;
+    let held = |(n, state): (usize, &ServoState)| (state.owner == Owner::Hand).then_some(n);
+    let held: Vec<usize> = states.iter().enumerate().filter_map(held).collect();
+    if held.is_empty() {
+        return desk.refuse("the hand has nothing");
+    }
+    for servo in &held {
+        desk.command(Command::GiveBack { servo: *servo });
+    }
+    let parts = if held.len() == 1 { "part" } else { "parts" };
+    desk.say(&format!("{} {parts} given back to sequence, input or home", held.len()));
 }
 
 /// Holds the output.

@@ -142,7 +142,11 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
         Task::ReplaceServo(servo) => replaced(desk, servo)?,
         Task::ChangeKind(servo) => {
             let kind = said_kind(form)?;
-            done(desk, &format!("{servo} is {} now", kind.word()), |rig| edit::set_kind(rig, servo, kind))?
+            let said = done(desk, &format!("{servo} is {} now", kind.word()), |rig| {
+                edit::set_kind(rig, servo, kind)
+            })?;
+            desk.session.last_known.forget(servo);
+            said
         }
         Task::Arming(servo) => armed(desk, servo, form)?,
         Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,

@@ -135,7 +135,12 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     let here = track.servo == scene.model.servo;
     let start = scene.start_of(track.servo).unwrap_or_default();
     let angle = |column: u16| time.line.at(track, time.at(column), start, time.first_move);
-    let angles: Vec<f64> = (0..time.wide).map(|x| angle(x).get()).collect();
+    // What is on or off is drawn as what it gets, not as what eases towards it.
+    let given = |value: f64| match picked.servo.kind {
+        Kind::OnOff => f64::from(u8::from(value >= 50.0)) * 100.0,
+        Kind::Positional | Kind::Endless | Kind::Dimmer => value,
+    };
+    let angles: Vec<f64> = (0..time.wide).map(|x| given(angle(x).get())).collect();
     let (least, most) = angles.iter().fold((0.0f64, 0.0f64), |(a, b), &v| (a.min(v), b.max(v)));
     let (least, most) =
         if most - least < 10.0 { (least.min(0.0), least.min(0.0) + 10.0) } else { (least, most) };
