@@ -1,6 +1,6 @@
 //! Sequence: steps to scale in time, under them a silhouette a joint, the now line, and the picked step.
 
-use crate::screen::pen::{Pen, cell_of, fit};
+use crate::screen::pen::{Pen, cell_of, fit, width};
 use crate::screen::rows::{SequenceRow, step_of_time};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
@@ -113,21 +113,23 @@ fn heads(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time, sho
 
 /// A band a joint; gives the rows used.
 fn bands(pen: &mut Pen<'_>, scene: &Scene, time: &Time, shorts: &[Short], label: u16) -> u16 {
+    const LEAST: u16 = 3;
     let count = u16::try_from(time.line.tracks.len()).unwrap_or(u16::MAX).max(1);
-    let pitch = (pen.height() / count).clamp(3, 12);
+    let pitch = (pen.height() / count).clamp(LEAST, 12);
     let wide = pen.width();
-    let mut y = 0;
-    for track in &time.line.tracks {
-        if y + 3 > pen.height() {
-            let more =
-                format!("↓ {} more joints", u16::try_from(time.line.tracks.len()).unwrap_or(0) - y / pitch);
-            pen.put(0, y.min(pen.height() - 1), &more, theme::text(theme::QUIET));
-            break;
-        }
-        band(&mut pen.part(0, y, wide, pitch - 1), scene, time, track, shorts, label);
-        y += pitch;
+    // Where not all have room, the last row says how many more there are.
+    let fits = if count * pitch <= pen.height() { count } else { (pen.height().saturating_sub(1)) / pitch };
+    for (n, track) in (0..fits).zip(&time.line.tracks) {
+        band(&mut pen.part(0, n * pitch, wide, pitch - 1), scene, time, track, shorts, label);
     }
-    y.min(pen.height())
+    let used = fits * pitch;
+    if fits == count {
+        return used.min(pen.height());
+    }
+    let left = count - fits;
+    let more = format!("↓ {left} more joint{}", if left == 1 { "" } else { "s" });
+    pen.put(0, used, &more, theme::text(theme::QUIET));
+    used + 1
 }
 
 fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[Short], label: u16) {
@@ -156,7 +158,7 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     pen.put(
         0,
         1,
-        &fit(&span(picked.servo.kind, lowest, highest), usize::from(label) - 1),
+        &fit(&span(picked.servo.kind, (lowest, highest), usize::from(label) - 1), usize::from(label) - 1),
         theme::text(theme::QUIET),
     );
     let mine: Vec<&Short> = shorts.iter().filter(|s| s.servo == track.servo).collect();
@@ -184,14 +186,15 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     }
 }
 
-/// From where to where something goes, with its unit.
-fn span(kind: Kind, lowest: f64, highest: f64) -> String {
+/// From where to where something goes, with its unit; in little room without the word between.
+fn span(kind: Kind, (lowest, highest): (f64, f64), room: usize) -> String {
     let (lowest, highest) = (lowest.round() + 0.0, highest.round() + 0.0);
-    match kind {
+    let words = match kind {
         Kind::Positional => format!("{lowest:+.0} to {highest:+.0}°"),
         Kind::Endless => format!("{lowest:+.0} to {highest:+.0} %"),
         Kind::Dimmer | Kind::OnOff => format!("{lowest:.0} to {highest:.0} %"),
-    }
+    };
+    if usize::from(width(&words)) <= room { words } else { words.replace(" to ", "…") }
 }
 
 /// One column of a silhouette between the zero line and a value, both 0..1 from the bottom, in eighths.
