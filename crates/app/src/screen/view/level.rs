@@ -150,7 +150,7 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let label = if narrow { 7 } else { 13 };
     let mut y = digits::ROWS + 1;
     for (long, short, value) in
-        [("on the wire", "wire", on_the_wire(picked)), ("a nudge", "nudge", nudge(scene, picked))]
+        [("on the wire", "wire", on_the_wire(picked, narrow)), ("a nudge", "nudge", nudge(scene, picked))]
     {
         pen.put(0, y, if narrow { short } else { long }, theme::text(theme::QUIET));
         pen.put(label, y, &value, theme::text(theme::INK));
@@ -164,13 +164,14 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     }
 }
 
-fn on_the_wire(picked: &Picked) -> String {
+fn on_the_wire(picked: &Picked, narrow: bool) -> String {
     let clock = picked.plan.guard.clock;
     match picked.state.ticks {
         None => "nothing".to_owned(),
         Some(ticks) if picked.servo.kind.is_accessory() => {
             format!("{} of {} ticks", ticks.0, clock.longest())
         }
+        Some(ticks) if narrow => format!("{} ticks {:.0} µs", ticks.0, clock.pulse(ticks).get()),
         Some(ticks) => format!("{} ticks  {:.1} µs", ticks.0, clock.pulse(ticks).get()),
     }
 }

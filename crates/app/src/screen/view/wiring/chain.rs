@@ -25,8 +25,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     pen.put(x + 2, 0, title(links, pen.width() >= NARROW), theme::text(theme::QUIET));
     let first = why::first_not_proven(links).map(|link| link.name);
     let mut y = 1;
+    let brief = is_brief(pen, links);
     for link in links {
-        y = draw_link(pen, y, link, first == Some(link.name));
+        y = draw_link(pen, y, link, (first == Some(link.name), brief));
     }
     let about = (scene.rig, &scene.derived.plan);
     if let Some(line) = why::from_source_to_wire(about, &scene.model.snapshot, scene.model.servo) {
@@ -59,8 +60,17 @@ fn dress(verdict: Verdict) -> (&'static str, Color) {
     }
 }
 
-/// One link, the first that is not proven with what to try; gives the row behind.
-fn draw_link(pen: &mut Pen<'_>, y: u16, link: &Link, first: bool) -> u16 {
+/// Whether what is said of the first link that is not proven must be cut short for all links to have room.
+fn is_brief(pen: &Pen<'_>, links: &[Link]) -> bool {
+    let room = usize::from(pen.width().saturating_sub(2)).max(1);
+    let said = why::first_not_proven(links)
+        .map_or(0, |link| wrap(&link.words, room).len() + wrap(&format!("try: {}", link.help), room).len());
+    pen.width() < NARROW && 1 + links.len() + said > usize::from(pen.height())
+}
+
+/// One link, the first that is not proven with what to try; gives the row behind. In brief, of one that nobody can
+/// prove only what to try is said, and of a broken one only what is wrong: the next line has the rest.
+fn draw_link(pen: &mut Pen<'_>, y: u16, link: &Link, (first, brief): (bool, bool)) -> u16 {
     let wide = pen.width();
     let waits = matches!((link.verdict, link.name), (Verdict::Failed, "output" | "engaged"));
     // What is merely not engaged is no fault.
@@ -78,11 +88,15 @@ fn draw_link(pen: &mut Pen<'_>, y: u16, link: &Link, first: bool) -> u16 {
         let next = pen.paragraph(WORDS, y, &link.words, words);
         return advise(pen, WORDS, next, link);
     }
-    if first {
-        let next = pen.paragraph(2, y + 1, &link.words, words);
-        return advise(pen, 2, next, link);
+    match (first, brief, link.verdict) {
+        (false, _, _) => y + 1,
+        (true, true, Verdict::Failed) => pen.paragraph(2, y + 1, &link.words, words),
+        (true, true, _) => advise(pen, 2, y + 1, link),
+        (true, false, _) => {
+            let next = pen.paragraph(2, y + 1, &link.words, words);
+            advise(pen, 2, next, link)
+        }
     }
-    y + 1
 }
 
 fn advise(pen: &mut Pen<'_>, x: u16, y: u16, link: &Link) -> u16 {
