@@ -44,11 +44,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
     let mut y = top + strip::ROWS;
     if roomy {
-        strip::after_the_end(&mut pen.part(0, y + 1, strips_wide - 2, ROOM_BELOW - 1), scene, board);
-        y += ROOM_BELOW + 1;
+        let mut under = pen.part(0, y + 1, strips_wide - 2, high.saturating_sub(y + 1));
+        // The chain beside has those rows too: what comes next begins under both.
+        y += strip::after_the_end(&mut under, scene, board).max(ROOM_BELOW - 1) + 2;
     }
     let below = if roomy { wide } else { strips_wide };
-    y += power::draw(&mut pen.part(0, y, below, high - y), scene) + u16::from(roomy);
+    y += power::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene) + u16::from(roomy);
     trouble::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene);
 }
 
@@ -84,11 +85,12 @@ fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
         theme::text(theme::QUIET),
     );
     let time = format!(
-        "{} channel{} of {} board{} take {:.1} ms of it: {fits} of {:.0} ms",
+        "{} channel{} of {} board{} take{} {:.1} ms of it: {fits} of {:.0} ms",
         traffic.channels,
         if traffic.channels == 1 { "" } else { "s" },
         traffic.boards,
         if traffic.boards == 1 { "" } else { "s" },
+        if traffic.channels == 1 { "s" } else { "" },
         traffic.round().get() * 1e3,
         beat.get() * 1e3
     );
