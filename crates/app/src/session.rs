@@ -33,6 +33,8 @@ const MOST_UNDO: usize = 500;
 pub struct Derived {
     /// By servo.
     pub fits: Vec<Result<Fit, NoFit>>,
+    /// The servos by index as the roster shows them.
+    pub order: Vec<usize>,
     /// What the engine runs.
     pub plan: Plan,
     /// By port, what its boards ask of it.
@@ -48,6 +50,7 @@ impl Derived {
         let beat = Seconds::new(hardware::BEAT.as_secs_f64());
         Self {
             fits: rig.servos.iter().map(wasvolta_core::rig::Servo::fit).collect(),
+            order: rig.by_group(),
             plan: Plan::of(rig),
             traffic: rig.ports.iter().map(|port| Traffic::of(rig, &port.name)).collect(),
             budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),

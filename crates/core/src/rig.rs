@@ -748,6 +748,20 @@ impl Rig {
         }
     }
 
+    /// The servos by index, group by group as each is first met, in a group as they stand here.
+    pub fn by_group(&self) -> Vec<usize> {
+        let mut groups: Vec<&str> = Vec::new();
+        for servo in &self.servos {
+            if !groups.contains(&servo.group()) {
+                groups.push(servo.group());
+            }
+        }
+        let group = |n: usize| self.servos.get(n).map_or("", Servo::group);
+        let mut order: Vec<usize> = (0..self.servos.len()).collect();
+        order.sort_by_cached_key(|&n| groups.iter().position(|known| *known == group(n)));
+        order
+    }
+
     /// The mapping that drives a joint.
     pub fn mapping_of(&self, joint: &str) -> Option<&Mapping> {
         self.mappings.iter().find(|m| m.joint == joint)

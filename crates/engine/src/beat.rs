@@ -7,6 +7,7 @@ use crate::lines::Inlet;
 use crate::record::Tape;
 use crate::snapshot::{BoardState, Punctuality, Snapshot};
 use crate::stop::Stop;
+use crate::wiring::Place;
 use crate::worker::{BoardFrame, Post};
 use crate::{Downward, NextPlan, Wiring};
 use rtrb::Consumer;
@@ -207,6 +208,7 @@ impl Beat {
                     self.readings.resize(self.wiring.inputs.len(), Reading::default());
                     self.last.resize(self.wiring.inputs.len(), None);
                     self.follow_boards(&wiring);
+                    self.follow_starts();
                     self.version = version;
                     if let Some(tape) = &mut self.tape {
                         tape.plan(version);
@@ -220,7 +222,6 @@ impl Beat {
     /// What must see its neutral first counts from when that arrives, and anew when its board had lost it.
     fn follow_arming(&mut self) {
         let Self { stage, wiring, posts, commands, starts, .. } = self;
-        starts.resize(wiring.servos.len(), 0);
         let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&wiring.servos).zip(starts.iter_mut());
         for (servo, (((plan, state), place), started)) in parts.enumerate() {
             let (Some(_), true, Some(place)) = (plan.arming, state.engaged, place) else { continue };
@@ -232,7 +233,7 @@ impl Beat {
                 && board.trouble.is_none()
                 && board.sent.get(place.channel).is_some_and(Option::is_some);
             // Started anew, or found not as it was left: either way it may have missed what was sent.
-            let times = board.starts.wrapping_add(board.lapses);
+            let times = board.interruptions();
             let anew = std::mem::replace(started, times) != times;
             match (arrives, state.is_unarmed()) {
                 (false, false) => commands.push(Command::Disarm { servo }),
@@ -240,6 +241,18 @@ impl Beat {
                 _ => {}
             }
         }
+    }
+
+    /// After an edit servos have other places: how often their boards were interrupted is taken down anew, or one
+    /// that turns would be armed again for nothing.
+    fn follow_starts(&mut self) {
+        let Self { wiring, posts, starts, .. } = self;
+        let times = |place: &Option<Place>| {
+            let place = (*place)?;
+            posts.get_mut(place.port)?.reports.read().get(place.board).map(BoardState::interruptions)
+        };
+        starts.clear();
+        starts.extend(wiring.servos.iter().map(times).map(Option::unwrap_or_default));
     }
 
     /// What the maker said of a board's pulses is not meant for another one that takes its place in the list.

@@ -49,6 +49,13 @@ impl Default for BoardState {
     }
 }
 
+impl BoardState {
+    /// How often what it was sent may not have arrived: it was started, or found not as it was left.
+    pub const fn interruptions(&self) -> u32 {
+        self.starts.wrapping_add(self.lapses)
+    }
+}
+
 /// One serial line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct LineState {

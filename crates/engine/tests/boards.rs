@@ -315,6 +315,37 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
 }
 
 #[test]
+fn an_edit_that_moves_a_winch_in_the_list_does_not_stop_it() {
+    let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/crane.rig.toml")) else { panic!() };
+    let mut rig = *rig;
+    rig.servos.reverse();
+    let clock = Arc::new(ManualClock::default());
+    let bench = Bench::new(&Truth::default(), 1, clock.clone());
+    bench.ensure("bench-bus", 0x41, &[2]);
+    let first = setup(&bench, clock.clone());
+    let wiring = Wiring::of(&rig, &first);
+    let mut engine = Engine::by_hand(&rig, first).unwrap();
+    let pass = |engine: &mut Engine, beats: u32| {
+        for _ in 0..beats {
+            clock.advance(BEAT);
+            engine.pass();
+        }
+    };
+    engine.command(Command::Engage { servo: 2, pulse: Micros::new(1480.0), told: true });
+    pass(&mut engine, 100);
+    engine.command(Command::GoTo { servo: 2, pulse: Micros::new(1700.0) });
+    pass(&mut engine, 60);
+    let turning = bench.pulse_us("bench-bus", 0x41, 2);
+    assert!(turning.unwrap() > 1690.0, "{turning:?}");
+    let mut fewer = rig.clone();
+    fewer.servos.remove(0);
+    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    pass(&mut engine, 5);
+    assert_eq!(engine.snapshot().servos[1].arming(), None);
+    assert_eq!(bench.pulse_us("bench-bus", 0x41, 2), turning);
+}
+
+#[test]
 fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
     let rig = small();
     let clock = Arc::new(ManualClock::default());

@@ -249,11 +249,11 @@ const SAID_FOR: Duration = Duration::from_secs(6);
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session) -> Self {
-        let without_fit = session.derived.fits.iter().zip(&session.rig.servos);
+        let mut fits = session.derived.fits.iter().zip(&session.rig.servos);
         let wanting = |(fit, servo): (&Result<_, _>, &Servo)| {
             fit.is_err() && servo.kind == wasvolta_core::rig::Kind::Positional
         };
-        let uncalibrated = without_fit.clone().position(wanting);
+        let uncalibrated = fits.position(wanting);
         let snapshot = session.engine.snapshot().clone();
         Self {
             quit: false,

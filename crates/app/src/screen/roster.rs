@@ -5,7 +5,7 @@ use super::scene::{Picked, Scene};
 use super::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
-use wasvolta_core::rig::{Kind, Rig};
+use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Micros;
 
@@ -43,23 +43,11 @@ enum Row<'a> {
     Servo(usize),
 }
 
-/// The servos by index in the order they are shown: group by group as each is first met, in a group as in the rig.
-pub fn order(rig: &Rig) -> Vec<usize> {
-    let mut groups: Vec<&str> = Vec::new();
-    for servo in &rig.servos {
-        if !groups.contains(&servo.group()) {
-            groups.push(servo.group());
-        }
-    }
-    let mut order: Vec<usize> = (0..rig.servos.len()).collect();
-    order.sort_by_key(|n| groups.iter().position(|group| *group == rig.servos[*n].group()));
-    order
-}
-
 fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
     let mut rows = Vec::new();
     let mut group = "";
-    for (n, servo) in order(scene.rig).into_iter().map(|n| (n, &scene.rig.servos[n])) {
+    let order = scene.derived.order.iter();
+    for (n, servo) in order.filter_map(|&n| Some((n, scene.rig.servos.get(n)?))) {
         if servo.group() != group {
             group = servo.group();
             if !rows.is_empty() {

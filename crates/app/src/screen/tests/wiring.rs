@@ -503,6 +503,20 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     assert_eq!((rail.name.as_str(), rail.volts.get(), rail.amps.get()), ("twelve", 12.0, 3.0));
     assert_eq!(bench.session.rig.board("far").unwrap().rail.as_deref(), Some("twelve"));
     assert!(bench.frame(160, 47).contains("12 V 3 A"), "{}", bench.frame(160, 47));
+    // What cannot be: another rate on a port that is there, a board on a line of numbers.
+    for (place, kind, words) in [
+        ("sim:other-bus@9600", "pwm", "bus is there already, at another rate"),
+        ("knob-line", "firmata", "numbers come in on knob-line"),
+    ] {
+        bench.press(Key::char('b'));
+        for word in ["none", "0x43", place, kind] {
+            bench.text(word);
+            bench.code(KeyCode::Tab);
+        }
+        bench.code(KeyCode::Enter);
+        assert!(bench.frame(160, 47).contains(words), "{}", bench.frame(160, 47));
+        bench.code(KeyCode::Esc);
+    }
     // Undone as a whole, and made again on another path: the name of the first is not taken for it.
     bench.press(Key::char('r'));
     for _ in 0..3 {

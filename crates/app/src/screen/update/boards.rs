@@ -55,6 +55,12 @@ pub fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
     let rig = &desk.session.rig;
     let there = rig.ports.iter().find(|port| port.name == path || port.path == path);
     let port = match there {
+        Some(port) if baud.is_some() && baud != port.baud => {
+            return Err(format!("{} is there already, at another rate: correct it in the file", port.name));
+        }
+        Some(port) if desk.session.wiring.line(&port.name).is_some() => {
+            return Err(format!("numbers come in on {}: a board wants a line of its own", port.name));
+        }
         Some(port) => port.name.clone(),
         None => desk.session.name_for_port(chip, path)?,
     };
@@ -82,6 +88,7 @@ pub fn rail(desk: &mut Desk) {
     ask(desk, Task::Rail(board.name.clone()), fields);
 }
 
+/// Puts a board on the rail that a form says.
 pub fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> {
     let name = form.said("rail").unwrap_or_default();
     if name.is_empty() {

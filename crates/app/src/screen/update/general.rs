@@ -4,7 +4,6 @@ use super::{Desk, calibrate, inputs, sequence, wiring};
 use crate::paper::{self, Kind, Order};
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
-use crate::screen::roster;
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
 use std::path::Path;
 use std::sync::Arc;
@@ -67,10 +66,10 @@ pub fn servo_next(desk: &mut Desk) {
 }
 
 fn pick_servo(desk: &mut Desk, by: isize) {
-    let order = roster::order(&desk.session.rig);
+    let order = &desk.session.derived.order;
     let here = order.iter().position(|n| *n == desk.model.servo).unwrap_or(0);
-    if let Some(servo) = order.get(moved(here, by, order.len())) {
-        desk.model.pick_servo(&desk.session.rig, *servo);
+    if let Some(&servo) = order.get(moved(here, by, order.len())) {
+        desk.model.pick_servo(&desk.session.rig, servo);
     }
 }
 

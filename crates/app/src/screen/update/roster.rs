@@ -142,6 +142,10 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
         Task::ReplaceServo(servo) => replaced(desk, servo)?,
         Task::ChangeKind(servo) => {
             let kind = said_kind(form)?;
+            if desk.session.rig.servo(servo).is_some_and(|part| part.kind == kind) {
+                desk.say(&format!("{servo} is {} already", kind.word()));
+                return Ok(());
+            }
             let said = done(desk, &format!("{servo} is {} now", kind.word()), |rig| {
                 edit::set_kind(rig, servo, kind)
             })?;

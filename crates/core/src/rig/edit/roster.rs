@@ -284,6 +284,14 @@ mod tests {
     }
 
     #[test]
+    fn a_servo_added_later_stands_in_its_group() {
+        let more = add_servo(&rig(), "punt.pole", ("upper", 5), Kind::Positional).unwrap();
+        let more = add_servo(&more, "heron.tail", ("upper", 6), Kind::Positional).unwrap();
+        let names: Vec<&str> = more.by_group().iter().map(|n| more.servos[*n].name.as_str()).collect();
+        assert_eq!(names, ["heron.neck", "heron.beak", "heron.tail", "punt.pole"]);
+    }
+
+    #[test]
     fn a_new_servo_has_a_joint_an_id_of_its_own_and_cautious_endpoints() {
         let more = add_servo(&rig(), "heron.tail", ("upper", 7), Kind::Positional).unwrap();
         let tail = more.servo("heron.tail").unwrap();
