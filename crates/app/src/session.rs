@@ -245,13 +245,23 @@ impl Session {
     pub fn keep_card(&self, servo: &str) -> Result<String, String> {
         let part = self.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
         let date = paper::today().to_string();
-        let text = Card::of(part, &date).text().map_err(|error| error.to_string())?;
+        let text = Card::of(&self.rig, part, &date).text().map_err(|error| error.to_string())?;
         let names = std::iter::once(format!("{servo}-{date}.servo.toml"))
             .chain((2..).map(|n| format!("{servo}-{date}-{n}.servo.toml")));
         let mut free = names.filter(|name| !self.path.with_file_name(name).exists());
         let name = free.next().unwrap_or_default();
         files::write(&self.path.with_file_name(&name), &text).map_err(|error| error.to_string())?;
         Ok(name)
+    }
+
+    /// The cards beside the rig, by their files' names.
+    pub fn cards(&self) -> Vec<String> {
+        let folder = self.path.parent().map(std::fs::read_dir).and_then(Result::ok);
+        let names =
+            folder.into_iter().flatten().flatten().filter_map(|entry| entry.file_name().into_string().ok());
+        let mut cards: Vec<String> = names.filter(|name| name.ends_with(".servo.toml")).collect();
+        cards.sort_unstable();
+        cards
     }
 
     /// Where the rig is kept.

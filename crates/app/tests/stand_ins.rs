@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 3
+const RIG: &str = r#"format = 4
 name = "Reeds"
 
 [[port]]

@@ -98,6 +98,13 @@ impl Guard {
         }
     }
 
+    /// The whole ticks nearest to a pulse, between the endpoints.
+    #[inline]
+    pub fn nearest(&self, pulse: Micros) -> Ticks {
+        // The plan was refused at load where no tick lies between the endpoints.
+        self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole))
+    }
+
     /// Moves from `before` towards `wanted` for `dt` seconds at no more than `speed` µs/s, and rounds inwards.
     /// A limit tightened past `before` closes in at that speed. What is not a number leaves the servo where
     /// it is.
@@ -108,9 +115,7 @@ impl Guard {
         let speed = if speed < self.speed { speed } else { self.speed };
         let step = speed * dt;
         let pulse = before + Micros::new(held((target - before).get(), -step, step));
-        // The plan was refused at load where no tick lies between the endpoints.
-        let ticks = self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole));
-        Passed { pulse, ticks, stopped }
+        Passed { pulse, ticks: self.nearest(pulse), stopped }
     }
 }
 

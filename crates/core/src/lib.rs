@@ -4,13 +4,19 @@
 //! What moves bytes and keeps time lives in the crates above.
 
 pub mod clock;
+pub mod curve;
+pub mod diagnose;
 pub mod easing;
 pub mod estimate;
+pub mod fineness;
 pub mod fit;
 pub mod guard;
 pub mod link;
+pub mod linkage;
 pub mod power;
+pub mod preset;
 pub mod range;
+pub mod rate;
 pub mod rig;
 pub mod scale;
 pub mod sequence;

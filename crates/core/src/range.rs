@@ -112,6 +112,25 @@ pub const HORN: Range = Range::new("horn", "mm", 5.0, 500.0);
 /// The hole that a protractor has for a spline.
 pub const HOLE: Range = Range::new("spline hole", "mm", 1.0, 40.0);
 
+/// A count of ticks.
+pub const COUNT: Range = Range::new("ticks", "", 0.0, 65_535.0);
+/// One tick.
+pub const TICK: Range = Range::new("tick", "µs", 0.01, 100.0);
+/// How far a reading of an angle may be off.
+pub const READING: Range = Range::new("reading error", "°", 0.01, 45.0);
+/// Degrees of a joint for a degree of its servo.
+pub const RATIO: Range = Range::new("ratio", "", -100.0, 100.0);
+/// A length in a mechanism.
+pub const LENGTH: Range = Range::new("length", "mm", 1.0, 5000.0);
+/// Teeth of a spline.
+pub const TEETH: Range = Range::new("teeth", "", 8.0, 60.0);
+/// Turns a minute.
+pub const RPM: Range = Range::new("rate", "rpm", -10_000.0, 10_000.0);
+/// How long a servo may stand idle before it is released.
+pub const IDLE: Range = Range::new("idle time", "s", 5.0, 86_400.0);
+/// How often an exercise goes there and back.
+pub const TIMES: Range = Range::new("times", "", 1.0, 100_000.0);
+
 /// All rows, for the documentation and for tests that walk them.
 pub const ALL: &[Range] = &[
     PULSE,
@@ -140,6 +159,15 @@ pub const ALL: &[Range] = &[
     MOVE_SHARE,
     HORN,
     HOLE,
+    COUNT,
+    TICK,
+    READING,
+    RATIO,
+    LENGTH,
+    TEETH,
+    RPM,
+    IDLE,
+    TIMES,
 ];
 
 /// The longest name, in characters.

@@ -10,20 +10,25 @@ pub mod file;
 pub mod fresh;
 mod kind;
 mod merge;
+pub mod table;
 pub mod worry;
 
 use crate::clock::PwmClock;
 use crate::easing::Easing;
-use crate::fit::{Fit, NoFit, RatedSlope, Seen};
-use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Seconds, Ticks, Volts};
+use crate::fit::{Fit, NoFit, RatedSlope, Seen, Shape};
+use crate::linkage::{FourBar, Gear, Hand, Steering, Transmission};
+use crate::rate::{Band, NoRates, Rates, Turning};
+use crate::scale::{Scale, Sides};
+use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Rpm, Seconds, Ticks, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
+pub use crate::fit::Side;
 pub use kind::{Arming, Kind};
 
 /// The format this program writes.
-pub const FORMAT: u32 = 3;
+pub const FORMAT: u32 = 4;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -33,13 +38,16 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 3 at present. What an older one lacks has its usual value.
+    /// The version of the format, 4 at present. What an older one lacks has its usual value.
     pub format: u32,
     /// What the rig is called.
     pub name: String,
     /// Anything worth keeping, up to 400 characters.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub notes: String,
+    /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release_after_s: Option<Seconds>,
     /// Power supplies.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
     pub rails: Vec<Rail>,
@@ -229,6 +237,24 @@ pub struct Servo {
     /// The pulse that counts as its centre; of an endless one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
+    /// What its marks are joined by; a straight line unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub fit: Shape,
+    /// The side from which it arrives at every place, so that its slack does not matter; either unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub arrive: Side,
+    /// Teeth of its spline.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub teeth: Option<u8>,
+    /// A gear or a belt between it and its joint.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gear: Option<Gear>,
+    /// A four-bar linkage between it and its joint.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub linkage: Option<FourBar>,
+    /// What an endless one is given when it is to stand still.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub idle: Idle,
     /// What an endless one must see before it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arming: Option<Arming>,
@@ -241,9 +267,38 @@ pub struct Servo {
     /// What was seen.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
+    /// How it was exercised, and what was seen then.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exercised: Vec<Exercised>,
     /// Anything worth keeping, up to 400 characters.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub notes: String,
+}
+
+/// What an endless servo is given when it is to stand still.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Idle {
+    /// The pulse at which it stands.
+    #[default]
+    Pulse,
+    /// No pulse.
+    Release,
+}
+
+/// An exercise that a servo went through.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Exercised {
+    /// The day, as `2026-01-02`.
+    pub on: String,
+    /// The pulses between which it went.
+    pub over_us: Ends<Micros>,
+    /// How often it went there and back.
+    pub times: u32,
+    /// What was seen, up to 400 characters.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub seen: String,
 }
 
 /// What a data sheet says of a servo.
@@ -271,8 +326,8 @@ pub struct Rated {
     pub stall_a: Option<Amps>,
 }
 
-/// An observation: this pulse, this angle.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+/// An observation: this pulse, this angle. Of what turns without end: this pulse, this rate.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Mark {
     /// The pulse.
@@ -280,11 +335,17 @@ pub struct Mark {
     /// The angle seen, for an aligned mark.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub angle_deg: Option<Degrees>,
+    /// Whose angle that is; the servo's unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub at: Place,
+    /// The rate seen, for one that turns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rpm: Option<Rpm>,
     /// How it was seen.
     #[serde(default, skip_serializing_if = "is_aligned")]
     pub seen: How,
     /// From which side the pulse came.
-    #[serde(default, skip_serializing_if = "is_unknown")]
+    #[serde(default, skip_serializing_if = "is_usual")]
     pub from: Side,
     /// How far the reading may be off, ±; 1° unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -295,6 +356,20 @@ pub struct Mark {
     /// The oscillator those ticks were counted with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub oscillator_hz: Option<Hertz>,
+    /// How long one of those ticks was: no finer could be told then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tick_us: Option<Micros>,
+}
+
+/// Where an angle was read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Place {
+    /// At the servo's horn.
+    #[default]
+    Servo,
+    /// At what it turns, behind gear or linkage; of a steered pair, at its wheel.
+    Joint,
 }
 
 /// How a mark was seen.
@@ -310,29 +385,37 @@ pub enum How {
     Stops,
     /// The servo buzzes here.
     Buzzes,
+    /// What turns without end turned at a rate.
+    Turns,
 }
 
-/// From which side a pulse came.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Side {
-    /// Not known.
-    #[default]
-    Unknown,
-    /// The pulse was rising.
-    Below,
-    /// The pulse was falling.
-    Above,
+impl How {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Aligned => "aligned",
+            Self::Starts => "starts",
+            Self::Stops => "stops",
+            Self::Buzzes => "buzzes",
+            Self::Turns => "turns",
+        }
+    }
 }
 
-/// What a servo turns. Here one servo, one to one.
+/// What servos turn: one, or several that move only together.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Joint {
     /// Its name; poses and mappings speak of it.
     pub name: String,
-    /// The servo that turns it.
+    /// The servo that turns it; of a steered pair, the left one.
     pub servo: String,
+    /// More servos that turn it together with that one, each with marks of its own; of a steered pair, the right one.
+    #[serde(default, rename = "with", skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<String>,
+    /// Two steered wheels: the joint's angle is that of a wheel in the middle, to the left positive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub steering: Option<Steering>,
     /// How far down it may go.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub low: Option<Limit>,
@@ -354,6 +437,12 @@ pub struct Joint {
     /// A weight pulls on it: released, it falls.
     #[serde(default, skip_serializing_if = "is_false")]
     pub loaded: bool,
+    /// Where its 0° points as the maker sees it, clockwise from straight up.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub mounted_deg: Degrees,
+    /// Its angles rise anticlockwise as the maker sees it.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub anticlockwise: bool,
 }
 
 /// A limit with its reason.
@@ -552,14 +641,14 @@ const fn is_false(value: &bool) -> bool {
 fn is_zero(value: &f64) -> bool {
     *value == 0.0
 }
+fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
 fn is_positional(kind: &Kind) -> bool {
     *kind == Kind::Positional
 }
 fn is_aligned(how: &How) -> bool {
     *how == How::Aligned
-}
-fn is_unknown(side: &Side) -> bool {
-    *side == Side::Unknown
 }
 fn is_as_cut(quit: &QuitTo) -> bool {
     *quit == QuitTo::AsCut
@@ -626,6 +715,13 @@ impl Rated {
     }
 }
 
+impl Joint {
+    /// All servos that turn it, the first one first.
+    pub fn servos(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(&self.servo).chain(&self.others).map(String::as_str)
+    }
+}
+
 impl Pose {
     /// Where it wants what it speaks of by a name: the joint's angle in degrees, or a level in percent.
     pub fn target(&self, kind: Kind, name: &str) -> Option<Degrees> {
@@ -640,31 +736,120 @@ impl Pose {
 }
 
 impl Mark {
-    /// What it says to a fit, if it was aligned against an angle.
-    pub fn aligned(&self) -> Option<Seen> {
+    /// What it says of the servo's shaft, if it was aligned against an angle: what was read at the joint is taken back
+    /// through what is between.
+    pub fn aligned(&self, through: &Transmission) -> Option<Seen> {
         (self.seen == How::Aligned).then_some(())?;
-        Some(Seen {
-            pulse: self.pulse_us,
-            angle: self.angle_deg?,
-            error: self.error_deg.unwrap_or(Degrees::new(1.0)),
+        let (angle, error) = (self.angle_deg?, self.error_deg.unwrap_or(Self::USUAL_ERROR));
+        let seen = |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from };
+        Some(match self.at {
+            Place::Servo => seen(angle, error),
+            Place::Joint => {
+                let shaft = through.servo_at(angle);
+                // Where the joint hardly turns a misreading means much; at most a quarter of a turn.
+                let ratio = libm::fmax(libm::fabs(through.ratio_at(shaft)), error.get() / 90.0);
+                seen(shaft, error * (1.0 / ratio))
+            }
         })
+    }
+
+    /// How far a reading against a protractor may be off, unless said.
+    pub const USUAL_ERROR: Degrees = Degrees::new(1.0);
+
+    /// How far its pulse may be off because it was counted in coarser ticks than `tick`, ±; none where it was not.
+    pub fn carried_error(&self, tick: Micros) -> Option<Micros> {
+        let then = self.tick_us?;
+        (then.get() > tick.get() * 1.01).then(|| then * 0.5)
     }
 }
 
 impl Servo {
+    /// A part on a channel of which nothing else is known.
+    pub fn new(name: &str, (board, channel): (&str, u8), kind: Kind) -> Self {
+        Self {
+            id: Id::default(),
+            name: name.to_owned(),
+            board: board.to_owned(),
+            channel,
+            kind,
+            endpoints_us: Ends::cautious(),
+            centre_us: None,
+            fit: Shape::default(),
+            arrive: Side::default(),
+            teeth: None,
+            gear: None,
+            linkage: None,
+            idle: Idle::default(),
+            arming: None,
+            draw_a: None,
+            rated: None,
+            marks: Vec::new(),
+            exercised: Vec::new(),
+            notes: String::new(),
+        }
+    }
+
     /// The fit through its aligned marks.
     ///
     /// # Errors
     /// When there are too few marks, or they do not turn.
     pub fn fit(&self) -> Result<Fit, NoFit> {
-        let seen: Vec<Seen> = self.marks.iter().filter_map(Mark::aligned).collect();
-        Fit::of(&seen, self.rated.as_ref().map(Rated::slope))
+        let through = self.through();
+        let seen: Vec<Seen> = self.marks.iter().filter_map(|mark| mark.aligned(&through)).collect();
+        Fit::of(&seen, self.rated.as_ref().map(Rated::slope), self.fit)
     }
 
-    /// Its centre, or 1500 µs; of one that is armed by a pulse of its own, that pulse.
+    /// What is between its shaft and its joint. A linkage that cannot close was refused before.
+    pub fn through(&self) -> Transmission {
+        match (self.gear, self.linkage) {
+            (_, Some(bars)) => Transmission::linked(bars).unwrap_or(Transmission::DIRECT),
+            (Some(gear), None) => Transmission::geared(gear),
+            (None, None) => Transmission::DIRECT,
+        }
+    }
+
+    /// The band in which an endless one stands still, where marks tell it.
+    pub fn band(&self) -> Option<Band> {
+        // A tick before it started it stood still: the edge lies between the two.
+        let edge = |m: &Mark| {
+            let half = m.tick_us.unwrap_or(Micros::ZERO) * 0.5;
+            let edge = if m.from == Side::Below { m.pulse_us - half } else { m.pulse_us + half };
+            (edge, m.from)
+        };
+        Band::of(&self.marks.iter().filter(|m| m.seen == How::Starts).map(edge).collect::<Vec<_>>())
+    }
+
+    /// How fast an endless one turns.
+    ///
+    /// # Errors
+    /// When nothing was timed yet, its stop band is not known, or two rates contradict each other.
+    pub fn rates(&self) -> Result<Rates, NoRates> {
+        let turning = |m: &Mark| Some(Turning { pulse: m.pulse_us, rate: m.rpm? });
+        let seen: Vec<Turning> = self.marks.iter().filter_map(turning).collect();
+        Rates::of(self.band().ok_or(NoRates::None)?, &seen)
+    }
+
+    /// The pulses of an endless one's levels: its saturations where rates were seen, else its endpoints.
+    pub fn sides(&self) -> Sides {
+        let Ends(low, high) = self.endpoints_us;
+        let stop = self.centre();
+        let band = self.band().filter(|band| stop >= band.low && stop <= band.high);
+        let still = band.map_or((stop, stop), |band| (band.low, band.high));
+        let rates = self.rates().ok();
+        let full = |longer: bool, end: Micros, edge: Micros| {
+            let seen = rates.as_ref().filter(|rates| rates.fastest(longer) != Rpm::ZERO);
+            let pulse = seen.map_or(end, |rates| rates.saturation(longer)).within(low, high);
+            if (pulse > edge) == longer { pulse } else { end }
+        };
+        Sides { low: full(false, low, still.0), zero: stop, high: full(true, high, still.1), still }
+    }
+
+    /// Its centre, or 1500 µs. Of an endless one the pulse at which it stops: the middle of the band that marks tell,
+    /// or else what was said, or else the pulse that arms it.
     pub fn centre(&self) -> Micros {
         let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
-        self.centre_us.or(neutral).unwrap_or(Micros::new(1500.0))
+        let band = (self.kind == Kind::Endless).then(|| self.band()).flatten().map(|band| band.middle());
+        band.or(self.centre_us).or(neutral).unwrap_or(Micros::new(1500.0))
     }
 
     /// The pulse that it must see before it follows, and for how long; none when it follows at once.
@@ -716,9 +901,22 @@ impl Rig {
         self.joints.iter().find(|j| j.name == name)
     }
 
-    /// The joint a servo turns.
+    /// The joint a servo turns, alone or with others.
     pub fn joint_of(&self, servo: &str) -> Option<&Joint> {
-        self.joints.iter().find(|j| j.servo == servo)
+        self.joints.iter().find(|j| j.servos().any(|s| s == servo))
+    }
+
+    /// What is between a servo's shaft and its joint, the geometry of a steered pair included.
+    pub fn through(&self, servo: &Servo) -> Transmission {
+        let own = servo.through();
+        let Some(joint) = self.joint_of(&servo.name) else { return own };
+        let hand = if joint.servo == servo.name { Hand::Left } else { Hand::Right };
+        joint.steering.map_or(own, |pair| own.steering(hand, pair))
+    }
+
+    /// From pulse to the angle of a servo's joint, where there is a fit.
+    pub fn scale_of(&self, servo: &Servo) -> Option<Scale> {
+        Some(Scale::of(servo.fit().ok()?.from_side(servo.arrive), self.through(servo)))
     }
 
     /// The servo that turns a joint, with its index.
@@ -727,23 +925,27 @@ impl Rig {
         self.servos.iter().enumerate().find(|(_, s)| &s.name == name)
     }
 
-    /// The greatest speed of a servo's joint: the lesser of what it is allowed and what its sheet says. Of what has a
-    /// level, in percent a second.
+    /// The greatest speed of a servo's joint: the least of what it is allowed and what the sheets of the servos that
+    /// turn it say, where what is between turns it fastest. Of what has a level, in percent a second.
     pub fn speed_of(&self, servo: &Servo) -> Option<DegreesPerSecond> {
         if let Some(speed) = servo.kind.level_speed() {
             return Some(speed);
         }
-        let allowed = self.joint_of(&servo.name).and_then(|j| j.speed_deg_s);
-        match (allowed, servo.rated_speed()) {
-            (Some(allowed), Some(rated)) => Some(if allowed < rated { allowed } else { rated }),
-            (allowed, rated) => allowed.or(rated),
-        }
+        let joint = self.joint_of(&servo.name);
+        let turning = joint.into_iter().flat_map(Joint::servos).filter_map(|name| self.servo(name));
+        // Through an angle that changes it is the shaft's speed that counts, wherever the joint is.
+        let rated = turning.filter_map(|s| Some(s.rated_speed()? * self.through(s).most_ratio()));
+        let allowed = joint.and_then(|j| j.speed_deg_s);
+        rated.chain(allowed).reduce(|a, b| if b < a { b } else { a })
     }
 
     /// The name by which poses and steps speak of a servo: its joint's, or its own where it has a level.
     pub fn spoken_name<'a>(&'a self, servo: &'a Servo) -> Option<&'a str> {
         match servo.kind {
-            Kind::Positional => self.joint_of(&servo.name).map(|joint| joint.name.as_str()),
+            // Of several servos that turn a joint together only the first is spoken of.
+            Kind::Positional => {
+                self.joint_of(&servo.name).filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str())
+            }
             Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
         }
     }

@@ -4,6 +4,7 @@
 //! guards and who drives a joint are the stage's.
 
 use crate::easing::{Easing, Quintic, passing_speed};
+use crate::linkage::Transmission;
 use crate::rig::{Rig, Sequence, Step};
 use crate::unit::{Degrees, DegreesPerSecond, held};
 
@@ -64,6 +65,8 @@ pub struct Track {
     pub servo: usize,
     /// The joint's greatest speed, where it is known.
     pub speed: Option<DegreesPerSecond>,
+    /// What turns the joint unevenly, with the greatest speed of the servo's shaft.
+    shaft: Option<(Transmission, DegreesPerSecond)>,
     legs: Vec<Leg>,
 }
 
@@ -163,9 +166,11 @@ impl Timeline {
         let need = |track: &Track| {
             let leg = track.legs.get(n)?;
             let from = track.before(n, start(track.servo))?;
-            let distance = (leg.target? - from).abs().get();
+            let to = leg.target?;
+            let distance = (to - from).abs().get();
             let speed = track.speed.unwrap_or(UNRATED_SPEED).get();
-            Some(distance * leg.easing.peak() / speed / leg.share + leg.lag)
+            let joint = distance * leg.easing.peak() / speed;
+            Some(libm::fmax(joint, track.shaft_needs(from, to, |u| leg.easing.at(u))) / leg.share + leg.lag)
         };
         self.tracks.iter().filter_map(need).fold(0.0, f64::max)
     }
@@ -248,12 +253,30 @@ impl Timeline {
         } else {
             leg.easing.peak()
         };
-        let needs = distance * peak / speed / leg.share;
+        let way = |u: f64| {
+            if leg.easing == Easing::Flow && distance > 0.0 && time.moves > 0.0 {
+                let place = self.flow(track, n, start.unwrap_or(from), first_move, from, to).at(u);
+                (place - from.get()) / (to - from).get()
+            } else {
+                leg.easing.at(u)
+            }
+        };
+        let needs = libm::fmax(distance * peak / speed, track.shaft_needs(from, to, way)) / leg.share;
         (needs > time.moves + HAIR).then_some(needs)
     }
 }
 
 impl Track {
+    /// The seconds that the shaft needs for a move of the joint, where that turns unevenly: found by looking at it in
+    /// small steps. `way` is how much of the move is done at a share of its time.
+    fn shaft_needs(&self, from: Degrees, to: Degrees, way: impl Fn(f64) -> f64) -> f64 {
+        const LOOKS: u32 = 100;
+        let Some((through, speed)) = &self.shaft else { return 0.0 };
+        let at = |n: u32| through.servo_at(from + (to - from) * way(f64::from(n) / f64::from(LOOKS)));
+        let fastest = (1..=LOOKS).map(|n| (at(n) - at(n - 1)).abs().get()).fold(0.0, libm::fmax);
+        fastest * f64::from(LOOKS) / speed.get()
+    }
+
     /// Where the joint stands before step `n`: the last target named, else where it started.
     fn before(&self, n: usize, start: Option<Degrees>) -> Option<Degrees> {
         n.checked_sub(1).and_then(|last| self.legs.get(last)?.target).or(start)
@@ -282,7 +305,9 @@ fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
     let legs: Vec<Leg> = sequence.steps.iter().map(&mut leg).collect();
     held?;
     let speed = rig.speed_of(driven);
-    Some(Track { servo, speed, legs })
+    let through = rig.through(driven);
+    let shaft = driven.rated_speed().filter(|_| through.gear().is_none()).map(|speed| (through, speed));
+    Some(Track { servo, speed, shaft, legs })
 }
 
 #[cfg(test)]
@@ -293,7 +318,7 @@ mod tests {
 
     #[expect(clippy::format_push_string, reason = "a test's text, made once")]
     fn rig(steps: &str, speeds: [f64; 3]) -> Rig {
-        let mut text = "format = 3\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
+        let mut text = "format = 4\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
         for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
             text.push_str(&format!(
                 "[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n"

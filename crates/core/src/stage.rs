@@ -3,8 +3,12 @@
 //! `advance` takes the time, what came in and what was asked, and gives the ticks for every servo. It is
 //! deterministic and allocates nothing; threads, devices and the screen are all above it.
 
+mod approach;
 pub mod command;
+mod couple;
 mod drive;
+pub mod exercise;
+mod obey;
 pub mod plan;
 mod player;
 mod wiggle;
@@ -13,13 +17,15 @@ pub use command::{Command, Event, EventKind, Refusal};
 pub use plan::Plan;
 pub use player::{Play, Player};
 
-use crate::estimate::{Estimate, Known};
+use crate::estimate::Estimate;
 use crate::guard::Stopped;
 use crate::link::{Health, Link};
 use crate::rig::Id;
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
+use approach::Approach;
 use drive::{Beat, Sources};
+use exercise::Exercising;
 use std::time::Duration;
 use wiggle::Wiggle;
 
@@ -72,6 +78,23 @@ impl Owner {
     }
 }
 
+/// What a servo does by itself for a while.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Act {
+    Wiggle(Wiggle),
+    Exercise(Exercising),
+}
+
+/// A knob that jogs: where it was taken, and the pulses at its ends.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Knob {
+    input: usize,
+    /// Where it stood when it was taken, 0–1, and the servo then: nothing jumps.
+    taken: Option<(f64, Micros)>,
+    low: Micros,
+    high: Micros,
+}
+
 /// One servo as it stands.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct ServoState {
@@ -92,7 +115,14 @@ pub struct ServoState {
     /// Where it is, as far as can be known.
     pub estimate: Estimate,
     hand: Option<Micros>,
-    wiggle: Option<Wiggle>,
+    /// The pulses that the hand's knob stands for, while one has it.
+    knob: Option<Knob>,
+    /// What is added to every pulse of an endless servo, for it stands still elsewhere when warm.
+    trim: Micros,
+    act: Option<Act>,
+    approach: Approach,
+    /// For how long the hand has left it alone.
+    idle: Duration,
     /// What is left of the time that it must see its neutral; all there is while that cannot begin.
     arming: Duration,
     glided: Duration,
@@ -112,7 +142,47 @@ impl ServoState {
 
     /// Whether it moves to and fro to be told from the others.
     pub const fn is_wiggling(&self) -> bool {
-        self.wiggle.is_some()
+        matches!(self.act, Some(Act::Wiggle(_)))
+    }
+
+    /// The exercise that it goes through.
+    pub const fn exercise(&self) -> Option<&Exercising> {
+        match &self.act {
+            Some(Act::Exercise(exercising)) => Some(exercising),
+            _ => None,
+        }
+    }
+
+    /// What is added to every pulse of an endless servo.
+    pub const fn trim(&self) -> Micros {
+        self.trim
+    }
+
+    /// The input that jogs it, by its index, and the pulses at that one's ends.
+    pub fn jogged_by(&self) -> Option<(usize, Micros, Micros)> {
+        self.knob.map(|knob| (knob.input, knob.low, knob.high))
+    }
+
+    /// The time after which it is released because the hand leaves it alone; none while that does not count.
+    pub fn released_in(&self, plan: &plan::ServoPlan) -> Option<Duration> {
+        let limit = plan.idle?;
+        (self.engaged && self.owner == Owner::Hand && !self.idle.is_zero())
+            .then(|| limit.saturating_sub(self.idle))
+    }
+
+    /// Its pulses stop.
+    const fn release(&mut self, loaded: bool) {
+        self.engaged = false;
+        self.hand = None;
+        self.interrupt();
+        self.estimate.release(loaded);
+    }
+
+    /// What it was doing by itself is over.
+    const fn interrupt(&mut self) {
+        self.act = None;
+        self.knob = None;
+        self.idle = Duration::ZERO;
     }
 }
 
@@ -175,8 +245,6 @@ impl Prepared {
 const MOST_EVENTS: usize = 64;
 /// A glide that has not caught up by then goes on at full speed.
 const GLIDE_PATIENCE: Duration = Duration::from_secs(2);
-/// A held key's next nudge waits until what is left of the last takes no longer than this.
-const REPEAT_REACH: Duration = Duration::from_millis(50);
 
 /// See the module.
 #[derive(Debug)]
@@ -241,8 +309,18 @@ impl Stage {
             };
             *state = *before;
             let factor = was.oscillator / plan.oscillator;
-            state.wiggle = None;
+            // What was under way goes on through an edit, unless its pulses mean something else now.
+            if was.oscillator != plan.oscillator || was.guard.endpoints != plan.guard.endpoints {
+                state.act = None;
+            }
+            state.knob = state.knob.map(|knob| Knob {
+                taken: None,
+                low: knob.low * factor,
+                high: knob.high * factor,
+                ..knob
+            });
             state.pulse = state.pulse * factor;
+            state.trim = if plan.stop.is_some() { state.trim * factor } else { Micros::ZERO };
             state.target = state.target * factor;
             state.hand = state.hand.map(|p| p * factor);
             state.estimate.pulse = state.estimate.pulse * factor;
@@ -254,7 +332,8 @@ impl Stage {
             if (&was.plug, was.kind) != (&plan.plug, plan.kind) {
                 state.engaged = false;
                 state.hand = None;
-                state.wiggle = None;
+                state.interrupt();
+                state.trim = Micros::ZERO;
                 state.estimate.release(true);
             }
             // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
@@ -271,9 +350,7 @@ impl Stage {
                 state.memory.shaped_anew();
             }
         }
-        if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
-            self.output = Output::Off;
-        }
+        self.off_when_all_are();
         let place = |id: Id| old.plan.servos.iter().position(|s| s.id == id);
         self.run.player.carry(&old.player, &self.run.plan, place);
         old
@@ -294,6 +371,13 @@ impl Stage {
         }
         self.drive(now, dt);
         &self.run.setpoints
+    }
+
+    /// Output is off once nothing is engaged any more.
+    fn off_when_all_are(&mut self) {
+        if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
+            self.output = Output::Off;
+        }
     }
 
     fn note(&mut self, at: Duration, kind: EventKind, servo: Option<usize>) {
@@ -335,8 +419,15 @@ impl Stage {
         let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: self.beat };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
+        let mut released = false;
         let parts = servos.iter_mut().zip(&plan.servos).zip(setpoints.iter_mut());
         for (n, ((state, plan), setpoint)) in parts.enumerate() {
+            if plan.led.is_some() {
+                continue;
+            }
+            if state.knob.is_some() {
+                state.turn(inputs, sources.plan);
+            }
             if !state.engaged {
                 state.owner = Owner::Nobody;
                 state.ticks = None;
@@ -349,206 +440,22 @@ impl Stage {
                 }
             }
             *setpoint = state.ticks;
-        }
-    }
-
-    fn refuse(&mut self, now: Duration, servo: usize, why: Refusal) {
-        self.note(now, EventKind::Refused(why), Some(servo));
-    }
-
-    fn obey(&mut self, now: Duration, command: Command) {
-        match command {
-            Command::Cut => self.cut(now),
-            Command::Hold => self.hold(now),
-            Command::Drive => self.drive_on(now),
-            Command::Engage { servo, pulse, told } => self.engage(now, servo, pulse, told),
-            Command::Release { servo } => self.release(now, servo),
-            Command::Jog { servo, by, repeat } => self.jog(now, servo, by, repeat),
-            Command::GoTo { servo, pulse } => self.go_to(now, servo, pulse),
-            Command::Wiggle { servo } => self.wiggle(now, servo),
-            Command::Disarm { servo } => self.arm(servo, |_| Duration::MAX),
-            Command::Arm { servo } => self.arm(servo, |time| time),
-            Command::GiveBack { servo } => self.give_back(now, servo),
-            Command::Play { sequence } => {
-                let (driving, run) = (self.output == Output::Driving, &mut self.run);
-                run.player.start(&run.plan, &run.servos, sequence, driving);
+            if state.ends_exercise() && self.events.len() < MOST_EVENTS {
+                self.events.push(Event { at: now, kind: EventKind::Exercised, part: Some(n) });
             }
-            Command::Pause => self.run.player.pause(),
-            Command::Seek { sequence, at } => {
-                let (driving, run) = (self.output == Output::Driving, &mut self.run);
-                run.player.seek(&run.plan, &run.servos, sequence, at, driving);
-                for servo in run.servos.iter_mut().filter(|s| s.owner == Owner::Sequence) {
-                    servo.start_glide();
+            if let Some(limit) = plan.idle
+                && state.stands_idle(self.output, dt) >= limit
+            {
+                state.release(plan.loaded);
+                released = true;
+                if self.events.len() < MOST_EVENTS {
+                    self.events.push(Event { at: now, kind: EventKind::IdleReleased, part: Some(n) });
                 }
             }
-            Command::StopPlaying => self.run.player.stop(),
         }
-    }
-
-    fn cut(&mut self, now: Duration) {
-        self.output = Output::Cut;
-        self.run.player.stop();
-        for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
-            state.hand = state.engaged.then_some(plan.stop.unwrap_or(state.pulse));
-            state.wiggle = None;
-            if state.engaged && !plan.stay_stiff {
-                state.engaged = false;
-                state.estimate.release(plan.loaded);
-            }
-        }
-        self.note(now, EventKind::Cut, None);
-    }
-
-    fn hold(&mut self, now: Duration) {
-        if self.output != Output::Driving {
-            return;
-        }
-        self.output = Output::Held;
-        for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
-            state.wiggle = None;
-            state.hand = state.hand.map(|_| plan.stop.unwrap_or(state.pulse));
-        }
-        self.note(now, EventKind::Held, None);
-    }
-
-    fn drive_on(&mut self, now: Duration) {
-        self.output = if self.run.servos.iter().any(|s| s.engaged) { Output::Driving } else { Output::Off };
-        for state in self.run.servos.iter_mut().filter(|s| s.engaged && s.hand.is_none()) {
-            state.start_glide();
-        }
-        self.note(now, EventKind::Enabled, None);
-    }
-
-    /// Why a servo may not be moved now, if it may not.
-    fn hindrance(&self, servo: usize) -> Option<Refusal> {
-        match self.output {
-            Output::Cut => Some(Refusal::Cut),
-            Output::Held => Some(Refusal::Held),
-            _ => match self.run.servos.get(servo)? {
-                state if !state.engaged => Some(Refusal::NotEngaged),
-                state => state.arming().map(|_| Refusal::Arming),
-            },
-        }
-    }
-
-    fn engage(&mut self, now: Duration, servo: usize, pulse: Micros, told: bool) {
-        match self.hindrance(servo) {
-            Some(Refusal::NotEngaged) => {}
-            // It is engaged already.
-            Some(Refusal::Arming) | None => return,
-            Some(why) => return self.refuse(now, servo, why),
-        }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
-        else {
-            return;
-        };
-        let (low, high) = plan.guard.endpoints;
-        // What turns without end stands nowhere: its first pulse is its neutral, whatever was asked.
-        let pulse = plan.arming.map(|(neutral, _)| neutral).or(plan.stop).unwrap_or(pulse).within(low, high);
-        state.arming = plan.arming.map_or(Duration::ZERO, |(_, time)| time);
-        state.engaged = true;
-        state.pulse = pulse;
-        state.target = pulse;
-        // The first pulse stands at once, also when a hold follows within the same beat.
-        state.ticks = plan.guard.clock.quantise(pulse, low, high).ok();
-        state.hand = Some(pulse);
-        state.owner = Owner::Hand;
-        state.gliding = false;
-        // Not told where it stands, it may have come from the far end; it is known when it had the time.
-        let farthest = if pulse - low > high - pulse { low } else { high };
-        state.estimate = Estimate::assumed(if told { pulse } else { farthest }, now);
-        if told {
-            state.estimate.known = Known::Modelled;
-        }
-        self.output = Output::Driving;
-        self.note(now, EventKind::Engaged, Some(servo));
-    }
-
-    fn release(&mut self, now: Duration, servo: usize) {
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
-        else {
-            return;
-        };
-        if !state.engaged {
-            return;
-        }
-        state.engaged = false;
-        state.hand = None;
-        state.wiggle = None;
-        state.estimate.release(plan.loaded);
-        if self.output == Output::Driving && !self.run.servos.iter().any(|s| s.engaged) {
-            self.output = Output::Off;
-        }
-        self.note(now, EventKind::Released, Some(servo));
-    }
-
-    fn jog(&mut self, now: Duration, servo: usize, by: Micros, repeat: bool) {
-        if let Some(why) = self.hindrance(servo) {
-            return self.refuse(now, servo, why);
-        }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
-        else {
-            return;
-        };
-        let from = state.hand.unwrap_or(state.pulse);
-        let left = (from - state.pulse).abs().get();
-        if repeat && left > plan.guard.speed * REPEAT_REACH.as_secs_f64() {
-            return;
-        }
-        let (to, stopped) = plan.guard.bound(from + by);
-        state.wiggle = None;
-        state.hand = Some(to);
-        if let Some(stopped) = stopped {
-            self.note(now, EventKind::Stopped(stopped), Some(servo));
-        }
-    }
-
-    fn go_to(&mut self, now: Duration, servo: usize, pulse: Micros) {
-        if let Some(why) = self.hindrance(servo) {
-            return self.refuse(now, servo, why);
-        }
-        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
-        else {
-            return;
-        };
-        let (to, stopped) = plan.guard.bound(pulse);
-        state.wiggle = None;
-        state.hand = Some(to);
-        state.owner = Owner::Hand;
-        state.start_glide();
-        if let Some(stopped) = stopped {
-            self.note(now, EventKind::Stopped(stopped), Some(servo));
-        }
-    }
-
-    fn wiggle(&mut self, now: Duration, servo: usize) {
-        if let Some(why) = self.hindrance(servo) {
-            return self.refuse(now, servo, why);
-        }
-        let reach = self.run.plan.servos.get(servo).map(|plan| plan.wiggle);
-        if let (Some(state), Some(reach)) = (self.run.servos.get_mut(servo), reach) {
-            state.wiggle.get_or_insert(Wiggle::around(state.pulse, reach));
-        }
-    }
-
-    /// Sets what is left of a servo's arming, from the whole of it; nothing for one that follows at once.
-    fn arm(&mut self, servo: usize, left: impl FnOnce(Duration) -> Duration) {
-        let time = self.run.plan.servos.get(servo).and_then(|plan| plan.arming).map(|(_, time)| time);
-        if let (Some(state), Some(time)) = (self.run.servos.get_mut(servo), time) {
-            state.arming = left(time);
-            state.wiggle = None;
-        }
-    }
-
-    fn give_back(&mut self, now: Duration, servo: usize) {
-        if let Some(why) = self.hindrance(servo).filter(|why| *why != Refusal::Arming) {
-            return self.refuse(now, servo, why);
-        }
-        if self.run.player.play == Play::Ended {
-            self.run.player.stop();
-        }
-        if let Some(state) = self.run.servos.get_mut(servo) {
-            state.hand = None;
+        couple::follow(&self.run.plan.servos, &mut self.run.servos, &mut self.run.setpoints, standing, &beat);
+        if released {
+            self.off_when_all_are();
         }
     }
 }

@@ -136,6 +136,14 @@ quantity!(
     Seconds, "s"
 );
 quantity!(
+    /// Millimetres, of what is measured on a mechanism.
+    Millimetres, "mm"
+);
+quantity!(
+    /// Turns a minute; backwards is negative.
+    Rpm, "rpm"
+);
+quantity!(
     /// Volts.
     Volts, "V"
 );

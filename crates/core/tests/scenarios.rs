@@ -91,7 +91,7 @@ impl Scene {
         let word = |is: String, wanted: &str| (is.clone(), is == wanted);
         match words[0] {
             "angle" | "level" => {
-                let scale = self.stage.plan().servos[self.servo(words[1])].scale.unwrap();
+                let scale = self.stage.plan().servos[self.servo(words[1])].scale.clone().unwrap();
                 near(scale.angle_at(state().pulse).get(), 0.05)
             }
             "pulse" => near(state().pulse.get(), 0.01),

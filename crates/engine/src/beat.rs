@@ -326,7 +326,9 @@ impl Beat {
                 {
                     *wanted = state.ticks.filter(|_| state.engaged).map(|t| t.0);
                     *stay = plan.stay_stiff;
-                    board.stop[place.channel] = plan.stop_ticks.map(|ticks| ticks.0);
+                    // Where it stands still at present, trimmed as it is.
+                    let stop = plan.stop.filter(|_| !plan.idle_release);
+                    board.stop[place.channel] = stop.map(|stop| plan.guard.nearest(stop + state.trim()).0);
                 }
             }
             if *frame == post.last {

@@ -143,7 +143,7 @@ fn marks(list: &mut List, known: &Known<'_>, top: f64, floor: f64) {
 }
 
 fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
-    let fitted = known.fit.line.angle_at(mark.pulse_us).get();
+    let fitted = known.fit.curve.angle_at(mark.pulse_us).get();
     let seen = mark.angle_deg.map(Degrees::get);
     let ticks = mark.ticks.or_else(|| ticks_of(known, mark.pulse_us));
     let aligned = seen.filter(|_| mark.seen == How::Aligned);
@@ -157,12 +157,7 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
     for ((_, edge), cell) in COLUMNS.iter().zip(&cells) {
         list.text(at(MARGIN + edge, y), BODY, Tone::Ink, Align::Right, cell);
     }
-    let how = match mark.seen {
-        How::Aligned => "",
-        How::Starts => "starts",
-        How::Stops => "stops",
-        How::Buzzes => "buzzes",
-    };
+    let how = if mark.seen == How::Aligned { "" } else { mark.seen.word() };
     let from = match mark.from {
         Side::Unknown => "",
         Side::Below => "rising",
@@ -183,7 +178,7 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     let mut column = Column { list, start, right };
     let Ends(low, high) = servo.endpoints_us;
     column.head("What holds it");
-    let end = |p: Micros| format!("{:.0} µs ({})", p.get(), degrees(fit.line.angle_at(p).get()));
+    let end = |p: Micros| format!("{:.0} µs ({})", p.get(), degrees(fit.curve.angle_at(p).get()));
     column.fact("endpoints", &format!("{} to {}", end(low), end(high)));
     for (word, limit) in joint.iter().flat_map(|j| [("low limit", &j.low), ("high limit", &j.high)]) {
         let words = limit.as_ref().map_or_else(
@@ -197,7 +192,7 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     }
     column.fact("centre", &format!("{:.1} µs", servo.centre().get()));
     if let Some(home) = joint.and_then(|j| j.home_deg) {
-        column.fact("home", &format!("{}, {:.1} µs", degrees(home.get()), fit.line.pulse_at(home).get()));
+        column.fact("home", &format!("{}, {:.1} µs", degrees(home.get()), fit.curve.pulse_at(home).get()));
     }
     column.gap();
     column.head("On the wire");

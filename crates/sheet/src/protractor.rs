@@ -6,10 +6,11 @@
 use crate::calibration::{BODY, MARGIN, SMALL, degrees, head};
 use crate::list::{Align, List, Point, Tone, arc, at, dashed, solid};
 use crate::{NoSheet, Subject};
-use wasvolta_core::fit::Line;
+use wasvolta_core::curve::Curve;
+use wasvolta_core::diagnose;
 use wasvolta_core::range;
-use wasvolta_core::rig::{Ends, Joint, Mark, Servo};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::rig::{Ends, Joint, Servo};
+use wasvolta_core::unit::Micros;
 
 /// From which side the horn is looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -126,12 +127,12 @@ fn ends(servo: &Servo) -> (f64, f64) {
 }
 
 /// The line angles are drawn by, and whether it was seen or only rated.
-fn line(servo: &Servo) -> Option<(Line, bool)> {
+fn line(servo: &Servo) -> Option<(Curve, bool)> {
     if let Ok(fit) = servo.fit() {
-        return Some((fit.line, true));
+        return Some((fit.curve, true));
     }
     let slope = servo.rated.as_ref()?.slope();
-    Some((Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
+    Some((diagnose::from_sheet(slope), false))
 }
 
 fn ticks(list: &mut List, disc: &Disc) {
@@ -194,7 +195,9 @@ fn horn(list: &mut List, disc: &Disc, fitting: &Fitting) {
 }
 
 fn marks(list: &mut List, disc: &Disc, servo: &Servo) {
-    for angle in servo.marks.iter().filter_map(Mark::aligned).map(|seen| seen.angle.get()) {
+    for angle in
+        servo.marks.iter().filter_map(|mark| mark.aligned(&servo.through())).map(|seen| seen.angle.get())
+    {
         let place = disc.place(angle, disc.edge - 3.4);
         list.circle(place, 0.9, Some(solid(Tone::Ink, 0.4)), Some(Tone::Paper));
     }
@@ -230,8 +233,12 @@ fn legend(list: &mut List, servo: &Servo, joint: Option<&Joint>, fitting: &Fitti
     };
     let ends = format!("{:.0} µs{}, {:.0} µs{}", low.get(), at_angle(low), high.get(), at_angle(high));
     column.fact("endpoints", &ends);
-    let seen: Vec<String> =
-        servo.marks.iter().filter_map(Mark::aligned).map(|seen| degrees(seen.angle.get())).collect();
+    let seen: Vec<String> = servo
+        .marks
+        .iter()
+        .filter_map(|mark| mark.aligned(&servo.through()))
+        .map(|seen| degrees(seen.angle.get()))
+        .collect();
     if !seen.is_empty() {
         column.fact("marks", &seen.join(", "));
     }

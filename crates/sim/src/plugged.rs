@@ -32,6 +32,12 @@ pub struct Look {
     pub sight: Sight,
     /// It buzzes.
     pub buzzes: bool,
+    /// It twitches.
+    pub twitches: bool,
+    /// What the horn moves by a rod stands at this angle, read as the horn is.
+    pub joint_deg: Option<f64>,
+    /// How often a shaft has turned since it was plugged in.
+    pub turns: f64,
 }
 
 /// What is seen of a part.
@@ -39,7 +45,8 @@ pub struct Look {
 pub enum Sight {
     /// A horn's angle as read off a protractor, to a degree.
     Horn(f64),
-    /// A shaft turns, in turns a minute as a stopwatch gives them, to one; backwards is negative.
+    /// A shaft turns, in turns a minute as a stopwatch gives them, to one, or to a tenth where it creeps; backwards is
+    /// negative.
     Turning(f64),
     /// A lamp is this bright, 0–100 %.
     Light(f64),
@@ -60,6 +67,7 @@ impl Look {
 struct Motor {
     truth: ServoTruth,
     rpm: f64,
+    turns: f64,
     /// For how long it has seen its neutral.
     neutral_s: f64,
 }
@@ -79,8 +87,9 @@ impl Motor {
             return;
         }
         let rate = ((off.abs() - band).max(0.0) / (FULL_US - band)).min(1.0);
-        let turns = off.signum() * self.truth.gain_deg_per_100us.signum();
-        self.rpm = rate * turns * self.truth.speed_deg_s / 6.0;
+        let sense = off.signum() * self.truth.gain_deg_per_100us.signum();
+        self.rpm = rate * sense * self.truth.speed_deg_s / 6.0;
+        self.turns += self.rpm / 60.0 * dt;
     }
 }
 
@@ -104,7 +113,7 @@ impl Plug {
     const fn new(truth: ServoTruth, drawn: bool) -> Self {
         let moves = match truth.part {
             Part::Servo => Moves::Servo(SimServo::new(truth)),
-            Part::Motor => Moves::Motor(Motor { truth, rpm: 0.0, neutral_s: 0.0 }),
+            Part::Motor => Moves::Motor(Motor { truth, rpm: 0.0, turns: 0.0, neutral_s: 0.0 }),
             Part::Lamp => Moves::Lamp(0.0),
         };
         Self { channel: truth.channel as usize, truth, moves, drawn }
@@ -181,12 +190,25 @@ impl Plugged {
         let plug = self.plugs.iter().find(|plug| plug.channel == usize::from(channel))?;
         let sight = match &plug.moves {
             Moves::Servo(servo) => Sight::Horn(read_off(servo.horn(), seed, channel)),
-            Moves::Motor(motor) => Sight::Turning(libm::round(motor.rpm) + 0.0),
+            Moves::Motor(motor) => Sight::Turning(by_stopwatch(motor.rpm)),
             Moves::Lamp(light) => Sight::Light(libm::round(light * 100.0)),
         };
-        let buzzes = matches!(&plug.moves, Moves::Servo(servo) if servo.buzzes());
-        Some(Look { sight, buzzes })
+        let servo = if let Moves::Servo(servo) = &plug.moves { Some(servo) } else { None };
+        let turns = if let Moves::Motor(motor) = &plug.moves { motor.turns } else { 0.0 };
+        Some(Look {
+            sight,
+            buzzes: servo.is_some_and(SimServo::buzzes),
+            twitches: servo.is_some_and(SimServo::twitches),
+            joint_deg: servo.and_then(SimServo::joint).map(|angle| read_off(angle, !seed, channel)),
+            turns,
+        })
     }
+}
+
+/// A rate as a person takes it: to one turn a minute, and what creeps to a tenth, for that is watched for long.
+fn by_stopwatch(rpm: f64) -> f64 {
+    let fine = if rpm.abs() < 2.0 { 10.0 } else { 1.0 };
+    libm::round(rpm * fine) / fine + 0.0
 }
 
 /// An angle as a person reads it: to a degree, up to 0.2° wrong, and always the same for the same place.

@@ -1,6 +1,6 @@
 //! A simulated servo: pulses in, a horn that turns, with its own idea of where.
 
-use crate::truth::ServoTruth;
+use crate::truth::{LinkageTruth, ServoTruth};
 
 /// One servo in motion. Angles in degrees, as the horn stands; currents in amperes.
 #[derive(Debug, Clone)]
@@ -28,6 +28,17 @@ impl SimServo {
         self.horn
     }
 
+    /// Where what it moves by a rod stands, counted from where that stands with the horn at 0°.
+    pub fn joint(&self) -> Option<f64> {
+        let linkage = self.truth.linkage?;
+        Some(linkage.arm(self.horn)? - linkage.arm(0.0)?)
+    }
+
+    /// Its supply gives way, and it twitches.
+    pub fn twitches(&self) -> bool {
+        self.truth.sag > 0.0 && self.horn.abs() > SAGS_FROM_DEG
+    }
+
     /// It pushes against a stop and can be heard.
     pub const fn buzzes(&self) -> bool {
         self.stalled
@@ -50,7 +61,7 @@ impl SimServo {
             (self.moving, self.stalled) = (false, false);
             return;
         };
-        let aim = self.truth.angle(pulse * 1e6);
+        let aim = self.truth.angle(pulse * 1e6) * (1.0 - self.truth.sag);
         let deaf = (self.truth.deadband_us * self.truth.gain_deg_per_100us / 100.0).abs();
         if (aim - self.motor).abs() > deaf {
             self.moving = true;
@@ -67,6 +78,26 @@ impl SimServo {
         self.moving = self.stalled || (self.motor - aim).abs() > f64::EPSILON;
         let loose = self.truth.slack_deg / 2.0;
         self.horn = self.horn.clamp(self.motor - loose, self.motor + loose);
+    }
+}
+
+/// A supply that gives way does so under a servo that has gone so far.
+const SAGS_FROM_DEG: f64 = 15.0;
+
+impl LinkageTruth {
+    /// The arm's angle with the horn read at an angle: where the rod's end lies on both circles. None out of reach.
+    fn arm(&self, horn: f64) -> Option<f64> {
+        let turned = (horn + self.horn_at_deg).to_radians();
+        let tip = (self.horn_mm * libm::cos(turned), self.horn_mm * libm::sin(turned));
+        let (dx, dy) = (tip.0 - self.pivots_mm, tip.1);
+        let far = libm::hypot(dx, dy);
+        let along = (far * far + self.arm_mm * self.arm_mm - self.rod_mm * self.rod_mm) / (2.0 * far);
+        let aside = self.arm_mm * self.arm_mm - along * along;
+        let aside = (aside >= 0.0).then(|| libm::sqrt(aside))?;
+        // Clockwise of the line to the tip, unless it is crossed.
+        let aside = if self.crossed { aside } else { -aside };
+        let (x, y) = ((dx * along - dy * aside) / far, (dy * along + dx * aside) / far);
+        Some(libm::atan2(y, x).to_degrees())
     }
 }
 
@@ -133,6 +164,22 @@ mod tests {
         assert!((servo.amps() - servo.truth().stall_a).abs() < 1e-12);
         run(&mut servo, 2000.0, 500);
         assert!(!servo.buzzes());
+    }
+
+    #[test]
+    fn a_rod_moves_an_arm_as_the_worked_linkage_does() {
+        let linkage = LinkageTruth {
+            horn_mm: 16.0,
+            rod_mm: 50.0,
+            arm_mm: 22.0,
+            pivots_mm: 52.0,
+            horn_at_deg: 90.0,
+            crossed: false,
+        };
+        for (horn, arm) in [(-30.0, 75.683), (0.0, 96.122), (30.0, 117.952)] {
+            assert!((linkage.arm(horn).unwrap() - arm).abs() < 5e-4);
+        }
+        assert_eq!(LinkageTruth { rod_mm: 200.0, ..linkage }.arm(0.0), None);
     }
 
     #[test]

@@ -124,6 +124,32 @@ pub struct ServoTruth {
     /// How long a motor must see its stop pulse before it turns.
     #[serde(default)]
     pub arms_after_s: f64,
+    /// What its horn moves by a rod.
+    #[serde(default)]
+    pub linkage: Option<LinkageTruth>,
+    /// The share by which it falls short, twitching, because its supply gives way under it.
+    #[serde(default)]
+    pub sag: f64,
+}
+
+/// A horn that moves an arm by a rod, as it was really built. Lengths in mm, angles in degrees from the line between
+/// the two axes, anticlockwise.
+#[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LinkageTruth {
+    /// From the shaft to the rod.
+    pub horn_mm: f64,
+    /// The rod.
+    pub rod_mm: f64,
+    /// From the arm's axis to the rod.
+    pub arm_mm: f64,
+    /// Between the two axes.
+    pub pivots_mm: f64,
+    /// The horn's angle where the servo's horn is read as 0°.
+    pub horn_at_deg: f64,
+    /// The rod crosses the line between the axes.
+    #[serde(default)]
+    pub crossed: bool,
 }
 
 const fn usual_gain() -> f64 {
@@ -185,6 +211,8 @@ impl ServoTruth {
             channel,
             part: Part::Servo,
             arms_after_s: 0.0,
+            linkage: None,
+            sag: 0.0,
             gain_deg_per_100us: dice.between(8.0, 12.0),
             zero_us: dice.between(1450.0, 1550.0),
             curve_deg: dice.between(-0.3, 0.3),

@@ -99,7 +99,7 @@ fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
 fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
     let home = |servo: usize| {
         let plan = plan.servos.get(servo)?;
-        Some(plan.scale?.angle_at(plan.home?))
+        Some(plan.scale.as_ref()?.angle_at(plan.home?))
     };
     let Some(line) = plan.timelines.get(sequence) else { return (0, 0.0) };
     let shorts = line.shorts(home);

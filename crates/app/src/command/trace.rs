@@ -35,9 +35,9 @@ impl Trace {
         let t = format!("{:.3}", t.as_secs_f64());
         for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
             let ticks = state.ticks.filter(|_| state.engaged);
-            let value = ticks
-                .and(plan.scale)
-                .map_or_else(String::new, |s| format!("{:.3}", s.angle_at(state.pulse).get() + 0.0));
+            let value = ticks.and(plan.scale.as_ref()).map_or_else(String::new, |s| {
+                format!("{:.3}", s.angle_at(state.pulse - state.trim()).get() + 0.0)
+            });
             // One column a unit: what has a level has no angle.
             let (angle, level) = match servo.kind.levels() {
                 None => (value, String::new()),

@@ -4,11 +4,13 @@
 
 use super::keys::Key;
 use super::model::View;
-use super::scene::{Picked, Scene};
-use super::update::{Desk, boards, calibrate, general, inputs, roster, sequence, wiring};
+use super::scene::Scene;
+use super::update::{
+    Desk, ask, boards, calibrate, cards, endless, general, inputs, marks, roster, sequence, test_move, wiring,
+};
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
-use wasvolta_core::stage::{Output, Play};
+use wasvolta_core::stage::{Command, Output, Play};
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
 pub type Ready = Result<(), &'static str>;
@@ -94,6 +96,57 @@ fn pulsed(scene: &Scene) -> Ready {
     need(!accessory, "it gets no servo pulses but a share of each frame")
 }
 
+/// What gets servo pulses, whether engaged or not.
+fn pulse_part(scene: &Scene) -> Ready {
+    servo(scene)?;
+    let accessory = scene.picked().is_some_and(|p| p.servo.kind.is_accessory());
+    need(!accessory, "it gets no servo pulses but a share of each frame")
+}
+
+fn jointed(scene: &Scene) -> Ready {
+    positional(scene)?;
+    need(scene.picked().is_some_and(|p| p.joint.is_some()), "it turns no joint")
+}
+
+fn linked(scene: &Scene) -> Ready {
+    let linked = scene.picked().is_some_and(|p| p.through.linkage().is_some());
+    need(linked, "there is no linkage: the command linkage puts one between servo and joint")
+}
+
+fn mark_picked(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(scene.model.mark.is_some(), "no mark is picked: ↑ ↓ pick one")
+}
+
+fn mark_picked_engaged(scene: &Scene) -> Ready {
+    mark_picked(scene)?;
+    engaged(scene)
+}
+
+fn endless_engaged(scene: &Scene) -> Ready {
+    endless(scene)?;
+    engaged(scene)
+}
+
+fn testable(scene: &Scene) -> Ready {
+    pulsed(scene)
+}
+
+/// One key for looking closely: at where it goes, or at how fast it turns.
+fn test_or_time(desk: &mut Desk) {
+    let turns = calibrate::with(desk, |p| p.servo.kind) == Some(Kind::Endless);
+    if turns { endless::stopwatch(desk) } else { test_move::begin(desk) }
+}
+
+/// Ends an exercise that is under way, or asks for one.
+fn exercise(desk: &mut Desk) {
+    if calibrate::with(desk, |p| p.state.exercise().is_some()) == Some(true) {
+        desk.servo_command(|servo| Command::StandStill { servo });
+        return ask::seen(desk);
+    }
+    ask::exercise(desk);
+}
+
 fn horn_off(scene: &Scene) -> Ready {
     positional(scene)?;
     released(scene)
@@ -126,11 +179,7 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
 /// What is read off a horn that still moves is not where it stands.
 fn standing(scene: &Scene) -> Ready {
     positional_engaged(scene)?;
-    let stands = |p: Picked| {
-        let there = (p.state.target - p.state.pulse).abs() <= p.plan.guard.clock.tick();
-        there && (p.place() - p.wire_pulse()).abs() <= p.plan.guard.clock.tick()
-    };
-    need(scene.picked().is_some_and(stands), "it still moves: wait until the horn stands")
+    need(scene.picked().is_some_and(|p| p.stands()), "it still moves: wait until the horn stands")
 }
 
 /// Also while the output is held: what stands may be let go.
@@ -219,13 +268,13 @@ pub static TABLE: &[Action] = &[
     Action { name: "cut", keys: &[Key::ctrl('c')], view: None, short: "cut", long: "drop all pulses at once, from anywhere, until enabled again; it never quits", ready: always, run: general::cut },
     Action { name: "jog down, or less", keys: &[code(KeyCode::Left)], view: None, short: "", long: "jog towards shorter pulses, or make the selected value smaller", ready: always, run: general::less },
     Action { name: "jog up, or more", keys: &[code(KeyCode::Right)], view: None, short: "change", long: "jog towards longer pulses, or make the selected value larger", ready: always, run: general::more },
-    Action { name: "row above", keys: &[code(KeyCode::Up)], view: None, short: "", long: "pick the row above: a servo, or a value of the view", ready: always, run: general::row_up },
+    Action { name: "row above", keys: &[code(KeyCode::Up)], view: None, short: "", long: "pick the row above: a mark, or a value of the view", ready: always, run: general::row_up },
     Action { name: "row below", keys: &[code(KeyCode::Down)], view: None, short: "row", long: "pick the row below", ready: always, run: general::row_down },
     Action { name: "smaller nudge", keys: &[key(',')], view: None, short: "", long: "make the arrows' steps smaller", ready: always, run: general::smaller_nudge },
     Action { name: "larger nudge", keys: &[key('.')], view: None, short: "nudge", long: "make the arrows' steps larger", ready: always, run: general::larger_nudge },
     Action { name: "engage", keys: &[key('e')], view: None, short: "engage", long: "give the servo its first pulse where its horn stands", ready: released, run: calibrate::engage },
     Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: horn_off, run: calibrate::horn_on },
-    Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: calibrate::mark },
+    Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: marks::mark },
     Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: positional_engaged, run: calibrate::next_mark },
     Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: pulsed, run: calibrate::widen },
     Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::buzzes },
@@ -234,7 +283,36 @@ pub static TABLE: &[Action] = &[
     Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed, run: calibrate::endpoint },
     Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of an endless one, its stop", ready: pulsed, run: calibrate::centre },
     Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_and_fitted, run: calibrate::home },
-    Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the mark nearest to the present pulse", ready: marked, run: calibrate::drop_mark },
+    Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the picked mark, or the one nearest to the present pulse", ready: marked, run: marks::drop },
+    Action { name: "starts", keys: &[key('S')], view: CALIBRATE, short: "", long: "it just starts to move here; of an endless one, an edge of its standstill", ready: pulsed, run: marks::starts },
+    Action { name: "go to the mark", keys: &[key('v')], view: CALIBRATE, short: "", long: "glide to the picked mark's pulse, to see it again", ready: mark_picked_engaged, run: marks::visit },
+    Action { name: "change the mark", keys: &[key('i')], view: CALIBRATE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
+    Action { name: "horn moved", keys: &[key('H')], view: CALIBRATE, short: "", long: "the horn sits elsewhere on its spline: shift all marks by what is seen now", ready: engaged_and_fitted, run: marks::horn_moved },
+    Action { name: "bend", keys: &[key('B')], view: CALIBRATE, short: "", long: "join the marks by a curve instead of a line, or by a line again", ready: positional, run: marks::bend },
+    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: testable, run: test_or_time },
+    Action { name: "knob jogs", keys: &[key('j')], view: CALIBRATE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: calibrate::knob },
+    Action { name: "exercise", keys: &[key('y')], view: CALIBRATE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
+    Action { name: "fineness", keys: &[key('f')], view: CALIBRATE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: positional, run: calibrate::fineness },
+    Action { name: "mechanism", keys: &[key('L')], view: CALIBRATE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: calibrate::mechanism },
+    Action { name: "trim", keys: &[key('T')], view: CALIBRATE, short: "trim", long: "shift where an endless servo stands still, while it turns", ready: endless_engaged, run: endless::trim },
+    Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: ask::ends },
+    Action { name: "rated data", keys: &[], view: None, short: "", long: "what its sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: ask::rated },
+    Action { name: "spline", keys: &[], view: None, short: "", long: "teeth of its spline, and from which side it is to arrive", ready: positional, run: ask::spline },
+    Action { name: "reverse", keys: &[], view: None, short: "", long: "let its angles rise the other way, about its centre or its ends", ready: positional, run: ask::reverse },
+    Action { name: "gear", keys: &[], view: None, short: "", long: "a gear or a belt between servo and joint: its ratio and offset", ready: jointed, run: ask::gear },
+    Action { name: "linkage", keys: &[], view: None, short: "", long: "horn, rod and arm between servo and joint: its four lengths", ready: jointed, run: ask::linkage },
+    Action { name: "couple", keys: &[], view: None, short: "", long: "another servo turns the same joint: they move only together", ready: jointed, run: ask::couple },
+    Action { name: "uncouple", keys: &[], view: None, short: "", long: "servos that turn one joint turn joints of their own again", ready: jointed, run: ask::uncouple },
+    Action { name: "steered pair", keys: &[], view: None, short: "", long: "two servos of a joint turn two wheels: their track and wheelbase", ready: jointed, run: ask::steering },
+    Action { name: "mounting", keys: &[], view: None, short: "", long: "where its 0° points, and which way its angles rise, as you see it", ready: jointed, run: ask::mounting },
+    Action { name: "standing still", keys: &[], view: None, short: "", long: "whether an endless servo stands by its stop pulse or by no pulse", ready: endless, run: ask::idle },
+    Action { name: "frame rate", keys: &[], view: None, short: "", long: "frames a second of the picked servo's board; pulses and angles stay", ready: servo, run: ask::frame_rate },
+    Action { name: "auto-release", keys: &[], view: None, short: "", long: "after which time a servo that the hand leaves alone is released", ready: always, run: ask::auto_release },
+    Action { name: "save card", keys: &[], view: None, short: "", long: "write what is known of the picked servo on a card beside the rig", ready: servo, run: cards::save },
+    Action { name: "load card", keys: &[], view: None, short: "", long: "put what a card says on the picked servo", ready: servo, run: ask::load_card },
+    Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: ask::compare_card },
+    Action { name: "marks to a table", keys: &[], view: None, short: "", long: "write the picked servo's marks as comma-separated values", ready: pulse_part, run: ask::marks_out },
+    Action { name: "marks from a table", keys: &[], view: None, short: "", long: "take marks over from comma-separated values", ready: pulse_part, run: ask::marks_in },
     Action { name: "correct clock", keys: &[key('C')], view: CALIBRATE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: calibrate::clock },
     Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "", long: "go on to the next servo", ready: servo, run: general::servo_next },
     Action { name: "wiggle", keys: &[key('w')], view: WIRING, short: "wiggle", long: "move the servo 20 µs to and fro, or blink, three times: which is it?", ready: wigglable, run: wiring::wiggle },

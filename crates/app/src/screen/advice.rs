@@ -2,9 +2,14 @@
 
 use super::model::View;
 use super::scene::{Picked, Scene};
+use std::time::Duration;
+use wasvolta_core::fit::{NoFit, Shape};
 use wasvolta_core::link::Health;
-use wasvolta_core::rig::{Ends, How, Kind, Servo};
+use wasvolta_core::rate::NoRates;
+use wasvolta_core::rig::edit::End;
+use wasvolta_core::rig::{Ends, How, Kind, Mark, Servo, Side};
 use wasvolta_core::stage::{Output, Owner, Play};
+use wasvolta_core::unit::Rpm;
 use wasvolta_engine::why::Verdict;
 use wasvolta_port::expander::Phase;
 
@@ -15,11 +20,24 @@ const ENOUGH: usize = 5;
 type Rule = fn(&Scene) -> Option<String>;
 
 /// What may be said, in order: the first that applies is said.
-const RULES: &[Rule] = &[file_changed, board_trouble, stopped];
+const RULES: &[Rule] = &[file_changed, board_trouble, stopped, soon_released];
 const WIRING: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
-const CALIBRATE: &[Rule] =
-    &[no_servo, with_level, not_engaged, too_few_marks, widen, set_limits, set_home, all_known];
+const CALIBRATE: &[Rule] = &[
+    no_servo,
+    exercised,
+    with_level,
+    not_engaged,
+    too_few_marks,
+    contradicting,
+    bends,
+    slack,
+    widen,
+    set_limits,
+    set_home,
+    awkward,
+    all_known,
+];
 const INPUTS: &[Rule] =
     &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
 const SEQUENCE: &[Rule] = &[no_sequence, no_step, playing, short_step, still_released, ready_to_play];
@@ -80,6 +98,68 @@ fn sentence(words: &str) -> String {
     chars.next().map_or_else(String::new, |c| c.to_uppercase().chain(chars).collect())
 }
 
+/// A servo that is left alone is not released without a word before it.
+fn soon_released(scene: &Scene) -> Option<String> {
+    const SOON: Duration = Duration::from_secs(20);
+    let states = scene.model.snapshot.servos.iter().zip(&scene.derived.plan.servos).zip(&scene.rig.servos);
+    let soon = states.filter_map(|((state, plan), servo)| Some((state.released_in(plan)?, &servo.name)));
+    let (left, name) = soon.min_by_key(|(left, _)| *left).filter(|(left, _)| *left <= SOON)?;
+    Some(format!(
+        "{name} is released in {:.0} s: nothing was asked of it for long. ← → or any move of it keeps it.",
+        left.as_secs_f64().ceil()
+    ))
+}
+
+fn exercised(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let (done, of) = picked.state.exercise()?.count();
+    Some(format!(
+        "{} goes to and fro, {done} of {of}. y ends it, an arrow takes it back, Esc holds.",
+        picked.servo.name
+    ))
+}
+
+/// What a mark costs a reading is worth: a place read twice from both sides tells the slack.
+fn slack(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    let cautious = picked.servo.endpoints_us == Ends::cautious();
+    when(
+        fit.slack.is_none() && cautious,
+        format!(
+            "{} marks fit. n goes to one of them from its other side: m there again tells the slack.",
+            aligned(picked.servo)
+        ),
+    )
+}
+
+fn contradicting(scene: &Scene) -> Option<String> {
+    let Err(NoFit::TurnsBack(back)) = scene.derived.fits.get(scene.model.servo)? else { return None };
+    Some(format!(
+        "The marks at {:.0} and {:.0} µs contradict each other: ↑ ↓ pick one, Del drops it, v and m take it again.",
+        back.low.pulse.get(),
+        back.high.pulse.get()
+    ))
+}
+
+fn bends(scene: &Scene) -> Option<String> {
+    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    when(
+        fit.wants_to_bend(),
+        format!(
+            "A line misses a mark by {:.1}°, more than it may be misread: B bends it through all of them.",
+            fit.worst().get()
+        ),
+    )
+}
+
+fn awkward(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let servo = picked.through.servo_at(picked.angle()?);
+    let caution = picked.through.caution(servo)?;
+    Some(sentence(&format!("{caution}. A limit before that keeps it away: l.")))
+}
+
 fn aligned(servo: &Servo) -> usize {
     servo.marks.iter().filter(|m| m.seen == How::Aligned).count()
 }
@@ -115,11 +195,33 @@ fn with_level(scene: &Scene) -> Option<String> {
         (true, Kind::Dimmer, _) => {
             format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
         }
-        (true, _, _) => format!(
-            "← → turn {name} either way. Jog to where it just stands still: c makes that its stop; W widens an end."
-        ),
+        (true, _, _) => endless(&picked),
     };
     Some(words)
+}
+
+/// From what is known of an endless servo's stop and rates, what to find next.
+fn endless(picked: &Picked) -> String {
+    let name = &picked.servo.name;
+    let seen_from = |side: Side| picked.servo.marks.iter().any(|m| m.seen == How::Starts && m.from == side);
+    match (seen_from(Side::Below), seen_from(Side::Above), picked.servo.rates()) {
+        (false, _, _) => format!(
+            "Jog up with → tick by tick from where {name} stands still; where it just starts to turn, S keeps that edge."
+        ),
+        (true, false, _) => format!(
+            "Now down with ← through the standstill, tick by tick; where {name} starts to turn the other way, S."
+        ),
+        (true, true, Err(NoRates::None)) => {
+            "Its stop band is known. Jog to where it turns well: t at each turn times it, Enter keeps the rate.".to_owned()
+        }
+        (true, true, Err(why)) => sentence(&format!("{why}.")),
+        (true, true, Ok(rates)) if rates.fastest(true) == Rpm::ZERO || rates.fastest(false) == Rpm::ZERO => {
+            "One side is timed. Jog to the other side and time it too: t at each turn, Enter.".to_owned()
+        }
+        (true, true, Ok(_)) => {
+            "← → turn it, 30rpm or 40% is understood. When warm: jog to an edge, S says how far it has moved.".to_owned()
+        }
+    }
 }
 
 fn too_few_marks(scene: &Scene) -> Option<String> {
@@ -145,16 +247,38 @@ fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
     let picked = scene.picked()?;
     let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
     let worst = fit.worst().get();
-    let words = format!("{} marks fit a line, worst miss {worst:.2}°.", aligned(picked.servo));
+    let shape = if picked.servo.fit == Shape::Cubic { "a curve" } else { "a line" };
+    let words = format!("{} marks fit {shape}, worst miss {worst:.2}°.", aligned(picked.servo));
     Some((picked, words))
+}
+
+/// Whether something was heard at an end.
+fn is_heard(servo: &Servo, end: End) -> bool {
+    let below = |m: &Mark| (m.pulse_us < servo.centre()) == (end == End::Low);
+    servo.marks.iter().any(|m| matches!(m.seen, How::Buzzes | How::Stops) && below(m))
 }
 
 fn widen(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
-    let probed = picked.servo.marks.iter().any(|m| matches!(m.seen, How::Buzzes | How::Stops));
-    let cautious = picked.servo.endpoints_us == Ends::cautious();
-    let words = "To go further: jog to an endpoint, W widens it; at the first buzz b backs off and sets it.";
-    when(cautious && !probed, format!("{fit} {words}"))
+    let [low, high] = [End::Low, End::High].map(|end| is_heard(picked.servo, end));
+    let begun = low || high || scene.model.widened == Some(picked.servo.id);
+    if !begun && picked.servo.endpoints_us != Ends::cautious() {
+        return None;
+    }
+    let words = match (low, high) {
+        (true, true) => return None,
+        (false, false) => {
+            "To go further: W goes to the nearer endpoint, then widens it; at the first buzz b backs off and sets it."
+        }
+        (true, false) => {
+            "The low end is set. The high one: jog up, W goes there and widens it; at the first buzz b."
+        }
+        (false, true) => {
+            "The high end is set. The low one: jog down, W goes there and widens it; at the first buzz b."
+        }
+    };
+    let asked = picked.joint.is_none_or(|j| j.low.is_none() || j.high.is_none());
+    when(asked, format!("{fit} {words}"))
 }
 
 fn set_limits(scene: &Scene) -> Option<String> {

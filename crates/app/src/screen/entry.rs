@@ -4,12 +4,13 @@
 
 use wasvolta_core::clock::PwmClock;
 use wasvolta_core::range;
+use wasvolta_core::rate::Rates;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::scale::Scale;
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Micros, Millimetres, Rpm};
 
 /// What a pulse entry is judged by.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct PulseContext {
     /// Where it stands.
     pub present: Micros,
@@ -19,6 +20,8 @@ pub struct PulseContext {
     pub scale: Option<Scale>,
     /// The output's clock.
     pub clock: PwmClock,
+    /// How fast it turns, where that was timed.
+    pub rates: Option<Rates>,
 }
 
 /// A number and the unit behind it.
@@ -50,8 +53,8 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
     if context.kind.is_accessory() {
         return Err(format!("{unit:?} is no unit here: a level is in %, as 40 or +5"));
     }
-    let line = || match context.scale {
-        Some(Scale::Angle(line)) => Ok(line),
+    let scale = || match &context.scale {
+        Some(scale @ (Scale::Angle(_) | Scale::Bent(_))) => Ok(scale),
         Some(Scale::Level(_)) => Err("it has no angles: write its rate in %, or a pulse in us".to_owned()),
         None => Err("there is no fit yet, so no angles: keep two marks first".to_owned()),
     };
@@ -60,11 +63,17 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
         "" | "u" | "us" | "µs" | "μs" => from + Micros::new(value),
         "ms" => from + Micros::new(value * 1000.0),
         "d" | "de" | "deg" | "°" => {
-            let line = line()?;
-            let base = if relative { line.angle_at(context.present) } else { Degrees::ZERO };
-            line.pulse_at(base + Degrees::new(value))
+            let scale = scale()?;
+            let base = if relative { scale.angle_at(context.present) } else { Degrees::ZERO };
+            scale.pulse_at(base + Degrees::new(value))
         }
         "%" => from + context.clock.period() * (value / 100.0),
+        "r" | "rpm" => {
+            let rates =
+                context.rates.as_ref().ok_or("no rate was timed yet: t times it, then rpm are understood")?;
+            let stop = context.scale.as_ref().map_or(Micros::ZERO, |scale| scale.pulse_at(Degrees::ZERO));
+            rates.pulse_for(Rpm::new(value), stop)
+        }
         "t" | "tick" | "ticks" => from + context.clock.tick() * value,
         other => return Err(format!("{other:?} is no unit here: us, deg, % or t (ticks) are understood")),
     };
@@ -77,7 +86,7 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
 
 /// The pulse of a level in percent.
 fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Micros, String> {
-    let (Some(range), Some(scale)) = (context.kind.levels(), context.scale) else {
+    let (Some(range), Some(scale)) = (context.kind.levels(), &context.scale) else {
         return Err("it has no levels".to_owned());
     };
     let base = if relative && context.kind.is_accessory() {
@@ -120,6 +129,21 @@ pub fn angle(text: &str) -> Result<Degrees, String> {
         }
         other => Err(format!("{other:?} is no angle: write 30 or 30deg")),
     }
+}
+
+/// A length in millimetres.
+///
+/// # Errors
+/// Says what is understood.
+pub fn millimetres(text: &str) -> Result<Millimetres, String> {
+    let (_, value, unit) = split(text)?;
+    let millimetres = match unit.as_str() {
+        "" | "m" | "mm" => value,
+        "c" | "cm" => value * 10.0,
+        other => return Err(format!("{other:?} is no length here: write 16 or 16mm")),
+    };
+    range::LENGTH.check(millimetres).map_err(|outside| outside.to_string())?;
+    Ok(Millimetres::new(millimetres))
 }
 
 /// The seconds that an entry asks for.
@@ -171,7 +195,7 @@ pub fn hertz(text: &str) -> Result<f64, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use wasvolta_core::fit::Line;
+    use wasvolta_core::curve::Line;
     use wasvolta_core::scale::Sides;
     use wasvolta_core::unit::Hertz;
 
@@ -181,6 +205,7 @@ mod tests {
             kind: Kind::Positional,
             scale: Some(Scale::Angle(Line::through(Micros::new(1500.0), Degrees::ZERO, 0.1))),
             clock: PwmClock::ideal(12, Hertz::new(50.0)),
+            rates: None,
         }
     }
 
@@ -222,7 +247,7 @@ mod tests {
     fn levels_are_percent_where_there_are_no_angles() {
         let sides = |low, zero, high| {
             let [low, zero, high] = [low, zero, high].map(Micros::new);
-            Some(Scale::Level(Sides { low, zero, high }))
+            Some(Scale::Level(Sides::sharp(low, zero, high)))
         };
         let lamp = PulseContext {
             kind: Kind::Dimmer,

@@ -1,7 +1,9 @@
 //! Some words asked for at once: each has a label, arrows and Tab go between them, Enter takes all.
 
 use super::keys::Key;
+use super::update::ask::Ask;
 use crossterm::event::KeyCode;
+use std::borrow::Cow;
 
 /// What is done with the words.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,6 +38,8 @@ pub enum Task {
     RemoveBoard(String),
     /// Something is wrong with the simulated bench, or right again: what, and where.
     Fault,
+    /// Anything about one part: what is asked, and the part's name.
+    Ask(Ask, String),
     /// A new rig: bus, address, serial port, file.
     NewRig,
 }
@@ -48,13 +52,13 @@ pub struct Field {
     /// What was typed so far.
     pub text: String,
     /// What may be typed.
-    pub hint: &'static str,
+    pub hint: Cow<'static, str>,
 }
 
 impl Field {
     /// A field with what is likely in it.
-    pub fn new(label: &'static str, text: impl Into<String>, hint: &'static str) -> Self {
-        Self { label, text: text.into(), hint }
+    pub fn new(label: &'static str, text: impl Into<String>, hint: impl Into<Cow<'static, str>>) -> Self {
+        Self { label, text: text.into(), hint: hint.into() }
     }
 }
 

@@ -45,6 +45,12 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
         Some(Dialog::Palette { query, pick }) => {
             view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
         }
+        Some(Dialog::Fineness { wish }) => {
+            view::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish);
+        }
+        Some(Dialog::Compare { card, rows }) => {
+            view::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);
+        }
         Some(Dialog::Recover { offer, from }) => {
             view::recover::draw(&mut pen.part(left, 1, area.width - left, body), offer, *from);
         }
@@ -203,7 +209,7 @@ fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
                 ("↓", View::Wiring) => ("↑ ↓".to_owned(), "channel"),
                 ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
                 ("→", _) => ("← →".to_owned(), a.short),
-                ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "servo"),
+                ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "mark"),
                 ("↓", _) => ("↑ ↓".to_owned(), a.short),
                 (".", _) => (", .".to_owned(), a.short),
                 ("p", _) if playing => ("p".to_owned(), "stand still"),

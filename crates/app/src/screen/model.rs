@@ -1,9 +1,10 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
 use super::errand::Errands;
-use super::form::Form;
+use super::form::{Field, Form, Task};
 use super::keys::Key;
 use super::scene::Scene;
+use super::update::ask::Ask;
 use crate::log;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
@@ -11,9 +12,13 @@ use crate::session::Session;
 use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::time::Duration;
+use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
+use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::link::Health;
+use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::rig::edit::Observation;
+use wasvolta_core::rig::{Board, Ends, Id, Place, Rig, Servo, Side};
 use wasvolta_core::stage::{Event, EventKind, Play};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
@@ -103,7 +108,52 @@ pub enum Dialog {
         from: String,
     },
     /// The angle seen.
-    Mark(Dial),
+    Mark {
+        /// The needle.
+        dial: Dial,
+        /// Whose angle it is.
+        at: Place,
+        /// The mark that is changed, by its place in the list; none for a new one.
+        change: Option<usize>,
+    },
+    /// A mark contradicts another one.
+    Contradiction {
+        /// What was to be kept.
+        what: Observation,
+        /// The two that cannot both be.
+        back: TurnsBack,
+    },
+    /// A test move: what should be seen, then what is.
+    Test(TestMove),
+    /// Turns are counted by a stopwatch, in seconds since the screen was opened.
+    Stopwatch {
+        /// When each turn was complete.
+        presses: Vec<f64>,
+    },
+    /// Where an endless servo stands still is shifted.
+    Trim {
+        /// The trim it had before.
+        before: Micros,
+    },
+    /// It starts to turn elsewhere than its marks say.
+    Drift {
+        /// What was seen.
+        what: Observation,
+        /// How far off that is.
+        by: Micros,
+    },
+    /// A card beside a servo, line by line.
+    Compare {
+        /// What the card's servo was called.
+        card: String,
+        /// The lines.
+        rows: Vec<Difference>,
+    },
+    /// How fine other rates and depths would be.
+    Fineness {
+        /// What is wished, in degrees, as typed.
+        wish: String,
+    },
     /// An endpoint after *stops* or *buzzes*.
     Endpoint {
         /// Which.
@@ -161,6 +211,40 @@ pub enum Dialog {
     },
 }
 
+/// A test move under way.
+#[derive(Debug, Clone)]
+pub struct TestMove {
+    /// What it is judged by.
+    pub expected: Expected,
+    /// The pulses it goes to, in order, and from which side.
+    pub moves: [(Micros, Side); 4],
+    /// Which of them is next, or under way.
+    pub step: usize,
+    /// It was told to go there.
+    pub gone: bool,
+    /// The angle that is seen there.
+    pub dial: Dial,
+    /// What else is seen or heard there.
+    pub heard: Heard,
+    /// What was seen so far.
+    pub looks: Vec<Seen>,
+}
+
+impl PartialEq for TestMove {
+    fn eq(&self, other: &Self) -> bool {
+        (self.step, self.gone, &self.dial, self.heard) == (other.step, other.gone, &other.dial, other.heard)
+            && self.looks == other.looks
+    }
+}
+
+impl TestMove {
+    /// What should be seen at the next pulse, and that pulse.
+    pub fn prediction(&self) -> Option<(Micros, f64)> {
+        let (pulse, _) = *self.moves.get(self.step)?;
+        Some((pulse, self.expected.curve.angle_at(pulse).get()))
+    }
+}
+
 /// How something is said.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tone {
@@ -210,6 +294,16 @@ pub struct Model {
     pub step: usize,
     /// The time looked at, in seconds.
     pub time: f64,
+    /// The mark picked in the list, by its place.
+    pub mark: Option<usize>,
+    /// The servo of which an endpoint was widened last.
+    pub widened: Option<Id>,
+    /// What a test move has found, and of which servo.
+    pub finding: Option<(Id, String)>,
+    /// What the last exercise went over, and how often.
+    pub exercised: Option<(Ends<Micros>, u32)>,
+    /// The mechanism is drawn in the place of the protractor, where there is room for one only.
+    pub mechanism: bool,
     /// What is being asked, the innermost last.
     pub dialog: Option<Dialog>,
     /// What was last said, and until when.
@@ -234,7 +328,10 @@ pub struct Model {
     pub last_pose: Option<String>,
     pub(super) last_key: Option<(Key, Duration)>,
     pub(super) jogged: bool,
-    pub(super) rising: bool,
+    /// From which side the present pulse was reached, as far as the hand knows.
+    pub(super) side: Side,
+    /// The pulse before the last step outwards: nothing was heard there.
+    pub(super) quiet: Option<Micros>,
     events_seen: u64,
     asked_about: Vec<(usize, usize)>,
     boards_seen: Vec<(String, BoardState)>,
@@ -273,6 +370,11 @@ impl Model {
             sequence_row: 2,
             step: 0,
             time: 0.0,
+            mark: None,
+            widened: None,
+            finding: None,
+            exercised: None,
+            mechanism: false,
             dialog: None,
             said: None,
             log: VecDeque::new(),
@@ -285,7 +387,8 @@ impl Model {
             last_pose: None,
             last_key: None,
             jogged: false,
-            rising: true,
+            side: Side::Unknown,
+            quiet: None,
             events_seen: 0,
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
@@ -397,6 +500,15 @@ impl Model {
             }
             EventKind::Engaged => format!("{servo} engaged"),
             EventKind::Released => format!("{servo} released"),
+            EventKind::IdleReleased => {
+                let words = format!("{servo} was released: nothing was asked of it for long");
+                self.say(Tone::Done, words.clone(), now);
+                words
+            }
+            EventKind::Exercised => {
+                self.ask_what_was_seen(rig, event.part);
+                format!("{servo} exercised")
+            }
             EventKind::Cut => "cut: pulses dropped".to_owned(),
             EventKind::Held => "held".to_owned(),
             EventKind::Enabled => "enabled again".to_owned(),
@@ -405,6 +517,18 @@ impl Model {
             EventKind::NotANumber => format!("{servo}: target not a number"),
         };
         self.note(event.at, words);
+    }
+
+    /// Once the picked servo was exercised, what was seen is worth a word.
+    fn ask_what_was_seen(&mut self, rig: &Rig, part: Option<usize>) {
+        if part == Some(self.servo)
+            && self.dialog.is_none()
+            && let Some(servo) = rig.servos.get(self.servo)
+        {
+            let hint = "in words, kept with the servo; Esc keeps nothing";
+            let fields = vec![Field::new("what was seen", "", hint)];
+            self.dialog = Some(Dialog::Form(Form::new(Task::Ask(Ask::Seen, servo.name.clone()), fields)));
+        }
     }
 
     /// Speaks up when a board asks something, once a question.
@@ -430,6 +554,8 @@ impl Model {
         self.servo = self.servo.min(last(rig.servos.len()));
         self.input = self.input.min(last(rig.inputs.len()));
         self.sequence = self.sequence.min(last(rig.sequences.len()));
+        let marks = rig.servos.get(self.servo).map_or(0, |servo| servo.marks.len());
+        self.mark = self.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
         self.plug = (self.plug.0.min(last(rig.boards.len())), self.plug.1);
         self.step = self.step.min(last(rig.sequences.get(self.sequence).map_or(0, |s| s.steps.len())));
     }
@@ -473,6 +599,9 @@ impl Model {
 
     /// Picks a servo, and the channel it is on.
     pub fn pick_servo(&mut self, rig: &Rig, servo: usize) {
+        if self.servo != servo {
+            (self.side, self.quiet, self.mark) = (Side::Unknown, None, None);
+        }
         self.servo = servo;
         self.follow_servo(rig);
     }

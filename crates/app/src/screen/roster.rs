@@ -116,7 +116,8 @@ fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
         let share = ((pulse - low) / (high - low)).clamp(0.0, 1.0);
         x + cell_of(share * f64::from(wide - 1))
     };
-    let reversed = picked.plan.scale.is_some_and(|l| l.gain() < 0.0);
+    let (least, most) = picked.plan.guard.endpoints;
+    let reversed = picked.plan.scale.as_ref().is_some_and(|scale| scale.falls(least, most));
     let turned = |at: u16| if reversed { x + (wide - 1) - (at - x) } else { at };
     let (a, b) = (turned(column(inner_low)), turned(column(inner_high)));
     for at in x..x + wide {

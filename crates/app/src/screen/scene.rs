@@ -4,7 +4,9 @@ use super::model::Model;
 use super::rows::{InputRow, Nudge};
 use crate::session::Derived;
 use crate::survey;
+use wasvolta_core::diagnose;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Board, Chip, Input, Joint, Kind, Rig, Sequence, Servo};
 use wasvolta_core::scale::Scale;
@@ -62,6 +64,8 @@ pub struct Picked<'a> {
     pub plan: &'a ServoPlan,
     /// Its state.
     pub state: &'a ServoState,
+    /// What is between its shaft and its joint.
+    pub through: Transmission,
     /// What an eye sees of it.
     pub look: Option<Look>,
 }
@@ -136,6 +140,7 @@ impl<'a> Scene<'a> {
             board: self.rig.board(&servo.board)?,
             plan: self.derived.plan.servos.get(n)?,
             state: self.model.snapshot.servos.get(n)?,
+            through: self.rig.through(servo),
             look: self.model.seen.filter(|(seen, _)| *seen == n).map(|(_, look)| look),
         })
     }
@@ -189,7 +194,7 @@ impl<'a> Scene<'a> {
             return player.started_from(n);
         }
         let picked = self.servo(n)?;
-        Some(picked.plan.scale?.angle_at(picked.state.pulse))
+        Some(picked.plan.scale.as_ref()?.angle_at(picked.state.pulse))
     }
 
     /// The time of the picked sequence's first move.
@@ -199,6 +204,13 @@ impl<'a> Scene<'a> {
 }
 
 impl Picked<'_> {
+    /// Whether the horn stands where it was sent, as far as can be known.
+    pub fn stands(&self) -> bool {
+        let tick = self.plan.guard.clock.tick();
+        (self.state.target - self.state.pulse).abs() <= tick
+            && (self.place() - self.wire_pulse()).abs() <= tick
+    }
+
     /// The pulse on the wire, or the one it had last.
     pub fn wire_pulse(&self) -> Micros {
         self.state.ticks.map_or(self.state.pulse, |t| self.plan.guard.clock.pulse(t))
@@ -206,18 +218,18 @@ impl Picked<'_> {
 
     /// The angle of what is on the wire, where there is a fit.
     pub fn angle(&self) -> Option<Degrees> {
-        Some(self.plan.scale?.angle_at(self.wire_pulse()))
+        Some(self.plan.scale.as_ref()?.angle_at(self.wire_pulse()))
     }
 
     /// The level of what is on the wire, in percent, where it has one.
     pub fn level(&self) -> Option<f64> {
         self.servo.kind.levels()?;
-        Some(self.plan.scale?.angle_at(self.wire_pulse()).get() + 0.0)
+        Some(self.plan.scale.as_ref()?.angle_at(self.wire_pulse() - self.state.trim()).get() + 0.0)
     }
 
     /// What a pulse means as people read it, where it means an angle or a level.
     pub fn value(&self, pulse: Micros) -> Option<String> {
-        Some(self.servo.kind.show(self.plan.scale?.angle_at(pulse)))
+        Some(self.servo.kind.show(self.plan.scale.as_ref()?.angle_at(pulse - self.state.trim())))
     }
 
     /// Where it is, as far as known; once it has arrived, what is on the wire.
@@ -231,15 +243,21 @@ impl Picked<'_> {
         self.state.estimate.known == Known::Unknown
     }
 
-    /// The line angles are drawn by: the fit, or what the sheet claims.
-    pub fn drawn_line(&self) -> Option<(wasvolta_core::fit::Line, bool)> {
-        match self.plan.scale {
-            Some(Scale::Angle(line)) => return Some((line, true)),
+    /// What angles of the joint are drawn by: the fit, or what the sheet claims.
+    pub fn drawn(&self) -> Option<(Scale, bool)> {
+        match &self.plan.scale {
             Some(Scale::Level(_)) => return None,
+            Some(scale) => return Some((scale.clone(), true)),
             None => {}
         }
-        let slope = self.servo.rated.as_ref()?.slope();
-        Some((wasvolta_core::fit::Line::through(slope.middle, Degrees::ZERO, slope.gain), false))
+        let sheet = diagnose::from_sheet(self.servo.rated.as_ref()?.slope());
+        Some((Scale::of(sheet, self.through), false))
+    }
+
+    /// Degrees of the joint that a microsecond turns here, without its sign.
+    pub fn slope(&self) -> Option<f64> {
+        let (scale, _) = self.drawn()?;
+        Some(scale.slope_at(self.wire_pulse()).abs()).filter(|slope| slope.is_finite() && *slope > 0.0)
     }
 
     /// How large a nudge is, as a pulse.
@@ -250,14 +268,12 @@ impl Picked<'_> {
             (Kind::OnOff, _) => all,
             (Kind::Dimmer, Nudge::Us(percent)) => all * (percent / 100.0),
             (Kind::Dimmer, Nudge::Degree) => all * 0.02,
-            (Kind::Endless, Nudge::Degree) => {
-                Micros::new(1.0 / self.plan.scale.map_or(0.2, |scale| scale.gain().abs()))
-            }
+            (Kind::Endless, Nudge::Degree) => Micros::new(
+                1.0 / self.plan.scale.as_ref().map_or(0.2, |scale| scale.slope_at(self.wire_pulse()).abs()),
+            ),
             (_, Nudge::Us(us)) => Micros::new(us),
             (_, Nudge::Tick) => self.plan.guard.clock.tick(),
-            (_, Nudge::Degree) => {
-                Micros::new(1.0 / self.drawn_line().map_or(0.1, |(line, _)| line.gain().abs()))
-            }
+            (_, Nudge::Degree) => Micros::new(1.0 / self.slope().unwrap_or(0.1)),
         }
     }
 

@@ -204,7 +204,7 @@ impl Start {
             (None, Some(form)) => (
                 " new rig ",
                 theme::block(theme::COMMANDED),
-                form.fields.get(form.here).map_or("", |f| f.hint),
+                form.fields.get(form.here).map_or("", |f| f.hint.as_ref()),
             ),
             (None, None) => (
                 " next ",

@@ -1,12 +1,17 @@
 //! The only place that changes the model: events in, actions and dialogs carried out.
 
+pub mod ask;
 pub mod boards;
 pub mod calibrate;
+pub mod cards;
 mod dialog;
+pub mod endless;
 pub mod general;
 pub mod inputs;
+pub mod marks;
 pub mod roster;
 pub mod sequence;
+pub mod test_move;
 pub mod wiring;
 
 use super::keys::{self, Key};

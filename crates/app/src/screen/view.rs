@@ -1,9 +1,12 @@
 //! The views: each a function from a scene to an area of the buffer.
 
 mod calibrate;
+pub mod compare;
+pub mod fineness;
 pub mod help;
 mod inputs;
 mod level;
+mod mechanism;
 pub mod palette;
 pub mod prompt;
 mod protractor;

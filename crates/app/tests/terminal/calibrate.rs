@@ -43,8 +43,8 @@ fn answer(pane: &mut Pane, angle: f64) {
     pane.see("mark kept");
 }
 
-/// Five marks on the picked servo, following the next line; gives the keys pressed.
-fn five_marks(pane: &mut Pane) -> u32 {
+/// So many marks on the picked servo, following the next line; gives the keys pressed.
+fn keep_marks(pane: &mut Pane, count: u32) -> u32 {
     pane.see("e gives punt.rudder its first pulse where its horn stands");
     let stands = until(|| number_behind(&pane.screen(), "◇ horn"), || pane.screen());
     pane.keys(&["e"]);
@@ -54,7 +54,7 @@ fn five_marks(pane: &mut Pane) -> u32 {
     pane.see("punt.rudder engaged");
     pane.see("m keeps it as a mark");
     pane.pressed = 0;
-    for mark in 1..=5 {
+    for mark in 1..=count {
         if mark > 1 {
             pane.keys(&["n"]);
             pane.see("gliding to");
@@ -72,12 +72,12 @@ fn worst_error(rig: &Path) -> f64 {
     let Loaded::Sound(loaded) = load(&std::fs::read_to_string(rig).unwrap()) else { panic!("not sound") };
     let servo = loaded.servo("punt.rudder").unwrap();
     let aligned = servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
-    assert_eq!(aligned, 5, "{:?}", servo.marks);
+    assert!(aligned >= 5, "{:?}", servo.marks);
     let name = rig.to_str().unwrap().replace(".rig.toml", ".sim.toml");
     let truth = Truth::parse(&std::fs::read_to_string(name).unwrap()).unwrap();
     let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
     assert!(hidden.curve_deg.abs() <= 0.3);
-    let line = servo.fit().unwrap().line;
+    let line = servo.fit().unwrap().curve;
     let Ends(low, high) = servo.endpoints_us;
     (0..200)
         .map(|n| low.get() + (high - low).get() * f64::from(n) / 199.0)
@@ -95,7 +95,7 @@ fn save(pane: &mut Pane) {
 fn five_marks_in_25_keys_find_the_servo_to_half_a_degree() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
-    let keys = five_marks(&mut pane);
+    let keys = keep_marks(&mut pane, 5);
     assert!(keys <= 25, "{keys} keys");
     // What its sheet says is not so, and the screen says that.
     pane.see("of what its sheet says");
@@ -110,7 +110,8 @@ fn a_wrong_oscillator_is_found_with_a_meter_and_corrected() {
     let home = Home::new();
     let rig = rig_beside(&home, str::to_owned, |sim| sim.replace("25_000_000", "26_100_000"));
     let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
-    five_marks(&mut pane);
+    // Two more than five: the half degree is to be the clock's, not a reading's.
+    keep_marks(&mut pane, 7);
     save(&mut pane);
     let before = worst_error(&rig);
     assert!(before > 0.5, "a clock 4.4 % off must show: {before}°");

@@ -192,7 +192,7 @@ fn driving_unread(home: &Home, by: &[&str]) -> Unread {
     let program = Unread::start(home, by);
     until(|| (home.bus().len() > 5).then_some(()), || "the board was never started".to_owned());
     // Up, up to the neck; engage where it is said to stand.
-    for keys in [&b"\x1b[A"[..], b"\x1b[A", b"e", b"\r"] {
+    for keys in [&b"\x1b[5~"[..], b"\x1b[5~", b"e", b"\r"] {
         program.press(keys);
     }
     until(|| home.bus().iter().any(|l| l.contains("write 10 DA 00")).then_some(()), || home.bus().join("\n"));

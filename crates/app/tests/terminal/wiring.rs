@@ -135,7 +135,7 @@ fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     pane.see("it sees its neutral 1480 µs first");
     pane.see("1479 µs, inside 1100 to 1900 µs");
     pane.keys(&["F2"]);
-    pane.see("c makes that its stop");
+    pane.see("S keeps that edge");
     pane.text("30%");
     pane.see("→ 1606.0 µs, +30 %");
     pane.keys(&["Enter"]);

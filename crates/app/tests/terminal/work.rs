@@ -16,9 +16,9 @@ fn engage(pane: &mut Pane, name: &str) {
 /// Neck and beak engaged and given back.
 fn engage_heron(pane: &mut Pane) {
     pane.see("punt.rudder");
-    pane.keys(&["Up", "Up"]);
+    pane.keys(&["PageUp", "PageUp"]);
     engage(pane, "heron.neck");
-    pane.keys(&["g", "Down"]);
+    pane.keys(&["g", "PageDown"]);
     engage(pane, "heron.beak");
     pane.keys(&["g"]);
 }
@@ -87,7 +87,7 @@ fn poses_are_kept_and_a_sequence_plays_to_its_end() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     engage_heron(&mut pane);
-    pane.keys(&["Up"]);
+    pane.keys(&["PageUp"]);
     pane.text("-20deg");
     pane.keys(&["Enter"]);
     pane.see("commanded -19.9°");
@@ -132,7 +132,7 @@ fn what_was_saved_is_found_again() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
-    pane.keys(&["Up", "Up"]);
+    pane.keys(&["PageUp", "PageUp"]);
     engage(&mut pane, "heron.neck");
     pane.text("1400us");
     pane.see("→ 1400.0 µs, -9.3°");
@@ -151,7 +151,7 @@ fn what_was_saved_is_found_again() {
     drop(pane);
     let mut pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
-    pane.keys(&["Up", "Up", "e"]);
+    pane.keys(&["PageUp", "PageUp", "e"]);
     pane.see("last known, ");
     assert!(!pane.screen().contains("unsaved"));
 }
@@ -163,7 +163,7 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
     pane.see("punt.rudder");
     pane.keys(&["Right"]);
     pane.see("punt.rudder gets no pulses, so it cannot move: engage it with e");
-    pane.keys(&["Up", "Up"]);
+    pane.keys(&["PageUp", "PageUp"]);
     engage(&mut pane, "heron.neck");
     let before = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
     pane.text("12parsec");
@@ -199,10 +199,10 @@ fn endpoints_are_widened_and_a_buzz_backs_off() {
     pane.see("2010");
     pane.see("it buzzes");
     pane.keys(&["b"]);
-    pane.see("Backed off. Make 199");
+    pane.see("Backed off. Make 197");
     pane.see_no_more("it buzzes");
     pane.keys(&["Enter"]);
-    pane.see("high endpoint 199");
+    pane.see("high endpoint 197");
     pane.keys(&["u", "u"]);
     pane.see("undone: mark kept: buzzes");
     pane.see("2010");
@@ -251,7 +251,7 @@ fn pulses_that_run_already_are_kept_or_released_as_the_maker_says() {
     pane.see("upper sends pulses already, on channel 1. a keeps them as they are, r releases them.");
     pane.keys(&["a"]);
     pane.see("these servos go on where they are");
-    pane.keys(&["Up", "Up"]);
+    pane.keys(&["PageUp", "PageUp"]);
     pane.see("320 ticks");
     pane.see("DRIVING");
 }

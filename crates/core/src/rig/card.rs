@@ -1,51 +1,117 @@
 //! A servo card: what was found out about one servo, apart from where it was plugged in. Its file ends in
 //! `.servo.toml`.
 
-use super::{Ends, Mark, Rated, Servo};
-use crate::unit::Micros;
+use super::edit::{Edited, Refused};
+use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Place, Rated, Rig, Servo};
+use crate::fit::{Shape, Side};
+use crate::unit::{Degrees, Micros};
 use serde::{Deserialize, Serialize};
 
 /// The format of the cards that this program writes.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
 
 /// See the module.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Card {
-    /// The version of the format.
+    /// The version of the format. What an older one lacks has its usual value.
     pub format: u32,
     /// What the servo was called.
     pub name: String,
     /// The day it was put on the card, as `2026-01-02`.
     pub kept: String,
+    /// What it is.
+    #[serde(default, skip_serializing_if = "usual")]
+    pub kind: Kind,
     /// Its endpoints.
     pub endpoints_us: Ends<Micros>,
     /// Its centre.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
+    /// What its marks are joined by.
+    #[serde(default, skip_serializing_if = "usual")]
+    pub fit: Shape,
+    /// From which side it arrives.
+    #[serde(default, skip_serializing_if = "usual")]
+    pub arrive: Side,
+    /// Teeth of its spline.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub teeth: Option<u8>,
+    /// What it is given to stand still, where it is endless.
+    #[serde(default, skip_serializing_if = "usual")]
+    pub idle: Idle,
     /// What was written about it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub notes: String,
     /// What its sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
-    /// What was seen.
+    /// The limits that its joint had, to be read: they belong to the mechanism and are not taken over.
+    #[serde(default, rename = "limit", skip_serializing_if = "Vec::is_empty")]
+    pub limits: Vec<Limit>,
+    /// What was seen, as angles of its own shaft.
     #[serde(default, rename = "mark", skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
+    /// How it was exercised.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exercised: Vec<Exercised>,
+}
+
+fn usual<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+/// A line of two cards side by side: what it is about, and how it is said.
+type Line = (&'static str, fn(&Card) -> String);
+
+/// What a card says of one thing, and what another one says of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Difference {
+    /// What it is about.
+    pub what: &'static str,
+    /// What the first says.
+    pub one: String,
+    /// What the second says.
+    pub other: String,
+}
+
+impl Difference {
+    /// Whether they say the same.
+    pub fn agrees(&self) -> bool {
+        self.one == self.other
+    }
 }
 
 impl Card {
-    /// The card of a servo.
-    pub fn of(servo: &Servo, kept: &str) -> Self {
+    /// The card of a servo, with the limits of the joint that it turns.
+    pub fn of(rig: &Rig, servo: &Servo, kept: &str) -> Self {
+        let through = servo.through();
+        // Behind another linkage an angle of the joint would mean something else.
+        let at_shaft = |mark: &Mark| match mark.at {
+            Place::Servo => mark.clone(),
+            Place::Joint => Mark {
+                angle_deg: mark.angle_deg.map(|angle| through.servo_at(angle)),
+                at: Place::Servo,
+                ..mark.clone()
+            },
+        };
+        let limits = rig.joint_of(&servo.name).into_iter().flat_map(|j| [j.low.clone(), j.high.clone()]);
         Self {
             format: FORMAT,
             name: servo.name.clone(),
             kept: kept.to_owned(),
+            kind: servo.kind,
             endpoints_us: servo.endpoints_us,
             centre_us: servo.centre_us,
+            fit: servo.fit,
+            arrive: servo.arrive,
+            teeth: servo.teeth,
+            idle: servo.idle,
             notes: servo.notes.clone(),
             rated: servo.rated.clone(),
-            marks: servo.marks.clone(),
+            limits: limits.flatten().collect(),
+            marks: servo.marks.iter().map(at_shaft).collect(),
+            exercised: servo.exercised.clone(),
         }
     }
 
@@ -64,6 +130,80 @@ impl Card {
     pub fn parse(text: &str) -> Result<Self, toml_edit::de::Error> {
         toml_edit::de::from_str(text)
     }
+
+    /// Gives a servo of a rig what the card says: it is the one that was plugged in. Its name, its plug, its joint and
+    /// what is between the two stay.
+    ///
+    /// # Errors
+    /// When there is no such servo, the card is of a newer format or of another kind, or the rig would not be sound.
+    pub fn put(&self, rig: &Rig, servo: &str) -> Edited {
+        let unsound = |message: String, help: &str| Refused::Unsound { message, help: help.to_owned() };
+        if self.format > FORMAT {
+            let message = format!("this card is format {}, this program knows format {FORMAT}", self.format);
+            return Err(unsound(message, "open it with a newer wasvolta; nothing was changed"));
+        }
+        let found = rig.servo(servo).ok_or_else(|| super::edit::missing("servo", servo))?;
+        if found.kind != self.kind {
+            let message =
+                format!("{servo} is {}, the card is of one that is {}", found.kind.word(), self.kind.word());
+            return Err(unsound(message, "the command kind changes what it is"));
+        }
+        super::edit::changed(rig, |rig| {
+            let part = super::edit::servo_mut(rig, servo)?;
+            part.endpoints_us = self.endpoints_us;
+            part.centre_us = self.centre_us;
+            (part.fit, part.arrive, part.teeth, part.idle) = (self.fit, self.arrive, self.teeth, self.idle);
+            part.notes.clone_from(&self.notes);
+            part.rated.clone_from(&self.rated);
+            part.marks.clone_from(&self.marks);
+            part.exercised.clone_from(&self.exercised);
+            Ok(())
+        })
+    }
+
+    /// A servo as the card describes it, on no channel in particular.
+    fn servo(&self) -> Servo {
+        Servo {
+            endpoints_us: self.endpoints_us,
+            centre_us: self.centre_us,
+            fit: self.fit,
+            arrive: self.arrive,
+            rated: self.rated.clone(),
+            marks: self.marks.clone(),
+            ..Servo::new(&self.name, ("", 0), self.kind)
+        }
+    }
+
+    /// Two cards side by side.
+    pub fn beside(&self, other: &Self) -> Vec<Difference> {
+        let rows: [Line; 10] = [
+            ("name", |c| c.name.clone()),
+            ("kept", |c| c.kept.clone()),
+            ("kind", |c| c.kind.word().to_owned()),
+            ("endpoints", |c| format!("{:.0} to {:.0} µs", c.endpoints_us.0.get(), c.endpoints_us.1.get())),
+            ("centre", |c| format!("{:.0} µs", c.servo().centre().get())),
+            ("slope", |c| c.fitted(|fit| format!("{:.2} °/100 µs", fit.line.gain() * 100.0))),
+            ("0° at", |c| c.fitted(|fit| format!("{:.1} µs", fit.zero().get()))),
+            ("travel", Self::travel),
+            ("slack", |c| {
+                c.fitted(|fit| {
+                    fit.slack.map_or_else(|| "not seen".to_owned(), |s| format!("{:.1}°", s.mean.get()))
+                })
+            }),
+            ("marks", |c| c.marks.len().to_string()),
+        ];
+        rows.into_iter().map(|(what, say)| Difference { what, one: say(self), other: say(other) }).collect()
+    }
+
+    fn fitted(&self, say: impl FnOnce(&crate::fit::Fit) -> String) -> String {
+        self.servo().fit().map_or_else(|_| "no fit".to_owned(), |fit| say(&fit))
+    }
+
+    fn travel(&self) -> String {
+        let Ends(low, high) = self.endpoints_us;
+        let angle = |fit: &crate::fit::Fit, pulse: Micros| -> Degrees { fit.curve.angle_at(pulse) };
+        self.fitted(|fit| format!("{:.0}°", (angle(fit, high) - angle(fit, low)).abs().get()))
+    }
 }
 
 #[cfg(test)]
@@ -74,11 +214,35 @@ mod tests {
     #[test]
     fn a_card_keeps_what_was_found_out_and_reads_back_the_same() {
         let Loaded::Sound(rig) = load(include_str!("../../tests/data/small.rig.toml")) else { panic!() };
-        let card = Card::of(&rig.servos[0], "2026-01-02");
+        let card = Card::of(&rig, &rig.servos[0], "2026-01-02");
         let text = card.text().unwrap();
         assert!(text.contains("[[mark]]") && text.contains("kept = \"2026-01-02\""), "{text}");
         assert!(!text.contains("channel") && !text.contains("board"), "{text}");
         assert_eq!(Card::parse(&text).unwrap(), card);
         assert!(Card::parse("format = 1\ncolour = 3\n").is_err());
+        assert_eq!(card.limits.len(), 2, "with their reasons");
+    }
+
+    #[test]
+    fn a_card_is_put_on_another_channel_and_compared_with_what_is_there() {
+        let Loaded::Sound(rig) = load(include_str!("../../tests/data/small.rig.toml")) else { panic!() };
+        let (neck, beak) = (Card::of(&rig, &rig.servos[0], "a"), Card::of(&rig, &rig.servos[1], "b"));
+        let put = neck.put(&rig, "heron.beak").unwrap();
+        assert_eq!((put.servos[1].channel, &put.servos[1].marks), (2, &rig.servos[0].marks));
+        assert_eq!(put.joints, rig.joints);
+        let rows = neck.beside(&beak);
+        let row = |what| rows.iter().find(|r| r.what == what).unwrap();
+        assert_eq!(
+            (row("slope").one.as_str(), row("slope").other.as_str()),
+            ("10.00 °/100 µs", "10.00 °/100 µs")
+        );
+        assert!(!row("0° at").agrees() && row("slope").agrees());
+        let endless = Card { kind: Kind::Endless, ..neck.clone() };
+        let refused = endless.put(&rig, "heron.neck").unwrap_err().to_string();
+        assert!(
+            refused.starts_with("heron.neck is positional, the card is of one that is endless"),
+            "{refused}"
+        );
+        assert!(Card { format: 9, ..neck }.put(&rig, "heron.neck").is_err());
     }
 }

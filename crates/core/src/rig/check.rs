@@ -7,7 +7,7 @@ mod servo;
 
 use super::{Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rig, Sequence};
 use crate::range::{self, Range};
-use crate::unit::Degrees;
+use crate::unit::{Degrees, Seconds};
 use std::fmt;
 
 /// One step into a document.
@@ -151,6 +151,7 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
         found.say(root.key("name"), "a rig's name has 1 to 40 characters", "give it a name");
     }
     found.notes(&root, "notes", &rig.notes);
+    found.ranges(&root, &[("release_after_s", &range::IDLE, rig.release_after_s.map(Seconds::get))]);
     power_and_ports(&mut found, rig);
     boards(&mut found, rig);
     for (n, servo) in rig.servos.iter().enumerate() {
@@ -297,17 +298,8 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
 fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     let at = Path::of("joint", n);
     found.name(&at, &joint.name);
-    let known =
-        found.known(at.key("servo"), "servo", &joint.servo, rig.servos.iter().map(|s| s.name.as_str()));
-    if let Some(turns) = rig.servo(&joint.servo).filter(|s| s.kind != Kind::Positional) {
-        let message = format!("{} is {} and turns no joint", turns.name, turns.kind.word());
-        found.say(at.key("servo"), message, "remove the joint: poses have levels_percent for it");
-    }
-    let twin = rig.joints.iter().take(n).find(|j| j.servo == joint.servo);
-    if let (true, Some(twin)) = (known, twin) {
-        let message = format!("{} turns joint {} already", joint.servo, twin.name);
-        found.say(at.key("servo"), message, "one servo turns one joint; remove one of the two");
-    }
+    turning(found, rig, n, joint);
+    found.range(at.key("mounted_deg"), &range::ANGLE, joint.mounted_deg.get());
     for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
         if let Some(limit) = limit {
             found.range(at.key(key).key("angle_deg"), &range::ANGLE, limit.angle_deg.get());
@@ -333,6 +325,35 @@ fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     if let Some(speed) = joint.speed_deg_s {
         found.range(at.key("speed_deg_s"), &range::SPEED, speed.get());
     }
+}
+
+/// The servos that turn a joint: there, positional, and turning no other.
+fn turning(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
+    let at = Path::of("joint", n);
+    for (m, servo) in joint.servos().enumerate() {
+        let at = m.checked_sub(1).map_or_else(|| at.key("servo"), |other| at.key("with").at(other));
+        if !found.known(at.clone(), "servo", servo, rig.servos.iter().map(|s| s.name.as_str())) {
+            continue;
+        }
+        if let Some(turns) = rig.servo(servo).filter(|s| s.kind != Kind::Positional) {
+            let message = format!("{} is {} and turns no joint", turns.name, turns.kind.word());
+            found.say(at.clone(), message, "remove the joint: poses have levels_percent for it");
+        }
+        let twin = rig.joints.iter().take(n).find(|j| j.servos().any(|other| other == servo));
+        if let Some(twin) = twin {
+            let message = format!("{servo} turns joint {} already", twin.name);
+            found.say(at, message, "one servo turns one joint; remove one of the two");
+        } else if joint.servos().take(m).any(|other| other == servo) {
+            found.say(at, format!("{servo} stands here twice"), "remove it");
+        }
+    }
+    let Some(pair) = &joint.steering else { return };
+    let at = at.key("steering");
+    if joint.others.len() != 1 {
+        found.say(at.clone(), "a steered pair has two servos", "write the right one as with = [\"NAME\"]");
+    }
+    found.range(at.key("track_mm"), &range::LENGTH, pair.track_mm.get());
+    found.range(at.key("wheelbase_mm"), &range::LENGTH, pair.wheelbase_mm.get());
 }
 
 fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {

@@ -4,13 +4,19 @@
 //! Commands, which act at once and are not undone, stand in `stage::command`.
 
 pub mod boards;
+pub mod joint;
+pub mod marks;
 pub mod roster;
 
+pub use marks::{Observation, drop_mark, keep_mark};
+
 use super::check::problems;
-use super::{Chip, Ends, Failsafe, How, Joint, Kind, Limit, Mapping, Mark, Pose, Rig, Servo, Side, Step};
+use super::{Chip, Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, Rig, Servo, Step};
 use crate::clock::oscillator_from;
 use crate::easing::Easing;
-use crate::unit::{Degrees, Hertz, Micros, Percent, Seconds, Ticks};
+use crate::fit::TurnsBack;
+use crate::scale::Scale;
+use crate::unit::{Degrees, Hertz, Micros, Percent, Seconds};
 use std::collections::BTreeMap;
 use thiserror::Error;
 
@@ -62,6 +68,15 @@ pub enum Refused {
     /// There is nothing to take away.
     #[error("there is no mark to drop")]
     NoMark,
+    /// A mark contradicts another one.
+    #[error("{0}")]
+    Contradicts(TurnsBack),
+    /// What is asked needs angles.
+    #[error("{servo} has no angles yet: keep two marks first")]
+    NoAngles {
+        /// The servo.
+        servo: String,
+    },
     /// The servo stands at a limit before the endpoint.
     #[error("a limit at {limit_deg}° stops {joint} first: move that with l, then widen")]
     LimitFirst {
@@ -113,11 +128,11 @@ impl<T> Ends<T> {
     }
 }
 
-fn missing(what: &'static str, name: &str) -> Refused {
+pub(super) fn missing(what: &'static str, name: &str) -> Refused {
     Refused::Missing { what, name: name.to_owned() }
 }
 
-fn changed(rig: &Rig, change: impl FnOnce(&mut Rig) -> Result<(), Refused>) -> Edited {
+pub(super) fn changed(rig: &Rig, change: impl FnOnce(&mut Rig) -> Result<(), Refused>) -> Edited {
     let mut next = rig.clone();
     change(&mut next)?;
     match problems(&next).into_iter().next() {
@@ -126,64 +141,12 @@ fn changed(rig: &Rig, change: impl FnOnce(&mut Rig) -> Result<(), Refused>) -> E
     }
 }
 
-fn servo_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Servo, Refused> {
+pub(super) fn servo_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Servo, Refused> {
     rig.servos.iter_mut().find(|s| s.name == name).ok_or_else(|| missing("servo", name))
 }
 
 fn joint_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Joint, Refused> {
     rig.joints.iter_mut().find(|j| j.name == name).ok_or_else(|| missing("joint", name))
-}
-
-/// What was seen at a pulse, with how it was sent.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Observation {
-    /// The pulse on the wire.
-    pub pulse: Micros,
-    /// The ticks it was.
-    pub ticks: Ticks,
-    /// How it was seen.
-    pub seen: How,
-    /// From which side the pulse came.
-    pub from: Side,
-    /// The angle, for an aligned mark.
-    pub angle: Option<Degrees>,
-}
-
-/// Keeps a mark. A mark at the same pulse, seen the same way from the same side, is replaced.
-pub fn keep_mark(rig: &Rig, servo: &str, what: Observation) -> Edited {
-    let oscillator = rig.servo(servo).and_then(|s| rig.board(&s.board)).map(|b| b.oscillator_hz);
-    changed(rig, |rig| {
-        let servo = servo_mut(rig, servo)?;
-        let mark = Mark {
-            pulse_us: rounded(what.pulse),
-            angle_deg: what.angle,
-            seen: what.seen,
-            from: what.from,
-            error_deg: None,
-            ticks: Some(what.ticks),
-            oscillator_hz: oscillator,
-        };
-        let same =
-            |m: &Mark| m.ticks == mark.ticks && m.seen == mark.seen && m.oscillator_hz == mark.oscillator_hz;
-        match servo.marks.iter_mut().find(|m| same(m)) {
-            Some(old) => *old = mark,
-            None => servo.marks.push(mark),
-        }
-        servo.marks.sort_by(|a, b| a.pulse_us.get().total_cmp(&b.pulse_us.get()));
-        Ok(())
-    })
-}
-
-/// Drops the mark nearest to a pulse.
-pub fn drop_mark(rig: &Rig, servo: &str, near: Micros) -> Edited {
-    changed(rig, |rig| {
-        let servo = servo_mut(rig, servo)?;
-        let far = |m: &Mark| (m.pulse_us - near).abs().get();
-        let nearest =
-            (0..servo.marks.len()).min_by(|&a, &b| far(&servo.marks[a]).total_cmp(&far(&servo.marks[b])));
-        servo.marks.remove(nearest.ok_or(Refused::NoMark)?);
-        Ok(())
-    })
 }
 
 /// Moves an endpoint to a pulse.
@@ -194,11 +157,21 @@ pub fn set_endpoint(rig: &Rig, servo: &str, end: End, pulse: Micros) -> Edited {
     })
 }
 
+/// Moves both endpoints.
+pub fn set_endpoints(rig: &Rig, servo: &str, ends: Ends<Micros>) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.endpoints_us = Ends(rounded(ends.0), rounded(ends.1));
+        Ok(())
+    })
+}
+
 /// Moves an endpoint outwards by a step, so that the pulse can follow it.
 pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
     if let (Some(joint), Ok(fit)) = (rig.joint_of(servo), found.fit()) {
-        let angle_end = if fit.line.gain() < 0.0 { end.other() } else { end };
+        let Ends(low, high) = found.endpoints_us;
+        let scale = Scale::of(fit.curve, rig.through(found));
+        let angle_end = if scale.falls(low, high) { end.other() } else { end };
         let limit = match angle_end {
             End::Low => &joint.low,
             End::High => &joint.high,
@@ -238,8 +211,13 @@ pub fn set_centre(rig: &Rig, servo: &str, pulse: Micros) -> Edited {
 
 /// Makes an angle the joint's home.
 pub fn set_home(rig: &Rig, joint: &str, angle: Degrees) -> Edited {
+    set_home_or_none(rig, joint, Some(angle))
+}
+
+/// Makes an angle the joint's home, or leaves it without one.
+pub fn set_home_or_none(rig: &Rig, joint: &str, angle: Option<Degrees>) -> Edited {
     changed(rig, |rig| {
-        joint_mut(rig, joint)?.home_deg = Some(rounded_angle(angle));
+        joint_mut(rig, joint)?.home_deg = angle.map(rounded_angle);
         Ok(())
     })
 }
@@ -270,6 +248,7 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
             }
             for mark in servo.marks.iter_mut().filter(|m| m.oscillator_hz.is_none_or(|hz| hz == old)) {
                 mark.pulse_us = mark.pulse_us * factor;
+                mark.tick_us = mark.tick_us.map(|tick| tick * factor);
                 mark.oscillator_hz = Some(new);
             }
         }
@@ -407,33 +386,13 @@ fn rounded_angle(angle: Degrees) -> Degrees {
 mod tests {
     use super::*;
     use crate::rig::file::{Loaded, load};
+    use crate::unit::Ticks;
 
     fn rig() -> Rig {
         match load(include_str!("../../tests/data/small.rig.toml")) {
             Loaded::Sound(rig) => *rig,
             other => panic!("{other:?}"),
         }
-    }
-
-    fn aligned(pulse: f64, angle: f64) -> Observation {
-        Observation {
-            pulse: Micros::new(pulse),
-            ticks: Ticks(300),
-            seen: How::Aligned,
-            from: Side::Below,
-            angle: Some(Degrees::new(angle)),
-        }
-    }
-
-    #[test]
-    fn a_mark_is_kept_in_order_and_replaced_at_the_same_ticks() {
-        let once = keep_mark(&rig(), "heron.neck", aligned(1464.0, 2.0)).unwrap();
-        assert_eq!(once.servos[0].marks[1].angle_deg, Some(Degrees::new(2.0)));
-        let twice = keep_mark(&once, "heron.neck", aligned(1464.0, 3.0)).unwrap();
-        assert_eq!(twice.servos[0].marks.len(), 3);
-        assert_eq!(twice.servos[0].marks[1].angle_deg, Some(Degrees::new(3.0)));
-        let dropped = drop_mark(&twice, "heron.neck", Micros::new(1450.0)).unwrap();
-        assert_eq!(dropped.servos[0].marks, rig().servos[0].marks);
     }
 
     #[test]
@@ -463,7 +422,7 @@ mod tests {
         let after = correct_clock(&before, "upper", Hertz::new(52.230)).unwrap();
         assert!((after.boards[0].oscillator_hz.get() - 26.1e6).abs() < 1e3);
         assert_eq!(after.boards[0].prescale(), 121);
-        let (old, new) = (before.servos[0].fit().unwrap().line, after.servos[0].fit().unwrap().line);
+        let (old, new) = (before.servos[0].fit().unwrap().curve, after.servos[0].fit().unwrap().curve);
         for ticks in (200..500).map(Ticks) {
             let was = old.angle_at(before.boards[0].clock().pulse(ticks));
             let is = new.angle_at(after.boards[0].clock().pulse(ticks));

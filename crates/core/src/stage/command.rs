@@ -2,6 +2,7 @@
 //!
 //! Edits, which change the rig and are undone, stand in `rig::edit`.
 
+use super::exercise::Exercise;
 use crate::guard::Stopped;
 use crate::link::Health;
 use crate::unit::{Micros, exactly};
@@ -66,6 +67,39 @@ pub enum Command {
         /// The servo.
         servo: usize,
     },
+    /// Jog by an input's knob, between two pulses: from where both stand, so that nothing jumps.
+    Knob {
+        /// The servo.
+        servo: usize,
+        /// The input.
+        input: usize,
+        /// The pulse at the knob's one end.
+        #[serde(serialize_with = "exactly")]
+        low: Micros,
+        /// The pulse at its other end.
+        #[serde(serialize_with = "exactly")]
+        high: Micros,
+    },
+    /// Go to and fro; the hand has it then.
+    Exercise {
+        /// The servo.
+        servo: usize,
+        /// Over what, how fast, how often.
+        what: Exercise,
+    },
+    /// End a wiggle, an exercise or a knob's turn where it stands.
+    StandStill {
+        /// The servo.
+        servo: usize,
+    },
+    /// Shift where an endless servo stands still, until the program ends.
+    Trim {
+        /// The servo.
+        servo: usize,
+        /// How far.
+        #[serde(serialize_with = "exactly")]
+        by: Micros,
+    },
     /// The hand lets go.
     GiveBack {
         /// The servo.
@@ -125,6 +159,10 @@ pub enum EventKind {
     Engaged,
     /// A servo's pulses stopped.
     Released,
+    /// They stopped because the hand has left it alone for long.
+    IdleReleased,
+    /// An exercise is over.
+    Exercised,
     /// Everything was dropped.
     Cut,
     /// The last pulses stay.

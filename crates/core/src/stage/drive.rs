@@ -2,11 +2,13 @@
 //!
 //! Sources are asked in their order; what they say goes through the guard, met by a glide where the owner is new.
 
+use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
-use super::{GLIDE_PATIENCE, InputState, Owner, Plan, Play, Player, ServoState};
+use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState};
 use crate::guard::{Passed, Stopped};
 use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
+use crate::shape::two_sided;
 use crate::unit::Micros;
 use std::time::Duration;
 
@@ -35,9 +37,54 @@ impl ServoState {
     /// Stands as a hold leaves it: at its last pulse, or stopped where that would go on turning.
     pub(super) fn stand(&mut self, plan: &ServoPlan, beat: &Beat) {
         if let Some(stop) = plan.stop {
-            (self.pulse, self.target, self.ticks) = (stop, stop, plan.stop_ticks);
+            let stop = plan.guard.bound(stop + self.trim).0;
+            (self.pulse, self.target) = (stop, stop);
+            self.ticks = (!plan.idle_release).then(|| plan.guard.nearest(stop));
         }
         self.estimate.follow(self.pulse, plan.follow, beat.now, beat.seconds);
+    }
+
+    /// How long the hand has left it alone by now; nothing while it moves, or something else drives it.
+    pub(super) fn stands_idle(&mut self, output: Output, dt: Duration) -> Duration {
+        let stands = self.engaged
+            && output == Output::Driving
+            && self.owner == Owner::Hand
+            && self.act.is_none()
+            && self.pulse == self.target;
+        self.idle = if stands { self.idle + dt } else { Duration::ZERO };
+        self.idle
+    }
+
+    /// Whether an exercise has ended; then it stands.
+    pub(super) fn ends_exercise(&mut self) -> bool {
+        let over = self.exercise().is_some_and(Exercising::is_over);
+        if over {
+            self.act = None;
+        }
+        over
+    }
+
+    /// The hand follows the knob that jogs it: from where both stood when it was taken, to the pulses at its ends.
+    pub(super) fn turn(&mut self, inputs: &[InputState], plan: &Plan) {
+        let Some(knob) = &mut self.knob else { return };
+        let (Some(input), Some(shape)) = (inputs.get(knob.input), plan.inputs.get(knob.input)) else {
+            return;
+        };
+        // A knob that is not heard turns nothing.
+        if !matches!(input.health, Health::Fresh | Health::Late | Health::Stuck) {
+            return;
+        }
+        let at = f64::midpoint(two_sided(input.stages.shaped(), &shape.shape.span), 1.0);
+        let (taken, from) = *knob.taken.get_or_insert((at, self.hand.unwrap_or(self.pulse)));
+        let before = self.hand;
+        self.hand = Some(match at {
+            at if at > taken => from + (knob.high - from) * ((at - taken) / (1.0 - taken)),
+            at if at < taken => from + (knob.low - from) * ((taken - at) / taken),
+            _ => from,
+        });
+        if before != self.hand {
+            self.idle = Duration::ZERO;
+        }
     }
 
     /// Some of its arming is over; where its neutral does not arrive it does not begin.
@@ -55,6 +102,7 @@ impl ServoState {
     /// Goes a beat towards what is wanted, through the guard; whether that newly was not a number.
     pub(super) fn follow(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> bool {
         let &Wanted { target, owner, over } = wanted;
+        let target = target + self.trim;
         if owner != self.owner {
             // The hand takes over where the servo is, so there is nothing to meet.
             if owner == Owner::Hand {
@@ -68,24 +116,36 @@ impl ServoState {
         let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
         let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
         let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
-        let target = match (&mut self.wiggle, plan.arming) {
+        let target = match (&mut self.act, plan.arming) {
             (_, Some((neutral, _))) if !self.arming.is_zero() => {
                 self.count_arming(beat.dt);
                 neutral
             }
-            (Some(wiggle), _) => wiggle.advance(beat.dt),
-            (None, _) => target,
+            (Some(Act::Wiggle(wiggle)), _) => wiggle.advance(beat.dt),
+            (Some(Act::Exercise(exercising)), _) => match exercising.advance(beat.dt) {
+                Some(at) => {
+                    // Once it is over, or broken off, the hand has it where it is.
+                    self.hand = Some(at);
+                    at
+                }
+                None => target,
+            },
+            (None, _) => match plan.arrival {
+                Some(told) => self.approach.aim(self.pulse, target, told, plan.guard.free()),
+                None => target,
+            },
         };
         let mut passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
         if let (Some(stop), Some(Stopped::NotANumber)) = (plan.stop, passed.stopped) {
             // To stay where it is would be to go on turning.
+            let stop = stop + self.trim;
             passed = Passed { stopped: passed.stopped, ..plan.guard.pass(stop, stop, speed, beat.seconds) };
         }
-        if self.wiggle.is_some_and(|wiggle| wiggle.is_over(passed.pulse)) {
-            self.wiggle = None;
+        if matches!(&self.act, Some(Act::Wiggle(wiggle)) if wiggle.is_over(passed.pulse)) {
+            self.act = None;
             // What drives it has gone on meanwhile.
             self.start_glide();
-        } else if self.gliding && self.wiggle.is_none() {
+        } else if self.gliding && self.act.is_none() {
             let left = (plan.guard.bound(target).0 - passed.pulse).abs().get();
             self.gliding = left > speed * beat.seconds;
             // Counted in the time that counts: a late engine must not use up a glide's patience.
@@ -96,6 +156,9 @@ impl ServoState {
         self.pulse = passed.pulse;
         self.stopped = passed.stopped;
         self.ticks = Some(passed.ticks);
+        if plan.idle_release && plan.stop.is_some_and(|stop| passed.pulse == stop + self.trim) {
+            self.ticks = None;
+        }
         self.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
         newly && passed.stopped == Some(Stopped::NotANumber)
     }
@@ -117,7 +180,7 @@ impl Sources<'_> {
             return Wanted::new(hand, Owner::Hand);
         }
         let angle = self.moment.as_ref().and_then(|moment| self.player.angle(moment, n));
-        if let (Some(scale), Some(angle)) = (plan.scale, angle) {
+        if let (Some(scale), Some(angle)) = (&plan.scale, angle) {
             // Standing still within a sequence, or at its end, does not mean to go on turning.
             let turning = plan.stop.filter(|_| self.player.play != Play::Playing);
             return Wanted::new(turning.unwrap_or_else(|| scale.pulse_at(angle)), Owner::Sequence);
@@ -131,7 +194,7 @@ impl Sources<'_> {
     fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {
         let stay = Wanted::new(plan.stop.unwrap_or(state.pulse), Owner::LostMapping);
         let (Some(scale), Some(input), Some(shape)) =
-            (plan.scale, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
+            (&plan.scale, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
         else {
             return stay;
         };

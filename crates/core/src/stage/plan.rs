@@ -1,12 +1,16 @@
 //! A rig compiled into what the stage runs: indices instead of names, pulses instead of angles.
 
+use super::approach::Arrival;
+use super::couple::Led;
+use crate::fit::Side;
 use crate::guard::Guard;
 use crate::link::Rules;
-use crate::rig::{Board, CutTo, Ends, Id, Input, Joint, Kind, Limit, Mapping, Rig, Servo};
+use crate::linkage::Transmission;
+use crate::rig::{Board, CutTo, Ends, Id, Idle, Input, Joint, Kind, Limit, Mapping, Rig, Servo};
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
 use crate::shape::{Curve, Shape, Span, between, two_sided};
-use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Ticks};
+use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
 use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
@@ -46,8 +50,14 @@ pub struct ServoPlan {
     pub loaded: bool,
     /// The pulse at which it stops, for what would go on turning: it stands for every last pulse.
     pub stop: Option<Micros>,
-    /// The ticks of that.
-    pub stop_ticks: Option<Ticks>,
+    /// Standing still it gets no pulse at all.
+    pub idle_release: bool,
+    /// How it is told to arrive, because of its slack.
+    pub arrival: Option<Arrival>,
+    /// After this time in which the hand has left it alone it is released.
+    pub idle: Option<Duration>,
+    /// The servo that it turns a joint together with, and goes where that goes.
+    pub led: Option<Led>,
     /// The pulse that it must see before it follows, and for how long.
     pub arming: Option<(Micros, Duration)>,
     /// How far a wiggle goes to either side.
@@ -110,8 +120,11 @@ pub struct Plan {
 impl Plan {
     /// Compiles a sound rig; what is not sound was refused before.
     pub fn of(rig: &Rig) -> Self {
+        let mut servos: Vec<ServoPlan> =
+            rig.servos.iter().filter_map(|servo| servo_plan(rig, servo)).collect();
+        super::couple::couple(rig, &mut servos);
         Self {
-            servos: rig.servos.iter().filter_map(|servo| servo_plan(rig, servo)).collect(),
+            servos,
             inputs: rig.inputs.iter().map(input_plan).collect(),
             mappings: rig.mappings.iter().filter_map(|m| mapping_plan(rig, m)).collect(),
             timelines: rig.sequences.iter().map(|s| Timeline::of(rig, s)).collect(),
@@ -131,31 +144,51 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
 
 fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let joint = rig.joint_of(&servo.name);
-    let scale = servo.fit().ok().map(|fit| Scale::Angle(fit.line));
-    let rated_gain = servo.rated.as_ref().map(|r| r.slope().gain);
-    let gain = libm::fabs(scale.map(|s| s.gain()).or(rated_gain).unwrap_or(USUAL_GAIN));
-    let pulses = |speed: DegreesPerSecond| speed.get() / gain;
-    let rated = servo.rated_speed();
     let Ends(low, high) = servo.endpoints_us;
-    let guard = Guard::new((low, high), limits(joint, scale), pulses(speed), board.clock());
+    let scale = rig.scale_of(servo);
+    let shaft_gain = shaft_gain(servo);
+    let joint_gain = scale.as_ref().map(|scale| scale.steepest(low, high)).filter(|gain| *gain > 0.0);
+    let gain = joint_gain.unwrap_or_else(|| shaft_gain * rig.through(servo).most_ratio());
+    let pulses = |speed: DegreesPerSecond| speed.get() / gain;
+    let follow = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get() / shaft_gain;
+    // Behind a linkage the shaft may have to turn fast where the joint turns slowly.
+    let fastest = libm::fmin(pulses(speed), follow);
+    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), fastest, board.clock());
     ServoPlan {
-        home: scale.zip(joint.and_then(|j| j.home_deg)).map(|(scale, home)| scale.pulse_at(home)),
+        home: scale.as_ref().zip(joint.and_then(|j| j.home_deg)).map(|(scale, home)| scale.pulse_at(home)),
         scale,
-        glide: pulses(if GLIDE < speed { GLIDE } else { speed }),
-        follow: pulses(rated.unwrap_or(USUAL_FOLLOWING)),
+        glide: libm::fmin(pulses(GLIDE), fastest),
+        follow,
         stay_stiff: joint.is_some_and(|j| j.cut == CutTo::StayStiff),
         loaded: joint.is_some_and(|j| j.loaded),
+        arrival: arrival(servo, shaft_gain),
+        idle: rig.release_after_s.filter(|_| !joint.is_some_and(|j| j.loaded)).map(Seconds::duration),
         mapping: joint.and_then(|j| rig.mappings.iter().position(|m| m.joint == j.name)),
         centre: servo.centre(),
         ..ServoPlan::bare(servo, board, guard)
     }
 }
 
+/// Past its slack, or a degree where that is less.
+fn arrival(servo: &Servo, shaft_gain: f64) -> Option<Arrival> {
+    let fit = servo.fit().ok().filter(|_| servo.arrive != Side::Unknown)?;
+    let past = fit.slack.map_or(1.0, |slack| libm::fmax(slack.mean.get(), 1.0));
+    Some(Arrival { rising: servo.arrive == Side::Below, past: Micros::new(past / shaft_gain) })
+}
+
+/// The most degrees that the shaft turns for a microsecond: as seen, else as its sheet says, else as is usual.
+fn shaft_gain(servo: &Servo) -> f64 {
+    let Ends(low, high) = servo.endpoints_us;
+    let seen = servo.fit().ok().map(|fit| Scale::of(fit.curve, Transmission::DIRECT).steepest(low, high));
+    let rated = || servo.rated.as_ref().map(|rated| libm::fabs(rated.slope().gain));
+    seen.or_else(rated).filter(|gain| *gain > 0.0).unwrap_or(USUAL_GAIN)
+}
+
 /// What turns without end stops where nothing drives it.
 fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let Ends(low, high) = servo.endpoints_us;
     let stop = servo.centre();
-    let scale = Scale::Level(Sides { low, zero: stop, high });
+    let scale = Scale::Level(servo.sides());
     let percent = libm::fmax((high - stop).get(), (stop - low).get()) / 100.0;
     let guard = Guard::new((low, high), (None, None), speed.get() * percent, board.clock());
     ServoPlan {
@@ -164,7 +197,7 @@ fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
         centre: stop,
         glide: GLIDE.get() * percent,
         stop: Some(stop),
-        stop_ticks: guard.clock.quantise(stop, low, high).ok(),
+        idle_release: servo.idle == Idle::Release,
         arming: servo.arms().map(|(pulse, time)| (pulse, time.duration())),
         wiggle: (high - low) * (ENDLESS_WIGGLE / 2.0),
         ..ServoPlan::bare(servo, board, guard)
@@ -177,7 +210,7 @@ fn accessory(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan
     let (off, on) = (Micros::ZERO, clock.pulse(Ticks(clock.longest())));
     let speed = speed.get() * on.get() / 100.0;
     ServoPlan {
-        scale: Some(Scale::Level(Sides { low: off, zero: off, high: on })),
+        scale: Some(Scale::Level(Sides::sharp(off, off, on))),
         home: Some(off),
         centre: off,
         wiggle: on,
@@ -199,7 +232,10 @@ impl ServoPlan {
             stay_stiff: false,
             loaded: false,
             stop: None,
-            stop_ticks: None,
+            idle_release: false,
+            arrival: None,
+            idle: None,
+            led: None,
             arming: None,
             wiggle: WIGGLE,
             mapping: None,
@@ -211,11 +247,27 @@ impl ServoPlan {
 }
 
 /// A joint's limits as pulses, the lower pulse first whichever way the servo turns.
-fn limits(joint: Option<&Joint>, scale: Option<Scale>) -> (Option<Micros>, Option<Micros>) {
+fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Option<Micros>, Option<Micros>) {
     let (Some(joint), Some(scale)) = (joint, scale) else { return (None, None) };
     let pulse = |limit: &Option<Limit>| limit.as_ref().map(|l| scale.pulse_at(l.angle_deg));
     let (low, high) = (pulse(&joint.low), pulse(&joint.high));
-    if scale.gain() < 0.0 { (high, low) } else { (low, high) }
+    let Ends(least, most) = servo.endpoints_us;
+    let (low, high) = if scale.falls(least, most) { (high, low) } else { (low, high) };
+    // Beyond its turning point a linkage goes back: nothing lies there.
+    let reach = linkage_reach(servo);
+    let tighter = |limit: Option<Micros>, end: Option<Micros>, more: bool| match (limit, end) {
+        (Some(limit), Some(end)) => Some(if (limit > end) == more { limit } else { end }),
+        (limit, end) => limit.or(end),
+    };
+    (tighter(low, reach.map(|r| r.0), true), tighter(high, reach.map(|r| r.1), false))
+}
+
+/// The pulses between which a servo's linkage can be used, the lower one first.
+fn linkage_reach(servo: &Servo) -> Option<(Micros, Micros)> {
+    let (a, b) = servo.through().usable()?;
+    let curve = servo.fit().ok()?.curve;
+    let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
+    Some(if a < b { (a, b) } else { (b, a) })
 }
 
 fn input_plan(input: &Input) -> InputPlan {

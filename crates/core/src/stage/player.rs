@@ -81,7 +81,7 @@ impl Player {
 
     fn capture(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, driving: bool) {
         for (start, (plan, state)) in self.starts.iter_mut().zip(plan.servos.iter().zip(servos)) {
-            *start = plan.scale.map(|scale| scale.angle_at(state.pulse));
+            *start = plan.scale.as_ref().map(|scale| scale.angle_at(state.pulse));
         }
         self.sequence = sequence;
         self.at = Duration::ZERO;

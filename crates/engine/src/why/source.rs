@@ -13,13 +13,16 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
     let own = plan.servos.get(servo)?;
     let mut parts = source((rig, plan), snapshot, servo, state)?;
     // Where nobody drives it, nobody wants it anywhere.
-    if let Some(scale) = own.scale.filter(|_| state.engaged) {
-        parts.push(own.kind.show(scale.angle_at(state.target)));
+    if let Some(scale) = own.scale.as_ref().filter(|_| state.engaged) {
+        parts.push(own.kind.show(scale.angle_at(state.target - state.trim())));
     }
     if state.arming().is_some() {
         parts.push("sees its neutral first".to_owned());
     } else if state.is_wiggling() {
         parts.push(if own.kind.is_accessory() { "blinks" } else { "wiggles" }.to_owned());
+    } else if let Some(exercising) = state.exercise() {
+        let (done, of) = exercising.count();
+        parts.push(format!("exercised, {done} of {of}"));
     } else if state.gliding {
         parts.push("on its way".to_owned());
     }
@@ -75,7 +78,7 @@ fn bound(state: &ServoState, plan: &ServoPlan) -> Option<String> {
         Stopped::EndpointLow | Stopped::EndpointHigh => "endpoint",
         Stopped::NotANumber => return Some("not a number, so it stays".to_owned()),
     };
-    Some(match plan.scale {
+    Some(match &plan.scale {
         Some(scale) => format!("{what} {}", plan.kind.show(scale.angle_at(bound))),
         None => format!("{what} {:.0} µs", bound.get()),
     })

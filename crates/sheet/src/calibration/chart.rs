@@ -4,7 +4,8 @@ use super::{Known, MARGIN, SMALL, degrees};
 use crate::list::{Align, List, Point, Tone, at, dashed, solid};
 use crate::scale::Axis;
 use crate::trim::signed;
-use wasvolta_core::fit::{Fit, Line};
+use wasvolta_core::curve::Line;
+use wasvolta_core::fit::Fit;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::unit::{Degrees, Micros};
 
@@ -37,7 +38,7 @@ pub(super) fn span_of_pulses(known: &Known<'_>) -> (f64, f64) {
 
 fn span_of_angles(known: &Known<'_>, pulses: Axis) -> (f64, f64) {
     let Known { fit, joint, .. } = known;
-    let ends = [pulses.values.0, pulses.values.1].map(|p| fit.line.angle_at(Micros::new(p)).get());
+    let ends = [pulses.values.0, pulses.values.1].map(|p| fit.curve.angle_at(Micros::new(p)).get());
     let limits = joint.iter().flat_map(|j| [&j.low, &j.high]).flatten().map(|l| l.angle_deg.get());
     let seen = fit.points.iter().map(|p| p.angle.get());
     let all: Vec<f64> = ends.into_iter().chain(limits).chain(seen).collect();
@@ -67,7 +68,7 @@ pub(super) fn draw(list: &mut List, known: &Known<'_>, area: Box, pulses: Axis) 
     limits(list, known, area, angles);
     endpoints(list, known, area, pulses);
     let fit = &known.fit;
-    let on = |pulse: f64| place(pulse, fit.line.angle_at(Micros::new(pulse)).get());
+    let on = |pulse: f64| place(pulse, fit.curve.angle_at(Micros::new(pulse)).get());
     let (first, last) = outer_marks(fit, pulses);
     list.line(&[on(first), on(last)], solid(Tone::Ink, 0.5));
     for (from, to) in [(pulses.values.0, first), (last, pulses.values.1)] {
@@ -125,7 +126,7 @@ fn band(list: &mut List, known: &Known<'_>, pulses: Axis, angles: Axis) {
         (0..=60).map(move |n| {
             let pulse = pulses.values.0 + (pulses.values.1 - pulses.values.0) * f64::from(n) / 60.0;
             let pulse = Micros::new(pulse);
-            let angle = fit.line.angle_at(pulse).get() + sign * fit.band(pulse).get();
+            let angle = fit.curve.angle_at(pulse).get() + sign * fit.band(pulse).get();
             let angle = angle.clamp(angles.values.0, angles.values.1);
             at(pulses.place(pulse.get()), angles.place(angle))
         })

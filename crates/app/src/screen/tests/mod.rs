@@ -1,5 +1,7 @@
 //! Frames of the screen: actions in, frame out, as text, and what colour alone says.
 
+mod blind;
+mod calibrate;
 mod frames;
 mod keys;
 mod levels;

@@ -1,14 +1,13 @@
-//! Actions on one servo: engaging, jogging, marks, endpoints, limits.
+//! Actions on one servo: engaging, jogging, endpoints, limits. What was seen of it stands in [`super::marks`].
 
-use super::Desk;
+use super::{Desk, marks};
 use crate::last_known::ago;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::NUDGES;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
-use wasvolta_core::rig::edit::{self, End, Observation};
-use wasvolta_core::rig::{How, Kind};
-use wasvolta_core::rig::{Mark, Side};
+use wasvolta_core::rig::edit::{self, End};
+use wasvolta_core::rig::{How, Kind, Mark, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Micros};
 
@@ -17,11 +16,26 @@ const MARGIN: Micros = Micros::new(15.0);
 /// How far one press widens.
 const WIDEN: Micros = Micros::new(10.0);
 const HORN_ON: Micros = Micros::new(1500.0);
+/// How far a knob jogs to either side where it is to be fine.
+const NARROW: Micros = Micros::new(40.0);
 
 /// Runs something with the picked servo, if there is one.
-fn with<R>(desk: &Desk, look: impl FnOnce(&Picked) -> R) -> Option<R> {
+pub fn with<R>(desk: &Desk, look: impl FnOnce(&Picked) -> R) -> Option<R> {
     let scene = desk.model.scene(desk.session);
     scene.picked().map(|picked| look(&picked))
+}
+
+/// Notes which way the pulse goes, and where it was while nothing was heard.
+pub(super) fn goes(desk: &mut Desk, by: Micros) {
+    if by == Micros::ZERO {
+        return;
+    }
+    desk.model.side = if by.get() > 0.0 { Side::Below } else { Side::Above };
+    desk.model.quiet = with(desk, |p| {
+        let outwards = (p.nearer_end() == End::High) == (by.get() > 0.0);
+        outwards.then(|| p.wire_pulse())
+    })
+    .flatten();
 }
 
 /// Nudges the servo. Of a held key one nudge counts a frame.
@@ -31,10 +45,50 @@ pub fn jog(desk: &mut Desk, direction: f64) {
     }
     let nudge = NUDGES.get(desk.model.nudge).copied().unwrap_or(NUDGES[0]);
     if let Some(by) = with(desk, |p| p.nudge(nudge) * direction) {
-        desk.model.rising = direction > 0.0;
+        goes(desk, by);
         let repeat = desk.held;
         desk.servo_command(|servo| Command::Jog { servo, by, repeat });
     }
+}
+
+/// A knob jogs: over a narrow window around where it stands, then over all, then no more.
+pub fn knob(desk: &mut Desk) {
+    let input = desk.model.input;
+    let Some((jogged, at, (low, high))) =
+        with(desk, |p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
+    else {
+        return;
+    };
+    let name = desk.session.rig.inputs.get(input).map(|input| input.name.clone());
+    let Some(name) = name else {
+        return desk.refuse(
+            "this rig has no input that could jog: add a knob to its file, docs/rig-format.md shows how",
+        );
+    };
+    let narrow = (at - NARROW, at + NARROW);
+    match jogged {
+        None => {
+            desk.servo_command(|servo| Command::Knob { servo, input, low: narrow.0, high: narrow.1 });
+            desk.say(&format!(
+                "{name} jogs ±{:.0} µs around {:.0} µs; j again: over all",
+                NARROW.get(),
+                at.get()
+            ));
+        }
+        Some((_, from, to)) if to - from < (NARROW * 2.0 + Micros::new(1.0)) => {
+            desk.servo_command(|servo| Command::Knob { servo, input, low, high });
+            desk.say(&format!(
+                "{name} jogs from {:.0} to {:.0} µs; j again lets it go",
+                low.get(),
+                high.get()
+            ));
+        }
+        Some(_) => {
+            desk.servo_command(|servo| Command::StandStill { servo });
+            desk.say(&format!("{name} jogs no more"));
+        }
+    }
+    desk.model.side = Side::Unknown;
 }
 
 /// Asks where the horn stands.
@@ -54,95 +108,77 @@ pub fn engage(desk: &mut Desk) {
         (Known::Unknown, Some((pulse, time))) => (pulse, format!("last known, {}", ago(time))),
         (Known::Unknown, None) => (picked.servo.centre(), "not known yet".to_owned()),
     };
-    let (value, scale) = match picked.drawn_line() {
-        Some((line, true)) => (line.angle_at(pulse).get(), Scale::Fitted),
-        Some((line, false)) => (line.angle_at(pulse).get(), Scale::Rated),
+    let (value, scale) = match picked.drawn() {
+        Some((scale, true)) => (scale.angle_at(pulse).get(), Scale::Fitted),
+        Some((scale, false)) => (scale.angle_at(pulse).get(), Scale::Rated),
         None => (pulse.get(), Scale::Pulses),
     };
     let dial = Dial { value: value.round() + 0.0, text: String::new() };
+    desk.model.side = Side::Unknown;
     desk.model.dialog = Some(Dialog::Engage { dial, scale, from });
 }
 
 /// First pulse at the middle, with the horn off.
 pub fn horn_on(desk: &mut Desk) {
+    desk.model.side = Side::Unknown;
     desk.servo_command(|servo| Command::Engage { servo, pulse: HORN_ON, told: false });
     desk.say("first pulse at 1500 µs: put the horn on where its middle should be");
 }
 
-/// Asks for the angle seen, with the prediction in it.
-pub fn mark(desk: &mut Desk) {
-    let predicted =
-        with(desk, |p| p.drawn_line().map_or(0.0, |(line, _)| line.angle_at(p.wire_pulse()).get()));
-    let value = predicted.unwrap_or(0.0).round() + 0.0;
-    desk.model.dialog = Some(Dialog::Mark(Dial { value, text: String::new() }));
-}
-
-/// Keeps an aligned mark at the present pulse.
-pub fn keep_mark(desk: &mut Desk, angle: Degrees) {
-    if keep(desk, How::Aligned, Some(angle)) {
-        desk.model.bell = true;
+/// Glides to a pulse by hand.
+pub(super) fn glide(desk: &mut Desk, to: Micros) {
+    if let Some(by) = with(desk, |p| to - p.state.pulse) {
+        goes(desk, by);
+        desk.model.quiet = None;
     }
-}
-
-fn keep(desk: &mut Desk, seen: How, angle: Option<Degrees>) -> bool {
-    let from = if desk.model.rising { Side::Below } else { Side::Above };
-    let Some(Some((name, what))) = with(desk, |p| {
-        let what = Observation { pulse: p.wire_pulse(), ticks: p.state.ticks?, seen, from, angle };
-        Some((p.servo.name.clone(), what))
-    }) else {
-        desk.refuse("there is no pulse on the wire to mark");
-        return false;
-    };
-    let pulse = what.pulse.get();
-    let words = match angle {
-        Some(angle) => format!("mark kept: {:+.1}° at {pulse:.0} µs", angle.get()),
-        None => {
-            format!("mark kept: {} at {pulse:.0} µs", if seen == How::Stops { "stops" } else { "buzzes" })
-        }
-    };
-    desk.edit(&words, |rig| edit::keep_mark(rig, &name, what))
-}
-
-/// Drops the mark nearest to the present pulse.
-pub fn drop_mark(desk: &mut Desk) {
-    if let Some((name, pulse)) = with(desk, |p| (p.servo.name.clone(), p.state.pulse)) {
-        desk.edit("mark dropped", |rig| edit::drop_mark(rig, &name, pulse));
-    }
+    desk.servo_command(|servo| Command::GoTo { servo, pulse: to });
 }
 
 /// Glides to the next pulse worth a mark.
 pub fn next_mark(desk: &mut Desk) {
-    let Some((to, rising)) = with(desk, |p| {
-        let to = next_useful(p.plan.guard.free(), p.servo.centre(), &p.servo.marks);
-        (to, to >= p.state.pulse)
-    }) else {
-        return;
-    };
-    desk.model.rising = rising;
-    desk.servo_command(|servo| Command::GoTo { servo, pulse: to });
+    let next =
+        with(desk, |p| next_useful(p.plan.guard.free(), p.servo.centre(), &p.servo.marks, p.state.pulse));
+    let Some(to) = next else { return };
+    glide(desk, to);
     desk.say(&format!("gliding to {:.0} µs; when it stands, m keeps the angle you see", to.get()));
 }
 
-/// The pulse that tells most: the centre, the two ends, then ever finer between, wherever no mark is near.
-pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark]) -> Micros {
-    const SHARES: [f64; 8] = [0.0, 1.0, 0.25, 0.75, 0.125, 0.875, 0.375, 0.625];
-    let span = high - low;
-    let near = span * 0.06;
-    let candidates = std::iter::once(centre.within(low, high)).chain(SHARES.map(|share| low + span * share));
-    let aligned = |m: &&Mark| m.seen == How::Aligned;
-    let distance = |p: Micros| {
-        marks.iter().filter(aligned).map(|m| (m.pulse_us - p).abs().get()).fold(f64::INFINITY, f64::min)
+/// The pulse that tells most: outwards from the centre to one side and to the other; then a place that was seen from
+/// one side only, from its other side, which tells the slack; then ever finer between. `at` is where it stands.
+pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark], at: Micros) -> Micros {
+    const OUTWARDS: [f64; 4] = [0.5, 1.0, -0.5, -1.0];
+    const FINER: [f64; 8] = [0.25, 0.75, -0.25, -0.75, 0.125, -0.125, 0.875, -0.875];
+    let centre = centre.within(low, high);
+    let near = (high - low) * 0.06;
+    let place = |share: f64| {
+        if share < 0.0 { centre + (centre - low) * share } else { centre + (high - centre) * share }
     };
-    let mut least_known = centre.within(low, high);
-    for candidate in candidates {
-        if distance(candidate) > near.get() {
-            return candidate;
-        }
-        if distance(candidate) > distance(least_known) {
-            least_known = candidate;
+    let aligned = || marks.iter().filter(|m| m.seen == How::Aligned);
+    let distance = |p: Micros| aligned().map(|m| (m.pulse_us - p).abs().get()).fold(f64::INFINITY, f64::min);
+    let unseen = |p: &Micros| distance(*p) > near.get();
+    if let Some(next) = std::iter::once(centre).chain(OUTWARDS.map(place)).find(unseen) {
+        return next;
+    }
+    let seen_from = |p: Micros, side: Side| {
+        aligned().any(|m| (m.pulse_us - p).abs() <= Micros::new(3.0) && m.from == side)
+    };
+    let both = |m: &Mark| seen_from(m.pulse_us, Side::Below) && seen_from(m.pulse_us, Side::Above);
+    if !aligned().any(both) {
+        let reached = |m: &&Mark| match m.from {
+            Side::Below => at > m.pulse_us + near * 0.5,
+            Side::Above => at < m.pulse_us - near * 0.5,
+            Side::Unknown => false,
+        };
+        let nearest = aligned()
+            .filter(reached)
+            .min_by(|a, b| (a.pulse_us - at).abs().get().total_cmp(&(b.pulse_us - at).abs().get()));
+        if let Some(mark) = nearest {
+            return mark.pulse_us;
         }
     }
-    least_known
+    let farther = |a: &Micros, b: &Micros| distance(*a).total_cmp(&distance(*b));
+    let finer = FINER.map(place);
+    finer.into_iter().find(unseen).or_else(|| finer.into_iter().max_by(farther)).unwrap_or(centre)
 }
 
 /// Moves the nearer endpoint and the pulse outwards together; never from a held key.
@@ -150,27 +186,26 @@ pub fn widen(desk: &mut Desk) {
     if desk.hurried {
         return desk.refuse("a held key does not widen: listen to the servo, then press W again");
     }
-    let Some((name, end, gap)) = with(desk, |p| {
+    let Some((name, end, at, gap)) = with(desk, |p| {
         let end = p.nearer_end();
         let (low, high) = p.plan.guard.endpoints;
         let at = match end {
             End::Low => low,
             End::High => high,
         };
-        (p.servo.name.clone(), end, (p.state.pulse - at).abs())
+        (p.servo.name.clone(), end, at, (p.state.pulse - at).abs())
     }) else {
         return;
     };
+    desk.model.widened = with(desk, |p| p.servo.id);
     // A whisker more than one press away counts as there: the pulse is kept in fractions.
     if gap > WIDEN + Micros::new(0.5) {
-        let words = format!(
-            "first jog to the {} endpoint, {:.0} µs away; widening goes on from there",
-            end.word(),
-            gap.get()
-        );
-        return desk.refuse(&words);
+        glide(desk, at);
+        desk.say(&format!("gliding to the {} endpoint, {:.0} µs; there W widens it", end.word(), at.get()));
+        return;
     }
     let sign = if end == End::Low { -1.0 } else { 1.0 };
+    goes(desk, WIDEN * sign);
     if desk.edit(&format!("{} endpoint widened by {:.0} µs", end.word(), WIDEN.get()), |rig| {
         edit::widen(rig, &name, end, WIDEN)
     }) {
@@ -188,13 +223,22 @@ pub fn stops(desk: &mut Desk) {
     back_off(desk, How::Stops);
 }
 
-/// Keeps what was seen, moves inwards by the margin at once, and proposes the endpoint there.
+/// Keeps what was seen, moves inwards at once, and proposes the endpoint there: the margin inside the last pulse at
+/// which nothing was heard.
 fn back_off(desk: &mut Desk, seen: How) {
+    let quiet = desk.model.quiet;
     let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.wire_pulse())) else { return };
     let inwards = if end == End::Low { MARGIN } else { -MARGIN };
-    desk.servo_command(|servo| Command::Jog { servo, by: inwards, repeat: false });
-    if keep(desk, seen, None) {
-        desk.model.dialog = Some(Dialog::Endpoint { end, pulse: pulse + inwards });
+    let quiet = quiet.filter(|quiet| (end == End::Low) == (*quiet > pulse));
+    // Within its deadband a servo is quiet a little beyond its stop; a tick is more than that.
+    let tick = with(desk, |p| p.plan.guard.clock.tick()).unwrap_or(Micros::ZERO);
+    let spare = if end == End::Low { tick } else { -tick };
+    let to = quiet.map_or(pulse, |quiet| quiet + spare) + inwards;
+    let what = marks::observe(desk, seen, None);
+    desk.servo_command(|servo| Command::Jog { servo, by: to - pulse, repeat: false });
+    desk.model.side = if end == End::Low { Side::Below } else { Side::Above };
+    if what.is_some_and(|what| marks::keep(desk, what)) {
+        desk.model.dialog = Some(Dialog::Endpoint { end, pulse: to });
     }
 }
 
@@ -217,7 +261,7 @@ pub fn set_endpoint(desk: &mut Desk, end: End, pulse: Micros) {
 pub fn limit(desk: &mut Desk) {
     let Some((angle, end)) = with(desk, |p| {
         let angle = p.angle().unwrap_or_default();
-        let middle = p.plan.scale.map_or(Degrees::ZERO, |line| line.angle_at(p.servo.centre()));
+        let middle = p.plan.scale.as_ref().map_or(Degrees::ZERO, |scale| scale.angle_at(p.servo.centre()));
         (angle, if angle < middle { End::Low } else { End::High })
     }) else {
         return;
@@ -228,9 +272,17 @@ pub fn limit(desk: &mut Desk) {
 
 /// Makes the present pulse the centre.
 pub fn centre(desk: &mut Desk) {
-    if let Some((name, pulse)) = with(desk, |p| (p.servo.name.clone(), p.wire_pulse())) {
-        desk.edit(&format!("centre {:.0} µs", pulse.get()), |rig| edit::set_centre(rig, &name, pulse));
+    let found = with(desk, |p| (p.servo.name.clone(), p.wire_pulse(), p.servo.kind, p.servo.band()));
+    let Some((name, pulse, kind, band)) = found else { return };
+    if let (Kind::Endless, Some(band)) = (kind, band) {
+        let words = format!(
+            "its marks say that it stands still from {:.0} to {:.0} µs: T trims that, or drop those marks",
+            band.low.get(),
+            band.high.get()
+        );
+        return desk.refuse(&words);
     }
+    desk.edit(&format!("centre {:.0} µs", pulse.get()), |rig| edit::set_centre(rig, &name, pulse));
 }
 
 /// Makes the present angle home.
@@ -246,32 +298,37 @@ pub fn clock(desk: &mut Desk) {
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Clock, text: String::new() });
 }
 
+/// The mechanism in the place of the protractor, or back.
+pub fn mechanism(desk: &mut Desk) {
+    desk.model.mechanism = !desk.model.mechanism;
+}
+
+/// How fine other rates and depths would be.
+pub fn fineness(desk: &mut Desk) {
+    desk.model.dialog = Some(Dialog::Fineness { wish: "0.5".to_owned() });
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn mark(pulse: f64) -> Mark {
-        Mark {
-            pulse_us: Micros::new(pulse),
-            angle_deg: Some(Degrees::ZERO),
-            seen: How::Aligned,
-            from: Side::Unknown,
-            error_deg: None,
-            ticks: None,
-            oscillator_hz: None,
-        }
+    fn mark(pulse: f64, from: Side) -> Mark {
+        Mark { pulse_us: Micros::new(pulse), angle_deg: Some(Degrees::ZERO), from, ..Mark::default() }
     }
 
     #[test]
-    fn marks_are_proposed_where_they_tell_most() {
+    fn marks_are_proposed_outwards_and_then_from_the_other_side() {
         let ends = (Micros::new(1000.0), Micros::new(2000.0));
         let mut marks = Vec::new();
-        let mut visited = Vec::new();
-        for _ in 0..5 {
-            let next = next_useful(ends, Micros::new(1500.0), &marks);
-            visited.push(next.get());
-            marks.push(mark(next.get()));
+        let (mut visited, mut at) = (Vec::new(), 1500.0);
+        for _ in 0..7 {
+            let next = next_useful(ends, Micros::new(1500.0), &marks, Micros::new(at)).get();
+            visited.push(next);
+            let side = if next > at { Side::Below } else { Side::Above };
+            marks.push(mark(next, if marks.is_empty() { Side::Unknown } else { side }));
+            at = next;
         }
-        assert_eq!(visited, [1500.0, 1000.0, 2000.0, 1250.0, 1750.0]);
+        assert_eq!(visited, [1500.0, 1750.0, 2000.0, 1250.0, 1000.0, 1250.0, 1625.0]);
+        assert_eq!(marks[5].from, Side::Below, "a place that was seen from above");
     }
 }

@@ -1,6 +1,6 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Desk, calibrate, carry_out, general, inputs, roster, sequence};
+use super::{Desk, calibrate, carry_out, endless, general, inputs, marks, roster, sequence, test_move};
 use crate::recovery::Offer;
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
@@ -9,8 +9,8 @@ use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
-use wasvolta_core::rig::Limit;
 use wasvolta_core::rig::edit;
+use wasvolta_core::rig::{Limit, Place};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Hertz, Micros};
 use wasvolta_port::expander::{Decision, Found};
@@ -19,12 +19,22 @@ use wasvolta_port::expander::{Decision, Found};
 pub fn key(desk: &mut Desk, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
     if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
+        if let Dialog::Trim { before } = dialog {
+            endless::untrim(desk, before);
+        }
         return;
     }
-    // What a dialog does not end it stays open as it returns.
-    desk.model.dialog = match dialog {
+    // What a dialog does not end it stays open as it returns; what it opened itself stays too.
+    let next = match dialog {
         Dialog::Engage { dial, scale, from } => engage(desk, key, dial, scale, from),
-        Dialog::Mark(dial) => mark(desk, key, dial),
+        Dialog::Mark { dial, at, change } => mark(desk, key, dial, (at, change)),
+        Dialog::Contradiction { what, back } => marks::contradiction(desk, key, (what, back)),
+        Dialog::Test(test) => test_move::key(desk, key, test),
+        Dialog::Stopwatch { presses } => endless::timing(desk, key, presses),
+        Dialog::Trim { before } => endless::trimming(desk, key, before),
+        Dialog::Drift { what, by } => endless::drift(desk, key, what, by),
+        Dialog::Fineness { wish } => fineness(key, wish),
+        Dialog::Compare { .. } => None,
         Dialog::Endpoint { end, pulse } => {
             if key.code == KeyCode::Enter {
                 calibrate::set_endpoint(desk, end, pulse);
@@ -42,10 +52,22 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Form(form) => roster::key(desk, key, form),
         Dialog::Found { port, board, found } => decide(desk, key, (port, board, found)),
     };
+    if next.is_some() {
+        desk.model.dialog = next;
+    }
+}
+
+/// Types what is wished.
+fn fineness(key: Key, mut wish: String) -> Option<Dialog> {
+    if key.code == KeyCode::Enter {
+        return None;
+    }
+    type_into(&mut wish, key);
+    Some(Dialog::Fineness { wish })
 }
 
 /// Turns or types a dial; gives whether the key was for it.
-fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
+pub(super) fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
     match key.code {
         KeyCode::Left | KeyCode::Down => dial.value -= step,
         KeyCode::Right | KeyCode::Up => dial.value += step,
@@ -64,7 +86,7 @@ fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
 }
 
 /// The angle on a dial.
-fn dialled(dial: &Dial) -> Result<Degrees, String> {
+pub(super) fn dialled(dial: &Dial) -> Result<Degrees, String> {
     if dial.text.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(&dial.text) }
 }
 
@@ -81,12 +103,13 @@ fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String)
     }
     let scene = desk.model.scene(desk.session);
     let picked = scene.picked()?;
-    let line = picked.drawn_line().map(|(line, _)| line);
+    let line = picked.drawn().map(|(scale, _)| scale);
     let context = PulseContext {
         present: Micros::new(dial.value),
         kind: picked.servo.kind,
-        scale: picked.plan.scale,
+        scale: picked.plan.scale.clone(),
         clock: picked.plan.guard.clock,
+        rates: None,
     };
     let pulse = match (scale, line) {
         (Scale::Fitted | Scale::Rated, Some(line)) => dialled(&dial).map(|angle| line.pulse_at(angle)),
@@ -107,20 +130,23 @@ fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String)
     }
 }
 
-fn mark(desk: &mut Desk, key: Key, mut dial: Dial) -> Option<Dialog> {
+fn mark(desk: &mut Desk, key: Key, mut dial: Dial, (at, change): (Place, Option<usize>)) -> Option<Dialog> {
+    if key.code == KeyCode::Tab && change.is_none() {
+        return Some(marks::other_place(desk, at, change));
+    }
     if key.code != KeyCode::Enter {
         turn(&mut dial, key, 1.0);
-        return Some(Dialog::Mark(dial));
+        return Some(Dialog::Mark { dial, at, change });
     }
     match dialled(&dial) {
         Ok(angle) => {
-            calibrate::keep_mark(desk, angle);
+            marks::keep_angle(desk, angle, at, change);
             None
         }
         Err(words) => {
             desk.refuse(&words);
             dial.text.clear();
-            Some(Dialog::Mark(dial))
+            Some(Dialog::Mark { dial, at, change })
         }
     }
 }
@@ -207,16 +233,16 @@ pub fn pulse_context(desk: &Desk) -> Option<PulseContext> {
     Some(PulseContext {
         present: picked.state.pulse,
         kind: picked.servo.kind,
-        scale: picked.plan.scale,
+        scale: picked.plan.scale.clone(),
         clock: picked.plan.guard.clock,
+        rates: picked.servo.rates().ok(),
     })
 }
 
 fn go_to(desk: &mut Desk, text: &str) -> Result<(), String> {
     let Some(context) = pulse_context(desk) else { return Ok(()) };
     let pulse = entry::pulse(text, &context)?;
-    desk.model.rising = pulse >= context.present;
-    desk.servo_command(|servo| Command::GoTo { servo, pulse });
+    calibrate::glide(desk, pulse);
     Ok(())
 }
 

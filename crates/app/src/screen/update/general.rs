@@ -1,6 +1,6 @@
 //! Actions that mean the same in every view.
 
-use super::{Desk, calibrate, inputs, sequence, wiring};
+use super::{Desk, calibrate, inputs, marks, sequence, wiring};
 use crate::paper::{self, Kind, Order};
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
@@ -44,7 +44,7 @@ pub fn row_down(desk: &mut Desk) {
 fn pick_row(desk: &mut Desk, by: isize) {
     match desk.model.view {
         View::Wiring => wiring::channel(desk, by),
-        View::Calibrate => pick_servo(desk, by),
+        View::Calibrate => marks::pick(desk, by),
         View::Inputs => {
             let rows = desk.model.scene(desk.session).input_rows().len();
             desk.model.input_row = moved(desk.model.input_row, by, rows);

@@ -130,7 +130,7 @@ fn set_stay(desk: &mut Desk) {
 pub fn tie(desk: &mut Desk) {
     let scene = desk.model.scene(desk.session);
     let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
-    let (Some(joint), Some(line)) = (picked.joint, picked.plan.scale) else { return };
+    let (Some(joint), Some(line)) = (picked.joint, picked.plan.scale.as_ref()) else { return };
     let (input, name) = (input.name.clone(), joint.name.clone());
     let tied = scene.rig.mapping_of(&name).is_some_and(|m| m.input == input);
     let (low, high) = picked.plan.guard.free();

@@ -164,6 +164,10 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
             boards_edit::remove_board(rig, board)
         })?,
         Task::Fault => wiring::switch_fault(desk, form.word(0))?,
+        Task::Ask(what, of) => {
+            let (what, of) = (*what, of.clone());
+            super::ask::take(desk, what, &of, form)?
+        }
         Task::NewRig => return Ok(()),
     };
     desk.say(&words);

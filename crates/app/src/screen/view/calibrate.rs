@@ -1,14 +1,16 @@
 //! Calibrate: one servo, its protractor, its ruler, its readings, its marks, its fit.
 
-use super::{level, protractor, ruler};
+use super::{level, mechanism, protractor, ruler};
 use crate::screen::chart::Plot;
 use crate::screen::digits;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
+use wasvolta_core::curve::Curve;
+use wasvolta_core::fineness::Fineness;
 use wasvolta_core::fit::{Fit, Ground, NoFit};
-use wasvolta_core::rig::{How, Kind, Mark};
+use wasvolta_core::rig::{How, Joint, Kind, Mark, Place, Side};
 use wasvolta_core::unit::{Degrees, Micros};
 
 /// How the area is divided.
@@ -37,13 +39,17 @@ impl Layout {
         let rated = high >= 22;
         let pulse = roomy.then(|| high - 4);
         let ruler_rows = if rated { ruler::ROWS } else { ruler::ROWS - 1 };
-        let ruler = high - ruler_rows - if roomy { 7 } else { 0 };
+        let ruler = high - ruler_rows - if roomy { 6 } else { 0 };
         let reasons = high >= 22;
-        let legend = ruler - if roomy { 6 } else { 1 + 2 * u16::from(reasons) };
+        let legend = ruler - if roomy { 5 } else { 1 + 2 * u16::from(reasons) };
         let top = if roomy { 2 } else { 1 };
         Self { right, protractor: (top, legend - top), legend, reasons, ruler, rated, pulse }
     }
 }
+
+/// From so many columns and rows on the mechanism is drawn beside the protractor.
+const BOTH: u16 = 64;
+const BOTH_ROWS: u16 = 16;
 
 /// Before there is any servo.
 fn empty(pen: &mut Pen<'_>) {
@@ -63,7 +69,18 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     if picked.servo.kind != Kind::Positional {
         return with_level(pen, scene, &picked, &layout);
     }
-    protractor::draw(&mut pen.part(0, layout.protractor.0, left, layout.protractor.1), scene, &picked);
+    let (top, rows) = layout.protractor;
+    let linked = picked.through.linkage().is_some();
+    if linked && left >= BOTH && rows >= BOTH_ROWS {
+        // The mechanism beside the angles that it makes.
+        let beside = left * 9 / 20;
+        protractor::draw(&mut pen.part(0, top, left - beside - 2, rows), scene, &picked);
+        mechanism::draw(&mut pen.part(left - beside, top, beside, rows), &picked);
+    } else if linked && scene.model.mechanism {
+        mechanism::draw(&mut pen.part(0, top, left, rows), &picked);
+    } else {
+        protractor::draw(&mut pen.part(0, top, left, rows), scene, &picked);
+    }
     protractor::legend(&mut pen.part(0, layout.legend, left, 1), 0, scene, &picked);
     if layout.reasons {
         reasons(&mut pen.part(0, layout.legend + 1, left, 2), &picked);
@@ -145,7 +162,7 @@ fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
     if pen.width() < 46 {
         return;
     }
-    let angle = picked.plan.scale.filter(|_| known).map(|l| l.angle_at(picked.wire_pulse()).get());
+    let angle = picked.plan.scale.as_ref().filter(|_| known).map(|l| l.angle_at(picked.wire_pulse()).get());
     let color = if picked.state.engaged { theme::INK } else { theme::QUIET };
     let text = angle.map_or_else(
         || "--".to_owned(),
@@ -164,7 +181,7 @@ fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
 /// What goes on the wire, what a tick and a nudge are worth; gives the row behind.
 fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let clock = picked.plan.guard.clock;
-    let gain = picked.drawn_line().map(|(l, _)| l.gain());
+    let gain = picked.slope();
     let degrees = |us: Micros| gain.map_or_else(String::new, |g| format!("{:.2}°", (us.get() * g).abs()));
     let narrow = pen.width() < 40;
     let label = if narrow { 7 } else { 13 };
@@ -194,7 +211,26 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
             pen.put(x, row, value, theme::text(theme::INK));
         }
     }
-    state_row(pen, picked, y + 3, label)
+    let mut y = state_row(pen, picked, y + 3, label);
+    if !picked.through.is_direct() {
+        y = shaft_row(pen, picked, y, label);
+    }
+    y
+}
+
+/// The same pulse as both angles that it means: the servo's and the joint's.
+fn shaft_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
+    pen.put(0, y, if label < 13 { "servo" } else { "at the servo" }, theme::text(theme::QUIET));
+    let Some((scale, _)) = picked.drawn() else { return y + 1 };
+    let joint = scale.angle_at(picked.wire_pulse());
+    let servo = picked.through.servo_at(joint);
+    let words = if label < 13 {
+        format!("{:+.1}° joint {:+.1}°", servo.get(), joint.get())
+    } else {
+        format!("{:+.1}°, the joint {:+.1}°", servo.get() + 0.0, joint.get() + 0.0)
+    };
+    pen.put(label, y, &words, theme::text(theme::INK));
+    y + 1
 }
 
 /// Who drives it, and how well its place is known.
@@ -234,56 +270,102 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
 fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let fit = scene.derived.fits.get(scene.model.servo);
     let narrow = pen.width() < 40;
-    let ends: [u16; 3] = if narrow { [11, 18, 25] } else { [20, 29, 38] };
+    let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
     pen.put(0, y, "marks", theme::strong(theme::INK));
     for (end, word) in ends.into_iter().zip(["pulse", "angle", "off by"]) {
         pen.put_right(end, y, word, theme::text(theme::QUIET));
     }
-    let room = usize::from(pen.height().saturating_sub(y + 3)).max(1);
-    let skipped = picked.servo.marks.len().saturating_sub(room);
+    let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
+    let count = picked.servo.marks.len();
+    // The picked one is always in sight; without one, the last ones are.
+    let skipped = match scene.model.mark {
+        Some(place) => (place + 1).saturating_sub(room).min(count.saturating_sub(room)),
+        None => count.saturating_sub(room),
+    };
     let mut number = 0;
     let mut row = y + 1;
     for (n, mark) in picked.servo.marks.iter().enumerate() {
         if mark.seen == How::Aligned {
             number += 1;
         }
-        if n < skipped {
+        if n < skipped || n >= skipped + room {
             continue;
         }
-        mark_row(pen, row, mark, number, fit.and_then(|f| f.as_ref().ok()), ends);
+        let here = scene.model.mark == Some(n);
+        if here {
+            pen.ground(0, row, pen.width(), theme::RAISED);
+        }
+        let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here };
+        line.draw(pen, picked, row, ends);
         row += 1;
     }
-    if picked.servo.marks.is_empty() {
+    if count == 0 {
         pen.put(0, row, "none yet", theme::text(theme::QUIET));
+        row += 1;
+    } else if count > room {
+        let words = format!("{room} of {count}, ↑ ↓ go through them");
+        pen.put(0, row, &fit_to(&words, pen.width()), theme::text(theme::QUIET));
         row += 1;
     }
     let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
     let off = fit.and_then(|f| f.as_ref().ok()).is_some_and(|f| is_off_its_sheet(f, picked).is_some());
-    let style = theme::text(if off { theme::FAULT } else { theme::INK });
-    pen.paragraph(0, row + u16::from(!narrow), &words, style)
+    let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
+    let style = theme::text(if off || broken { theme::FAULT } else { theme::INK });
+    let row = pen.paragraph(0, row + u16::from(!narrow), &words, style);
+    let finding = scene.model.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
+    match finding {
+        Some((_, words)) => pen.paragraph(0, row, &format!("test move: {words}"), theme::text(theme::FAULT)),
+        None => row,
+    }
 }
 
-fn mark_row(pen: &mut Pen<'_>, y: u16, mark: &Mark, number: usize, fit: Option<&Fit>, ends: [u16; 3]) {
-    let name = match mark.seen {
-        How::Aligned => number.to_string(),
-        How::Starts => "starts".to_owned(),
-        How::Stops => "stops".to_owned(),
-        How::Buzzes => "buzzes".to_owned(),
-    };
-    let style = theme::text(theme::MARK);
-    pen.put(0, y, &name, style);
-    pen.put_right(ends[0], y, &format!("{:.0}", mark.pulse_us.get()), style);
-    let Some(angle) = mark.angle_deg else { return };
-    pen.put_right(ends[1], y, &format!("{:+.1}°", angle.get()), style);
-    let Some(fit) = fit else { return };
-    let off = angle - fit.line.angle_at(mark.pulse_us);
-    let worst =
-        off.abs().get() > 0.005 && (off.abs() - fit.worst()).abs().get() < 1e-9 && fit.points.len() > 2;
-    let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
-    pen.put_right(ends[2], y, &format!("{:+.2}°", off.get() + 0.0), style);
-    // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
-    let bars = usize::from(crate::screen::pen::cell_of(off.abs().get() * 4.0).min(5));
-    pen.put(ends[2] + 1, y, &"▪".repeat(bars), theme::text(theme::QUIET));
+fn fit_to(words: &str, wide: u16) -> String {
+    crate::screen::pen::fit(words, usize::from(wide))
+}
+
+/// One line of the list of marks.
+struct MarkRow<'a> {
+    mark: &'a Mark,
+    number: usize,
+    fit: Option<&'a Fit>,
+    here: bool,
+}
+
+impl MarkRow<'_> {
+    fn draw(&self, pen: &mut Pen<'_>, picked: &Picked, y: u16, ends: [u16; 3]) {
+        let Self { mark, number, fit, here } = *self;
+        let narrow = pen.width() < 40;
+        let name = if mark.seen == How::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
+        let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
+        pen.put(0, y, &name, style);
+        pen.put_right(ends[0], y, &format!("{:.0}", mark.pulse_us.get()), style);
+        // A mark whose pulse was counted in coarser ticks keeps their error, in words, until it is taken anew.
+        if let Some(error) = mark.carried_error(picked.plan.guard.clock.tick()).filter(|_| !narrow) {
+            pen.put_right(ends[0] - 5, y, &format!("±{:.0}", error.get()), theme::text(theme::QUIET));
+        }
+        let arrow = match mark.from {
+            Side::Below => "↗",
+            Side::Above => "↘",
+            Side::Unknown => " ",
+        };
+        pen.put(ends[0], y, arrow, theme::text(theme::QUIET));
+        let Some(angle) = mark.angle_deg else { return };
+        pen.put_right(ends[1], y, &format!("{:+.1}°", angle.get()), style);
+        if mark.at == Place::Joint && !narrow {
+            pen.put(ends[1], y, "j", theme::text(theme::QUIET));
+        }
+        let (Some(fit), Some(seen)) = (fit, mark.aligned(&picked.servo.through())) else { return };
+        let off = fit.off_by(&seen);
+        let worst =
+            off.abs().get() > 0.005 && (off.abs() - fit.worst()).abs().get() < 1e-9 && fit.points.len() > 2;
+        let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+        // Nothing is neither above nor below.
+        let shown = (off.get() * 100.0).round() / 100.0 + 0.0;
+        pen.put_right(ends[2], y, &format!("{shown:+.2}°"), style);
+        // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
+        let bars = usize::from(crate::screen::pen::cell_of(off.abs().get() * 4.0).min(5));
+        pen.put(ends[2] + 1, y, &"▪".repeat(bars), theme::text(theme::QUIET));
+    }
 }
 
 /// How far the slope is off the sheet, in percent, when that is worth a warning.
@@ -305,23 +387,45 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     }
     let ends = fit.points.first().zip(fit.points.last()).map(|(a, b)| (fit.band(a.pulse), fit.band(b.pulse)));
     let band: Degrees = ends.map_or(Degrees::ZERO, |(a, b)| if a > b { a } else { b });
-    let n = fit.points.len();
-    let sure = match fit.s {
-        Some(s) => format!("{n} marks, s {:.2}°, ±{:.1}° at the ends", s.get(), band.get()),
-        None => format!("{n} marks, ±{:.1}° at the ends", band.get()),
+    let n = picked.servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
+    let sure = match (fit.s, &fit.curve) {
+        (_, Curve::Cubic(_)) => format!("{n} marks, a curve through them"),
+        (Some(s), _) => format!("{n} marks, s {:.2}°, ±{:.1}° at the ends", s.get(), band.get()),
+        (None, _) => format!("{n} marks, ±{:.1}° at the ends", band.get()),
     };
+    let slack = fit.slack.map_or_else(String::new, |slack| {
+        let spread = if slack.pulses > 1 {
+            format!(", {:.1} to {:.1}°", slack.spread.0.get(), slack.spread.1.get())
+        } else {
+            String::new()
+        };
+        let side = picked.servo.arrive.word();
+        let side = if side.is_empty() { String::new() } else { format!("; arrives {side}") };
+        format!("\nslack {:.1}°{spread}{side}", slack.mean.get())
+    });
     let sheet = is_off_its_sheet(fit, picked)
         .map_or_else(String::new, |p| format!("\n{p:.0} % of what its sheet says"));
-    format!("{line}\n{sure}{sheet}")
+    let tick =
+        Fineness::of(&picked.plan.guard.clock, picked.slope().unwrap_or(0.0), picked.plan.guard.endpoints);
+    let coarse = if tick.is_coarse() {
+        format!("\na tick turns {:.1}°: f shows which rate or depth would do", tick.step.get())
+    } else {
+        String::new()
+    };
+    let with: Vec<&str> =
+        picked.joint.into_iter().flat_map(Joint::servos).filter(|name| *name != picked.servo.name).collect();
+    let with = if with.is_empty() { String::new() } else { format!("\nmoves only with {}", with.join(", ")) };
+    format!("{line}\n{sure}{slack}{sheet}{coarse}{with}")
 }
 
 /// The fit over a stretch of pulses, with its band and the marks it was made from.
 fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
-    let angle = |p: f64| fit.line.angle_at(Micros::new(p)).get();
+    let angle = |p: f64| fit.curve.angle_at(Micros::new(p)).get();
     // Solid between the marks, dashed where the line is only continued.
     let (first, last) =
         fit.points.first().zip(fit.points.last()).map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
-    plot.line((first, angle(first)), (last, angle(last)), theme::INK);
+    let between = (0..=48u32).map(|n| first + (last - first) * f64::from(n) / 48.0);
+    plot.curve(between.map(|p| (p, angle(p))), theme::INK);
     for (from, to) in [(x0, first), (last, x1)] {
         plot.dashed((from, angle(from)), (to, angle(to)), theme::INK, (2, 5));
     }
@@ -340,12 +444,21 @@ fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
 
 /// Pulse against angle: the fit with its band, the marks, what the sheet claims, and the present place.
 fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
-    let Some((drawn, fitted)) = picked.drawn_line() else { return };
+    let Some((drawn, fitted)) = picked.drawn() else { return };
+    // Of the servo itself: what a linkage makes of it has a drawing of its own.
+    let shaft = |pulse: Micros| picked.through.servo_at(drawn.angle_at(pulse));
     let (low, high) = picked.plan.guard.endpoints;
     let (x0, x1) = (low.get() - 60.0, high.get() + 60.0);
-    let most = drawn.angle_at(low).abs().get().max(drawn.angle_at(high).abs().get());
+    let most = shaft(low).abs().get().max(shaft(high).abs().get());
     let top = ((most + 5.0) / 30.0).ceil() * 30.0;
     let left = 6;
+    let strip = residual_rows(pen, scene);
+    let high = pen.height();
+    if strip > 0 {
+        let wide = pen.width();
+        residuals(&mut pen.part(0, high - strip, wide, strip), scene, (x0, x1), left);
+    }
+    let pen = &mut pen.part(0, 0, pen.width(), high - strip);
     let mut plot = Plot::new(pen.width() - left, pen.height() - 1, (x0, x1), (-top, top));
     plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
     if let Some(rated) = &picked.servo.rated {
@@ -357,7 +470,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         plot_fit(&mut plot, fit, (x0, x1));
     }
     if picked.state.engaged && fitted {
-        plot.disc(picked.wire_pulse().get(), drawn.angle_at(picked.wire_pulse()).get(), theme::COMMANDED);
+        plot.disc(picked.wire_pulse().get(), shaft(picked.wire_pulse()).get(), theme::COMMANDED);
     }
     plot.canvas.lay(pen, left, 0);
     let quiet = theme::text(theme::QUIET);
@@ -376,4 +489,30 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     if wide >= 44 {
         pen.put_centred(middle - width(&end) / 4, rows, &fit(legend, 26), quiet);
     }
+}
+
+/// Rows for what the marks are off the fit; none where there is no room, or nothing to tell.
+fn residual_rows(pen: &Pen<'_>, scene: &Scene) -> u16 {
+    let fit = scene.derived.fits.get(scene.model.servo).and_then(|fit| fit.as_ref().ok());
+    let tells = fit.is_some_and(|fit| fit.points.len() > 2);
+    if tells && pen.height() >= 10 { 3 } else { 0 }
+}
+
+/// What each point is off the fit, under the chart and in its scale, with the reading error as a band.
+fn residuals(pen: &mut Pen<'_>, scene: &Scene, pulses: (f64, f64), left: u16) {
+    let Some(Ok(fit)) = scene.derived.fits.get(scene.model.servo) else { return };
+    let top = fit.worst().get().max(1.0).ceil();
+    let rows = pen.height();
+    let mut plot = Plot::new(pen.width() - left, rows, pulses, (-top, top));
+    plot.dashed((pulses.0, 0.0), (pulses.1, 0.0), theme::RULE, (1, 3));
+    for (point, off) in fit.points.iter().zip(&fit.residuals) {
+        let pulse = point.pulse.get();
+        plot.line((pulse, 0.0), (pulse, off.get()), theme::QUIET);
+        plot.disc(pulse, off.get(), theme::MARK);
+    }
+    plot.canvas.lay(pen, left, 0);
+    let quiet = theme::text(theme::QUIET);
+    pen.put_right(left - 1, 0, &format!("{top:+.0}°"), quiet);
+    pen.put_right(left - 1, rows - 1, &format!("{:+.0}°", -top), quiet);
+    pen.put(0, rows / 2, "off", quiet);
 }

@@ -7,8 +7,9 @@ use crate::screen::pen::{Pen, cell_of};
 use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
-use wasvolta_core::rig::{Chip, Kind};
-use wasvolta_core::unit::Degrees;
+use wasvolta_core::rate::NoRates;
+use wasvolta_core::rig::{Chip, Idle, Kind};
+use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_sim::Sight;
 
 /// Rows of the bar with its scale.
@@ -105,6 +106,7 @@ fn legend(pen: &mut Pen<'_>, picked: &Picked) {
         }
         Sight::Light(percent) => format!("lit {percent:.0} %"),
         Sight::Turning(0.0) => "it stands still".to_owned(),
+        Sight::Turning(rpm) if rpm.abs() < 2.0 => format!("it creeps, {rpm:+.1} turns/min"),
         Sight::Turning(rpm) => format!("{rpm:+.0} turns/min"),
         Sight::Horn(angle) => format!("a horn at {angle:+.0}°: is that the right channel?"),
     };
@@ -157,6 +159,7 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         y += 1;
     }
     y = state_row(pen, picked, y, label) + 1;
+    y = marks(pen, scene, picked, y);
     for words in about(picked) {
         if y < pen.height() {
             y = pen.paragraph(0, y, &words, theme::text(theme::QUIET)) + u16::from(!narrow);
@@ -172,20 +175,104 @@ fn on_the_wire(picked: &Picked, narrow: bool) -> String {
             format!("{} of {} ticks", ticks.0, clock.longest())
         }
         Some(ticks) if narrow => format!("{} ticks {:.0} µs", ticks.0, clock.pulse(ticks).get()),
-        Some(ticks) => format!("{} ticks  {:.1} µs", ticks.0, clock.pulse(ticks).get()),
+        Some(ticks) => {
+            let rate = picked
+                .servo
+                .rates()
+                .ok()
+                .map(|rates| rates.rate_at(clock.pulse(ticks) - picked.state.trim()));
+            let rate = rate.map_or_else(String::new, |rate| format!("  {:+.1} rpm", rate.get() + 0.0));
+            format!("{} ticks  {:.1} µs{rate}", ticks.0, clock.pulse(ticks).get())
+        }
     }
 }
 
 fn nudge(scene: &Scene, picked: &Picked) -> String {
     let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
     let by = picked.nudge(nudge);
-    let percent = picked.plan.scale.map_or(0.0, |scale| (scale.gain() * by.get()).abs());
+    let percent = picked
+        .plan
+        .scale
+        .as_ref()
+        .map_or(0.0, |scale| (scale.slope_at(picked.wire_pulse()) * by.get()).abs());
     match picked.servo.kind {
         Kind::OnOff => "on or off".to_owned(),
         Kind::Dimmer if percent < 0.1 => "1 tick".to_owned(),
         Kind::Dimmer => format!("{percent:.0} %"),
         Kind::Endless | Kind::Positional => format!("{:.1} µs  {percent:.1} %", by.get()),
     }
+}
+
+/// What is known of an endless servo's stop and rates.
+fn turning(picked: &Picked) -> Vec<String> {
+    let servo = picked.servo;
+    let stop = servo.centre().get();
+    let by = if servo.idle == Idle::Release { "no pulse" } else { "its stop pulse" };
+    let mut all = Vec::new();
+    match servo.band() {
+        Some(band) => {
+            all.push(format!(
+                "Endless: it stands still from {:.1} to {:.1} µs, n {stop:.1}, ±{:.1}; held, it gets {by}.",
+                band.low.get(),
+                band.high.get(),
+                band.half().get()
+            ));
+            let clock = picked.plan.guard.clock;
+            let ticks = clock.whole_ticks(band.low, band.high);
+            if ticks.is_err() {
+                all.push(
+                    "No whole tick lies in that band: it creeps at its stop. Another rate has finer ticks."
+                        .to_owned(),
+                );
+            }
+        }
+        None => {
+            all.push(format!("Endless: it stops at {stop:.0} µs, also when held or when its sequence ends."));
+        }
+    }
+    if picked.state.trim() != Micros::ZERO {
+        all.push(format!(
+            "Trimmed by {:+.1} µs until the program ends; T and k keep that.",
+            picked.state.trim().get()
+        ));
+    }
+    match servo.rates() {
+        Ok(rates) => all.push(format!(
+            "{:+.1} rpm from {:.0} µs on, {:+.1} rpm from {:.0} µs down.",
+            rates.fastest(true).get() + 0.0,
+            rates.saturation(true).get(),
+            rates.fastest(false).get() + 0.0,
+            rates.saturation(false).get()
+        )),
+        Err(NoRates::None) => {}
+        Err(why) => all.push(why.to_string()),
+    }
+    all
+}
+
+/// The marks of an endless servo, by pulse.
+fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
+    if picked.servo.marks.is_empty() {
+        return y;
+    }
+    pen.put(0, y, "marks", theme::strong(theme::INK));
+    for (n, mark) in picked.servo.marks.iter().enumerate() {
+        y += 1;
+        if y >= pen.height() {
+            break;
+        }
+        let here = scene.model.mark == Some(n);
+        if here {
+            pen.ground(0, y, pen.width(), theme::RAISED);
+        }
+        let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
+        pen.put(0, y, mark.seen.word(), style);
+        pen.put_right(18, y, &format!("{:.1} µs", mark.pulse_us.get()), style);
+        let what =
+            mark.rpm.map_or_else(|| mark.from.word().to_owned(), |rate| format!("{:+.1} rpm", rate.get()));
+        pen.put(20, y, &what, theme::text(if mark.rpm.is_some() { theme::INK } else { theme::QUIET }));
+    }
+    y + 2
 }
 
 /// What it is, in sentences.
@@ -204,8 +291,7 @@ fn about(picked: &Picked) -> Vec<String> {
         }
         Kind::OnOff => all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned()),
         Kind::Endless | Kind::Positional => {
-            let stop = picked.servo.centre().get();
-            all.push(format!("Endless: it stops at {stop:.0} µs, also when held or when its sequence ends."));
+            all.extend(turning(picked));
             all.push(match picked.servo.arms() {
                 Some((pulse, time)) => {
                     format!("It must see {:.0} µs for {:.1} s before it follows.", pulse.get(), time.get())

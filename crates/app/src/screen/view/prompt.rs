@@ -2,18 +2,29 @@
 
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::form::{Form, Task};
-use crate::screen::model::{Dial, Dialog, Purpose, Scale};
+use crate::screen::model::{Dial, Dialog, Purpose, Scale, TestMove};
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
 use std::fmt::Write;
-use wasvolta_core::rig::edit::roster;
+use wasvolta_core::diagnose::Heard;
+use wasvolta_core::fit::TurnsBack;
+use wasvolta_core::rate::timed;
+use wasvolta_core::rig::Place;
+use wasvolta_core::rig::edit::{Observation, roster};
+use wasvolta_core::unit::Micros;
 use wasvolta_port::expander::Found;
 
 /// The label and the question.
 pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
     Some(match scene.model.dialog.as_ref()? {
         Dialog::Engage { dial, scale, from } => ("engage", engage(dial, *scale, from)),
-        Dialog::Mark(dial) => ("mark", mark(scene, dial)),
+        Dialog::Mark { dial, at, change } => ("mark", mark(scene, dial, *at, *change)),
+        Dialog::Contradiction { what, back } => ("mark", contradiction(what, back)),
+        Dialog::Test(test) => ("test", test_move(test)),
+        Dialog::Stopwatch { presses } => ("timing", stopwatch(presses)),
+        Dialog::Trim { .. } => ("trim", trim(scene)),
+        Dialog::Drift { what, by } => ("drift", drift(what, *by)),
+        Dialog::Fineness { wish } => ("fineness", format!("Which degrees for a tick would do? {wish}▏°")),
         Dialog::Endpoint { end, pulse } => {
             ("endpoint", format!("Backed off. Make {:.0} µs the {} endpoint?", pulse.get(), end.word()))
         }
@@ -30,6 +41,9 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Found { port, board, found } => ("found", found_words(scene, *port, *board, found)),
         Dialog::Recover { offer, .. } => ("earlier", offer.words()),
         Dialog::Form(form) => form_words(scene, form),
+        Dialog::Compare { card, .. } => {
+            ("compare", format!("This servo beside the card of {card}; ≠ stands where they differ."))
+        }
         Dialog::Palette { .. } | Dialog::Help { .. } => return None,
     })
 }
@@ -64,6 +78,7 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
         Task::AddBoard => "add board",
         Task::Rail(_) => "supply",
         Task::Fault => "fault",
+        Task::Ask(what, _) => what.label(),
         Task::AddServo => "add servo",
         Task::RenameServo(_) | Task::RenameBoard(_) => "rename",
         Task::MoveServo(_) => "move",
@@ -74,7 +89,7 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
         let cursor = if n == form.here { "▏" } else { "" };
         let _ = write!(words, "{} {}{cursor}   ", field.label, field.text);
     }
-    let hint = form.fields.get(form.here).map_or("", |f| f.hint);
+    let hint = form.fields.get(form.here).map_or("", |f| f.hint.as_ref());
     (label, format!("{words}({hint})"))
 }
 
@@ -103,14 +118,81 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
     }
 }
 
-fn mark(scene: &Scene, dial: &Dial) -> String {
+fn mark(scene: &Scene, dial: &Dial, at: Place, change: Option<usize>) -> String {
+    let what = if at == Place::Joint { "joint" } else { "horn" };
+    let of = |n: usize| scene.picked().and_then(|p| p.servo.marks.get(n).map(|m| m.pulse_us.get()));
+    if let Some(pulse) = change.and_then(of) {
+        return format!("The mark at {pulse:.1} µs says that the {what} stood at {}", value(dial, "°"));
+    }
     let pulse = scene.picked().map_or(0.0, |p| p.wire_pulse().get());
-    let source = match scene.picked().and_then(|p| p.drawn_line()) {
+    let source = match scene.picked().and_then(|p| p.drawn()) {
         Some((_, true)) => "predicted by the fit",
         Some((_, false)) => "as its sheet says",
         None => "no prediction yet",
     };
-    format!("At {pulse:.1} µs the horn stands at {}  ({source})", value(dial, "°"))
+    format!("At {pulse:.1} µs the {what} stands at {}  ({source})", value(dial, "°"))
+}
+
+fn contradiction(what: &Observation, back: &TurnsBack) -> String {
+    let other = if (back.low.pulse - what.pulse).abs().get() < 1.0 { back.high } else { back.low };
+    format!(
+        "{:+.1}° at {:.0} µs contradicts {:+.1}° at {:.0} µs: it would turn back. Drop that one, retake this one, or was the horn moved?",
+        what.angle.map_or(0.0, wasvolta_core::unit::Degrees::get),
+        what.pulse.get(),
+        other.angle.get(),
+        other.pulse.get()
+    )
+}
+
+fn test_move(test: &TestMove) -> String {
+    let Some((pulse, angle)) = test.prediction() else { return String::new() };
+    let (n, of) = (test.step + 1, test.moves.len());
+    let turned = || {
+        let from = test.expected.curve.angle_at(test.expected.centre).get();
+        format!("{:+.0}° from its centre", angle - from)
+    };
+    let should =
+        if test.expected.absolute { format!("stand at {angle:+.1}°") } else { format!("be {}", turned()) };
+    if !test.gone {
+        return format!(
+            "{n} of {of}: to {:.0} µs; the horn should then {should}. Free to move?",
+            pulse.get()
+        );
+    }
+    let heard = match test.heard {
+        Heard::Quiet => "",
+        Heard::Buzzes => ", it buzzes",
+        Heard::Twitches => ", it twitches",
+    };
+    format!(
+        "{n} of {of}: at {:.0} µs it should {should}. You see {}{heard}",
+        pulse.get(),
+        value(&test.dial, "°")
+    )
+}
+
+fn stopwatch(presses: &[f64]) -> String {
+    let turns = presses.len().saturating_sub(1);
+    let rate = timed(presses).map_or_else(String::new, |rate| format!(", {:.1} turns a minute", rate.get()));
+    format!("Timing: {turns} whole turns{rate}. t each time the same mark comes round.")
+}
+
+fn trim(scene: &Scene) -> String {
+    let Some(picked) = scene.picked() else { return String::new() };
+    let stop = picked.servo.centre() + picked.state.trim();
+    format!(
+        "Trimmed by {:+.1} µs: it is to stand still at {:.1} µs. Until the program ends, or k keeps it.",
+        picked.state.trim().get(),
+        stop.get()
+    )
+}
+
+fn drift(what: &Observation, by: Micros) -> String {
+    format!(
+        "It starts at {:.1} µs, {:+.1} µs off what its marks say: it got warm? t trims by that, Enter keeps it as a mark.",
+        what.pulse.get(),
+        by.get()
+    )
 }
 
 fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
@@ -140,8 +222,9 @@ fn understood(scene: &Scene, text: &str) -> String {
     let context = PulseContext {
         present: picked.state.pulse,
         kind: picked.servo.kind,
-        scale: picked.plan.scale,
+        scale: picked.plan.scale.clone(),
         clock: picked.plan.guard.clock,
+        rates: picked.servo.rates().ok(),
     };
     match entry::pulse(text, &context) {
         Ok(pulse) => {
@@ -201,7 +284,23 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
         Dialog::Engage { .. } => {
             &[("Enter", "first pulse there"), ("← →", "tilt 1°"), ("↓ ↑", "10°"), TYPE, LEAVE]
         }
-        Dialog::Mark(_) => &[("Enter", "keep"), ("← →", "a degree"), TYPE, LEAVE],
+        Dialog::Mark { .. } => {
+            &[("Enter", "keep"), ("← →", "a degree"), TYPE, ("Tab", "at servo or joint"), LEAVE]
+        }
+        Dialog::Contradiction { .. } => {
+            &[("d", "drop that one"), ("r", "retake"), ("h", "horn was moved"), ("Esc", "keep neither")]
+        }
+        Dialog::Test(test) if !test.gone => &[("Enter", "move there"), LEAVE],
+        Dialog::Test(_) => {
+            &[("Enter", "seen"), ("← →", "a degree"), TYPE, ("Tab", "buzzes, twitches"), LEAVE]
+        }
+        Dialog::Stopwatch { .. } => &[("t", "a turn"), ("Enter", "keep the rate"), LEAVE],
+        Dialog::Trim { .. } => {
+            &[("← →", "a tick"), ("0", "none"), ("Enter", "for now"), ("k", "keep"), ("Esc", "as it was")]
+        }
+        Dialog::Drift { .. } => &[("t", "trim"), ("Enter", "keep as mark"), LEAVE],
+        Dialog::Fineness { .. } => &[TYPE, ("Enter", "close")],
+        Dialog::Compare { .. } => &[("any key", "close")],
         Dialog::Endpoint { .. } => &[("Enter", "set it"), ("Esc", "leave it as it was")],
         Dialog::Limit { reason: None, .. } => {
             &[("Enter", "on to the reason"), ("← →", "a degree"), ("Tab", "the other limit"), TYPE, LEAVE]

@@ -1,7 +1,7 @@
 //! The protractor: limits as a heavy arc, endpoints as stops, marks as pins, the needle where it is
 //! commanded, and in a simulated rig the horn as an eye sees it.
 //!
-//! Zero is up, positive angles turn to the right, as the maker looks at the horn.
+//! Zero is up and positive angles turn to the right, unless the joint says how its maker sees it.
 
 use crate::screen::canvas::{Canvas, DOTS};
 use crate::screen::model::{Dialog, Scale};
@@ -9,8 +9,8 @@ use crate::screen::pen::{Pen, cell_of};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::fit::Line;
-use wasvolta_core::rig::How;
+use wasvolta_core::rig::{How, Joint};
+use wasvolta_core::scale::Scale as Angles;
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Degrees;
 
@@ -20,6 +20,10 @@ struct Dial {
     radius: f64,
     /// How far the scale reaches to either side.
     reach: f64,
+    /// Where 0° points, clockwise from straight up.
+    mounted: f64,
+    /// 1 where angles rise clockwise, −1 where anticlockwise.
+    sense: f64,
 }
 
 /// Columns kept free at either side for the labels; in little room the labels are shorter.
@@ -31,12 +35,16 @@ const fn side(columns: u16) -> u16 {
 const SPACIOUS: u16 = 50;
 
 impl Dial {
-    fn new(columns: u16, rows: u16, reach: f64) -> Self {
+    fn new(columns: u16, rows: u16, reach: f64, joint: Option<&Joint>) -> Self {
+        let mounted = joint.map_or(0.0, |joint| joint.mounted_deg.get());
+        let sense = if joint.is_some_and(|joint| joint.anticlockwise) { -1.0 } else { 1.0 };
         let canvas = Canvas::new(columns, rows);
         let (wide, high) = canvas.size();
         let sides = f64::from(side(columns) * DOTS.0);
         // Over a half disc the hub stays inside: its circle needs room under the base line.
         let below = match reach {
+            // Turned about, any side may be the lowest.
+            _ if mounted.abs() > 1.0 => 1.15,
             r if r <= 90.0 => 0.2,
             r if r <= 135.0 => 0.85,
             _ => 1.15,
@@ -44,11 +52,17 @@ impl Dial {
         let radius = ((wide / 2.0 - sides) / 1.16).min((high - 4.0) / (1.16 + below)).max(8.0);
         let spare = (high - 4.0 - radius * (1.16 + below)).max(0.0) / 2.0;
         let centre = (wide / 2.0, (4.0 + spare + radius * 1.14).floor());
-        Self { canvas, centre, radius, reach }
+        Self { canvas, centre, radius, reach, mounted, sense }
+    }
+
+    /// An angle as it is drawn: clockwise from straight up, −180 up to 180°.
+    fn drawn(&self, degrees: f64) -> f64 {
+        let turned = self.mounted + self.sense * degrees;
+        if turned.abs() <= 180.0 { turned } else { turned - 360.0 * (turned / 360.0).round() }
     }
 
     fn at(&self, degrees: f64, share: f64) -> (f64, f64) {
-        let angle = degrees.to_radians();
+        let angle = self.drawn(degrees).to_radians();
         (self.centre.0 + angle.sin() * share * self.radius, self.centre.1 - angle.cos() * share * self.radius)
     }
 
@@ -64,7 +78,7 @@ impl Dial {
 
     /// Rays side by side, so many dots off the middle one.
     fn stroke(&mut self, degrees: f64, (from, to): (f64, f64), offsets: &[f64], color: Color) {
-        let across = degrees.to_radians();
+        let across = self.drawn(degrees).to_radians();
         for &offset in offsets {
             let (dx, dy) = (across.cos() * offset, across.sin() * offset);
             let (a, b) = (self.at(degrees, from), self.at(degrees, to));
@@ -90,25 +104,34 @@ impl Dial {
 
 /// Draws the protractor over the whole pen.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
-    let Some((line, fitted)) = picked.drawn_line() else {
+    let Some((line, fitted)) = picked.drawn() else {
         return without_angles(pen, picked);
     };
-    let mut dial = Dial::new(pen.width(), pen.height(), reach(picked, line));
+    let mut dial = Dial::new(pen.width(), pen.height(), reach(picked, &line), picked.joint);
     scale(&mut dial);
-    free_arc(&mut dial, picked, line, fitted);
-    let horn = picked.look.and_then(|look| look.angle_deg());
-    if let Some(angle) = horn {
+    free_arc(&mut dial, picked, &line, fitted);
+    if let Some(angle) = seen_joint(picked) {
         self::horn(&mut dial, angle);
     }
     if let Some(angle) = input_angle(scene, picked) {
         pointer(&mut dial, angle);
     }
-    needles(&mut dial, scene, picked, line);
+    needles(&mut dial, scene, picked, &line);
     dial.canvas.lay(pen, 0, 0);
     labels(pen, &dial);
     if fitted {
         pins(pen, &dial, picked);
     }
+}
+
+/// Where an eye sees the joint: behind a linkage at what the rod moves, else at the horn.
+fn seen_joint(picked: &Picked) -> Option<f64> {
+    let look = picked.look?;
+    look.joint_deg.filter(|_| !picked.through.is_direct()).or_else(|| {
+        let horn = look.angle_deg()?;
+        // Of what a gear turns there is nothing to see but the horn.
+        Some(picked.through.joint_at(Degrees::new(horn)).get())
+    })
 }
 
 fn without_angles(pen: &mut Pen<'_>, picked: &Picked) {
@@ -122,7 +145,7 @@ fn without_angles(pen: &mut Pen<'_>, picked: &Picked) {
 }
 
 /// A half disc, or more where the servo turns further.
-fn reach(picked: &Picked, line: Line) -> f64 {
+fn reach(picked: &Picked, line: &Angles) -> f64 {
     let (low, high) = picked.plan.guard.endpoints;
     let most = line.angle_at(low).abs().get().max(line.angle_at(high).abs().get());
     match most {
@@ -147,7 +170,7 @@ fn scale(dial: &mut Dial) {
 }
 
 /// Heavy where it may go; the endpoints as stops across the arc.
-fn free_arc(dial: &mut Dial, picked: &Picked, line: Line, fitted: bool) {
+fn free_arc(dial: &mut Dial, picked: &Picked, line: &Angles, fitted: bool) {
     let (low, high) = picked.plan.guard.free();
     let (a, b) = ordered(line.angle_at(low), line.angle_at(high));
     let (a, b) = (a.max(-180.0), b.min(180.0));
@@ -207,12 +230,12 @@ fn input_angle(scene: &Scene, picked: &Picked) -> Option<f64> {
     Some(mapping.angle(state.stages.shaped(), span).get())
 }
 
-fn needles(dial: &mut Dial, scene: &Scene, picked: &Picked, line: Line) {
+fn needles(dial: &mut Dial, scene: &Scene, picked: &Picked, line: &Angles) {
     match &scene.model.dialog {
         Some(Dialog::Engage { dial: asked, scale: Scale::Fitted | Scale::Rated, .. }) => {
             hollow(dial, asked.value);
         }
-        Some(Dialog::Mark(asked) | Dialog::Limit { dial: asked, .. }) => {
+        Some(Dialog::Mark { dial: asked, .. } | Dialog::Limit { dial: asked, .. }) => {
             commanded(dial, picked, line);
             dial.ray(asked.value, 0.7, 1.12, theme::MARK);
         }
@@ -220,7 +243,7 @@ fn needles(dial: &mut Dial, scene: &Scene, picked: &Picked, line: Line) {
     }
 }
 
-fn commanded(dial: &mut Dial, picked: &Picked, line: Line) {
+fn commanded(dial: &mut Dial, picked: &Picked, line: &Angles) {
     if picked.state.owner == Owner::Nobody && !picked.state.engaged {
         return;
     }
@@ -249,15 +272,16 @@ fn labels(pen: &mut Pen<'_>, dial: &Dial) {
             d => format!("{d:+.0}°"),
         };
         let (x, y) = dial.cell(degrees, 1.17);
-        if brief && dial.reach <= 90.0 && degrees.abs() >= 90.0 {
+        let drawn = dial.drawn(degrees);
+        if brief && dial.reach <= 90.0 && drawn.abs() >= 90.0 {
             // Beside the scale there is no room: under its ends.
             let (x, y) = dial.cell(degrees, 1.0);
             pen.put_centred(x, y + 1, &text, style);
-        } else if degrees.abs() < 15.0 {
+        } else if drawn.abs() < 15.0 {
             pen.put_centred(x, y.saturating_sub(1), &text, style);
-        } else if degrees.abs() > 165.0 {
+        } else if drawn.abs() > 165.0 {
             pen.put_centred(x, y, &text, style);
-        } else if degrees < 0.0 {
+        } else if drawn < 0.0 {
             pen.put_right(x + 1, y, &text, style);
         } else {
             pen.put(x, y, &text, style);
@@ -269,7 +293,8 @@ fn labels(pen: &mut Pen<'_>, dial: &Dial) {
 fn pins(pen: &mut Pen<'_>, dial: &Dial, picked: &Picked) {
     let aligned = picked.servo.marks.iter().filter(|m| m.seen == How::Aligned);
     for (number, mark) in (1..).zip(aligned) {
-        let Some(angle) = mark.angle_deg else { continue };
+        let Some(seen) = mark.aligned(&picked.servo.through()) else { continue };
+        let angle = picked.through.joint_at(seen.angle);
         let (x, y) = dial.cell(angle.get(), 0.84);
         pen.put(x, y, &format!("{number}"), theme::strong(theme::MARK));
     }
@@ -288,8 +313,18 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
         None => format!("commanded {:.0} µs", picked.wire_pulse().get()),
     });
     let horn = picked.look.and_then(|look| {
-        let buzz = if look.buzzes { ", it buzzes" } else { "" };
-        Some(format!("horn {:+.0}°, simulated{buzz}", look.angle_deg()? + 0.0))
+        let buzz = match (look.buzzes, look.twitches) {
+            (true, _) => ", it buzzes",
+            (_, true) => ", it twitches",
+            _ => "",
+        };
+        let joint = look.joint_deg.map_or_else(String::new, |joint| format!(", joint {:+.0}°", joint + 0.0));
+        let horn = look.angle_deg()? + 0.0;
+        Some(if pen.width() < 36 && !(joint.is_empty() && buzz.is_empty()) {
+            format!("simulated {horn:+.0}°{joint}{buzz}")
+        } else {
+            format!("horn {horn:+.0}°{joint}, simulated{buzz}")
+        })
     });
     // What is commanded stands among the readings too; what an eye sees stands only here.
     let mut items = [("━", commanded, theme::COMMANDED), ("◇", horn, theme::INK)];

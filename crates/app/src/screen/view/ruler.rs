@@ -54,9 +54,9 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         pen.glyph(x, 2, "▐", theme::FAULT);
         let label = format!("{:.0}", endpoint.get());
         if left {
-            pen.put_right(x, 1, &label, theme::text(theme::FAULT));
+            pen.put_right(x.saturating_sub(1), 1, &label, theme::text(theme::FAULT));
         } else {
-            pen.put(x + 1, 1, &label, theme::text(theme::FAULT));
+            pen.put(x + 2, 1, &label, theme::text(theme::FAULT));
         }
     }
     scale(pen, &axis);

@@ -1,9 +1,10 @@
 //! What does not fit together in one servo, or in what else hangs on its channel.
 
 use super::{Found, Path};
+use crate::linkage::{FourBar, Transmission};
 use crate::range;
-use crate::rig::{Arming, Chip, Ends, How, Kind, Mark, Rated, Rig, Servo};
-use crate::unit::{Amps, Degrees, Micros, Seconds};
+use crate::rig::{Arming, Chip, Ends, How, Idle, Kind, Mark, Rated, Rig, Servo};
+use crate::unit::{Amps, Degrees, Micros, Rpm, Seconds};
 
 /// One servo, or what else hangs on its channel.
 pub(super) fn check(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
@@ -14,11 +15,13 @@ pub(super) fn check(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
     let numbers = [
         ("centre_us", &range::PULSE, servo.centre_us.map(Micros::get)),
         ("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get)),
+        ("teeth", &range::TEETH, servo.teeth.map(f64::from)),
     ];
     found.ranges(&at, &numbers);
     match servo.kind {
         Kind::Positional => {
             levels_of_none(found, &at, servo);
+            between(found, &at, servo);
             endpoints(found, &at.key("endpoints_us"), rig, servo);
         }
         Kind::Endless => {
@@ -35,7 +38,59 @@ pub(super) fn check(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
         check_rated(found, &at.key("rated"), rated);
     }
     for (m, mark) in servo.marks.iter().enumerate() {
-        check_mark(found, at.key("marks").at(m), mark);
+        check_mark(found, at.key("marks").at(m), mark, servo.kind);
+    }
+    for (m, exercise) in servo.exercised.iter().enumerate() {
+        let at = at.key("exercised").at(m);
+        found.range(at.key("times"), &range::TIMES, f64::from(exercise.times));
+        pulse_ends(found, &at.key("over_us"), exercise.over_us);
+        found.notes(&at, "seen", &exercise.seen);
+    }
+}
+
+/// What is between a servo and its joint: one thing at most, and one that can be.
+fn between(found: &mut Found, at: &Path, servo: &Servo) {
+    if let Some(gear) = &servo.gear {
+        let at = at.key("gear");
+        let offset = gear.offset_deg.get();
+        found.ranges(
+            &at,
+            &[("ratio", &range::RATIO, Some(gear.ratio)), ("offset_deg", &range::ANGLE, Some(offset))],
+        );
+        if gear.ratio.abs() < 1e-3 {
+            found.say(
+                at.key("ratio"),
+                "with this ratio nothing turns",
+                "give the joint's degrees for one of the servo",
+            );
+        }
+        if servo.linkage.is_some() {
+            found.say(at, "there is a gear and a linkage", "keep one of the two");
+        }
+    }
+    if let Some(bars) = &servo.linkage {
+        linkage(found, &at.key("linkage"), bars);
+    }
+}
+
+fn linkage(found: &mut Found, at: &Path, bars: &FourBar) {
+    let before = found.0.len();
+    let length = |mm: crate::unit::Millimetres| Some(mm.get());
+    found.ranges(
+        at,
+        &[
+            ("horn_mm", &range::LENGTH, length(bars.horn_mm)),
+            ("rod_mm", &range::LENGTH, length(bars.rod_mm)),
+            ("arm_mm", &range::LENGTH, length(bars.arm_mm)),
+            ("pivots_mm", &range::LENGTH, length(bars.pivots_mm)),
+            ("horn_at_deg", &range::ANGLE, Some(bars.horn_at_deg.get())),
+            ("offset_deg", &range::ANGLE, Some(bars.offset_deg.get())),
+        ],
+    );
+    if found.0.len() == before
+        && let Err(open) = Transmission::linked(*bars)
+    {
+        found.say(at.clone(), open.to_string(), "measure its four lengths and the horn's angle again");
     }
 }
 
@@ -54,11 +109,40 @@ fn plug(found: &mut Found, at: &Path, rig: &Rig, n: usize, servo: &Servo) {
     }
 }
 
-fn check_mark(found: &mut Found, at: Path, mark: &Mark) {
+fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
     let (angle, pulse) = (mark.angle_deg.map(Degrees::get), Some(mark.pulse_us.get()));
-    found.ranges(&at, &[("pulse_us", &range::PULSE, pulse), ("angle_deg", &range::ANGLE, angle)]);
-    if angle.is_none() && mark.seen == How::Aligned {
-        found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
+    let rate = mark.rpm.map(Rpm::get);
+    found.ranges(
+        &at,
+        &[
+            ("pulse_us", &range::PULSE, pulse),
+            ("angle_deg", &range::ANGLE, angle),
+            ("error_deg", &range::READING, mark.error_deg.map(Degrees::get)),
+            ("rpm", &range::RPM, rate),
+        ],
+    );
+    match (kind, mark.seen) {
+        (Kind::Endless, How::Turns) if rate.is_none() => {
+            found.say(at, "a mark of how it turns needs its rate", "add rpm, or say how it was seen");
+        }
+        (Kind::Endless, How::Aligned) => {
+            found.say(
+                at,
+                "what is endless has no angles to be marked",
+                "remove the mark, or make it positional",
+            );
+        }
+        (Kind::Positional, How::Turns) => {
+            found.say(
+                at,
+                "a positional servo does not turn on",
+                "remove the mark, or write kind = \"endless\"",
+            );
+        }
+        (Kind::Positional, How::Aligned) if angle.is_none() => {
+            found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
+        }
+        _ => {}
     }
 }
 
@@ -67,6 +151,9 @@ fn levels_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     if servo.arming.is_some() {
         let help = "remove it, or write kind = \"endless\"";
         found.say(at.key("arming"), "it is not endless, and so is not armed", help);
+    }
+    if servo.idle != Idle::default() {
+        found.say(at.key("idle"), "it is not endless, and stands by itself", "remove the line");
     }
     if servo.draw_a.is_some() {
         found.say(at.key("draw_a"), "what a servo draws stands in rated", "write rated.stall_a instead");
@@ -89,7 +176,11 @@ fn pulses_of_none(found: &mut Found, at: &Path, servo: &Servo) {
 /// What something without angles cannot have.
 fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     let word = servo.kind.word();
-    if !servo.marks.is_empty() {
+    if servo.gear.is_some() || servo.linkage.is_some() {
+        let key = at.key(if servo.gear.is_some() { "gear" } else { "linkage" });
+        found.say(key, format!("what is {word} turns no joint"), "remove the line");
+    }
+    if !servo.marks.is_empty() && servo.kind.is_accessory() {
         let message = format!("what is {word} has no angles to be marked");
         found.say(at.key("marks"), message, "remove the marks, or make it positional");
     }
@@ -108,6 +199,10 @@ fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
         found.say(at.key("centre_us"), message, "write as centre_us the pulse at which it stands still");
     }
     let Some(Arming { pulse_us, for_s }) = &servo.arming else { return };
+    if servo.idle == Idle::Release {
+        let help = "write idle = \"pulse\", or remove arming";
+        found.say(at.key("idle"), "without pulses it would have to be armed anew each time", help);
+    }
     let at = at.key("arming");
     found.range(at.key("for_s"), &range::ARMING, for_s.get());
     if let Some(pulse) = *pulse_us {

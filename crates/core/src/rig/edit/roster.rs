@@ -2,27 +2,17 @@
 //! plug, and what refers to them follows. Boards stand in [`super::boards`].
 
 use super::{Edited, Refused, changed, missing, servo_mut};
-use crate::rig::{Arming, Chip, CutTo, Ends, Id, Joint, Kind, QuitTo, Rig, Servo};
+use crate::fit::{Shape, Side};
+use crate::preset::Preset;
+use crate::rig::{Arming, Chip, CutTo, Ends, Id, Idle, Joint, Kind, QuitTo, Rated, Rig, Servo};
+use crate::unit::{Degrees, Seconds};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
 pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
         let id = free_id(rig);
-        rig.servos.push(Servo {
-            id,
-            name: name.to_owned(),
-            board: board.to_owned(),
-            channel,
-            kind,
-            endpoints_us: Ends::cautious(),
-            centre_us: None,
-            arming: None,
-            draw_a: None,
-            rated: None,
-            marks: Vec::new(),
-            notes: String::new(),
-        });
+        rig.servos.push(Servo { id, ..Servo::new(name, (board, channel), kind) });
         if kind == Kind::Positional && rig.joint(name).is_none() {
             rig.joints.push(bare_joint(name));
         }
@@ -31,10 +21,14 @@ pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind
 }
 
 /// A joint of a servo's name, with nothing said about it yet.
-fn bare_joint(servo: &str) -> Joint {
+pub(super) fn bare_joint(servo: &str) -> Joint {
     Joint {
         name: servo.to_owned(),
         servo: servo.to_owned(),
+        others: Vec::new(),
+        steering: None,
+        mounted_deg: Degrees::ZERO,
+        anticlockwise: false,
         low: None,
         high: None,
         home_deg: None,
@@ -55,8 +49,9 @@ pub fn rename_servo(rig: &Rig, servo: &str, name: &str) -> Edited {
             speak_otherwise(rig, servo, name);
             return Ok(());
         }
-        for joint in rig.joints.iter_mut().filter(|j| j.servo == servo) {
-            name.clone_into(&mut joint.servo);
+        for joint in &mut rig.joints {
+            let names = std::iter::once(&mut joint.servo).chain(&mut joint.others);
+            names.filter(|turning| *turning == servo).for_each(|turning| name.clone_into(turning));
         }
         // A joint called otherwise keeps its name: what speaks of it is still right.
         if let Some(joint) = rig.joints.iter_mut().find(|j| j.servo == name && j.name == servo) {
@@ -94,15 +89,33 @@ pub fn remove_servo(rig: &Rig, servo: &str) -> Edited {
         let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
         let spoken = rig.spoken_name(found).map(str::to_owned);
         rig.servos.retain(|s| s.name != servo);
-        rig.joints.retain(|j| j.servo != servo);
-        if let Some(name) = spoken {
+        if turns_no_more(rig, servo)
+            && let Some(name) = spoken
+        {
             speak_no_more(rig, &name);
         }
         Ok(())
     })
 }
 
-fn speak_no_more(rig: &mut Rig, name: &str) {
+/// Takes a servo from its joint, which goes with its last servo; whether it went.
+fn turns_no_more(rig: &mut Rig, servo: &str) -> bool {
+    for joint in &mut rig.joints {
+        if joint.servo == servo && !joint.others.is_empty() {
+            joint.servo = joint.others.remove(0);
+            joint.steering = None;
+        } else if joint.others.iter().any(|other| other == servo) {
+            joint.others.retain(|other| other != servo);
+            joint.steering = None;
+        }
+    }
+    let joints = rig.joints.len();
+    rig.joints.retain(|j| j.servo != servo);
+    // What has a level has no joint and is spoken of by itself.
+    rig.joints.len() < joints || rig.joint_of(servo).is_none()
+}
+
+pub(super) fn speak_no_more(rig: &mut Rig, name: &str) {
     rig.mappings.retain(|m| m.joint != name);
     for pose in &mut rig.poses {
         pose.angles_deg.remove(name);
@@ -122,11 +135,14 @@ pub fn set_kind(rig: &Rig, servo: &str, kind: Kind) -> Edited {
     }
     let spoken = rig.spoken_name(found).map(str::to_owned);
     changed(rig, |rig| {
-        if let Some(name) = spoken {
+        if turns_no_more(rig, servo)
+            && let Some(name) = spoken
+        {
             speak_no_more(rig, &name);
         }
-        rig.joints.retain(|j| j.servo != servo);
         let part = servo_mut(rig, servo)?;
+        (part.gear, part.linkage, part.teeth) = (None, None, None);
+        (part.fit, part.arrive, part.idle) = (Shape::default(), Side::default(), Idle::default());
         let draws = part.draw_a.or_else(|| part.rated.take().and_then(|rated| rated.stall_a));
         part.kind = kind;
         part.marks.clear();
@@ -152,6 +168,42 @@ pub fn set_arming(rig: &Rig, servo: &str, arming: Option<Arming>) -> Edited {
     })
 }
 
+/// What a servo's sheet says.
+pub fn set_rated(rig: &Rig, servo: &str, rated: Option<Rated>) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.rated = rated;
+        Ok(())
+    })
+}
+
+/// What servos of a class usually are, for one whose sheet is lost. One that turns without end is made so.
+pub fn set_class(rig: &Rig, servo: &str, class: &Preset) -> Edited {
+    let rig = set_kind(rig, servo, class.kind)?;
+    changed(&rig, |rig| {
+        let servo = servo_mut(rig, servo)?;
+        servo.rated.clone_from(&class.rated);
+        servo.teeth = (class.kind == Kind::Positional).then_some(class.teeth);
+        servo.draw_a = (class.kind != Kind::Positional).then_some(class.draw);
+        Ok(())
+    })
+}
+
+/// What an endless servo is given when it is to stand still.
+pub fn set_idle(rig: &Rig, servo: &str, idle: Idle) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.idle = idle;
+        Ok(())
+    })
+}
+
+/// After which time a servo that the hand leaves alone is released; never without one.
+pub fn set_auto_release(rig: &Rig, after: Option<Seconds>) -> Edited {
+    changed(rig, |rig| {
+        rig.release_after_s = after;
+        Ok(())
+    })
+}
+
 /// Puts another servo in the place of one: its joint with limits, its poses and mappings stay, what was found out
 /// about the old one goes. Its rated data stay too, for it is mostly of the same kind.
 ///
@@ -164,6 +216,8 @@ pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
         servo.endpoints_us = Ends::cautious();
         servo.centre_us = None;
         servo.marks.clear();
+        servo.exercised.clear();
+        (servo.fit, servo.arrive) = (Shape::default(), Side::default());
         Ok(())
     })
 }

@@ -1,0 +1,274 @@
+//! What was seen of a servo: keeping it, changing it, dropping it, and the ways out of a contradiction.
+
+use super::Desk;
+use super::calibrate::{glide, with};
+use crate::screen::keys::Key;
+use crate::screen::model::{Dial, Dialog};
+use crate::screen::rows::moved;
+use crossterm::event::KeyCode;
+use wasvolta_core::fit::{Shape, TurnsBack};
+use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
+use wasvolta_core::rig::{How, Kind, Place};
+use wasvolta_core::unit::{Degrees, Micros, Rpm};
+
+/// What is seen now, at the pulse that is on the wire.
+pub(super) fn observe(desk: &Desk, seen: How, angle: Option<(Degrees, Place)>) -> Option<Observation> {
+    let from = desk.model.side;
+    with(desk, |p| {
+        let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(Place::Servo, |(_, at)| at));
+        Some(Observation { pulse: p.wire_pulse(), ticks: p.state.ticks?, seen, from, angle, at, rate: None })
+    })
+    .flatten()
+}
+
+/// Asks for the angle seen, with the prediction in it; of what turns, it begins to time it.
+pub fn mark(desk: &mut Desk) {
+    let Some(at) = with(desk, |p| if p.through.is_direct() { Place::Servo } else { last_place(p.servo) })
+    else {
+        return;
+    };
+    desk.model.dialog = Some(Dialog::Mark { dial: predicted(desk, at), at, change: None });
+}
+
+/// Where this servo was read last: who reads at the joint goes on reading there.
+fn last_place(servo: &wasvolta_core::rig::Servo) -> Place {
+    servo.marks.iter().rev().find(|m| m.seen == How::Aligned).map_or(Place::Joint, |m| m.at)
+}
+
+/// The angle that is expected here, at the servo or at its joint.
+fn predicted(desk: &Desk, at: Place) -> Dial {
+    let value = with(desk, |p| {
+        let joint = p.drawn().map(|(scale, _)| scale.angle_at(p.wire_pulse()));
+        joint.map_or(0.0, |joint| if at == Place::Joint { joint } else { p.through.servo_at(joint) }.get())
+    });
+    Dial { value: value.unwrap_or(0.0).round() + 0.0, text: String::new() }
+}
+
+/// The other place to read at.
+pub(super) fn other_place(desk: &Desk, at: Place, change: Option<usize>) -> Dialog {
+    let at = match at {
+        Place::Servo if with(desk, |p| !p.through.is_direct()) == Some(true) => Place::Joint,
+        _ => Place::Servo,
+    };
+    Dialog::Mark { dial: predicted(desk, at), at, change }
+}
+
+/// Keeps an aligned mark at the present pulse, or changes the one that is being changed.
+pub(super) fn keep_angle(desk: &mut Desk, angle: Degrees, at: Place, change: Option<usize>) {
+    let Some(place) = change else {
+        let Some(what) = observe(desk, How::Aligned, Some((angle, at))) else {
+            return desk.refuse("there is no pulse on the wire to mark");
+        };
+        desk.model.bell |= keep(desk, what);
+        return;
+    };
+    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
+    desk.edit(&format!("mark changed: {:+.1}°", angle.get()), |rig| {
+        marks::change_mark(rig, &name, place, |mark| (mark.angle_deg, mark.at) = (Some(angle), at))
+    });
+}
+
+/// Keeps a mark; of servos that turn a joint together, each keeps one of its own. Where it contradicts another one the
+/// ways out are asked.
+pub(super) fn keep(desk: &mut Desk, what: Observation) -> bool {
+    let Some(all) = with(desk, |p| p.servo.name.clone()).map(|name| together(desk, &name, what)) else {
+        return false;
+    };
+    let words = words(&what);
+    let kept = desk.session.edit(&words, |rig| {
+        all.iter().try_fold(rig.clone(), |rig, (name, what)| edit::keep_mark(&rig, name, *what))
+    });
+    match kept {
+        Ok(()) => {
+            desk.say(&words);
+            true
+        }
+        Err(Refused::Contradicts(back)) => {
+            desk.model.dialog = Some(Dialog::Contradiction { what, back });
+            false
+        }
+        Err(refused) => {
+            desk.refuse(&refused.to_string());
+            false
+        }
+    }
+}
+
+fn words(what: &Observation) -> String {
+    let (pulse, from) = (what.pulse.get(), what.from.word());
+    let what = match (what.angle, what.rate) {
+        (Some(angle), _) => format!("{:+.1}°", angle.get()),
+        (None, Some(rate)) => format!("{:+.1} rpm", rate.get()),
+        (None, None) => what.seen.word().to_owned(),
+    };
+    format!("mark kept: {what} at {pulse:.0} µs {from}").trim_end().to_owned()
+}
+
+/// The same look, for each servo that turns the joint: an angle of the joint is all of theirs.
+fn together(desk: &Desk, name: &str, what: Observation) -> Vec<(String, Observation)> {
+    let scene = desk.model.scene(desk.session);
+    let rig = scene.rig;
+    let own = vec![(name.to_owned(), what)];
+    let Some(joint) = rig.joint_of(name).filter(|j| !j.others.is_empty() && j.steering.is_none()) else {
+        return own;
+    };
+    if what.at == Place::Servo
+        && what.seen == How::Aligned
+        && !scene.picked().is_some_and(|p| p.through.is_direct())
+    {
+        return own;
+    }
+    let members = joint.servos().filter_map(|member| {
+        let n = rig.servos.iter().position(|s| s.name == member)?;
+        let p = scene.servo(n)?;
+        let what = Observation { pulse: p.wire_pulse(), ticks: p.state.ticks?, ..what };
+        Some((member.to_owned(), what))
+    });
+    let all: Vec<(String, Observation)> = members.collect();
+    if all.is_empty() || what.seen != How::Aligned { own } else { all }
+}
+
+/// The ways out of a contradiction.
+pub(super) fn contradiction(
+    desk: &mut Desk,
+    key: Key,
+    (what, back): (Observation, TurnsBack),
+) -> Option<Dialog> {
+    let name = with(desk, |p| p.servo.name.clone())?;
+    let new = [back.low, back.high].into_iter().position(|seen| (seen.pulse - what.pulse).abs().get() < 1.0);
+    let other = if new == Some(0) { back.high } else { back.low };
+    match key.code {
+        KeyCode::Char('d') => {
+            let words = format!("mark at {:.0} µs dropped, the new one kept", other.pulse.get());
+            desk.edit(&words, |rig| edit::keep_mark(&edit::drop_mark(rig, &name, other.pulse)?, &name, what));
+            None
+        }
+        KeyCode::Char('r') => {
+            Some(Dialog::Mark { dial: predicted(desk, what.at), at: what.at, change: None })
+        }
+        KeyCode::Char('h') => {
+            let words = "the horn was moved: the earlier marks are shifted, the new one kept";
+            desk.edit(words, |rig| marks::keep_after_move(rig, &name, what));
+            None
+        }
+        _ => Some(Dialog::Contradiction { what, back }),
+    }
+}
+
+/// Drops the picked mark, or the one nearest to the present pulse.
+pub fn drop(desk: &mut Desk) {
+    let Some((name, pulse)) = with(desk, |p| (p.servo.name.clone(), p.state.pulse)) else { return };
+    match desk.model.mark {
+        Some(place) => desk.edit("mark dropped", |rig| marks::drop_mark_at(rig, &name, place)),
+        None => desk.edit("mark dropped", |rig| edit::drop_mark(rig, &name, pulse)),
+    };
+}
+
+/// Picks a mark in the list; before the first one none is picked.
+pub fn pick(desk: &mut Desk, by: isize) {
+    let Some(count) = with(desk, |p| p.servo.marks.len()).filter(|count| *count > 0) else {
+        return desk.say("no mark yet; PgUp PgDn pick a servo");
+    };
+    desk.model.mark = match desk.model.mark {
+        None if by > 0 => Some(0),
+        None => Some(count - 1),
+        Some(0) if by < 0 => None,
+        Some(place) => Some(moved(place, by, count)),
+    };
+}
+
+/// Glides to the picked mark's pulse, to see it again.
+pub fn visit(desk: &mut Desk) {
+    let pulse =
+        desk.model.mark.and_then(|place| with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)));
+    if let Some(Some(pulse)) = pulse.map(Some) {
+        let Some(pulse) = pulse else { return };
+        glide(desk, pulse);
+        desk.say(&format!("gliding to {:.0} µs; m takes the mark again", pulse.get()));
+    }
+}
+
+/// Asks for another angle of the picked mark.
+pub fn change(desk: &mut Desk) {
+    let Some(place) = desk.model.mark else { return };
+    let found = with(desk, |p| p.servo.marks.get(place).and_then(|m| Some((m.angle_deg?, m.at))));
+    match found.flatten() {
+        Some((angle, at)) => {
+            let dial = Dial { value: angle.get(), text: String::new() };
+            desk.model.dialog = Some(Dialog::Mark { dial, at, change: Some(place) });
+        }
+        None => desk.refuse("that mark has no angle to change: Del drops it"),
+    }
+}
+
+/// The horn was put on elsewhere: asks what is seen now, and shifts the marks by the difference.
+pub fn horn_moved(desk: &mut Desk) {
+    let Some((name, pulse, expected)) = with(desk, |p| {
+        let fit = p.servo.fit().ok()?;
+        Some((p.servo.name.clone(), p.wire_pulse(), fit.curve.angle_at(p.wire_pulse()).get()))
+    })
+    .flatten() else {
+        return desk.refuse("it has no angles yet: keep two marks with m");
+    };
+    super::ask::horn_moved(desk, &name, pulse, expected);
+}
+
+/// Joins the marks by a cubic instead of a line, or the other way round.
+pub fn bend(desk: &mut Desk) {
+    let Some((name, fit, shape)) = with(desk, |p| (p.servo.name.clone(), p.servo.fit(), p.servo.fit)) else {
+        return;
+    };
+    if shape == Shape::Cubic {
+        desk.edit("a straight line again", |rig| marks::set_shape(rig, &name, Shape::Line));
+        return;
+    }
+    match fit {
+        Ok(fit) if fit.wants_to_bend() => {
+            desk.edit("a curve through all marks", |rig| marks::set_shape(rig, &name, Shape::Cubic));
+        }
+        Ok(_) => desk.refuse(
+            "five marks or more, of which a line misses one by more than it may be misread, make a curve",
+        ),
+        Err(why) => desk.refuse(&why.to_string()),
+    }
+}
+
+/// It starts to move here.
+pub fn starts(desk: &mut Desk) {
+    let Some(what) = observe(desk, How::Starts, None) else {
+        return desk.refuse("there is no pulse on the wire to mark");
+    };
+    let endless = with(desk, |p| p.servo.kind == Kind::Endless) == Some(true);
+    if endless && what.from == wasvolta_core::fit::Side::Unknown {
+        return desk.refuse("jog out of the standstill to where it just starts to turn, then S");
+    }
+    let drift = endless.then(|| drifted(desk, &what)).flatten();
+    if let Some(by) = drift {
+        desk.model.dialog = Some(Dialog::Drift { what, by });
+        return;
+    }
+    desk.model.bell |= keep(desk, what);
+}
+
+/// How far an edge of the stop band lies off what marks say of it, where that is more than a tick.
+fn drifted(desk: &Desk, what: &Observation) -> Option<Micros> {
+    with(desk, |p| {
+        let band = p.servo.band()?;
+        let edge = if what.from == wasvolta_core::fit::Side::Below { band.high } else { band.low };
+        let by = what.pulse - edge - p.state.trim();
+        (by.abs() > p.plan.guard.clock.tick()).then_some(by)
+    })
+    .flatten()
+}
+
+/// A rate that was timed.
+pub(super) fn keep_rate(desk: &mut Desk, rate: Rpm) {
+    let Some(what) = observe(desk, How::Turns, None) else {
+        return desk.refuse("there is no pulse on the wire to mark");
+    };
+    // Shorter pulses turn it backwards, unless the maker says otherwise by a sign.
+    let below = with(desk, |p| p.wire_pulse() < p.servo.centre()) == Some(true);
+    let rate = Rpm::new(if below { -rate.get() } else { rate.get() });
+    let trim = with(desk, |p| p.state.trim()).unwrap_or(Micros::ZERO);
+    desk.model.bell |= keep(desk, Observation { rate: Some(rate), pulse: what.pulse - trim, ..what });
+}

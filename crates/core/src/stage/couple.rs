@@ -1,0 +1,183 @@
+//! Several servos on one joint: the first leads, the others go to the pulses that mean the same angle to them.
+//!
+//! What is asked of any of them is asked of the first, and none is asked for an angle that another cannot reach, so
+//! that they never pull against each other.
+
+use super::drive::Beat;
+use super::plan::ServoPlan;
+use super::{Command, Plan, ServoState, Setpoints};
+use crate::curve::{Curve, Line};
+use crate::rig::{Joint, Rig, Servo};
+use crate::scale::Scale;
+use crate::unit::{Degrees, Micros};
+
+/// What a servo that follows another one knows of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Led {
+    /// The index of the one that leads.
+    pub leader: usize,
+    /// From that one's pulse to the joint's angle.
+    theirs: Scale,
+    /// The same of its own.
+    own: Scale,
+}
+
+impl Led {
+    /// Its pulse when the leader has one.
+    pub fn pulse_for(&self, leading: Micros) -> Micros {
+        self.own.pulse_at(self.theirs.angle_at(leading))
+    }
+
+    /// The leader's pulse when it has one itself.
+    pub fn leading_for(&self, pulse: Micros) -> Micros {
+        self.theirs.pulse_at(self.own.angle_at(pulse))
+    }
+}
+
+/// Degrees a microsecond where neither marks nor a sheet tell.
+const USUAL_GAIN: f64 = 0.1;
+
+/// From pulse to the joint's angle: as seen, else as its sheet says, else as is usual.
+fn assumed(rig: &Rig, servo: &Servo) -> Scale {
+    rig.scale_of(servo).unwrap_or_else(|| {
+        let slope = servo.rated.as_ref().map(crate::rig::Rated::slope);
+        let (middle, gain) = slope.map_or((servo.centre(), USUAL_GAIN), |slope| (slope.middle, slope.gain));
+        Scale::of(Curve::Line(Line::through(middle, Degrees::ZERO, gain)), rig.through(servo))
+    })
+}
+
+/// Ties together in the plan what turns a joint together in the rig. `servos` are in rig order.
+pub(super) fn couple(rig: &Rig, servos: &mut [ServoPlan]) {
+    for joint in rig.joints.iter().filter(|joint| !joint.others.is_empty()) {
+        tie(rig, joint, servos);
+    }
+}
+
+fn tie(rig: &Rig, joint: &Joint, servos: &mut [ServoPlan]) {
+    let place = |name: &str| rig.servos.iter().position(|s| s.name == name);
+    let members: Vec<(usize, Scale)> = joint
+        .servos()
+        .filter_map(|name| Some((place(name)?, assumed(rig, rig.servo(name)?))))
+        .filter(|(n, _)| *n < servos.len())
+        .collect();
+    let Some(((leader, theirs), others)) = members.split_first() else { return };
+    // The angles that all of them can reach.
+    let (mut least, mut most) = (f64::NEG_INFINITY, f64::INFINITY);
+    for (n, scale) in &members {
+        let (low, high) = servos[*n].guard.free();
+        let (a, b) = (scale.angle_at(low).get(), scale.angle_at(high).get());
+        (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
+    }
+    let slope = |scale: &Scale, plan: &ServoPlan| {
+        let (low, high) = plan.guard.endpoints;
+        scale.steepest(low, high)
+    };
+    let leading = slope(theirs, &servos[*leader]);
+    let slowest = members.iter().map(|(n, scale)| servos[*n].guard.speed * slope(scale, &servos[*n]));
+    let slowest = slowest.fold(f64::INFINITY, libm::fmin);
+    for (n, scale) in &members {
+        let ends = [least, most].map(|angle| scale.pulse_at(Degrees::new(angle)));
+        let (low, high) = if ends[0] < ends[1] { (ends[0], ends[1]) } else { (ends[1], ends[0]) };
+        let guard = servos[*n].guard;
+        let speed = if n == leader { libm::fmin(guard.speed, slowest / leading) } else { guard.speed };
+        servos[*n].guard =
+            crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), speed, guard.clock);
+    }
+    for (n, own) in others {
+        servos[*n].led = Some(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() });
+        servos[*n].idle = None;
+        servos[*n].mapping = None;
+    }
+}
+
+impl Plan {
+    /// A command for a servo that follows, as it is for the one that leads.
+    pub(super) fn to_leader(&self, command: Command, states: &[ServoState]) -> Command {
+        let led = |servo: usize| self.servos.get(servo).and_then(|plan| plan.led.as_ref());
+        let at =
+            |servo: usize| states.get(servo).map_or(Micros::ZERO, |state| state.hand.unwrap_or(state.pulse));
+        match command {
+            Command::Engage { servo, pulse, told } => {
+                // The followers are engaged by their leader, at a pulse of their own.
+                let follows = led(servo).filter(|led| states.get(led.leader).is_some_and(|s| !s.engaged));
+                follows.map_or(command, |led| Command::Engage {
+                    servo: led.leader,
+                    pulse: led.leading_for(pulse),
+                    told,
+                })
+            }
+            Command::Release { servo } => {
+                led(servo).map_or(command, |led| Command::Release { servo: led.leader })
+            }
+            Command::Jog { servo, by, repeat } => led(servo).map_or(command, |led| {
+                let from = at(led.leader);
+                let to = led.leading_for(led.pulse_for(from) + by);
+                Command::Jog { servo: led.leader, by: to - from, repeat }
+            }),
+            Command::GoTo { servo, pulse } => led(servo)
+                .map_or(command, |led| Command::GoTo { servo: led.leader, pulse: led.leading_for(pulse) }),
+            Command::Wiggle { servo } => {
+                led(servo).map_or(command, |led| Command::Wiggle { servo: led.leader })
+            }
+            Command::GiveBack { servo } => {
+                led(servo).map_or(command, |led| Command::GiveBack { servo: led.leader })
+            }
+            Command::StandStill { servo } => {
+                led(servo).map_or(command, |led| Command::StandStill { servo: led.leader })
+            }
+            Command::Knob { servo, input, low, high } => led(servo).map_or(command, |led| Command::Knob {
+                servo: led.leader,
+                input,
+                low: led.leading_for(low),
+                high: led.leading_for(high),
+            }),
+            Command::Exercise { servo, what } => led(servo).map_or(command, |led| {
+                let [a, b, centre] = [what.low, what.high, what.centre].map(|pulse| led.leading_for(pulse));
+                let (low, high) = if a < b { (a, b) } else { (b, a) };
+                let scaled = (high - low) / (what.high - what.low);
+                let what =
+                    super::exercise::Exercise { low, high, centre, us_per_s: what.us_per_s * scaled, ..what };
+                Command::Exercise { servo: led.leader, what }
+            }),
+            Command::Cut
+            | Command::Hold
+            | Command::Drive
+            | Command::Disarm { .. }
+            | Command::Arm { .. }
+            | Command::Trim { .. }
+            | Command::Play { .. }
+            | Command::Pause
+            | Command::Seek { .. }
+            | Command::StopPlaying => command,
+        }
+    }
+}
+
+/// Brings every servo that follows to where its leader is now.
+pub(super) fn follow(
+    plans: &[ServoPlan],
+    states: &mut [ServoState],
+    setpoints: &mut Setpoints,
+    standing: bool,
+    beat: &Beat,
+) {
+    for (n, plan) in plans.iter().enumerate() {
+        let Some(led) = &plan.led else { continue };
+        let Some(leader) = states.get(led.leader).copied() else { continue };
+        let (Some(state), Some(setpoint)) = (states.get_mut(n), setpoints.get_mut(n)) else { continue };
+        if state.engaged && !leader.engaged {
+            state.release(plan.loaded);
+            (state.owner, state.ticks) = (leader.owner, None);
+        }
+        if state.engaged && !standing {
+            (state.owner, state.gliding) = (leader.owner, leader.gliding);
+            let wanted = led.pulse_for(leader.pulse);
+            let passed = plan.guard.pass(state.pulse, wanted, plan.guard.speed, beat.seconds);
+            (state.pulse, state.target, state.stopped) = (passed.pulse, wanted, passed.stopped);
+            state.ticks = Some(passed.ticks);
+            state.hand = leader.hand.map(|_| passed.pulse);
+            state.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
+        }
+        *setpoint = state.ticks;
+    }
+}
