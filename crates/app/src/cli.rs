@@ -193,7 +193,7 @@ pub struct Sheet {
     #[arg(value_enum)]
     pub kind: SheetKind,
     /// Of which servo.
-    #[arg(long, value_name = "NAME", required_if_eq_any([("kind", "calibration"), ("kind", "protractor")]))]
+    #[arg(long, value_name = "NAME", required_if_eq_any([("kind", "calibration"), ("kind", "protractor"), ("kind", "linkage")]))]
     pub servo: Option<String>,
     /// Wiring: the board to begin with; four fit on a sheet.
     #[arg(long, value_name = "NAME")]
@@ -213,6 +213,9 @@ pub struct Sheet {
     /// Protractor: the hole for the spline, in mm.
     #[arg(long, value_name = "MM", default_value_t = Fitting::default().hole_mm)]
     pub hole: f64,
+    /// Protractor: for the joint, about its axis, instead of for the horn.
+    #[arg(long)]
+    pub joint: bool,
     /// Protractor: the side one looks from.
     #[arg(long, value_enum, default_value_t = MountingSide::Horn)]
     pub seen_from: MountingSide,
@@ -225,6 +228,8 @@ pub enum SheetKind {
     Calibration,
     /// A scale in true size to lay under the horn.
     Protractor,
+    /// Horn, rod and arm between servo and joint, and what one turns the other.
+    Linkage,
     /// Boards with their jumpers, who is on which pin, leads, rails and their sums.
     Wiring,
 }

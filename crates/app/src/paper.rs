@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::Rig;
 use wasvolta_sheet::protractor::Fitting;
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, wiring};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, wiring};
 
 /// Which sheet.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -15,6 +15,8 @@ pub enum Kind {
     Calibration,
     /// A scale in true size.
     Protractor(Fitting),
+    /// What is between a servo and its joint.
+    Linkage,
     /// Boards with who is on them, and rails.
     Wiring,
 }
@@ -25,6 +27,7 @@ impl Kind {
         match self {
             Self::Calibration => "calibration",
             Self::Protractor(_) => "protractor",
+            Self::Linkage => "linkage",
             Self::Wiring => "wiring",
         }
     }
@@ -71,6 +74,7 @@ pub fn make(order: &Order<'_>, path: &Path) -> Result<PathBuf, NotMade> {
     let list = match order.kind {
         Kind::Calibration => calibration::draw(&subject)?,
         Kind::Protractor(fitting) => protractor::draw(&subject, &fitting)?,
+        Kind::Linkage => linkage::draw(&subject)?,
         Kind::Wiring => wiring::draw(&subject, order.of)?,
     };
     files::write(path, form.write(&list)?)?;

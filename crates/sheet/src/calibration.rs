@@ -7,9 +7,11 @@ use crate::scale::Axis;
 use crate::trim::signed;
 use crate::{NoSheet, Subject};
 use chart::Box;
+use wasvolta_core::curve::Curve;
 use wasvolta_core::fit::{Fit, Ground};
-use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Mark, Servo, Side};
-use wasvolta_core::unit::{Degrees, Micros, number};
+use wasvolta_core::linkage::Transmission;
+use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Mark, Place, Servo, Side};
+use wasvolta_core::unit::{Micros, number};
 
 /// The margin on every side, in mm.
 pub(crate) const MARGIN: f64 = 15.0;
@@ -28,6 +30,8 @@ struct Known<'a> {
     board: &'a Board,
     joint: Option<&'a Joint>,
     fit: Fit,
+    /// What is between the shaft, whose angles the chart shows, and the joint, whose limits are its own.
+    through: Transmission,
 }
 
 /// Draws the sheet.
@@ -39,7 +43,8 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let no_fit = |why| NoSheet::NoFit { servo: servo.name.clone(), why };
     let fit = servo.fit().map_err(no_fit)?;
     let Some(board) = subject.rig.board(&servo.board) else { return Err(NoSheet::Pdf("no board".into())) };
-    let known = Known { servo, board, joint: subject.rig.joint_of(&servo.name), fit };
+    let through = subject.rig.through(servo);
+    let known = Known { servo, board, joint: subject.rig.joint_of(&servo.name), fit, through };
     let (wide, high) = subject.paper.size_mm();
     let mut list = List::new(format!("{}: calibration", servo.name), (wide, high));
     head(&mut list, subject, "calibration sheet");
@@ -99,8 +104,9 @@ fn lead(list: &mut List, known: &Known<'_>) {
         Ground::Measured => {
             let s = fit.s.map_or_else(String::new, |s| format!(", s = {:.2}°", s.get()));
             let middle = fit.zero();
+            let how = if matches!(fit.curve, Curve::Line(_)) { "Least squares" } else { "A monotone curve" };
             format!(
-                "Least squares through {} marks: worst residual {:.2}°{s}; 95 % band ±{:.1}° at 0°.{}",
+                "{how} through {} marks: worst residual {:.2}°{s}; 95 % band ±{:.1}° at 0°.{}",
                 fit.points.len(),
                 fit.worst().get(),
                 fit.band(middle).get(),
@@ -144,7 +150,9 @@ fn marks(list: &mut List, known: &Known<'_>, top: f64, floor: f64) {
 
 fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
     let fitted = known.fit.curve.angle_at(mark.pulse_us).get();
-    let seen = mark.angle_deg.map(Degrees::get);
+    // Read at the joint, it is taken back to the shaft, whose angles all of the sheet shows.
+    let at_shaft = mark.aligned(&known.servo.through());
+    let seen = at_shaft.map(|seen| seen.angle.get());
     let ticks = mark.ticks.or_else(|| ticks_of(known, mark.pulse_us));
     let aligned = seen.filter(|_| mark.seen == How::Aligned);
     let cells = [
@@ -152,7 +160,9 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
         ticks.map_or_else(String::new, |t| t.0.to_string()),
         seen.map_or_else(String::new, |a| format!("{}°", signed(a, 1))),
         format!("{}°", signed(fitted, 1)),
-        aligned.map_or_else(String::new, |a| format!("{}°", signed(a - fitted, 2))),
+        at_shaft
+            .filter(|_| aligned.is_some())
+            .map_or_else(String::new, |seen| format!("{}°", signed(known.fit.off_by(&seen).get(), 2))),
     ];
     for ((_, edge), cell) in COLUMNS.iter().zip(&cells) {
         list.text(at(MARGIN + edge, y), BODY, Tone::Ink, Align::Right, cell);
@@ -163,7 +173,8 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
         Side::Below => "rising",
         Side::Above => "falling",
     };
-    let words = format!("{how} {from}");
+    let joint = if mark.at == Place::Joint { "joint" } else { "" };
+    let words = format!("{how} {from} {joint}");
     list.text(at(MARGIN + 75.0, y), SMALL, Tone::Quiet, Align::Left, words.trim());
 }
 
@@ -174,7 +185,7 @@ fn ticks_of(known: &Known<'_>, pulse: Micros) -> Option<wasvolta_core::unit::Tic
 /// What holds the servo, and what goes on the wire.
 /// Gives the height that it took.
 fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
-    let Known { servo, board, joint, fit } = known;
+    let Known { servo, board, joint, fit, through } = known;
     let mut column = Column { list, start, right };
     let Ends(low, high) = servo.endpoints_us;
     column.head("What holds it");
@@ -192,8 +203,10 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     }
     column.fact("centre", &format!("{:.1} µs", servo.centre().get()));
     if let Some(home) = joint.and_then(|j| j.home_deg) {
-        column.fact("home", &format!("{}, {:.1} µs", degrees(home.get()), fit.curve.pulse_at(home).get()));
+        let pulse = fit.curve.pulse_at(through.servo_at(home));
+        column.fact("home", &format!("{}, {:.1} µs", degrees(home.get()), pulse.get()));
     }
+    mechanics(&mut column, known);
     column.gap();
     column.head("On the wire");
     let clock = board.clock();
@@ -219,6 +232,50 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
         }
     }
     column.start.y - start.y
+}
+
+/// What it turns, and how it stands there.
+fn mechanics(column: &mut Column<'_>, known: &Known<'_>) {
+    let Known { servo, joint, fit, .. } = known;
+    if let Some(slack) = &fit.slack {
+        let side = servo.arrive.word();
+        let side = if side.is_empty() { String::new() } else { format!("; it arrives {side}") };
+        column.fact(
+            "slack",
+            &format!(
+                "{:.1}°, seen at {} {}{side}",
+                slack.mean.get(),
+                slack.pulses,
+                if slack.pulses == 1 { "pulse" } else { "pulses" }
+            ),
+        );
+    }
+    if let Some(gear) = &servo.gear {
+        let offset = degrees(gear.offset_deg.get());
+        column.fact(
+            "gear",
+            &format!("{} ° of the joint for a degree, {offset} at 0°", gear.ratio).replace(" °", "°"),
+        );
+    }
+    if let Some(bars) = &servo.linkage {
+        let [horn, rod, arm, pivots] = [bars.horn_mm, bars.rod_mm, bars.arm_mm, bars.pivots_mm]
+            .map(|mm| crate::trim::number(mm.get(), 1));
+        let words =
+            format!("horn {horn}, rod {rod}, arm {arm}, axes {pivots} mm apart; it has a sheet of its own");
+        column.fact("linkage", &words);
+    }
+    let others: Vec<&str> =
+        joint.iter().flat_map(|j| j.servos()).filter(|name| *name != servo.name).collect();
+    if !others.is_empty() {
+        column.fact("together with", &others.join(", "));
+    }
+    if let Some(teeth) = servo.teeth {
+        column.fact("spline", &format!("{teeth} teeth, {:.1}° each", 360.0 / f64::from(teeth)));
+    }
+    if let Some(last) = servo.exercised.last() {
+        let seen = if last.seen.is_empty() { String::new() } else { format!(": {}", last.seen) };
+        column.fact("exercised", &format!("{} times on {}{seen}", last.times, last.on));
+    }
 }
 
 /// How far a fact stands behind its name.

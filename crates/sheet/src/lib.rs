@@ -5,6 +5,7 @@
 
 pub mod calibration;
 mod font;
+pub mod linkage;
 pub mod list;
 pub mod pdf;
 pub mod protractor;
@@ -85,6 +86,14 @@ pub enum NoSheet {
         servo: String,
         /// What it is.
         kind: &'static str,
+    },
+    /// A linkage sheet draws one.
+    #[error(
+        "{servo} turns its joint without a linkage: the command linkage, or linkage = {{ … }} in the rig, describes one"
+    )]
+    NoLinkage {
+        /// What was asked for.
+        servo: String,
     },
     /// A calibration sheet shows marks.
     #[error("{servo} cannot have a calibration sheet yet: {why}")]

@@ -8,9 +8,10 @@ use crate::list::{Align, List, Point, Tone, arc, at, dashed, solid};
 use crate::{NoSheet, Subject};
 use wasvolta_core::curve::Curve;
 use wasvolta_core::diagnose;
+use wasvolta_core::linkage::Transmission;
 use wasvolta_core::range;
 use wasvolta_core::rig::{Ends, Joint, Servo};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::{Degrees, Micros};
 
 /// From which side the horn is looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -31,11 +32,23 @@ pub struct Fitting {
     pub hole_mm: f64,
     /// The side one looks from.
     pub seen_from: SeenFrom,
+    /// Whose angles it shows.
+    pub under: Under,
+}
+
+/// What it is laid under.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Under {
+    /// The servo's horn.
+    #[default]
+    Horn,
+    /// The arm or wheel behind a gear or a linkage, about its axis.
+    Joint,
 }
 
 impl Default for Fitting {
     fn default() -> Self {
-        Self { horn_mm: 25.0, hole_mm: 8.0, seen_from: SeenFrom::Horn }
+        Self { horn_mm: 25.0, hole_mm: 8.0, seen_from: SeenFrom::Horn, under: Under::Horn }
     }
 }
 
@@ -86,9 +99,10 @@ pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
     range::HORN.check(fitting.horn_mm)?;
     range::HOLE.check(fitting.hole_mm)?;
     let joint = subject.rig.joint_of(&servo.name);
+    let drawn = Drawn { servo, joint, through: subject.rig.through(servo), under: fitting.under };
     let (wide, high) = subject.paper.size_mm();
     let edge = fitting.horn_mm.max(fitting.hole_mm) + CLEAR;
-    let disc = Disc { centre: at(0.0, 0.0), edge, sense: sense(fitting), ends: ends(servo) };
+    let disc = Disc { centre: at(0.0, 0.0), edge, sense: sense(fitting, joint), ends: drawn.ends() };
     let (up, down) = (edge + RING, disc.below());
     let across = ("across", 2.0 * up, wide - 2.0 * MARGIN);
     let along = ("down", up + down, high - 2.0 * MARGIN - ABOVE - BELOW);
@@ -102,28 +116,80 @@ pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
     head(&mut list, subject, "protractor, true scale");
     let centre = at(wide / 2.0, MARGIN + ABOVE + up);
     let disc = Disc { centre, ..disc };
-    limits(&mut list, &disc, joint);
+    limits(&mut list, &disc, &drawn);
     ticks(&mut list, &disc);
-    endpoints(&mut list, &disc, servo);
+    endpoints(&mut list, &disc, &drawn);
     horn(&mut list, &disc, fitting);
-    marks(&mut list, &disc, servo);
+    marks(&mut list, &disc, &drawn);
     let below = centre.y + down + 10.0;
-    legend(&mut list, servo, joint, fitting, below);
+    legend(&mut list, &drawn, fitting, below);
     bar(&mut list, at(MARGIN, high - MARGIN - 4.0));
     Ok(list)
 }
 
-fn sense(fitting: &Fitting) -> f64 {
-    if fitting.seen_from == SeenFrom::Back { -1.0 } else { 1.0 }
+fn sense(fitting: &Fitting, joint: Option<&Joint>) -> f64 {
+    let turned = fitting.under == Under::Joint && joint.is_some_and(|joint| joint.anticlockwise);
+    if (fitting.seen_from == SeenFrom::Back) == turned { 1.0 } else { -1.0 }
 }
 
-/// At least a half disc; more where the travel is more, up to the whole.
-fn ends(servo: &Servo) -> (f64, f64) {
-    let Ends(low, high) = servo.endpoints_us;
-    let reach = line(servo).map(|(l, _)| (l.angle_at(low).get(), l.angle_at(high).get()));
-    let (a, b) = reach.unwrap_or((-90.0, 90.0));
-    let round = |x: f64| (x / 10.0).ceil() * 10.0 + 10.0;
-    ((-round(-a.min(b))).clamp(-180.0, -90.0), round(a.max(b)).clamp(90.0, 180.0))
+/// What the angles are of.
+struct Drawn<'a> {
+    servo: &'a Servo,
+    joint: Option<&'a Joint>,
+    through: Transmission,
+    under: Under,
+}
+
+impl Drawn<'_> {
+    /// An angle of the shaft, as the one that is drawn.
+    fn of_shaft(&self, angle: Degrees) -> f64 {
+        match self.under {
+            Under::Horn => angle.get(),
+            Under::Joint => self.through.joint_at(angle).get(),
+        }
+    }
+
+    /// An angle of the joint, as the one that is drawn.
+    fn of_joint(&self, angle: Degrees) -> f64 {
+        match self.under {
+            Under::Horn => self.through.servo_at(angle).get(),
+            Under::Joint => angle.get(),
+        }
+    }
+
+    /// The angle at a pulse, and whether it was seen or only rated.
+    fn at(&self, pulse: Micros) -> Option<(f64, bool)> {
+        let (curve, seen) = line(self.servo)?;
+        Some((self.of_shaft(curve.angle_at(pulse)), seen))
+    }
+
+    /// The angles that were read, as those that are drawn.
+    fn seen(&self) -> impl Iterator<Item = f64> {
+        let own = self.servo.through();
+        self.servo
+            .marks
+            .iter()
+            .filter_map(move |mark| mark.aligned(&own))
+            .map(|seen| self.of_shaft(seen.angle))
+    }
+
+    /// At least a half disc; more where the travel is more, up to the whole.
+    fn ends(&self) -> (f64, f64) {
+        let Ends(low, high) = self.servo.endpoints_us;
+        let reach = self.at(low).zip(self.at(high)).map(|(low, high)| (low.0, high.0));
+        let (a, b) = reach.unwrap_or((-90.0, 90.0));
+        let round = |x: f64| (x / 10.0).ceil() * 10.0 + 10.0;
+        ((-round(-a.min(b))).clamp(-180.0, -90.0), round(a.max(b)).clamp(90.0, 180.0))
+    }
+
+    /// The joint's limits with their words.
+    fn limits(&self) -> impl Iterator<Item = (&'static str, f64, &str)> {
+        let both = self.joint.into_iter().flat_map(|j| [("low limit", &j.low), ("high limit", &j.high)]);
+        both.filter_map(|(word, limit)| {
+            let limit = limit.as_ref()?;
+            Some((word, self.of_joint(limit.angle_deg), limit.reason.as_str()))
+        })
+    }
 }
 
 /// The line angles are drawn by, and whether it was seen or only rated.
@@ -158,24 +224,20 @@ fn ticks(list: &mut List, disc: &Disc) {
     list.line(&disc.ray(0.0, disc.edge * 0.25, disc.edge + 5.0), solid(Tone::Ink, 0.5));
 }
 
-fn limits(list: &mut List, disc: &Disc, joint: Option<&Joint>) {
-    let Some(joint) = joint else { return };
-    let angle = |limit: &Option<wasvolta_core::rig::Limit>| limit.as_ref().map(|l| l.angle_deg.get());
-    let (low, high) = (angle(&joint.low), angle(&joint.high));
-    if let (Some(low), Some(high)) = (low, high) {
+fn limits(list: &mut List, disc: &Disc, drawn: &Drawn<'_>) {
+    let all: Vec<f64> = drawn.limits().map(|(_, angle, _)| angle).collect();
+    if let [low, high] = all[..] {
         let inner = arc(disc.centre, disc.edge - 1.2, disc.sense * low, disc.sense * high);
         list.line(&inner, solid(Tone::Ink, 1.2));
     }
-    for limit in [low, high].into_iter().flatten() {
+    for limit in all {
         list.line(&disc.ray(limit, disc.edge * 0.45, disc.edge + 5.0), dashed(Tone::Limit, 0.5, 2.4, 1.0));
     }
 }
 
-fn endpoints(list: &mut List, disc: &Disc, servo: &Servo) {
-    let Some((line, _)) = line(servo) else { return };
-    let Ends(low, high) = servo.endpoints_us;
-    for pulse in [low, high] {
-        let angle = line.angle_at(pulse).get();
+fn endpoints(list: &mut List, disc: &Disc, drawn: &Drawn<'_>) {
+    let Ends(low, high) = drawn.servo.endpoints_us;
+    for (angle, _) in [low, high].into_iter().filter_map(|pulse| drawn.at(pulse)) {
         list.line(&disc.ray(angle, disc.edge * 0.6, disc.edge + 5.0), dashed(Tone::Quiet, 0.3, 0.6, 1.0));
     }
 }
@@ -194,51 +256,50 @@ fn horn(list: &mut List, disc: &Disc, fitting: &Fitting) {
     }
 }
 
-fn marks(list: &mut List, disc: &Disc, servo: &Servo) {
-    for angle in
-        servo.marks.iter().filter_map(|mark| mark.aligned(&servo.through())).map(|seen| seen.angle.get())
-    {
+fn marks(list: &mut List, disc: &Disc, drawn: &Drawn<'_>) {
+    for angle in drawn.seen() {
         let place = disc.place(angle, disc.edge - 3.4);
         list.circle(place, 0.9, Some(solid(Tone::Ink, 0.4)), Some(Tone::Paper));
     }
 }
 
-fn legend(list: &mut List, servo: &Servo, joint: Option<&Joint>, fitting: &Fitting, top: f64) {
+fn legend(list: &mut List, drawn: &Drawn<'_>, fitting: &Fitting, top: f64) {
     let right = list.size.0 - MARGIN;
-    let side = match fitting.seen_from {
-        SeenFrom::Horn => "Seen from the side of the horn: positive angles turn clockwise ↻.",
-        SeenFrom::Back => "Seen from behind the servo, mirrored: positive angles turn anticlockwise ↺.",
+    let turns = if sense(fitting, drawn.joint) > 0.0 { "clockwise ↻" } else { "anticlockwise ↺" };
+    let side = match (fitting.under, fitting.seen_from) {
+        (Under::Horn, SeenFrom::Horn) => "Seen from the side of the horn",
+        (Under::Horn, SeenFrom::Back) => "Seen from behind the servo, mirrored",
+        (Under::Joint, SeenFrom::Horn) => "Of the joint, as you look at it",
+        (Under::Joint, SeenFrom::Back) => "Of the joint, seen from behind, mirrored",
     };
-    let y = list.paragraph(at(MARGIN, top), BODY, Tone::Ink, right - MARGIN, side);
-    let horn = format!(
-        "Cut the hole of {} mm, put the sheet over the spline, and turn the servo until the horn of {} mm stands at \
-         an angle. The cross is the spline's middle.",
-        crate::trim::number(fitting.hole_mm, 1),
-        crate::trim::number(fitting.horn_mm, 1)
-    );
-    let y = list.paragraph(at(MARGIN, y + 0.8), BODY, Tone::Quiet, right - MARGIN, &horn);
+    let side = format!("{side}: positive angles turn {turns}.");
+    let y = list.paragraph(at(MARGIN, top), BODY, Tone::Ink, right - MARGIN, &side);
+    let (hole, long) = (crate::trim::number(fitting.hole_mm, 1), crate::trim::number(fitting.horn_mm, 1));
+    let how = match fitting.under {
+        Under::Horn => format!(
+            "Cut the hole of {hole} mm, put the sheet over the spline, and turn the servo until the horn of {long} mm \
+             stands at an angle. The cross is the spline's middle."
+        ),
+        Under::Joint => format!(
+            "Cut the hole of {hole} mm, put the sheet over the joint's axis, its 0° where the joint counts 0°, and read \
+             what the servo turns at its end, {long} mm off the cross."
+        ),
+    };
+    let y = list.paragraph(at(MARGIN, y + 0.8), BODY, Tone::Quiet, right - MARGIN, &how);
     let mut column = crate::calibration::Column { list, start: at(MARGIN, y + 3.0), right };
-    let limits = joint.iter().flat_map(|j| [("low limit", &j.low), ("high limit", &j.high)]);
-    for (word, limit) in limits.filter_map(|(word, limit)| Some((word, limit.as_ref()?))) {
-        let colon = if limit.reason.is_empty() { "" } else { ": " };
-        column.fact(word, &format!("{}{colon}{}", degrees(limit.angle_deg.get()), limit.reason));
+    for (word, angle, reason) in drawn.limits() {
+        let colon = if reason.is_empty() { "" } else { ": " };
+        column.fact(word, &format!("{}{colon}{reason}", degrees(angle)));
     }
-    let Ends(low, high) = servo.endpoints_us;
-    let at_angle = |pulse: Micros| match line(servo) {
-        Some((line, true)) => format!(" at {}", degrees(line.angle_at(pulse).get())),
-        Some((line, false)) => {
-            format!(" at {}, as the data sheet says: assumed", degrees(line.angle_at(pulse).get()))
-        }
+    let Ends(low, high) = drawn.servo.endpoints_us;
+    let at_angle = |pulse: Micros| match drawn.at(pulse) {
+        Some((angle, true)) => format!(" at {}", degrees(angle)),
+        Some((angle, false)) => format!(" at {}, as the data sheet says: assumed", degrees(angle)),
         None => String::new(),
     };
     let ends = format!("{:.0} µs{}, {:.0} µs{}", low.get(), at_angle(low), high.get(), at_angle(high));
     column.fact("endpoints", &ends);
-    let seen: Vec<String> = servo
-        .marks
-        .iter()
-        .filter_map(|mark| mark.aligned(&servo.through()))
-        .map(|seen| degrees(seen.angle.get()))
-        .collect();
+    let seen: Vec<String> = drawn.seen().map(degrees).collect();
     if !seen.is_empty() {
         column.fact("marks", &seen.join(", "));
     }

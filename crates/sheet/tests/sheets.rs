@@ -6,8 +6,8 @@ use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::unit::Micros;
 use wasvolta_sheet::calibration::words;
 use wasvolta_sheet::list::{List, Shape};
-use wasvolta_sheet::protractor::{BAR_MM, Fitting, SeenFrom};
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, protractor, svg, wiring};
+use wasvolta_sheet::protractor::{BAR_MM, Fitting, SeenFrom, Under};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, svg, wiring};
 
 fn rig() -> Rig {
     match load(include_str!("../../../examples/marsh-clock.rig.toml")) {
@@ -264,4 +264,61 @@ fn a_wiring_plan_of_many_boards_shows_four_and_says_which() {
         let all = words(&list).join("\n");
         assert!(all.contains("boards 7 to 10 of 16") && all.contains("reeds.n73-15"), "{all}");
     }
+}
+
+/// The rudder with its rod, marked at the joint.
+fn linked() -> Rig {
+    let text = include_str!("../../../examples/marsh-clock.rig.toml").replace(
+        "s_per_60_deg = 0.14, stall_a = 1.2 }\n",
+        "s_per_60_deg = 0.14, stall_a = 1.2 }\n\
+         linkage = { horn_mm = 16, rod_mm = 50, arm_mm = 22, pivots_mm = 52, horn_at_deg = 90 }\n\
+         marks = [\n  { pulse_us = 1200, angle_deg = -20.439, at = \"joint\", from = \"below\" },\n\
+         { pulse_us = 1800, angle_deg = 21.83, at = \"joint\", from = \"below\" },\n]\n",
+    );
+    match load(&text) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn a_linkage_has_a_sheet_in_true_scale_with_what_one_turns_the_other() {
+    let rig = linked();
+    for paper in [Paper::A4, Paper::Letter] {
+        let list = linkage::draw(&subject(&rig, "punt.rudder", paper)).unwrap();
+        assert_on_paper(&list);
+        let all = words(&list).join("\n");
+        for part in
+            ["linkage, true scale", "16 mm", "50 mm", "−73.34°: horn and rod line up", "+107.3°", "same side"]
+        {
+            assert!(all.contains(part), "{part}\n{all}");
+        }
+        // From the shaft to the horn's pin it is 16 mm on the paper too.
+        let bars = list.shapes.iter().filter_map(|shape| match shape {
+            Shape::Line { points, .. } if points.len() == 2 => {
+                Some((points[1].x - points[0].x).hypot(points[1].y - points[0].y))
+            }
+            _ => None,
+        });
+        assert_eq!(bars.filter(|long| (long - 16.0).abs() < 1e-9).count(), 3, "at both ends and between");
+    }
+    let none = linkage::draw(&subject(&rig, "heron.neck", Paper::A4)).unwrap_err();
+    assert!(none.to_string().contains("without a linkage"), "{none}");
+}
+
+#[test]
+fn behind_a_linkage_each_side_has_its_own_protractor_and_the_sheet_is_the_shafts() {
+    let rig = linked();
+    let angles = |under: Under| {
+        let fitting = Fitting { under, ..Fitting::default() };
+        let list = protractor::draw(&subject(&rig, "punt.rudder", Paper::A4), &fitting).unwrap();
+        assert_on_paper(&list);
+        words(&list).iter().find(|words| words.starts_with('−') && words.contains(", ")).unwrap().to_string()
+    };
+    assert_eq!(angles(Under::Joint), "−20.44°, +21.83°");
+    assert_eq!(angles(Under::Horn), "−30°, +30°", "taken back through the rod");
+    let list = calibration::draw(&subject(&rig, "punt.rudder", Paper::A4)).unwrap();
+    assert_on_paper(&list);
+    let all = words(&list).join("\n");
+    assert!(all.contains("+10.000 °/100 µs") && all.contains("rising joint"), "{all}");
 }

@@ -8,7 +8,7 @@ use crate::say;
 use miette::IntoDiagnostic;
 use std::process::ExitCode;
 use wasvolta_sheet::Paper;
-use wasvolta_sheet::protractor::{Fitting, SeenFrom};
+use wasvolta_sheet::protractor::{Fitting, SeenFrom, Under};
 
 /// Draws and writes; says where.
 ///
@@ -19,6 +19,7 @@ pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
     let kind = match sheet.kind {
         SheetKind::Calibration => Kind::Calibration,
         SheetKind::Protractor => Kind::Protractor(fitting(sheet)),
+        SheetKind::Linkage => Kind::Linkage,
         SheetKind::Wiring => Kind::Wiring,
     };
     let paper = match sheet.paper {
@@ -39,5 +40,6 @@ const fn fitting(sheet: &Sheet) -> Fitting {
         MountingSide::Horn => SeenFrom::Horn,
         MountingSide::Back => SeenFrom::Back,
     };
-    Fitting { horn_mm: sheet.horn, hole_mm: sheet.hole, seen_from }
+    let under = if sheet.joint { Under::Joint } else { Under::Horn };
+    Fitting { horn_mm: sheet.horn, hole_mm: sheet.hole, seen_from, under }
 }

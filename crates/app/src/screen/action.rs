@@ -361,6 +361,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: general::palette },
     Action { name: "calibration sheet", keys: &[], view: None, short: "", long: "write the picked servo's chart, marks and limits as PDF or SVG", ready: fitted, run: general::calibration_sheet },
     Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: positional, run: general::protractor_sheet },
+    Action { name: "joint protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor for what the servo turns, about its axis", ready: jointed, run: general::joint_protractor_sheet },
+    Action { name: "linkage sheet", keys: &[], view: None, short: "", long: "write horn, rod and arm with what one turns the other, as PDF or SVG", ready: linked, run: general::linkage_sheet },
     Action { name: "wiring sheet", keys: &[], view: None, short: "", long: "write boards, jumpers, pins, leads and rails as PDF or SVG", ready: boarded, run: general::wiring_sheet },
     Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: general::beats },
     Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: general::quit },

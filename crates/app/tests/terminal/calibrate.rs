@@ -3,18 +3,24 @@
 use crate::harness::{Home, Pane, number_behind, rig_beside, until};
 use std::path::Path;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Ends, How};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::rig::{Ends, How, Limit};
+use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_sim::Truth;
 
 /// Waits until the horn stands; gives the angle the eye reads.
 pub fn eye(pane: &Pane) -> f64 {
+    look_at(pane, "horn")
+}
+
+/// The same, of what stands behind a word in the legend.
+fn look_at(pane: &Pane, what: &str) -> f64 {
     let mut seen = None;
     let mut same = 0;
     until(
         || {
             let screen = pane.screen();
-            let now = number_behind(&screen, "◇ horn")?;
+            // What an eye sees stands in the legend, behind its sign.
+            let now = number_behind(&screen[screen.find('◇')?..], what)?;
             let stands =
                 screen.contains("modelled") && !screen.contains("gliding\u{20}") && seen == Some(now);
             same = if stands { same + 1 } else { 0 };
@@ -27,8 +33,12 @@ pub fn eye(pane: &Pane) -> f64 {
 
 /// Answers the mark entry with the fewest keys: nudges from the prediction, or the number typed.
 fn answer(pane: &mut Pane, angle: f64) {
+    answer_to(pane, "the horn stands at", angle);
+}
+
+fn answer_to(pane: &mut Pane, question: &str, angle: f64) {
     // A screen may be caught half drawn: wait for the number, not only for the words before it.
-    let predicted = until(|| number_behind(&pane.screen(), "the horn stands at"), || pane.screen());
+    let predicted = until(|| number_behind(&pane.screen(), question), || pane.screen());
     let typed = format!("{angle:.0}");
     let nudges = usize::from(wasvolta_core::unit::count16((angle - predicted).abs()));
     if nudges <= typed.len() {
@@ -129,4 +139,88 @@ fn a_wrong_oscillator_is_found_with_a_meter_and_corrected() {
     let after = worst_error(&rig);
     println!("worst error {before:.3}° before, {after:.3}° after the clock was corrected");
     assert!(after <= 0.5, "{after}°");
+}
+
+/// Goes to an angle, and waits until it is commanded.
+fn go_to(pane: &mut Pane, typed: &str, angle: f64) {
+    pane.text(typed);
+    pane.keys(&["Enter"]);
+    let there = || number_behind(&pane.screen(), "commanded").filter(|now| (now - angle).abs() < 1.0);
+    until(there, || pane.screen());
+}
+
+#[test]
+fn a_rudder_behind_a_linkage_with_unequal_sides_is_calibrated_by_keys_only() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo"]);
+    pane.see("e gives punt.rudder its first pulse where its horn stands");
+    pane.keys(&[":"]);
+    pane.text("linkage");
+    pane.keys(&["Enter"]);
+    pane.see("mm from the shaft to the rod");
+    for (n, length) in ["16", "50", "22", "52", "90", "96"].into_iter().enumerate() {
+        if n > 0 {
+            pane.keys(&["Tab"]);
+        }
+        pane.text(length);
+    }
+    pane.keys(&["Enter"]);
+    pane.see("a linkage, same side");
+    pane.keys(&["e"]);
+    pane.see("Where does the horn stand now?");
+    pane.text("17");
+    pane.keys(&["Enter"]);
+    pane.see("punt.rudder engaged");
+    pane.see("m keeps it as a mark");
+    for mark in 1..=7 {
+        if mark > 1 {
+            pane.keys(&["n"]);
+            pane.see("gliding to");
+        }
+        let angle = look_at(&pane, ", joint");
+        pane.keys(&["m"]);
+        answer_to(&mut pane, "the joint stands at", angle);
+        pane.see_no_more("the joint stands at");
+    }
+    // The two sides come out unequal, and so are their limits. A sign says how much further: from 0° on.
+    go_to(&mut pane, "0deg", 0.0);
+    pane.keys(&["h"]);
+    pane.see("home");
+    for (typed, angle, reason) in
+        [("-24deg", -24.0, "the tiller meets the rail"), ("27deg", 27.0, "the rod leans on the thwart")]
+    {
+        go_to(&mut pane, typed, angle);
+        pane.keys(&["l"]);
+        pane.see("limit is at");
+        pane.text(&format!("{angle:.0}"));
+        pane.keys(&["Enter"]);
+        pane.see("because:");
+        pane.text(reason);
+        pane.keys(&["Enter"]);
+        pane.see(reason);
+    }
+    save(&mut pane);
+    let Loaded::Sound(rig) = load(&std::fs::read_to_string(home.demo_rig()).unwrap()) else {
+        panic!("not sound")
+    };
+    let servo = rig.servo("punt.rudder").unwrap();
+    let scale = rig.scale_of(servo).unwrap();
+    let truth = Truth::parse(include_str!("../../../../examples/marsh-clock.sim.toml")).unwrap();
+    let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
+    let Ends(low, high) = servo.endpoints_us;
+    let worst = (0..=100)
+        .map(|n| low.get() + (high - low).get() * f64::from(n) / 100.0)
+        .map(|pulse| {
+            // The horn is where the servo puts it, and the worked linkage says what that does to the arm.
+            let joint = servo.through().joint_at(Degrees::new(hidden.angle(pulse)));
+            (scale.angle_at(Micros::new(pulse)) - joint).abs().get()
+        })
+        .fold(0.0, f64::max);
+    println!("a rudder behind a linkage: worst error {worst:.2}° at the joint");
+    assert!(worst <= 1.0, "{worst}°");
+    let joint = rig.joint("punt.rudder").unwrap();
+    let limit = |limit: &Option<Limit>| limit.as_ref().map(|l| l.angle_deg.get());
+    assert_eq!((limit(&joint.low), limit(&joint.high)), (Some(-24.0), Some(27.0)));
+    let sides = [-24.0, 27.0].map(|angle| (scale.pulse_at(Degrees::new(angle)) - servo.centre()).abs().get());
+    assert!((sides[0] - sides[1]).abs() > 10.0, "unequal in pulses: {sides:?}");
 }

@@ -4,7 +4,7 @@ use super::{Known, MARGIN, SMALL, degrees};
 use crate::list::{Align, List, Point, Tone, at, dashed, solid};
 use crate::scale::Axis;
 use crate::trim::signed;
-use wasvolta_core::curve::Line;
+use wasvolta_core::curve::{Curve, Line};
 use wasvolta_core::fit::Fit;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::unit::{Degrees, Micros};
@@ -39,7 +39,8 @@ pub(super) fn span_of_pulses(known: &Known<'_>) -> (f64, f64) {
 fn span_of_angles(known: &Known<'_>, pulses: Axis) -> (f64, f64) {
     let Known { fit, joint, .. } = known;
     let ends = [pulses.values.0, pulses.values.1].map(|p| fit.curve.angle_at(Micros::new(p)).get());
-    let limits = joint.iter().flat_map(|j| [&j.low, &j.high]).flatten().map(|l| l.angle_deg.get());
+    let shaft = |limit: &wasvolta_core::rig::Limit| known.through.servo_at(limit.angle_deg).get();
+    let limits = joint.iter().flat_map(|j| [&j.low, &j.high]).flatten().map(shaft);
     let seen = fit.points.iter().map(|p| p.angle.get());
     let all: Vec<f64> = ends.into_iter().chain(limits).chain(seen).collect();
     let least = all.iter().copied().fold(f64::MAX, f64::min);
@@ -70,7 +71,11 @@ pub(super) fn draw(list: &mut List, known: &Known<'_>, area: Box, pulses: Axis) 
     let fit = &known.fit;
     let on = |pulse: f64| place(pulse, fit.curve.angle_at(Micros::new(pulse)).get());
     let (first, last) = outer_marks(fit, pulses);
-    list.line(&[on(first), on(last)], solid(Tone::Ink, 0.5));
+    // A line needs its two ends only, a curve what is between.
+    let steps = if matches!(fit.curve, Curve::Line(_)) { 1 } else { 60u32 };
+    let between: Vec<Point> =
+        (0..=steps).map(|n| on(first + (last - first) * f64::from(n) / f64::from(steps))).collect();
+    list.line(&between, solid(Tone::Ink, 0.5));
     for (from, to) in [(pulses.values.0, first), (last, pulses.values.1)] {
         list.line(&[on(from), on(to)], dashed(Tone::Ink, 0.4, 1.6, 1.6));
     }
@@ -156,11 +161,11 @@ fn limits(list: &mut List, known: &Known<'_>, area: Box, angles: Axis) {
     let Some(joint) = known.joint else { return };
     for (limit, word, rise) in [(&joint.low, "low limit", 3.2), (&joint.high, "high limit", -1.2)] {
         let Some(limit) = limit else { continue };
-        let y = angles.place(limit.angle_deg.get());
+        let y = angles.place(known.through.servo_at(limit.angle_deg).get());
         list.line(&[at(area.left, y), at(area.right, y)], dashed(Tone::Limit, 0.4, 3.0, 1.2));
         let words = format!("{word} {}", degrees(limit.angle_deg.get()));
         // Where the fit falls, the free corners are on the other side.
-        let falls = known.fit.line.gain() < 0.0;
+        let falls = (known.fit.line.gain() < 0.0) != (known.through.ratio_at(Degrees::ZERO) < 0.0);
         let left = (word == "high limit") != falls;
         let (x, align) =
             if left { (area.left + 10.0, Align::Left) } else { (area.right - 10.0, Align::Right) };

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use wasvolta_core::rig::QuitTo;
 use wasvolta_core::stage::{Command, Output, Owner, ServoState};
 use wasvolta_sheet::Paper;
-use wasvolta_sheet::protractor::Fitting;
+use wasvolta_sheet::protractor::{Fitting, Under};
 
 /// ←
 pub fn less(desk: &mut Desk) {
@@ -231,6 +231,16 @@ pub fn protractor_sheet(desk: &mut Desk) {
     ask_for_sheet(desk, Kind::Protractor(Fitting::default()));
 }
 
+/// Asks where to write a protractor for what the picked servo turns.
+pub fn joint_protractor_sheet(desk: &mut Desk) {
+    ask_for_sheet(desk, Kind::Protractor(Fitting { under: Under::Joint, ..Fitting::default() }));
+}
+
+/// Asks where to write the picked servo's linkage.
+pub fn linkage_sheet(desk: &mut Desk) {
+    ask_for_sheet(desk, Kind::Linkage);
+}
+
 /// Asks where to write the wiring plan, from the picked board on.
 pub fn wiring_sheet(desk: &mut Desk) {
     ask_for_sheet(desk, Kind::Wiring);
@@ -241,7 +251,9 @@ fn sheet_of(desk: &Desk, kind: Kind) -> Option<String> {
     let rig = &desk.session.rig;
     match kind {
         Kind::Wiring => rig.boards.get(desk.model.plug.0).map(|board| board.name.clone()),
-        Kind::Calibration | Kind::Protractor(_) => rig.servos.get(desk.model.servo).map(|s| s.name.clone()),
+        Kind::Calibration | Kind::Linkage | Kind::Protractor(_) => {
+            rig.servos.get(desk.model.servo).map(|s| s.name.clone())
+        }
     }
 }
 
