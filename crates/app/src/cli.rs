@@ -80,6 +80,9 @@ pub enum Command {
     },
     /// Run a recording again and compare every setpoint; no device is touched.
     Replay(Replay),
+    /// Servo cards: what was found out about single servos, in *.servo.toml files.
+    #[command(subcommand)]
+    Card(Card),
     /// Draw a sheet for paper: SVG or PDF, by the file's ending.
     Sheet(Sheet),
 }
@@ -89,6 +92,43 @@ impl Command {
     pub const fn has_screen(&self) -> bool {
         matches!(self, Self::Demo { .. } | Self::Open { .. })
     }
+}
+
+/// What to do with servo cards.
+#[derive(Debug, Subcommand)]
+pub enum Card {
+    /// List the cards of a folder, a line each.
+    List {
+        /// The folder; this one unless said.
+        #[arg(default_value = ".")]
+        folder: PathBuf,
+    },
+    /// Write the card of a servo of a rig; nothing is overwritten.
+    Save {
+        /// The rig, a *.rig.toml file.
+        rig: PathBuf,
+        /// Of which servo.
+        servo: String,
+        /// Where to write it: NAME.servo.toml.
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+    },
+    /// Put a card on a servo of a rig, and save the rig.
+    Load {
+        /// The card, a *.servo.toml file.
+        card: PathBuf,
+        /// The rig, a *.rig.toml file.
+        rig: PathBuf,
+        /// On which servo.
+        servo: String,
+    },
+    /// Two cards side by side; exit code 1 when they differ in more than name and day.
+    Compare {
+        /// One card.
+        one: PathBuf,
+        /// The other card.
+        other: PathBuf,
+    },
 }
 
 /// Run a simulated board by itself.

@@ -1,5 +1,6 @@
 //! The commands of the command line.
 
+mod card;
 mod check;
 mod manual;
 mod new;
@@ -45,6 +46,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::Sim(sim) => sim::run(&sim),
         Command::Play(play) => play::run(&play),
         Command::Replay(replay) => replay::run(&replay),
+        Command::Card(card) => card::run(&card),
         Command::Sheet(sheet) => sheet::run(&sheet),
         Command::Man { folder } => manual::pages(&folder),
         Command::Completions { shell } => Ok(manual::completions(shell)),

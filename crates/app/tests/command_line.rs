@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["unknown field `chanel`", "69 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
+    for wanted in ["unknown field `chanel`", "70 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -449,4 +449,49 @@ fn why_names_the_first_link_that_is_not_proven() {
     assert!(text(&nobody.stderr).contains("there is: heron.neck, heron.beak"), "{}", text(&nobody.stderr));
     let junk = run(home.path(), &["why", rig, "heron.neck", "--fault", "moonlight"]);
     assert_eq!(junk.status.code(), Some(2));
+}
+
+#[test]
+fn cards_go_from_one_rig_to_another_on_the_command_line() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = home.path().join("marsh-clock.rig.toml");
+    std::fs::write(&rig, include_str!("../../../examples/marsh-clock.rig.toml")).unwrap();
+    let run = |arguments: &[&str]| {
+        let output = std::process::Command::new(env!("CARGO_BIN_EXE_wasvolta"))
+            .args(arguments)
+            .current_dir(home.path())
+            .output()
+            .unwrap();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        (output.status.code(), text(&output.stdout), text(&output.stderr))
+    };
+    let card = |servo: &str, file: &str| run(&["card", "save", "marsh-clock.rig.toml", servo, "-o", file]);
+    assert_eq!(card("heron.neck", "neck.servo.toml").0, Some(0));
+    assert_eq!(card("crane.slew", "slew.servo.toml").0, Some(0));
+    let twice = card("heron.neck", "neck.servo.toml");
+    assert!(twice.0 == Some(1) && twice.2.contains("is there already"), "{twice:?}");
+    let (_, listed, _) = run(&["card", "list"]);
+    assert!(
+        listed.contains("neck.servo.toml: heron.neck, positional") && listed.lines().count() == 2,
+        "{listed}"
+    );
+    let (code, beside, _) = run(&["card", "compare", "neck.servo.toml", "slew.servo.toml"]);
+    assert!(code == Some(1) && beside.contains("≠ slope") && beside.contains("9.86 °/100 µs"), "{beside}");
+    assert_eq!(run(&["card", "compare", "neck.servo.toml", "neck.servo.toml"]).0, Some(0));
+    assert_eq!(run(&["card", "load", "neck.servo.toml", "marsh-clock.rig.toml", "punt.rudder"]).0, Some(0));
+    let text = std::fs::read_to_string(&rig).unwrap();
+    assert_eq!(
+        text.matches("angle_deg = -78.5").count(),
+        2,
+        "the rudder has the neck's marks, the file its comments"
+    );
+    assert!(text.contains("# Straight out of its bag"));
+    let winch = run(&["card", "load", "neck.servo.toml", "marsh-clock.rig.toml", "crane.winch"]);
+    assert!(
+        winch.0 == Some(1) && winch.2.contains("is endless, the card is of one that is positional"),
+        "{winch:?}"
+    );
+    std::fs::write(home.path().join("junk.servo.toml"), "junk").unwrap();
+    let junk = run(&["card", "compare", "junk.servo.toml", "neck.servo.toml"]);
+    assert!(junk.0 == Some(1) && junk.2.contains("is no servo card"), "{junk:?}");
 }

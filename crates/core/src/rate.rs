@@ -141,7 +141,7 @@ impl Rates {
             Some((near, far)) => {
                 near.pulse + (far.pulse - near.pulse) * ((rate - near.rate) / (far.rate - near.rate))
             }
-            None => self.saturation(wanted > 0.0),
+            None => self.outermost(wanted > 0.0),
         }
     }
 
@@ -151,26 +151,32 @@ impl Rates {
         end.map_or(Rpm::ZERO, |t| t.rate)
     }
 
+    /// The outermost pulse that was timed, of the longer or the shorter ones.
+    fn outermost(&self, longer: bool) -> Micros {
+        let end = if longer { self.knots.last() } else { self.knots.first() };
+        end.map_or(Micros::ZERO, |t| t.pulse)
+    }
+
     /// The pulse beyond which it turns no faster, of the longer or the shorter pulses: where the straight line of the
-    /// rates before reaches the fastest. The outermost pulse that was timed, where it still turned faster there.
-    pub fn saturation(&self, longer: bool) -> Micros {
+    /// rates before reaches the fastest. None until that was seen: two rates there, as fast as each other.
+    pub fn saturation(&self, longer: bool) -> Option<Micros> {
         let mut side: Vec<Turning> = self.knots.clone();
         if !longer {
             side.reverse();
         }
-        let Some(fastest) = side.last().map(|t| t.rate) else { return Micros::ZERO };
+        let fastest = side.last().map(|t| t.rate).filter(|rate| *rate != Rpm::ZERO)?;
         let near = |t: &Turning| (t.rate - fastest).abs().get() <= SATURATED_WITHIN * fastest.abs().get();
-        let first = side.iter().position(near).unwrap_or(side.len() - 1);
+        let first = side.iter().position(near).filter(|first| first + 1 < side.len())?;
+        let reached = side.get(first)?.pulse;
         // Two points of the slope before it tell where that slope ends.
         let before = first.checked_sub(2).and_then(|n| Some((side.get(n)?, side.get(n + 1)?)));
-        let reached = side[first].pulse;
-        match before {
-            Some((a, b)) if first + 1 < side.len() && b.rate != a.rate => {
+        Some(match before {
+            Some((a, b)) if b.rate != a.rate => {
                 let bend = b.pulse + (b.pulse - a.pulse) * ((fastest - b.rate) / (b.rate - a.rate));
                 bend.within(b.pulse, reached)
             }
             _ => reached,
-        }
+        })
     }
 }
 
@@ -213,8 +219,15 @@ mod tests {
             (1700.0, 60.4),
         ]);
         let rates = Rates::of(BAND, &seen).unwrap();
-        assert!((rates.saturation(true).get() - 1502.0).abs() < 1e-9, "{:?}", rates.saturation(true));
-        assert!((rates.saturation(false).get() - 915.82).abs() < 1e-9, "the slope before it ends there");
+        let saturation = |longer| rates.saturation(longer).unwrap().get();
+        assert!((saturation(true) - 1502.0).abs() < 1e-9);
+        assert!((saturation(false) - 915.82).abs() < 1e-9, "the slope before it ends there");
+        let few = Rates::of(BAND, &turning(&[(1000.0, -20.0), (1300.0, 20.0), (1400.0, 40.0)])).unwrap();
+        assert_eq!(
+            [few.saturation(true), few.saturation(false)],
+            [None, None],
+            "it was never seen to turn no faster"
+        );
         assert_eq!((rates.fastest(true), rates.fastest(false)), (Rpm::new(60.4), Rpm::new(-29.2)));
         assert_eq!(rates.rate_at(Micros::new(1350.0)), Rpm::new(30.0));
         assert_eq!(rates.rate_at(Micros::new(1190.0)), Rpm::ZERO);

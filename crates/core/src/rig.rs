@@ -837,8 +837,8 @@ impl Servo {
         let still = band.map_or((stop, stop), |band| (band.low, band.high));
         let rates = self.rates().ok();
         let full = |longer: bool, end: Micros, edge: Micros| {
-            let seen = rates.as_ref().filter(|rates| rates.fastest(longer) != Rpm::ZERO);
-            let pulse = seen.map_or(end, |rates| rates.saturation(longer)).within(low, high);
+            let seen = rates.as_ref().and_then(|rates| rates.saturation(longer));
+            let pulse = seen.unwrap_or(end).within(low, high);
             if (pulse > edge) == longer { pulse } else { end }
         };
         Sides { low: full(false, low, still.0), zero: stop, high: full(true, high, still.1), still }

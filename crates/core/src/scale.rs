@@ -62,7 +62,11 @@ impl Sides {
         let past = pulse - pulse.within(self.still.0, self.still.1);
         let a_percent = self.a_percent(past.get() > 0.0);
         // A side without width has nothing on it.
-        if past == Micros::ZERO || a_percent == Micros::ZERO { 0.0 } else { past / a_percent }
+        if past == Micros::ZERO || a_percent == Micros::ZERO {
+            return 0.0;
+        }
+        // Beyond its saturation it turns no faster.
+        crate::unit::held(past / a_percent, -100.0, 100.0)
     }
 
     fn pulse_at(&self, level: f64) -> Micros {

@@ -19,6 +19,8 @@ enum Do {
     Keys(&'static [&'static str]),
     /// Type a text and press Enter.
     Enter(&'static str),
+    /// Type a text.
+    Type(&'static str),
     /// Let beats pass.
     Beats(&'static str),
     /// Wait until a text stands on the screen.
@@ -41,6 +43,40 @@ const SCRIPT: &[Do] = &[
     Do::Beats("400"),
     Do::See("commanded -30.9°"),
     Do::Picture("calibrate"),
+    Do::Keys(&["PageDown", "PageDown", ":"]),
+    Do::Enter("linkage"),
+    Do::Type("16"),
+    Do::Keys(&["Tab"]),
+    Do::Type("50"),
+    Do::Keys(&["Tab"]),
+    Do::Type("22"),
+    Do::Keys(&["Tab"]),
+    Do::Enter("52"),
+    Do::See("a linkage, same side"),
+    Do::Keys(&["o"]),
+    Do::Beats("60"),
+    Do::Keys(&["m"]),
+    Do::Enter("-2"),
+    Do::Enter("1752us"),
+    Do::Beats("200"),
+    Do::Keys(&["m"]),
+    Do::Enter("14"),
+    Do::Enter("1250us"),
+    Do::Beats("200"),
+    Do::Keys(&["m"]),
+    Do::Enter("-19"),
+    Do::Enter("2000us"),
+    Do::Beats("200"),
+    Do::Keys(&["m"]),
+    Do::Enter("31"),
+    Do::Beats("400"),
+    Do::See("at the servo"),
+    Do::Picture("linkage"),
+    Do::Keys(&["f"]),
+    Do::See("Which degrees for a tick would do?"),
+    Do::Picture("fineness"),
+    Do::Keys(&["Escape", "r", "u", "u", "u", "u", "u", "PageUp", "PageUp"]),
+    Do::Beats("20"),
     Do::Keys(&["g", "PageDown", "F3"]),
     Do::Beats("300"),
     Do::Keys(&["Right"]),
@@ -171,6 +207,7 @@ impl Stage {
 fn play(step: &Do) -> Result<(), String> {
     match step {
         Do::Keys(keys) => keys.iter().try_for_each(|key| press(key)),
+        Do::Type(text) => type_text(text),
         Do::Enter(text) => {
             type_text(text)?;
             press("Enter")

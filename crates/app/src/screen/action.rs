@@ -289,7 +289,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "change the mark", keys: &[key('i')], view: CALIBRATE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
     Action { name: "horn moved", keys: &[key('H')], view: CALIBRATE, short: "", long: "the horn sits elsewhere on its spline: shift all marks by what is seen now", ready: engaged_and_fitted, run: marks::horn_moved },
     Action { name: "bend", keys: &[key('B')], view: CALIBRATE, short: "", long: "join the marks by a curve instead of a line, or by a line again", ready: positional, run: marks::bend },
-    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: testable, run: test_or_time },
+    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test, time", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: testable, run: test_or_time },
     Action { name: "knob jogs", keys: &[key('j')], view: CALIBRATE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: calibrate::knob },
     Action { name: "exercise", keys: &[key('y')], view: CALIBRATE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
     Action { name: "fineness", keys: &[key('f')], view: CALIBRATE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: positional, run: calibrate::fineness },

@@ -47,7 +47,10 @@ fn nothing() -> Located {
 
 fn text(beginning: &Beginning) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
-    let mut text = format!("format = {FORMAT}\nname = {}\n", quoted(&beginning.name));
+    let mut text = format!(
+        "format = {FORMAT}\nname = {}\n\n# A servo that the hand leaves alone this long is released, unless its joint is loaded.\nrelease_after_s = 300\n",
+        quoted(&beginning.name)
+    );
     if let Some((path, address)) = &beginning.bus {
         let baud = beginning.baud.map_or_else(String::new, |baud| format!("baud = {baud}\n"));
         let _ = write!(

@@ -325,8 +325,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
 
 #[test]
 fn a_servo_left_alone_is_released_with_a_word_before_and_a_loaded_one_never() {
-    let after =
-        |rig: &str| rig.replacen("name = \"Marsh Clock\"", "name = \"Marsh Clock\"\nrelease_after_s = 30", 1);
+    let after = |rig: &str| rig.replacen("release_after_s = 300", "release_after_s = 30", 1);
     let mut bench = with_truth(NECK, after, |sim| sim);
     let boom = bench.session.rig.servos.iter().position(|s| s.name == "crane.boom").unwrap();
     pick(&mut bench, boom);

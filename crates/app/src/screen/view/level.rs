@@ -7,7 +7,7 @@ use crate::screen::pen::{Pen, cell_of};
 use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
-use wasvolta_core::rate::NoRates;
+use wasvolta_core::rate::{NoRates, Rates};
 use wasvolta_core::rig::{Chip, Idle, Kind};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_sim::Sight;
@@ -237,17 +237,22 @@ fn turning(picked: &Picked) -> Vec<String> {
         ));
     }
     match servo.rates() {
-        Ok(rates) => all.push(format!(
-            "{:+.1} rpm from {:.0} µs on, {:+.1} rpm from {:.0} µs down.",
-            rates.fastest(true).get() + 0.0,
-            rates.saturation(true).get(),
-            rates.fastest(false).get() + 0.0,
-            rates.saturation(false).get()
-        )),
+        Ok(rates) => all.extend([true, false].into_iter().filter_map(|longer| fastest(&rates, longer))),
         Err(NoRates::None) => {}
         Err(why) => all.push(why.to_string()),
     }
     all
+}
+
+/// The fastest it was seen to turn one way, and from which pulse on it turns no faster, where that was seen.
+fn fastest(rates: &Rates, longer: bool) -> Option<String> {
+    let rate = rates.fastest(longer).get();
+    (rate != 0.0).then_some(())?;
+    let way = if longer { "longer" } else { "shorter" };
+    Some(match rates.saturation(longer) {
+        Some(pulse) => format!("{rate:+.1} rpm at most with {way} pulses, from {:.0} µs on.", pulse.get()),
+        None => format!("{rate:+.1} rpm timed with {way} pulses; further out it may turn faster yet."),
+    })
 }
 
 /// The marks of an endless servo, by pulse.
@@ -267,10 +272,13 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
         }
         let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
         pen.put(0, y, mark.seen.word(), style);
-        pen.put_right(18, y, &format!("{:.1} µs", mark.pulse_us.get()), style);
+        let narrow = pen.width() < 40;
+        let (end, decimals) = if narrow { (14, 0) } else { (18, 1) };
+        pen.put_right(end, y, &format!("{:.decimals$} µs", mark.pulse_us.get()), style);
         let what =
             mark.rpm.map_or_else(|| mark.from.word().to_owned(), |rate| format!("{:+.1} rpm", rate.get()));
-        pen.put(20, y, &what, theme::text(if mark.rpm.is_some() { theme::INK } else { theme::QUIET }));
+        let color = if mark.rpm.is_some() { theme::INK } else { theme::QUIET };
+        pen.put(end + if narrow { 1 } else { 2 }, y, &what, theme::text(color));
     }
     y + 2
 }

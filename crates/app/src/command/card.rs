@@ -1,0 +1,89 @@
+//! `card`: what was found out about single servos, in files that go from rig to rig.
+
+use crate::cli::Card as Wish;
+use crate::exit::Exit;
+use crate::{files, paper, say};
+use miette::{IntoDiagnostic, WrapErr, miette};
+use std::path::Path;
+use std::process::ExitCode;
+use wasvolta_core::rig::card::Card;
+
+/// Lists, writes, puts or compares cards.
+///
+/// # Errors
+/// When a file cannot be used; nothing half-written is left.
+pub fn run(wish: &Wish) -> miette::Result<ExitCode> {
+    match wish {
+        Wish::List { folder } => list(folder),
+        Wish::Save { rig, servo, output } => save(rig, servo, output),
+        Wish::Load { card, rig, servo } => load(card, rig, servo),
+        Wish::Compare { one, other } => compare(one, other),
+    }
+}
+
+fn read(path: &Path) -> miette::Result<Card> {
+    let text =
+        std::fs::read_to_string(path).into_diagnostic().wrap_err_with(|| path.display().to_string())?;
+    Card::parse(&text).map_err(|error| miette!("{} is no servo card: {}", path.display(), error.message()))
+}
+
+fn list(folder: &Path) -> miette::Result<ExitCode> {
+    let entries =
+        std::fs::read_dir(folder).into_diagnostic().wrap_err_with(|| folder.display().to_string())?;
+    let mut paths: Vec<_> = entries.flatten().map(|entry| entry.path()).collect();
+    paths.retain(|path| path.to_string_lossy().ends_with(".servo.toml"));
+    paths.sort_unstable();
+    for path in &paths {
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        match read(path) {
+            Ok(card) => say::line(format!(
+                "{name}: {}, {}, kept {}, {} marks, endpoints {:.0} to {:.0} µs",
+                card.name,
+                card.kind.word(),
+                card.kept,
+                card.marks.len(),
+                card.endpoints_us.0.get(),
+                card.endpoints_us.1.get()
+            )),
+            Err(_) => say::line(format!("{name}: cannot be read as a servo card")),
+        }
+    }
+    if paths.is_empty() {
+        say::line(format!("no *.servo.toml in {}; card save writes one", folder.display()));
+    }
+    Ok(Exit::Done.into())
+}
+
+fn save(rig: &Path, servo: &str, output: &Path) -> miette::Result<ExitCode> {
+    let source = files::open(rig)?;
+    let part = source
+        .rig()
+        .servo(servo)
+        .ok_or_else(|| miette!("no servo of {} is called {servo:?}", rig.display()))?;
+    if output.exists() {
+        return Err(miette!("{} is there already: give another name", output.display()));
+    }
+    let text = Card::of(source.rig(), part, &paper::today().to_string()).text().into_diagnostic()?;
+    files::write(output, &text).into_diagnostic()?;
+    say::line(output.display());
+    Ok(Exit::Done.into())
+}
+
+fn load(card: &Path, rig: &Path, servo: &str) -> miette::Result<ExitCode> {
+    let found = read(card)?;
+    let source = files::open(rig)?;
+    let next = found.put(source.rig(), servo).into_diagnostic()?;
+    files::write(rig, source.with(&next).into_diagnostic()?.text()).into_diagnostic()?;
+    say::line(format!("{servo} of {} is what the card of {} says", rig.display(), found.name));
+    Ok(Exit::Done.into())
+}
+
+fn compare(one: &Path, other: &Path) -> miette::Result<ExitCode> {
+    let rows = read(one)?.beside(&read(other)?);
+    for row in &rows {
+        let sign = if row.agrees() { " " } else { "≠" };
+        say::line(format!("{sign} {:<10} {:<24} {}", row.what, row.one, row.other));
+    }
+    let differs = rows.iter().any(|row| !row.agrees() && !matches!(row.what, "name" | "kept"));
+    Ok(if differs { Exit::Failed } else { Exit::Done }.into())
+}
