@@ -12,6 +12,7 @@ use std::cell::Cell;
 use std::time::Duration;
 use wasvolta_core::Stage;
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
 use wasvolta_core::unit::Micros;
 
@@ -36,9 +37,34 @@ unsafe impl GlobalAlloc for Counting {
 #[global_allocator]
 static ALLOCATOR: Counting = Counting;
 
+const SMALL: &str = include_str!("data/small.rig.toml");
+
 #[test]
 fn advancing_allocates_nothing_whatever_happens() {
-    let Loaded::Sound(rig) = load(include_str!("data/small.rig.toml")) else { panic!("not sound") };
+    advance_through_everything(SMALL);
+}
+
+#[test]
+fn nor_behind_a_linkage_that_is_arrived_at_from_one_side() {
+    let linkage = "channel = 1\narrive = \"below\"\n\
+                   linkage = { horn_mm = 16, rod_mm = 50, arm_mm = 22, pivots_mm = 52, horn_at_deg = 90 }\n";
+    advance_through_everything(&SMALL.replace("channel = 1\n", linkage));
+}
+
+fn advance_through_everything(text: &str) {
+    let rig = match load(text) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("not sound: {other:?}"),
+    };
+    let what = Exercise {
+        low: Micros::new(1400.0),
+        high: Micros::new(1600.0),
+        centre: Micros::new(1500.0),
+        us_per_s: 500.0,
+        pause_ms: 100,
+        times: Some(2),
+    };
+    let (low, high) = (Micros::new(1300.0), Micros::new(1700.0));
     let beat = Duration::from_millis(20);
     let mut stage = Stage::new(Prepared::new(Plan::of(&rig)), beat);
     let warm = Vec::from([0u8; 8]);
@@ -59,6 +85,8 @@ fn advancing_allocates_nothing_whatever_happens() {
             40 => [Command::Play { sequence: 0 }, Command::Jog { servo: 1, by: pulse, repeat: true }],
             150 => [Command::Hold, Command::Jog { servo: 0, by: pulse, repeat: false }],
             160 => [Command::Drive, Command::GoTo { servo: 0, pulse: Micros::new(f64::NAN) }],
+            200 => [Command::Exercise { servo: 0, what }, Command::Knob { servo: 1, input: 0, low, high }],
+            300 => [Command::Trim { servo: 0, by: low }, Command::StandStill { servo: 1 }],
             390 => [Command::Cut, Command::Drive],
             _ => [Command::StopPlaying, Command::Release { servo: 7 }],
         };

@@ -1,6 +1,7 @@
 //! The calibration sheet: what one servo really does with a pulse, how that was found, and what holds it.
 
 mod chart;
+mod turning;
 
 use crate::list::{Align, List, Point, Shape, Tone, at, solid};
 use crate::scale::Axis;
@@ -10,7 +11,7 @@ use chart::Box;
 use wasvolta_core::curve::Curve;
 use wasvolta_core::fit::{Fit, Ground};
 use wasvolta_core::linkage::Transmission;
-use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Mark, Place, Servo, Side};
+use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Kind, Mark, Place, Servo, Side};
 use wasvolta_core::unit::{Micros, number};
 
 /// The margin on every side, in mm.
@@ -39,6 +40,12 @@ struct Known<'a> {
 /// # Errors
 /// When the servo is not there, or has too few marks for a fit.
 pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
+    let servo = subject.part()?;
+    if servo.kind == Kind::Endless
+        && let Some(board) = subject.rig.board(&servo.board)
+    {
+        return turning::draw(subject, servo, board);
+    }
     let servo = subject.turning()?;
     let no_fit = |why| NoSheet::NoFit { servo: servo.name.clone(), why };
     let fit = servo.fit().map_err(no_fit)?;
@@ -208,13 +215,8 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     }
     mechanics(&mut column, known);
     column.gap();
-    column.head("On the wire");
+    on_the_wire(&mut column, servo, board);
     let clock = board.clock();
-    column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
-    column.fact("channel", &servo.channel.to_string());
-    column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
-    let clock_words = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
-    column.fact("oscillator", &clock_words);
     let fine = clock.fineness(fit.line.gain()).get();
     column.fact("one tick", &format!("{:.3} µs, {fine:.3}°", clock.tick().get()));
     column.fact("travel", &format!("{:.0} steps between the endpoints", clock.steps_in(low, high)));
@@ -232,6 +234,17 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
         }
     }
     column.start.y - start.y
+}
+
+/// Where its pulses come from, and how they are counted.
+fn on_the_wire(column: &mut Column<'_>, servo: &Servo, board: &Board) {
+    column.head("On the wire");
+    let clock = board.clock();
+    column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
+    column.fact("channel", &servo.channel.to_string());
+    column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
+    let clock_words = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
+    column.fact("oscillator", &clock_words);
 }
 
 /// What it turns, and how it stands there.

@@ -87,6 +87,14 @@ pub enum NoSheet {
         /// What it is.
         kind: &'static str,
     },
+    /// The sheet of what turns without end begins with where it stands still.
+    #[error(
+        "{servo} cannot have a calibration sheet yet: jog to where it just starts to turn, either way, and keep both with S"
+    )]
+    NoBand {
+        /// The servo.
+        servo: String,
+    },
     /// A linkage sheet draws one.
     #[error(
         "{servo} turns its joint without a linkage: the command linkage, or linkage = {{ … }} in the rig, describes one"

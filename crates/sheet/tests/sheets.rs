@@ -322,3 +322,30 @@ fn behind_a_linkage_each_side_has_its_own_protractor_and_the_sheet_is_the_shafts
     let all = words(&list).join("\n");
     assert!(all.contains("+10.000 °/100 µs") && all.contains("rising joint"), "{all}");
 }
+
+#[test]
+fn what_turns_without_end_has_a_sheet_of_its_stop_and_its_rates() {
+    let text = include_str!("../../../examples/marsh-clock.rig.toml");
+    let none = calibration::draw(&subject(&rig(), "crane.winch", Paper::A4)).unwrap_err();
+    assert!(none.to_string().contains("just starts to turn, either way"), "{none}");
+    let marks = "kind = \"endless\"\nmarks = [\n\
+        { pulse_us = 1183, seen = \"starts\", from = \"above\" },\n{ pulse_us = 1207, seen = \"starts\", from = \"below\" },\n\
+        { pulse_us = 1400, seen = \"turns\", rpm = 40 },\n{ pulse_us = 1560, seen = \"turns\", rpm = 73 },\n\
+        { pulse_us = 1700, seen = \"turns\", rpm = 73.5 },\n]";
+    let rig = match load(&text.replace("kind = \"endless\"", marks).replace("centre_us = 1480\n", "")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    };
+    for paper in [Paper::A4, Paper::Letter] {
+        let list = calibration::draw(&subject(&rig, "crane.winch", paper)).unwrap();
+        assert_on_paper(&list);
+        let all = words(&list).join("\n");
+        for part in [
+            "stands still from 1183.0 to 1207.0 µs, its stop 1195.0 µs",
+            "+73.5 rpm, from 1560 µs on",
+            "+40.0",
+        ] {
+            assert!(all.contains(part), "{part}\n{all}");
+        }
+    }
+}

@@ -128,10 +128,6 @@ fn endless_engaged(scene: &Scene) -> Ready {
     engaged(scene)
 }
 
-fn testable(scene: &Scene) -> Ready {
-    pulsed(scene)
-}
-
 /// One key for looking closely: at where it goes, or at how fast it turns.
 fn test_or_time(desk: &mut Desk) {
     let turns = calibrate::with(desk, |p| p.servo.kind) == Some(Kind::Endless);
@@ -169,6 +165,12 @@ fn fitted(scene: &Scene) -> Ready {
         scene.picked().is_some_and(|p| p.plan.scale.is_some() && p.joint.is_some()),
         "it has no angles yet: keep two marks with m",
     )
+}
+
+/// What a calibration sheet has something to say of.
+fn charted(scene: &Scene) -> Ready {
+    let turns = scene.picked().is_some_and(|p| p.servo.kind == Kind::Endless);
+    if turns { endless(scene) } else { fitted(scene) }
 }
 
 fn engaged_and_fitted(scene: &Scene) -> Ready {
@@ -289,7 +291,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "change the mark", keys: &[key('i')], view: CALIBRATE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
     Action { name: "horn moved", keys: &[key('H')], view: CALIBRATE, short: "", long: "the horn sits elsewhere on its spline: shift all marks by what is seen now", ready: engaged_and_fitted, run: marks::horn_moved },
     Action { name: "bend", keys: &[key('B')], view: CALIBRATE, short: "", long: "join the marks by a curve instead of a line, or by a line again", ready: positional, run: marks::bend },
-    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test, time", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: testable, run: test_or_time },
+    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test, time", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: pulsed, run: test_or_time },
     Action { name: "knob jogs", keys: &[key('j')], view: CALIBRATE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: calibrate::knob },
     Action { name: "exercise", keys: &[key('y')], view: CALIBRATE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
     Action { name: "fineness", keys: &[key('f')], view: CALIBRATE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: positional, run: calibrate::fineness },
@@ -359,7 +361,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "Inputs", keys: &[code(KeyCode::F(3))], view: None, short: "", long: "go to Inputs", ready: always, run: |d| general::show(d, View::Inputs) },
     Action { name: "Sequence", keys: &[code(KeyCode::F(4))], view: None, short: "", long: "go to Sequence", ready: always, run: |d| general::show(d, View::Sequence) },
     Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: general::palette },
-    Action { name: "calibration sheet", keys: &[], view: None, short: "", long: "write the picked servo's chart, marks and limits as PDF or SVG", ready: fitted, run: general::calibration_sheet },
+    Action { name: "calibration sheet", keys: &[], view: None, short: "", long: "write the picked servo's chart, marks and limits as PDF or SVG", ready: charted, run: general::calibration_sheet },
     Action { name: "protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor to lay under the picked servo's horn", ready: positional, run: general::protractor_sheet },
     Action { name: "joint protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor for what the servo turns, about its axis", ready: jointed, run: general::joint_protractor_sheet },
     Action { name: "linkage sheet", keys: &[], view: None, short: "", long: "write horn, rod and arm with what one turns the other, as PDF or SVG", ready: linked, run: general::linkage_sheet },

@@ -430,6 +430,27 @@ mod tests {
         }
     }
 
+    proptest::proptest! {
+        #[test]
+        fn a_clock_correction_leaves_every_tick_on_the_wire(measured in 47.0..54.0f64) {
+            let before = rig();
+            let after = correct_clock(&before, "upper", Hertz::new(measured)).unwrap();
+            let ticks = |rig: &Rig, pulse: Micros| {
+                let clock = rig.boards[0].clock();
+                clock.quantise(pulse, Micros::new(300.0), Micros::new(2900.0)).unwrap()
+            };
+            for (was, is) in before.servos.iter().zip(&after.servos) {
+                let pulses = |s: &Servo| {
+                    let marks = s.marks.iter().map(|m| m.pulse_us);
+                    marks.chain([s.endpoints_us.0, s.endpoints_us.1]).collect::<Vec<_>>()
+                };
+                for (was, is) in pulses(was).into_iter().zip(pulses(is)) {
+                    proptest::prop_assert_eq!(ticks(&before, was), ticks(&after, is));
+                }
+            }
+        }
+    }
+
     #[test]
     fn steps_come_and_go_and_a_new_sequence_is_made() {
         let more = insert_step(&rig(), "wake", 1, "look").unwrap();

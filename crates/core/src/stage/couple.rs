@@ -181,3 +181,56 @@ pub(super) fn follow(
         *setpoint = state.ticks;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::linkage::{Hand, Steering};
+    use crate::rig::Ends;
+    use crate::rig::edit::joint::{couple, set_steering};
+    use crate::rig::file::{Loaded, load};
+    use crate::unit::Millimetres;
+
+    fn coupled() -> Rig {
+        let Loaded::Sound(rig) = load(include_str!("../../tests/data/small.rig.toml")) else { panic!() };
+        let bare = Rig { poses: Vec::new(), sequences: Vec::new(), ..*rig };
+        couple(&bare, "heron.neck", "heron.beak").unwrap()
+    }
+
+    #[test]
+    fn the_others_go_to_the_same_angle_and_no_further_than_all_can() {
+        let rig = coupled();
+        let plan = Plan::of(&rig);
+        let led = plan.servos[1].led.as_ref().unwrap();
+        let scales = [0, 1].map(|n: usize| plan.servos[n].scale.clone().unwrap());
+        for angle in [0.0, 17.0, 44.0].map(Degrees::new) {
+            let leading = scales[0].pulse_at(angle);
+            assert!((scales[1].angle_at(led.pulse_for(leading)) - angle).abs().get() < 1e-9);
+            assert!((led.leading_for(led.pulse_for(leading)) - leading).abs().get() < 1e-9);
+        }
+        // The beak reaches from 0°, the neck's limits end at 45°: neither is asked for more.
+        let free = |n: usize| {
+            let (low, high) = plan.servos[n].guard.free();
+            (scales[n].angle_at(low).get(), scales[n].angle_at(high).get())
+        };
+        for (low, high) in [free(0), free(1)] {
+            assert!(low.abs() < 1e-6 && (high - 45.0).abs() < 1e-6, "{low} {high}");
+        }
+    }
+
+    #[test]
+    fn a_steered_pair_turns_its_wheels_about_one_middle() {
+        let pair = Steering { track_mm: Millimetres::new(190.0), wheelbase_mm: Millimetres::new(310.0) };
+        let rig = set_steering(&coupled(), "heron.neck", Some(pair)).unwrap();
+        let plan = Plan::of(&rig);
+        let led = plan.servos[1].led.as_ref().unwrap();
+        let middle = Degrees::new(15.0);
+        let leading = plan.servos[0].scale.as_ref().unwrap().pulse_at(middle);
+        let wheel = |n: usize, pulse: Micros| rig.servos[n].fit().unwrap().curve.angle_at(pulse);
+        let (left, right) = (wheel(0, leading), wheel(1, led.pulse_for(leading)));
+        assert!((left - pair.wheel(Hand::Left, middle)).abs().get() < 1e-6);
+        assert!((right - pair.wheel(Hand::Right, middle)).abs().get() < 1e-6);
+        assert!(left > right, "the inner wheel turns further");
+        assert_eq!(rig.servos[0].endpoints_us, Ends(Micros::new(900.0), Micros::new(2100.0)));
+    }
+}

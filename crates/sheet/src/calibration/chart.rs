@@ -19,7 +19,7 @@ pub(super) struct Box {
 }
 
 impl Box {
-    fn frame(self, list: &mut List) {
+    pub(super) fn frame(self, list: &mut List) {
         let Self { left, right, top, bottom } = self;
         let corners = vec![at(left, top), at(right, top), at(right, bottom), at(left, bottom)];
         list.form(corners, Some(solid(Tone::Rule, 0.2)), None);

@@ -179,10 +179,9 @@ pub fn pick(desk: &mut Desk, by: isize) {
 
 /// Glides to the picked mark's pulse, to see it again.
 pub fn visit(desk: &mut Desk) {
-    let pulse =
-        desk.model.mark.and_then(|place| with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)));
-    if let Some(Some(pulse)) = pulse.map(Some) {
-        let Some(pulse) = pulse else { return };
+    let Some(place) = desk.model.mark else { return };
+    let pulse = with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
+    if let Some(pulse) = pulse {
         glide(desk, pulse);
         desk.say(&format!("gliding to {:.0} µs; m takes the mark again", pulse.get()));
     }

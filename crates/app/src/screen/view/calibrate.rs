@@ -271,12 +271,14 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let fit = scene.derived.fits.get(scene.model.servo);
     let narrow = pen.width() < 40;
     let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
-    pen.put(0, y, "marks", theme::strong(theme::INK));
-    for (end, word) in ends.into_iter().zip(["pulse", "angle", "off by"]) {
-        pen.put_right(end, y, word, theme::text(theme::QUIET));
-    }
     let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
     let count = picked.servo.marks.len();
+    let head = if count > room { format!("{room} of {count}") } else { "marks".to_owned() };
+    pen.put(0, y, &head, theme::strong(theme::INK));
+    let pulse = if narrow { "µs" } else { "pulse" };
+    for (end, word) in ends.into_iter().zip([pulse, "angle", "off by"]) {
+        pen.put_right(end, y, word, theme::text(theme::QUIET));
+    }
     // The picked one is always in sight; without one, the last ones are.
     let skipped = match scene.model.mark {
         Some(place) => (place + 1).saturating_sub(room).min(count.saturating_sub(room)),
@@ -302,9 +304,9 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     if count == 0 {
         pen.put(0, row, "none yet", theme::text(theme::QUIET));
         row += 1;
-    } else if count > room {
-        let words = format!("{room} of {count}, ↑ ↓ go through them");
-        pen.put(0, row, &fit_to(&words, pen.width()), theme::text(theme::QUIET));
+    }
+    if let Some(mark) = scene.model.mark.and_then(|place| picked.servo.marks.get(place)).filter(|_| !narrow) {
+        pen.put(0, row, &provenance(mark), theme::text(theme::QUIET));
         row += 1;
     }
     let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
@@ -319,8 +321,14 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     }
 }
 
-fn fit_to(words: &str, wide: u16) -> String {
-    crate::screen::pen::fit(words, usize::from(wide))
+/// How the picked mark was seen: from which side, in which ticks, by which clock.
+fn provenance(mark: &Mark) -> String {
+    let ticks = mark.ticks.map(|ticks| format!("{} ticks", ticks.0));
+    let tick = mark.tick_us.map(|tick| format!("of {:.3} µs", tick.get()));
+    let clock = mark.oscillator_hz.map(|hz| format!("at {:.3} MHz", hz.get() / 1e6));
+    let side = Some(mark.from.word().to_owned()).filter(|side| !side.is_empty());
+    let known: Vec<String> = [ticks, tick, clock, side].into_iter().flatten().collect();
+    if known.is_empty() { "typed, not seen here".to_owned() } else { format!("seen {}", known.join(" ")) }
 }
 
 /// One line of the list of marks.

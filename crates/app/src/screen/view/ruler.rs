@@ -56,7 +56,13 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         if left {
             pen.put_right(x.saturating_sub(1), 1, &label, theme::text(theme::FAULT));
         } else {
-            pen.put(x + 2, 1, &label, theme::text(theme::FAULT));
+            // Where there is no room behind it, it stands before its stop.
+            let room = x + 2 + width(&label) <= pen.width();
+            if room {
+                pen.put(x + 2, 1, &label, theme::text(theme::FAULT));
+            } else {
+                pen.put_right(x, 0, &label, theme::text(theme::FAULT));
+            }
         }
     }
     scale(pen, &axis);
