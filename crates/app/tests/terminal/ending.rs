@@ -159,7 +159,7 @@ fn cut_works_while_the_screen_is_blocked() {
     let home = Home::new();
     let program = blocked_and_driving(&home);
     program.press(b"\x03");
-    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
+    until(|| home.was_released(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
     assert!(program.is_blocked(), "and the screen is blocked still");
 }
 

@@ -68,9 +68,18 @@ impl Home {
 
     /// Whether the last transfers on the bus are the releases of these channels, in order.
     pub fn was_released_last(&self, channels: &[u8]) -> bool {
+        Self::ends_with_release(&self.bus(), channels)
+    }
+
+    /// The same while the program goes on, for it looks after its boards by reading.
+    pub fn was_released(&self, channels: &[u8]) -> bool {
+        let writes: Vec<String> = self.bus().into_iter().filter(|line| line.contains("write")).collect();
+        Self::ends_with_release(&writes, channels)
+    }
+
+    fn ends_with_release(bus: &[String], channels: &[u8]) -> bool {
         let wanted: Vec<String> =
             channels.iter().map(|n| format!("write {} 00 00 00 10", 6 + 4 * n)).collect();
-        let bus = self.bus();
         bus.len() >= wanted.len()
             && bus[bus.len() - wanted.len()..].iter().zip(&wanted).all(|(l, w)| l.ends_with(w))
     }
