@@ -471,6 +471,23 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
 }
 
 #[test]
+fn marks_outside_the_endpoints_count_and_nothing_goes_there() {
+    let mut bench = engaged(RUDDER);
+    let file = bench.folder.path().join("punt.rudder-marks.csv");
+    std::fs::write(&file, "pulse_us,angle_deg\n800,-66\n1500,-3\n").unwrap();
+    palette(&mut bench, "marks from a table");
+    bench.code(KeyCode::Enter);
+    assert!(said(&bench).contains("1 outside its endpoints 1000 to 2000 µs"), "{}", said(&bench));
+    let pulse = bench.model.snapshot.servos[RUDDER].pulse;
+    bench.code(KeyCode::Down);
+    bench.press(Key::char('v'));
+    assert!(said(&bench).contains("that mark lies outside its endpoints"), "{}", said(&bench));
+    bench.pass(50);
+    assert_eq!(bench.model.snapshot.servos[RUDDER].pulse, pulse, "nothing moves");
+    assert_eq!(servo(&bench, RUDDER).marks.len(), 2, "nothing is lost");
+}
+
+#[test]
 fn a_joint_is_drawn_as_its_maker_sees_it() {
     let mut bench = engaged(NECK);
     let usual = bench.frame(160, 47);

@@ -5,6 +5,7 @@ use super::{Desk, calibrate};
 use crate::files;
 use crate::screen::model::Dialog;
 use std::path::PathBuf;
+use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::marks;
 use wasvolta_core::rig::table;
@@ -66,6 +67,17 @@ pub fn marks_in(desk: &mut Desk, servo: &str, said: &str) -> Result<String, Stri
     let path = beside(desk, said);
     let text = std::fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
     let found = table::read(&text).map_err(|bad| format!("{}, {bad}", path.display()))?;
-    let words = format!("{} marks taken over from {}", found.len(), path.display());
+    let Ends(low, high) = desk.session.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
+    let outside = found.iter().filter(|m| m.pulse_us < low || m.pulse_us > high).count();
+    let beyond = if outside == 0 {
+        String::new()
+    } else {
+        format!(
+            "; {outside} outside its endpoints {:.0} to {:.0} µs: they count, nothing goes there",
+            low.get(),
+            high.get()
+        )
+    };
+    let words = format!("{} marks taken over from {}{beyond}", found.len(), path.display());
     done(desk, &words, |rig| marks::add_marks(rig, servo, &found))
 }

@@ -181,7 +181,16 @@ pub fn pick(desk: &mut Desk, by: isize) {
 pub fn visit(desk: &mut Desk) {
     let Some(place) = desk.model.mark else { return };
     let pulse = with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
-    if let Some(pulse) = pulse {
+    let ends = with(desk, |p| p.plan.guard.endpoints);
+    if let (Some(pulse), Some((low, high))) = (pulse, ends) {
+        if pulse < low || pulse > high {
+            let words = format!(
+                "that mark lies outside its endpoints, {:.0} to {:.0} µs: it counts, but nothing goes there",
+                low.get(),
+                high.get()
+            );
+            return desk.refuse(&words);
+        }
         glide(desk, pulse);
         desk.say(&format!("gliding to {:.0} µs; m takes the mark again", pulse.get()));
     }
