@@ -313,11 +313,11 @@ impl Stage {
             if was.oscillator != plan.oscillator || was.guard.endpoints != plan.guard.endpoints {
                 state.act = None;
             }
-            state.knob = state.knob.map(|knob| Knob {
-                taken: None,
-                low: knob.low * factor,
-                high: knob.high * factor,
-                ..knob
+            // The knob goes with its input, wherever that stands in the list now.
+            state.knob = state.knob.and_then(|knob| {
+                let id = old.plan.inputs.get(knob.input)?.id;
+                let input = self.run.plan.inputs.iter().position(|input| input.id == id)?;
+                Some(Knob { input, taken: None, low: knob.low * factor, high: knob.high * factor })
             });
             state.pulse = state.pulse * factor;
             state.trim = if plan.stop.is_some() { state.trim * factor } else { Micros::ZERO };
@@ -440,7 +440,7 @@ impl Stage {
                 }
             }
             *setpoint = state.ticks;
-            if state.ends_exercise() && self.events.len() < MOST_EVENTS {
+            if state.ends_exercise(plan) && self.events.len() < MOST_EVENTS {
                 self.events.push(Event { at: now, kind: EventKind::Exercised, part: Some(n) });
             }
             if let Some(limit) = plan.idle

@@ -167,9 +167,10 @@ pub(super) fn follow(
         let (Some(state), Some(setpoint)) = (states.get_mut(n), setpoints.get_mut(n)) else { continue };
         if state.engaged && !leader.engaged {
             state.release(plan.loaded);
-            (state.owner, state.ticks) = (leader.owner, None);
         }
-        if state.engaged && !standing {
+        if !state.engaged {
+            (state.owner, state.ticks) = (super::Owner::Nobody, None);
+        } else if !standing {
             (state.owner, state.gliding) = (leader.owner, leader.gliding);
             let wanted = led.pulse_for(leader.pulse);
             let passed = plan.guard.pass(state.pulse, wanted, plan.guard.speed, beat.seconds);

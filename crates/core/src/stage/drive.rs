@@ -56,10 +56,12 @@ impl ServoState {
     }
 
     /// Whether an exercise has ended; then it stands.
-    pub(super) fn ends_exercise(&mut self) -> bool {
+    pub(super) fn ends_exercise(&mut self, plan: &ServoPlan) -> bool {
         let over = self.exercise().is_some_and(Exercising::is_over);
         if over {
             self.act = None;
+            // Where it went last, what turns without end would go on turning.
+            self.hand = plan.stop.or(self.hand);
         }
         over
     }
@@ -72,10 +74,12 @@ impl ServoState {
         };
         // A knob that is not heard turns nothing.
         if !matches!(input.health, Health::Fresh | Health::Late | Health::Stuck) {
+            // It may be turned meanwhile: when it is heard again it is taken anew, where both stand then.
+            knob.taken = None;
             return;
         }
         let at = f64::midpoint(two_sided(input.stages.shaped(), &shape.shape.span), 1.0);
-        let (taken, from) = *knob.taken.get_or_insert((at, self.hand.unwrap_or(self.pulse)));
+        let (taken, from) = *knob.taken.get_or_insert((at, self.hand.unwrap_or(self.pulse - self.trim)));
         let before = self.hand;
         self.hand = Some(match at {
             at if at > taken => from + (knob.high - from) * ((at - taken) / (1.0 - taken)),
@@ -125,7 +129,7 @@ impl ServoState {
             (Some(Act::Exercise(exercising)), _) => match exercising.advance(beat.dt) {
                 Some(at) => {
                     // Once it is over, or broken off, the hand has it where it is.
-                    self.hand = Some(at);
+                    self.hand = Some(at - self.trim);
                     at
                 }
                 None => target,

@@ -159,7 +159,7 @@ impl Stage {
         }
         if let Some(state) = self.run.servos.get_mut(servo) {
             state.interrupt();
-            state.hand = Some(state.hand.unwrap_or(state.pulse));
+            state.hand = Some(state.hand.unwrap_or(state.pulse - state.trim));
             state.knob = Some(Knob { input, taken: None, low, high });
         }
     }
@@ -170,16 +170,17 @@ impl Stage {
         }
         if let Some(state) = self.run.servos.get_mut(servo) {
             state.interrupt();
-            state.hand = Some(state.pulse);
+            state.hand = Some(state.pulse - state.trim);
             state.act = Some(Act::Exercise(Exercising::from(state.pulse, what)));
         }
     }
 
-    /// Ends a wiggle, an exercise or a knob's turn where the servo stands.
+    /// Ends a wiggle, an exercise or a knob's turn where the servo stands; what turns without end stops.
     fn stand_still(&mut self, servo: usize) {
+        let stop = self.run.plan.servos.get(servo).and_then(|plan| plan.stop);
         if let Some(state) = self.run.servos.get_mut(servo).filter(|state| state.engaged) {
             state.interrupt();
-            state.hand = Some(state.pulse - state.trim);
+            state.hand = Some(stop.unwrap_or(state.pulse));
         }
     }
 
@@ -275,6 +276,8 @@ impl Stage {
             self.run.player.stop();
         }
         if let Some(state) = self.run.servos.get_mut(servo) {
+            // A knob or an exercise would take it back at once.
+            state.interrupt();
             state.hand = None;
         }
     }

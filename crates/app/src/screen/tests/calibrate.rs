@@ -245,7 +245,11 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     assert!(pulses(&bench)[0] < after[0] - 5.0 && pulses(&bench)[1] < after[1] - 5.0);
     bench.press(Key::char('r'));
     bench.pass(5);
-    assert!([RUDDER, slew].iter().all(|n| !bench.model.snapshot.servos[*n].engaged));
+    let released = |n: &usize| {
+        let state = &bench.model.snapshot.servos[*n];
+        !state.engaged && state.ticks.is_none()
+    };
+    assert!([RUDDER, slew].iter().all(released));
 }
 
 #[test]
@@ -367,6 +371,19 @@ fn a_knob_jogs_from_where_both_stand_over_a_narrow_window_and_over_all() {
     let held = now(&bench);
     turn(&mut bench, 0.7);
     assert!((now(&bench) - held).abs() < 0.5, "let go");
+    // Pulled, turned, and put in again: nothing jumps, and giving it back is not taken back.
+    bench.press(Key::char('j'));
+    bench.pass(20);
+    bench.code(KeyCode::F(3));
+    bench.press(Key::char('z'));
+    bench.pass(60);
+    turn(&mut bench, 0.1);
+    bench.press(Key::char('z'));
+    bench.pass(100);
+    assert!((now(&bench) - held).abs() < 0.5, "{held} {}", now(&bench));
+    bench.press(Key::char('g'));
+    bench.pass(10);
+    assert_eq!(bench.model.snapshot.servos[NECK].owner, wasvolta_core::stage::Owner::Home);
 }
 
 #[test]

@@ -92,8 +92,7 @@ pub fn drift(desk: &mut Desk, key: Key, what: Observation, by: Micros) -> Option
             None
         }
         KeyCode::Enter => {
-            let trim = with(desk, |p| p.state.trim()).unwrap_or(Micros::ZERO);
-            desk.model.bell |= marks::keep(desk, Observation { pulse: what.pulse - trim, ..what });
+            marks::keep_edge(desk, what);
             None
         }
         _ => Some(Dialog::Drift { what, by }),

@@ -16,7 +16,9 @@ pub(super) fn observe(desk: &Desk, seen: How, angle: Option<(Degrees, Place)>) -
     let from = desk.model.side;
     with(desk, |p| {
         let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(Place::Servo, |(_, at)| at));
-        Some(Observation { pulse: p.wire_pulse(), ticks: p.state.ticks?, seen, from, angle, at, rate: None })
+        // A trim is not the servo's: what is marked is the pulse that the marks would have asked for.
+        let pulse = p.wire_pulse() - p.state.trim();
+        Some(Observation { pulse, ticks: p.state.ticks?, seen, from, angle, at, rate: None })
     })
     .flatten()
 }
@@ -263,10 +265,16 @@ fn drifted(desk: &Desk, what: &Observation) -> Option<Micros> {
     with(desk, |p| {
         let band = p.servo.band()?;
         let edge = if what.from == wasvolta_core::fit::Side::Below { band.high } else { band.low };
-        let by = what.pulse - edge - p.state.trim();
+        let by = what.pulse - edge;
         (by.abs() > p.plan.guard.clock.tick()).then_some(by)
     })
     .flatten()
+}
+
+/// Keeps where an endless servo starts to turn in the place of what its marks said of that edge.
+pub(super) fn keep_edge(desk: &mut Desk, what: Observation) {
+    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
+    desk.model.bell |= desk.edit(&words(&what), |rig| marks::replace_edge(rig, &name, what));
 }
 
 /// A rate that was timed.
@@ -277,6 +285,5 @@ pub(super) fn keep_rate(desk: &mut Desk, rate: Rpm) {
     // Shorter pulses turn it backwards, unless the maker says otherwise by a sign.
     let below = with(desk, |p| p.wire_pulse() < p.servo.centre()) == Some(true);
     let rate = Rpm::new(if below { -rate.get() } else { rate.get() });
-    let trim = with(desk, |p| p.state.trim()).unwrap_or(Micros::ZERO);
-    desk.model.bell |= keep(desk, Observation { rate: Some(rate), pulse: what.pulse - trim, ..what });
+    desk.model.bell |= keep(desk, Observation { rate: Some(rate), ..what });
 }

@@ -228,6 +228,15 @@ pub fn shift_stop(rig: &Rig, servo: &str, by: Micros) -> Edited {
     })
 }
 
+/// Keeps where an endless servo starts to turn, in the place of the marks from that side: it does so elsewhere now.
+pub fn replace_edge(rig: &Rig, servo: &str, what: Observation) -> Edited {
+    let without = changed(rig, |rig| {
+        servo_mut(rig, servo)?.marks.retain(|m| (m.seen, m.from) != (what.seen, what.from));
+        Ok(())
+    })?;
+    kept(&without, servo, what)
+}
+
 /// Writes down how it was exercised and what was seen.
 pub fn note_exercise(rig: &Rig, servo: &str, what: Exercised) -> Edited {
     changed(rig, |rig| {
