@@ -25,7 +25,9 @@ pub struct Arguments {
 
 fn after_help() -> String {
     format!(
-        "Exit codes:\n{}\nWhat it keeps between runs is in the folders XDG_DATA_HOME and XDG_STATE_HOME name.",
+        "Exit codes:\n{}\nQuitting, and the signals TERM, HUP, QUIT, USR1, USR2, ALRM and ABRT, release every servo; \
+         after KILL, a crash of the machine or the end for want of memory, boards go on as each one's note in Wiring \
+         says, and `wasvolta release RIG` is the way back.\nWhat it keeps between runs is in the folders XDG_DATA_HOME and XDG_STATE_HOME name.",
         crate::exit::table()
     )
 }
@@ -66,8 +68,11 @@ pub enum Command {
     Why(Why),
     /// Run a simulated board by itself and print where it listens, until Ctrl-C.
     Sim(Sim),
-    /// Play a sequence without the screen.
+    /// Play a sequence without the screen. Ctrl-C ends it, Ctrl-Z holds it; both by what is read back.
     Play(Play),
+    /// Stop every pulse that runs on the boards of a rig, as one that was killed has left it, and read back whether it
+    /// did. Exit code 1 when something may still pulse.
+    Release(Release),
     /// Write manual pages into a folder, one for the program and one for each command.
     Man {
         /// The folder.
@@ -140,6 +145,9 @@ pub struct Sim {
     /// Expanders: the address of one; may be said several times. 0x40 unless said.
     #[arg(long = "address", value_name = "0x40", value_parser = crate::fresh::address)]
     pub addresses: Vec<u8>,
+    /// Firmata: it is not started anew when its line is opened, so that its pulses outlive a program that was killed.
+    #[arg(long)]
+    pub steady: bool,
     /// Make a link at this path to where it listens, to write into a rig.
     #[arg(long, value_name = "PATH")]
     pub link: Option<PathBuf>,
@@ -361,8 +369,46 @@ pub struct Play {
     /// Write what is sent, a row a servo a beat, as CSV.
     #[arg(long, value_name = "FILE.csv")]
     pub trace: Option<PathBuf>,
+    /// What to do when a board that the sequence needs is out of reach for more than a second.
+    #[arg(long, value_enum, default_value_t = OnLost::Stop)]
+    pub on_lost: OnLost,
+    /// What to do with pulses that run on a board already. Without it nothing is played then.
+    #[arg(long, value_enum)]
+    pub adopt: Option<Adopt>,
     #[command(flatten)]
     pub live: Live,
+}
+
+/// What to do when a board is lost.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum OnLost {
+    /// Hold, release everything, and end with exit code 1.
+    Stop,
+    /// Stand still in the sequence until it is back, then go on.
+    Wait,
+    /// Go on with what can still be reached.
+    GoOn,
+}
+
+/// What to do with pulses that run already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Adopt {
+    /// Keep them: their servos go on from where they are.
+    Keep,
+    /// Stop them first.
+    Release,
+}
+
+/// Stop what runs on the boards of a rig.
+#[derive(Debug, Args)]
+pub struct Release {
+    /// The rig, a *.rig.toml file.
+    pub rig: PathBuf,
+    /// Only this board; may be said several times.
+    #[arg(long = "board", value_name = "NAME")]
+    pub boards: Vec<String>,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
 }
 
 /// Exactly one of the two.

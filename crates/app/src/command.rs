@@ -5,6 +5,7 @@ mod check;
 mod manual;
 mod new;
 mod play;
+mod release;
 mod replay;
 mod scan;
 mod sheet;
@@ -45,6 +46,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         Command::Why(why) => why::run(&why),
         Command::Sim(sim) => sim::run(&sim),
         Command::Play(play) => play::run(&play),
+        Command::Release(release) => release::run(&release),
         Command::Replay(replay) => replay::run(&replay),
         Command::Card(card) => card::run(&card),
         Command::Sheet(sheet) => sheet::run(&sheet),

@@ -30,8 +30,10 @@ impl Exit {
     /// What it means.
     pub const fn words(self) -> &'static str {
         match self {
-            Self::Done => "done; a checked rig is sound; a screen was quit and every servo released",
-            Self::Failed => "refused or failed, with words that say what to do; a checked rig has problems",
+            Self::Done => "done; a checked rig is sound; a run ended with every servo released, read back",
+            Self::Failed => {
+                "refused or failed, with words that say what to do; a checked rig has problems; something may still pulse"
+            }
             Self::Unreadable => "the command line was not understood, or the rig cannot be read",
         }
     }

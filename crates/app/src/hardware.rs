@@ -2,7 +2,6 @@
 
 use crate::cli::{ClockKind, Live, SimulatedBench};
 use crate::files;
-use crate::holder::{self, Hold};
 use miette::{Context, IntoDiagnostic, Report};
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -104,14 +103,12 @@ pub struct Hardware {
     pub manual: Option<Arc<ManualClock>>,
     /// What is simulated, if anything.
     pub simulated: Option<Simulated>,
-    /// Buses that no other program may drive meanwhile.
-    pub holds: Vec<Hold>,
 }
 
 /// Resolves all ports of a rig.
 ///
 /// # Errors
-/// When a bus is held by another program, or the simulation cannot be made. A device that is missing is no
+/// When the simulation cannot be made. A device that another program has, or that is missing is no
 /// error here: the engine goes on trying.
 pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> {
     let manual = (live.clock == ClockKind::Manual).then(|| Arc::new(ManualClock::default()));
@@ -125,19 +122,13 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
         None
     };
     let bench = simulation.as_ref().map(|(bench, _)| bench.clone());
-    let mut holds = Vec::new();
-    let mut boards = Vec::new();
-    for port in wiring::board_ports(rig) {
-        if simulated(port).is_none() {
-            holds.extend(holder::hold(&port.path).into_diagnostic()?);
-        }
-        boards.push(BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) });
-    }
+    let board = |port: &Port| BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) };
+    let boards = wiring::board_ports(rig).map(board).collect();
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
     let record = live.record.as_deref().map(recording).transpose()?;
     let setup = Setup { boards, lines, clock, beat: BEAT, record };
-    Ok(Hardware { setup, manual, simulated, holds })
+    Ok(Hardware { setup, manual, simulated })
 }
 
 /// A recording is written as the run goes: what is there when it ends stays, however it ends.
@@ -151,6 +142,11 @@ fn recording(path: &Path) -> miette::Result<Box<dyn Write + Send>> {
 /// The NAME of `sim:NAME`.
 pub fn simulated(port: &Port) -> Option<&str> {
     port.path.strip_prefix(SIMULATED)
+}
+
+/// A port with boards, and how they are reached.
+pub fn board_port(port: &Port, simulated: Option<&Simulated>) -> BoardPort {
+    BoardPort { name: port.name.clone(), way: way(port, simulated) }
 }
 
 /// How a port's boards are reached, simulated or real.

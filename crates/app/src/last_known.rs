@@ -4,6 +4,8 @@ use crate::files;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Sender, channel};
+use std::thread::JoinHandle;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use wasvolta_core::unit::Micros;
 
@@ -18,46 +20,101 @@ pub struct Place {
 
 /// By servo name.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct LastKnown {
+struct Places {
     #[serde(default)]
     servo: BTreeMap<String, Place>,
+}
+
+/// See the module.
+#[derive(Debug)]
+pub struct LastKnown {
+    rig: PathBuf,
+    places: Places,
+    /// The thread that writes while the program runs, once there was something to write.
+    writer: Option<(Sender<String>, JoinHandle<()>)>,
 }
 
 impl LastKnown {
     /// What was kept for a rig; nothing if that cannot be read.
     pub fn read(rig: &Path) -> Self {
         let text = path(rig).and_then(|path| std::fs::read_to_string(path).ok()).unwrap_or_default();
-        toml_edit::de::from_str(&text).unwrap_or_default()
+        let places = toml_edit::de::from_str(&text).unwrap_or_default();
+        Self { rig: rig.to_owned(), places, writer: None }
     }
 
     /// Where a servo was left, and how long ago.
     pub fn of(&self, servo: &str) -> Option<(Micros, Duration)> {
-        let place = self.servo.get(servo)?;
+        let place = self.places.servo.get(servo)?;
         Some((place.pulse_us, Duration::from_secs(now().saturating_sub(place.at_s))))
     }
 
-    /// Notes where a servo is now.
-    pub fn note(&mut self, servo: &str, pulse: Micros) {
-        self.servo.insert(servo.to_owned(), Place { pulse_us: pulse, at_s: now() });
+    /// Notes where a servo is now, and when, while it has pulses; without them it was last seen there when it had.
+    /// Whether that is another place than before.
+    pub fn note(&mut self, servo: &str, pulse: Micros, engaged: bool) -> bool {
+        let before = self.places.servo.get(servo).map(|place| place.pulse_us);
+        if before == Some(pulse) && !engaged {
+            return false;
+        }
+        let at_s = now();
+        let place = self.places.servo.insert(servo.to_owned(), Place { pulse_us: pulse, at_s });
+        place.is_none_or(|place| place.pulse_us != pulse || at_s > place.at_s + STALE_S)
     }
 
     /// Another servo is there now: nobody knows where it stands.
     pub fn forget(&mut self, servo: &str) {
-        self.servo.remove(servo);
+        self.places.servo.remove(servo);
     }
 
     /// A servo has another name now; the old one is kept, for the change may be undone.
     pub fn copy(&mut self, servo: &str, name: &str) {
-        if let Some(place) = self.servo.get(servo).copied() {
-            self.servo.insert(name.to_owned(), place);
+        if let Some(place) = self.places.servo.get(servo).copied() {
+            self.places.servo.insert(name.to_owned(), place);
         }
     }
 
-    /// Keeps it. Losing it costs a question at the next start, so a full disk is not reported.
-    pub fn write(&self, rig: &Path) {
-        if let (Some(path), Ok(text)) = (path(rig), toml_edit::ser::to_string_pretty(self)) {
-            let _ = files::write(&path, &text);
+    /// Keeps it, on a thread of its own: a slow disk must not keep the screen.
+    pub fn keep(&mut self) {
+        let Ok(text) = toml_edit::ser::to_string_pretty(&self.places) else { return };
+        if self.writer.is_none() {
+            let rig = self.rig.clone();
+            let (texts, arrives) = channel::<String>();
+            let write = move || {
+                while let Ok(mut text) = arrives.recv() {
+                    // Of several that wait only the newest counts.
+                    while let Ok(newer) = arrives.try_recv() {
+                        text = newer;
+                    }
+                    put(&rig, &text);
+                }
+            };
+            // Without a thread nothing is kept until the end.
+            let thread = std::thread::Builder::new().name("places".to_owned()).spawn(write).ok();
+            self.writer = thread.map(|thread| (texts, thread));
         }
+        if let Some((texts, _)) = &self.writer {
+            let _ = texts.send(text);
+        }
+    }
+
+    /// Keeps it now. Losing it costs a question at the next start, so a full disk is not reported.
+    pub fn write(&mut self) {
+        // What is still on its way is older, and must not be written behind it.
+        if let Some((texts, thread)) = self.writer.take() {
+            drop(texts);
+            let _ = thread.join();
+        }
+        if let Ok(text) = toml_edit::ser::to_string_pretty(&self.places) {
+            put(&self.rig, &text);
+        }
+    }
+}
+
+/// The time of a place that stands still is written anew after so many seconds.
+const STALE_S: u64 = 60;
+
+fn put(rig: &Path, text: &str) {
+    if let Some(path) = path(rig) {
+        let _ = files::write(&path, text);
     }
 }
 

@@ -8,6 +8,7 @@
 mod cli;
 mod command;
 mod demo;
+mod ending;
 mod exit;
 mod files;
 mod fresh;
@@ -21,6 +22,7 @@ mod recovery;
 mod say;
 mod screen;
 mod session;
+mod signals;
 mod survey;
 
 use clap::Parser;
@@ -31,7 +33,7 @@ fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|info| {
         tracing::error!("failed: {info}");
         say::trouble(format_args!("wasvolta has failed: {info}"));
-        say::trouble("every servo is released; please report this, with what you did before");
+        say::trouble("every servo is being released; please report this, with what you did before");
     }));
     let arguments = cli::Arguments::parse();
     match command::run(arguments) {

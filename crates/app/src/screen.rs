@@ -29,10 +29,9 @@ mod theme;
 mod update;
 mod view;
 
-use crate::exit::Exit;
 use crate::recovery::Left;
-use crate::say;
 use crate::session::Session;
+use crate::signals::ENDING;
 use crossterm::event::{Event, KeyEventKind};
 use figures::Figures;
 use look::Look;
@@ -53,8 +52,9 @@ use wasvolta_engine::Stop;
 /// Time between two drawings while something may move, and while nothing does.
 const LIVELY: Duration = Duration::from_millis(33);
 const QUIET: Duration = Duration::from_millis(100);
-/// How long the screen may take to end after a signal before the process is ended without it.
-const GIVEN_TO_END: Duration = Duration::from_secs(3);
+/// How long the screen may take to end after a signal before the process is ended without it: longer than a release
+/// that fails is tried again.
+const GIVEN_TO_END: Duration = Duration::from_secs(5);
 
 /// Time between two looks whether another program has written the rig's file.
 const FILE_LOOK: Duration = Duration::from_secs(1);
@@ -84,44 +84,39 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let watch =
         Watch { terminal, session: shown, look, model, figures, start: now, drawn_at: None, looked_at: now };
     let outcome = watch.keep(&from_others);
-    session.keep_last_known();
     let asked = asked_to_end.load(Ordering::SeqCst);
     let failed = session.engine.is_stopped() && !asked;
-    let staying = session.staying();
     // The servos first, the screen after: a terminal that takes nothing must not keep them.
-    drop(session);
+    let ending = session.finish();
     drop(screen);
     if let Err(error) = outcome
         && !asked
     {
+        ending.tell("");
         return Err(error);
     }
+    let exit = ending.tell("");
     if failed {
         return Err(miette::miette!(
             help = "this is a fault of the program, not yours; your last save is unharmed",
-            "a part of wasvolta has failed; every servo was released"
+            "a part of wasvolta has failed"
         ));
     }
-    tracing::info!("ends: released; staying: {staying:?}");
-    if staying.is_empty() {
-        say::line("released: no pulses remain");
-    } else {
-        say::line(format_args!("released, but pulses stay as told for {}", staying.join(", ")));
-    }
-    Ok(Exit::Done.into())
+    Ok(exit.into())
 }
 
 /// Hears signals on a thread of its own. What ends or cuts is carried out there: it must not wait for a screen
 /// that may be blocked. Gives the flag that is set once someone has asked for the end.
 fn listen_to_signals(wakes: Sender<Wake>, stop: Arc<Stop>) -> std::io::Result<Arc<AtomicBool>> {
-    use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
-    let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT])?;
+    use signal_hook::consts::{SIGCONT, SIGINT, SIGTSTP};
+    let heard = ENDING.into_iter().chain([SIGINT, SIGTSTP, SIGCONT]);
+    let mut signals = signal_hook::iterator::Signals::new(heard)?;
     let asked = Arc::new(AtomicBool::new(false));
     let ends = Arc::clone(&asked);
     std::thread::spawn(move || {
         for signal in signals.forever() {
             match signal {
-                SIGTERM | SIGHUP => {
+                signal if ENDING.contains(&signal) => {
                     ends.store(true, Ordering::SeqCst);
                     stop.set();
                     // A terminal that takes nothing any more must not keep the process.
@@ -192,6 +187,7 @@ impl Watch<'_> {
             self.session.look_at_file();
             self.looked_at = Instant::now();
         }
+        self.session.keep_places();
         update::observe(&mut self.model, self.session, self.start.elapsed());
     }
 
@@ -205,7 +201,8 @@ impl Watch<'_> {
             frame::draw(&scene, f.area(), f.buffer_mut());
             look.dress(f.buffer_mut());
         };
-        self.terminal.draw(dressed).into_diagnostic()?;
+        let drawn = self.terminal.draw(dressed).into_diagnostic()?.area;
+        self.model.too_small = frame::is_too_small(drawn);
         self.drawn_at = Some(Instant::now());
         self.figures.drew(began.elapsed());
         if std::mem::take(&mut self.model.bell) {

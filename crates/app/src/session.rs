@@ -1,6 +1,7 @@
 //! A rig being worked on: the file, the edits with their undo, and the engine that runs it.
 
 use crate::cli::Live;
+use crate::ending::Ending;
 use crate::files;
 use crate::hardware::{self, Hardware, Simulated};
 use crate::holder::{self, Hold};
@@ -12,7 +13,7 @@ use miette::{IntoDiagnostic, WrapErr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
-use std::time::SystemTime;
+use std::time::{Duration, Instant, SystemTime};
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
 use wasvolta_core::rig::card::Card;
@@ -20,10 +21,15 @@ use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
 use wasvolta_core::rig::worry::{Worry, worries};
 use wasvolta_core::rig::{Chip, Kind, PortKind, Rig};
-use wasvolta_core::stage::Plan;
+use wasvolta_core::stage::{Command, Plan};
 use wasvolta_core::traffic::Traffic;
-use wasvolta_core::unit::Seconds;
-use wasvolta_engine::{Engine, Wiring, wiring};
+use wasvolta_core::unit::{Seconds, Ticks};
+use wasvolta_engine::snapshot::BoardState;
+use wasvolta_engine::wiring::Place;
+use wasvolta_engine::{Engine, Snapshot, Wiring, wiring};
+use wasvolta_port::board::Wanted;
+use wasvolta_port::claim;
+use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
@@ -97,8 +103,10 @@ pub struct Session {
     asking: Option<Receiver<String>>,
     past: Vec<Past>,
     future: Vec<Past>,
-    /// What no other program may use meanwhile.
-    holds: Vec<Hold>,
+    /// The rig's file, which no other program may work on meanwhile.
+    hold: Option<Hold>,
+    /// When places were kept last.
+    kept_at: Instant,
 }
 
 /// Why a rig was not saved. The edits stay.
@@ -126,20 +134,46 @@ impl Session {
     /// # Errors
     /// When the rig cannot be used, or another program has it.
     pub fn open(path: &Path, live: &Live) -> miette::Result<Self> {
+        Self::start(path, live, files::open(path)?)
+    }
+
+    /// The same with some boards of the rig only, and nothing else that it could drive; with all where none is named.
+    ///
+    /// # Errors
+    /// When the rig cannot be used, has no such board, or another program has a device of it.
+    pub fn open_boards(path: &Path, live: &Live, boards: &[String]) -> miette::Result<Self> {
         let source = files::open(path)?;
+        let mut rig = source.rig().clone();
+        if let Some(missing) = boards.iter().find(|name| rig.board(name).is_none()) {
+            let there: Vec<&str> = rig.boards.iter().map(|b| b.name.as_str()).collect();
+            let help = format!("there is: {}", there.join(", "));
+            return Err(miette::miette!(help = help, "no board is called {missing:?}"));
+        }
+        if !boards.is_empty() {
+            rig.boards.retain(|board| boards.contains(&board.name));
+        }
+        let named = |port: &str| rig.boards.iter().any(|board| board.port == port);
+        let ports: Vec<_> = rig.ports.iter().filter(|port| named(&port.name)).cloned().collect();
+        rig.ports = ports;
+        let on: Vec<_> = rig.servos.iter().filter(|s| rig.board(&s.board).is_some()).cloned().collect();
+        rig.servos = on;
+        (rig.joints, rig.inputs, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
+        (rig.poses, rig.sequences) = (Vec::new(), Vec::new());
+        Self::start(path, live, Source::new(source.text().to_owned(), rig))
+    }
+
+    fn start(path: &Path, live: &Live, source: Source) -> miette::Result<Self> {
         let rig = Arc::new(source.rig().clone());
         tracing::info!(
             "opens {}: {} servos",
             crate::log::plain(&path.display().to_string()),
             rig.servos.len()
         );
-        let mut holds: Vec<Hold> =
-            holder::hold(&holder::file_name(path)).into_diagnostic()?.into_iter().collect();
+        let hold = holder::hold(path).into_diagnostic()?;
         // Nobody else can be writing it now.
         files::tidy(path);
         let hardware = hardware::resolve(&rig, path, live)?;
-        let Hardware { setup, manual, simulated, holds: buses } = hardware;
-        holds.extend(buses);
+        let Hardware { setup, manual, simulated } = hardware;
         let wiring = Wiring::of(&rig, &setup);
         let engine = if manual.is_some() { Engine::by_hand(&rig, setup) } else { Engine::start(&rig, setup) }
             .into_diagnostic()
@@ -163,7 +197,8 @@ impl Session {
             asking: None,
             past: Vec::new(),
             future: Vec::new(),
-            holds,
+            hold,
+            kept_at: Instant::now(),
         })
     }
 
@@ -342,10 +377,7 @@ impl Session {
             if self.wiring.has_port(&port.name) {
                 continue;
             }
-            if hardware::simulated(port).is_none() {
-                self.holds.extend(holder::hold(&port.path).ok().flatten());
-            }
-            if let Err(error) = self.engine.add_port(hardware::way(port, self.simulated.as_ref())) {
+            if let Err(error) = self.engine.add_port(hardware::board_port(port, self.simulated.as_ref())) {
                 tracing::error!("no thread for the port {}: {error}", port.name);
                 return;
             }
@@ -359,8 +391,10 @@ impl Session {
     /// # Errors
     /// In words, when something else has that path.
     pub fn name_for_port(&self, chip: Chip, path: &str) -> Result<String, String> {
-        if let Some(process) = holder::who(path) {
-            return Err(format!("{path} is in use by process {process}: close that first"));
+        // A bus may be shared, board by board; a line or a chip is one program's.
+        let whole = chip.port() != PortKind::I2c;
+        if let Some(holder) = claim::who(Path::new(path), None).filter(|_| whole) {
+            return Err(format!("{path} is in use: {holder} has it; close that first"));
         }
         let word = match chip.port() {
             PortKind::I2c => "bus",
@@ -390,6 +424,8 @@ impl Session {
         }
         let next = self.source.with(&self.rig)?;
         files::write(&self.path, next.text())?;
+        // What was written is another file; whoever was quicker has it now, and both are told when they save.
+        self.hold = holder::hold(&self.path).ok().flatten();
         self.source = Arc::new(next);
         self.written = stamp(&self.path);
         self.changed_outside = false;
@@ -445,6 +481,29 @@ impl Session {
         }
     }
 
+    /// What engages every servo on a channel of a board that pulses already, at that very pulse.
+    pub fn kept(&self, at: (usize, usize), ticks: &Wanted) -> Vec<Command> {
+        let here = |(servo, place): (usize, &Option<Place>)| {
+            let place = place.filter(|place| (place.port, place.board) == at)?;
+            let ticks = Ticks((*ticks.get(place.channel)?)?);
+            let pulse = self.derived.plan.servos.get(servo)?.guard.clock.pulse(ticks);
+            Some(Command::Engage { servo, pulse, told: true })
+        };
+        self.wiring.servos.iter().enumerate().filter_map(here).collect()
+    }
+
+    /// The channels of a servo's board that could drive it, by what the board has said.
+    pub fn able(&self, snapshot: &Snapshot, servo: usize) -> Option<String> {
+        let servo = self.rig.servos.get(servo)?;
+        let (port, board) = self.wiring.board(&self.rig, &servo.board)?;
+        let role = match servo.kind {
+            Kind::Positional | Kind::Endless => Role::Servo,
+            Kind::Dimmer => Role::Level,
+            Kind::OnOff => Role::Switch,
+        };
+        snapshot.boards.get(port)?.get(board)?.able(role)
+    }
+
     /// The servos whose pulses stay on the wire when the program ends: engaged and told to stay stiff.
     pub fn staying(&mut self) -> Vec<String> {
         let states = &self.engine.snapshot().servos;
@@ -455,19 +514,57 @@ impl Session {
             .collect()
     }
 
+    /// Ends: stops every pulse that is not to stay, and says what was read back of it.
+    pub fn finish(mut self) -> Ending {
+        self.keep_last_known();
+        let staying = self.staying();
+        let snapshot = self.engine.snapshot().clone();
+        let unheard = |state: &BoardState| state.evidence.is_none() && state.starts == 0;
+        let boards = self.wiring.boards_in(&self.rig, &snapshot);
+        let unheard =
+            boards.filter(|(_, state)| unheard(state)).map(|(board, _)| board.name.clone()).collect();
+        let ended = self.engine.finish();
+        Ending::of(&self.rig, &ended, staying, unheard)
+    }
+
+    /// Keeps where all servos are as that changes, at most once a second and on a thread of its own: what is killed has
+    /// left it there.
+    pub fn keep_places(&mut self) {
+        if self.kept_at.elapsed() < KEEP_EVERY {
+            return;
+        }
+        self.kept_at = Instant::now();
+        if self.note_places() {
+            self.last_known.keep();
+        }
+    }
+
     /// Notes where all servos are, for the next run.
     pub fn keep_last_known(&mut self) {
+        self.note_places();
+        self.last_known.write();
+    }
+
+    /// Whether any place is another than was noted.
+    fn note_places(&mut self) -> bool {
         let servos = self.engine.snapshot().servos.clone();
+        let mut changed = false;
         for (servo, state) in self.rig.servos.iter().zip(servos) {
             // Without pulses a lamp is dark and a motor stands: nothing of theirs is left for the next run.
             let stands = servo.kind == Kind::Positional;
             if stands && state.estimate.known != wasvolta_core::estimate::Known::Unknown {
-                self.last_known.note(&servo.name, state.pulse);
+                changed |= self.last_known.note(&servo.name, state.pulse, state.engaged);
+            } else if stands && state.lost_place {
+                // It was released under load, or its supply fell: nobody knows any more.
+                self.last_known.forget(&servo.name);
             }
         }
-        self.last_known.write(&self.path);
+        changed
     }
 }
+
+/// Places are written down at most this often.
+const KEEP_EVERY: Duration = Duration::from_millis(500);
 
 /// What tells a file from the same file written anew: when it was written, and its length.
 type Stamp = Option<(SystemTime, u64)>;

@@ -185,7 +185,8 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
     assert!(output.status.success(), "{}", text(&output.stderr));
     assert!(text(&output.stdout).starts_with("moves: heron.neck (assumed at home: it may jump), heron.beak"));
     let bus = std::fs::read_to_string(log).unwrap();
-    let last: Vec<&str> = bus.lines().rev().take(2).collect();
+    // Behind the releases they are read back.
+    let last: Vec<&str> = bus.lines().rev().filter(|line| line.contains("write")).take(2).collect();
     assert!(
         last[0].ends_with("write 62 00 00 00 10") && last[1].ends_with("write 14 00 00 00 10"),
         "{last:?}"
@@ -494,4 +495,35 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
     std::fs::write(home.path().join("junk.servo.toml"), "junk").unwrap();
     let junk = run(&["card", "compare", "junk.servo.toml", "neck.servo.toml"]);
     assert!(junk.0 == Some(1) && junk.2.contains("is no servo card"), "{junk:?}");
+}
+
+#[test]
+fn release_says_of_each_board_what_was_found_and_writes_nothing_to_what_may_be_another_chip() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let output = run(home.path(), &["release", rig.to_str().unwrap(), "--fault", "wrong-chip@0x40"]);
+    let said = text(&output.stdout) + &text(&output.stderr);
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains("upper at 0x40: what answers was set up by something else"), "{said}");
+    assert!(
+        said.contains("nothing was written") && said.contains("lower at 0x41: no pulses run on it"),
+        "{said}"
+    );
+}
+
+#[test]
+fn check_says_what_is_worth_a_word_and_where_a_linkage_ends() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = home.path().join("linked.rig.toml");
+    let rudder = std::fs::read_to_string(example()).unwrap();
+    let linkage = "name = \"heron.neck\"\nlinkage = { horn_mm = 16, rod_mm = 50, arm_mm = 22, pivots_mm = 52, horn_at_deg = 90 }\nboard";
+    let linked = rudder.replacen("name = \"heron.neck\"\nboard", linkage, 1);
+    std::fs::write(&rig, linked).unwrap();
+    let output = run(home.path(), &["check", rig.to_str().unwrap()]);
+    let said = text(&output.stdout) + &text(&output.stderr);
+    assert!(said.contains("heron.neck reaches from") || said.contains("can be driven from"), "{said}");
+    let output = run(home.path(), &["check", example().to_str().unwrap(), "--json"]);
+    let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert!(report["warnings"].as_array().is_some(), "{report}");
+    assert!(output.status.success());
 }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 4
+const RIG: &str = r#"format = 5
 name = "Reeds"
 
 [[port]]
@@ -74,8 +74,98 @@ impl Board {
 impl Drop for Board {
     fn drop(&mut self) {
         let _ = Command::new("kill").arg(self.0.id().to_string()).status();
+        // One that a test has stopped hears it once it goes on.
+        let _ = Command::new("kill").args(["-CONT", &self.0.id().to_string()]).status();
         let _ = self.0.wait();
     }
+}
+
+/// Sends a signal to a process.
+fn signal(name: &str, process: u32) {
+    assert!(Command::new("kill").args([name, &process.to_string()]).status().unwrap().success());
+}
+
+/// A program under way, with what it says on standard error as it says it.
+struct Running {
+    child: Child,
+    said: std::sync::Arc<std::sync::Mutex<String>>,
+}
+
+impl Running {
+    fn start(mut command: Command) -> Self {
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let said = std::sync::Arc::new(std::sync::Mutex::new(String::new()));
+        let outs: [Box<dyn std::io::Read + Send>; 2] =
+            [Box::new(child.stdout.take().unwrap()), Box::new(child.stderr.take().unwrap())];
+        for out in outs {
+            let said = std::sync::Arc::clone(&said);
+            std::thread::spawn(move || {
+                for line in std::io::BufRead::lines(std::io::BufReader::new(out)).map_while(Result::ok) {
+                    *said.lock().unwrap() += &(line + "\n");
+                }
+            });
+        }
+        Self { child, said }
+    }
+
+    fn until_said(&self, words: &str) {
+        let start = Instant::now();
+        while !self.said().contains(words) {
+            assert!(start.elapsed() < Duration::from_secs(30), "never said {words:?}: {}", self.said());
+            std::thread::yield_now();
+        }
+    }
+
+    fn said(&self) -> String {
+        self.said.lock().unwrap().clone()
+    }
+
+    /// Its exit code, once it has ended, after all that it said was read.
+    fn ends(&mut self) -> Option<i32> {
+        let code = self.child.wait().unwrap().code();
+        let start = Instant::now();
+        // The threads that read let go of it at the end of both outputs.
+        while std::sync::Arc::strong_count(&self.said) > 1 && start.elapsed() < Duration::from_secs(20) {
+            std::thread::yield_now();
+        }
+        code
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// The rig with a show of half a minute.
+fn long(rig: &str) -> String {
+    rig.replace("move_s = 0.4", "move_s = 30")
+}
+
+/// A long show on a board, with its trace in `t.csv`, once it moves.
+fn showing(home: &Path, rig: &str, more: &[&str]) -> Running {
+    std::fs::write(home.join("reeds.rig.toml"), long(rig)).unwrap();
+    // What is kept between runs is kept anew once it moves.
+    let _ = std::fs::remove_dir_all(home.join("wasvolta"));
+    let arguments = [&["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv"][..], more].concat();
+    let show = Running::start(wasvolta(home, &arguments));
+    let start = Instant::now();
+    // The file is written in blocks: it is made when the show begins.
+    show.until_said("moves: ");
+    let kept = || {
+        let entries = std::fs::read_dir(home.join("wasvolta")).ok()?;
+        entries
+            .flatten()
+            .find(|e| e.file_name().to_string_lossy().starts_with("last-known"))
+            .map(|e| e.path())
+    };
+    while kept().is_none() {
+        assert!(start.elapsed() < Duration::from_secs(30), "no place was kept: {}", show.said());
+        std::thread::yield_now();
+    }
+    show
 }
 
 fn play(home: &Path) -> Output {
@@ -177,4 +267,139 @@ fn why_does_not_open_a_line_and_says_so() {
         words.contains("✗ answer        it was not asked: opening its line resets many boards"),
         "{words}"
     );
+}
+
+#[test]
+fn a_show_whose_board_is_gone_stops_and_says_so_or_waits_for_it() {
+    let home = tempfile::tempdir().unwrap();
+    let board = Board::start(home.path(), &["--steady"]);
+    let mut show = showing(home.path(), RIG, &[]);
+    signal("-STOP", board.0.id());
+    show.until_said("reeds is out of reach: it does not answer");
+    // It hears again what it is told at the end.
+    signal("-CONT", board.0.id());
+    assert_eq!(show.ends(), Some(1), "{}", show.said());
+    let said = show.said();
+    assert!(
+        said.contains("the show is stopped") && said.contains("stopped, for a board was lost: "),
+        "{said}"
+    );
+    // Told to wait, it goes on once the board is back.
+    let short = RIG.replace("move_s = 0.4", "move_s = 5");
+    let mut show = showing(home.path(), &short, &["--on-lost", "wait"]);
+    signal("-STOP", board.0.id());
+    show.until_said("the show waits for it");
+    signal("-CONT", board.0.id());
+    show.until_said("reeds is back");
+    assert_eq!(show.ends(), Some(0), "{}", show.said());
+    assert!(show.said().contains("played to its end: released: no pulses remain"), "{}", show.said());
+}
+
+#[test]
+fn what_a_killed_program_left_is_kept_or_released_and_read_back() {
+    for (kind, rig, more) in
+        [("firmata", RIG.to_owned(), &["--steady"][..]), ("expander", bridged(), &["--address", "0x41"][..])]
+    {
+        let home = tempfile::tempdir().unwrap();
+        let _board = Board::of(kind, home.path(), more);
+        let kill = |more: &[&str]| {
+            let mut show = showing(home.path(), &rig, more);
+            show.child.kill().unwrap();
+            show.child.wait().unwrap();
+        };
+        let run = |arguments: &[&str]| {
+            let output = wasvolta(home.path(), arguments).output().unwrap();
+            let said = [output.stdout, output.stderr].map(|out| String::from_utf8_lossy(&out).into_owned());
+            (output.status.code(), said.concat())
+        };
+        kill(&[]);
+        std::fs::write(home.path().join("reeds.rig.toml"), &rig).unwrap();
+        let (code, said) = run(&["play", "reeds.rig.toml", "sway", "--drive"]);
+        assert!(code == Some(1) && said.contains("say --adopt keep or --adopt release"), "{kind} {said}");
+        // Asked or not: an end releases what was found.
+        assert!(said.contains("released: no pulses remain"), "{kind} {said}");
+        kill(&[]);
+        let (code, said) = run(&["release", "reeds.rig.toml"]);
+        assert_eq!(code, Some(0), "{kind} {said}");
+        assert!(said.contains("pulses run on channel 9: stopping them"), "{kind} {said}");
+        assert!(said.contains("released: no pulses remain"), "{kind} {said}");
+        let (code, said) = run(&["release", "reeds.rig.toml", "--board", "reeds"]);
+        assert!(code == Some(0) && said.contains("no pulses run on it\nnothing was driven"), "{kind} {said}");
+        let (code, said) = run(&["release", "reeds.rig.toml", "--board", "lower"]);
+        assert!(code == Some(1) && said.contains("no board is called"), "{kind} {said}");
+        kill(&[]);
+        std::fs::write(home.path().join("reeds.rig.toml"), &rig).unwrap();
+        let (code, said) = run(&["play", "reeds.rig.toml", "sway", "--drive", "--adopt", "keep"]);
+        assert!(code == Some(0) && said.contains("reeds.sway (kept where it is)"), "{kind} {said}");
+        assert!(said.contains("played to its end: released: no pulses remain"), "{kind} {said}");
+    }
+}
+
+#[test]
+fn a_board_of_which_nothing_is_heard_is_no_board_that_was_released() {
+    let home = tempfile::tempdir().unwrap();
+    std::fs::write(home.path().join("reeds.rig.toml"), RIG).unwrap();
+    let output = wasvolta(home.path(), &["release", "reeds.rig.toml"]).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains("nothing was heard of reeds: whether it pulses is not known"), "{said}");
+}
+
+#[test]
+fn every_signal_that_can_be_heard_ends_a_show_released_and_a_stop_holds_it_first() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::start(home.path(), &["--steady"]);
+    for name in ["-INT", "-TERM", "-HUP", "-QUIT", "-USR1", "-USR2", "-ALRM", "-ABRT"] {
+        let mut show = showing(home.path(), RIG, &[]);
+        signal(name, show.child.id());
+        assert_eq!(show.ends(), Some(1), "{name}: {}", show.said());
+        assert!(show.said().contains("stopped: released: no pulses remain"), "{name}: {}", show.said());
+    }
+    let mut show = showing(home.path(), RIG, &[]);
+    signal("-TSTP", show.child.id());
+    show.until_said("held; it goes on when it is continued");
+    signal("-CONT", show.child.id());
+    signal("-TERM", show.child.id());
+    assert_eq!(show.ends(), Some(1), "{}", show.said());
+}
+
+#[test]
+fn two_programs_never_drive_one_board_whoever_starts_them_and_however_its_path_is_spelled() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::start(home.path(), &["--steady"]);
+    let device = home.path().join("reeds.line").canonicalize().unwrap();
+    // Anybody may open it, and look at the folder: only the claim keeps them apart.
+    for (path, mode) in [(device.as_path(), "666"), (home.path(), "777")] {
+        assert!(Command::new("chmod").arg(mode).arg(path).status().unwrap().success());
+    }
+    let show = showing(home.path(), RIG, &[]);
+    let has = format!("process {} (wasvolta) has it", show.child.id());
+    let other = RIG.replace("reeds.line", device.to_str().unwrap());
+    std::fs::write(home.path().join("other.rig.toml"), long(&other)).unwrap();
+    let said = |mut command: Command| {
+        let output = command.output().unwrap();
+        assert_eq!(output.status.code(), Some(1));
+        [output.stdout, output.stderr].map(|out| String::from_utf8_lossy(&out).into_owned()).concat()
+    };
+    // Another rig, another spelling, another folder for what is kept while running.
+    let mut second = wasvolta(home.path(), &["play", "other.rig.toml", "sway", "--drive"]);
+    second.env("XDG_RUNTIME_DIR", "/tmp");
+    let words = said(second);
+    assert!(words.contains(&has), "{words}");
+    let words = said(wasvolta(home.path(), &["scan", "--ask", device.to_str().unwrap()]));
+    assert!(words.contains(&has), "{words}");
+    // The rig itself has one program too.
+    let words = said(wasvolta(home.path(), &["play", "./reeds.rig.toml", "sway", "--drive"]));
+    assert!(words.contains("is in use: ") && words.contains(&has), "{words}");
+    std::fs::write(home.path().join("a.servo.toml"), "").unwrap();
+    if rustix::process::geteuid().is_root() {
+        let program = home.path().join("wasvolta-copy");
+        std::fs::copy(env!("CARGO_BIN_EXE_wasvolta"), &program).unwrap();
+        let mut nobody = Command::new("setpriv");
+        nobody.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
+        nobody.args(["scan", "--ask", device.to_str().unwrap()]).current_dir("/").env("HOME", "/tmp");
+        let words = said(nobody);
+        assert!(words.contains("another user's program has it"), "{words}");
+    }
+    assert!(!show.said().contains("out of reach"), "and nothing was taken from the first: {}", show.said());
 }

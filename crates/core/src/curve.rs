@@ -161,6 +161,13 @@ impl Cubic {
         }
     }
 
+    /// The steepest between two pulses, in degrees a microsecond, without its sign.
+    pub fn steepest(&self, low: Micros, high: Micros) -> f64 {
+        const LOOKS: u32 = 64;
+        let pulse = |n: u32| low + (high - low) * (f64::from(n) / f64::from(LOOKS));
+        (0..=LOOKS).map(|n| libm::fabs(self.slope_at(pulse(n)))).fold(0.0, libm::fmax)
+    }
+
     /// The pulse for an angle, by bisection that Newton's steps shorten.
     pub fn pulse_at(&self, angle: Degrees) -> Micros {
         let wanted = angle.get();

@@ -13,8 +13,6 @@ pub struct Guard {
     pub endpoints: (Micros, Micros),
     /// The joint's limits as pulses, where it has any.
     pub limits: (Option<Micros>, Option<Micros>),
-    /// The greatest speed, in µs of pulse a second.
-    pub speed: f64,
     /// The output's clock.
     pub clock: PwmClock,
     /// What limits and endpoints leave free, found once.
@@ -55,25 +53,22 @@ impl Stopped {
 pub struct Passed {
     /// The pulse before rounding.
     pub pulse: Micros,
-    /// What goes on the wire.
-    pub ticks: Ticks,
     /// What held it back, if anything.
     pub stopped: Option<Stopped>,
 }
 
 impl Guard {
-    /// A guard between two endpoints, with limits as pulses, a greatest speed in µs/s, and the output's clock.
+    /// A guard between two endpoints, with limits as pulses, and the output's clock.
     pub fn new(
         endpoints: (Micros, Micros),
         limits: (Option<Micros>, Option<Micros>),
-        speed: f64,
         clock: PwmClock,
     ) -> Self {
         let (low, high) = endpoints;
         let inner_low = limits.0.map_or(low, |l| l.within(low, high));
         let inner_high = limits.1.map_or(high, |h| h.within(low, high));
         let whole = clock.whole_ticks(low, high).ok();
-        Self { endpoints, limits, speed, clock, free: (inner_low, inner_high), whole }
+        Self { endpoints, limits, clock, free: (inner_low, inner_high), whole }
     }
 
     /// The pulses that limits and endpoints leave free.
@@ -105,18 +100,24 @@ impl Guard {
         self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole))
     }
 
-    /// Moves from `before` towards `wanted` for `dt` seconds at no more than `speed` µs/s, and rounds inwards.
-    /// A limit tightened past `before` closes in at that speed. What is not a number leaves the servo where
-    /// it is.
+    /// Brings `wanted` inside and goes there from `before` as far as `go` gets. A limit tightened
+    /// past `before` closes in by such steps. What is not a number leaves the servo where it is.
     #[inline]
-    pub fn pass(&self, before: Micros, wanted: Micros, speed: f64, dt: f64) -> Passed {
-        let (target, stopped) =
-            if wanted.is_finite() { self.bound(wanted) } else { (before, Some(Stopped::NotANumber)) };
-        let speed = if speed < self.speed { speed } else { self.speed };
-        let step = speed * dt;
-        let pulse = before + Micros::new(held((target - before).get(), -step, step));
-        Passed { pulse, ticks: self.nearest(pulse), stopped }
+    pub fn pass(&self, before: Micros, wanted: Micros, go: impl FnOnce(Micros, Micros) -> Micros) -> Passed {
+        if !wanted.is_finite() {
+            let stopped = Some(Stopped::NotANumber);
+            return Passed { pulse: before, stopped };
+        }
+        let (target, stopped) = self.bound(wanted);
+        Passed { pulse: go(before, target), stopped }
     }
+}
+
+/// From one pulse towards another, by `step` µs at most.
+#[inline]
+pub fn towards(from: Micros, to: Micros, step: f64) -> Micros {
+    let way = to - from;
+    if way.abs().get() <= step { to } else { from + Micros::new(held(way.get(), -step, step)) }
 }
 
 #[cfg(test)]
@@ -129,11 +130,15 @@ mod tests {
         Guard::new(
             (Micros::new(1000.0), Micros::new(2000.0)),
             (Some(Micros::new(1200.0)), None),
-            1000.0,
             PwmClock::expander(Hertz::new(25e6), Hertz::new(50.0)),
         )
     }
-    const BEAT: f64 = 0.02;
+    /// 1000 µs/s for a beat.
+    const STEP: f64 = 20.0;
+
+    fn go(from: Micros, to: Micros) -> Micros {
+        towards(from, to, STEP)
+    }
 
     #[test]
     fn limits_come_before_endpoints_and_are_told_apart() {
@@ -144,7 +149,7 @@ mod tests {
 
     #[test]
     fn a_limit_tightened_past_the_pulse_closes_in_at_the_speed_limit() {
-        let passed = guard().pass(Micros::new(1100.0), Micros::new(1100.0), f64::INFINITY, BEAT);
+        let passed = guard().pass(Micros::new(1100.0), Micros::new(1100.0), go);
         assert_eq!(passed.pulse, Micros::new(1120.0));
         assert_eq!(passed.stopped, Some(Stopped::LimitLow));
     }
@@ -152,7 +157,7 @@ mod tests {
     #[test]
     fn not_a_number_leaves_the_servo_where_it_is() {
         for bad in [f64::NAN, f64::INFINITY, f64::NEG_INFINITY] {
-            let passed = guard().pass(Micros::new(1500.0), Micros::new(bad), f64::INFINITY, BEAT);
+            let passed = guard().pass(Micros::new(1500.0), Micros::new(bad), go);
             assert_eq!((passed.pulse, passed.stopped), (Micros::new(1500.0), Some(Stopped::NotANumber)));
         }
     }
@@ -161,8 +166,8 @@ mod tests {
         #[test]
         fn no_path_crosses_the_endpoints_or_the_speed(before in 1000.0..2000.0f64, wanted in -1e5..1e5f64) {
             let guard = guard();
-            let passed = guard.pass(Micros::new(before), Micros::new(wanted), f64::INFINITY, BEAT);
-            let sent = guard.clock.pulse(passed.ticks).get();
+            let passed = guard.pass(Micros::new(before), Micros::new(wanted), go);
+            let sent = guard.clock.pulse(guard.nearest(passed.pulse)).get();
             prop_assert!((1000.0..=2000.0).contains(&sent));
             prop_assert!((passed.pulse.get() - before).abs() <= 20.0 + 1e-9);
         }

@@ -153,9 +153,11 @@ enum Bar {
 pub struct Linked {
     bars: FourBar,
     /// The horn's angles between which the joint only turns one way.
-    stretch: (f64, f64),
-    /// What bounds it at either end.
+    closes: (f64, f64),
+    /// What is there at either end.
     bounds: (Bound, Bound),
+    /// The part of it on which the joint can be driven.
+    stretch: (f64, f64),
     /// The arm's angle when the servo stands at 0°.
     arm_at: f64,
     /// The arm turns with the horn (1) or against it (−1) on that stretch.
@@ -213,6 +215,10 @@ impl std::fmt::Display for Caution {
     }
 }
 
+/// Where the joint turns more than this, or less than its inverse, for a degree of the servo, nothing is driven.
+const MOST_RATIO: f64 = 20.0;
+/// The joint is not driven nearer than this to where it turns back, in degrees of horn or of a wheel.
+const AWAY_DEG: f64 = 1.0;
 /// Nearer than this to a turning point is worth a word.
 const NEAR_TURNING_DEG: f64 = 15.0;
 /// A rod that stands flatter than this on the arm is worth a word.
@@ -309,9 +315,23 @@ impl Transmission {
         (1..LOOKS).map(|n| libm::fabs(self.ratio_at(look(n)))).fold(0.0, libm::fmax)
     }
 
-    /// The servo's angles between which the joint can be turned, where a linkage bounds them.
+    /// The servo's angles between which the joint can be driven, where a linkage or the geometry of a steered pair
+    /// bounds them: from |dθ/dψ| = 1/20 to 20, and at least 1° of horn before a turning point.
     pub fn usable(&self) -> Option<(Degrees, Degrees)> {
-        self.linkage().map(Linked::usable)
+        let linked = self.linkage().map(Linked::usable);
+        let Some((hand, pair)) = self.wheel else { return linked };
+        let most = pair.most();
+        let (a, b) = (pair.wheel(hand, -most), pair.wheel(hand, most));
+        let shaft = |wheel: Degrees| match &self.bar {
+            Bar::Gear(gear) => (wheel - gear.offset_deg) * (1.0 / gear.ratio),
+            Bar::Four(linked) => linked.servo_at(wheel),
+        };
+        let (a, b) = (shaft(a), shaft(b));
+        let (a, b) = if a < b { (a, b) } else { (b, a) };
+        Some(linked.map_or((a, b), |(low, high)| {
+            let low = if a > low { a } else { low };
+            (low, if b < high { b } else { high })
+        }))
     }
 
     /// What is awkward about the linkage with the servo at an angle.
@@ -431,12 +451,43 @@ impl Linked {
                 low = (horn + above - 360.0, bound);
             }
         }
-        if high.0 - horn < 0.5 || horn - low.0 < 0.5 {
+        let closes = (low.0, high.0);
+        let mut linked = Self { bars, closes, bounds: (low.1, high.1), stretch: closes, arm_at, sense: 1.0 };
+        linked.stretch = (linked.driven_until(horn, low), linked.driven_until(horn, high));
+        if linked.stretch.1 - horn < 0.5 || horn - linked.stretch.0 < 0.5 {
             return Err(Unclosed::LinedUp { horn_at_deg: horn });
         }
-        let mut linked = Self { bars, stretch: (low.0, high.0), bounds: (low.1, high.1), arm_at, sense: 1.0 };
         linked.sense = linked.arm_ratio(horn).signum();
         Ok(linked)
+    }
+
+    /// How far the horn can be turned from an angle towards an end so that the joint is driven all the way.
+    fn driven_until(&self, horn: f64, (end, bound): (f64, Bound)) -> f64 {
+        /// Between two looks the ratio of no linkage passes both bounds and comes back.
+        const STEP: f64 = 0.25;
+        let away = if bound == Bound::TurningPoint { AWAY_DEG } else { 0.0 };
+        let (sense, room) = ((end - horn).signum(), libm::fabs(end - horn) - away);
+        let drives = |turned: f64| {
+            let ratio = libm::fabs(self.arm_ratio(horn + sense * turned));
+            (1.0 / MOST_RATIO..=MOST_RATIO).contains(&ratio)
+        };
+        if room <= 0.0 || !drives(0.0) {
+            return horn;
+        }
+        let mut good = 0.0;
+        while good < room {
+            let next = libm::fmin(good + STEP, room);
+            if !drives(next) {
+                let (mut inside, mut outside) = (good, next);
+                for _ in 0..40 {
+                    let middle = f64::midpoint(inside, outside);
+                    if drives(middle) { inside = middle } else { outside = middle }
+                }
+                return horn + sense * inside;
+            }
+            good = next;
+        }
+        horn + sense * room
     }
 
     /// The lengths it was made from.
@@ -444,13 +495,22 @@ impl Linked {
         &self.bars
     }
 
-    /// The servo's angles between which it can be used.
+    /// The servo's angles between which the joint can be driven.
     pub fn usable(&self) -> (Degrees, Degrees) {
-        let zero = self.bars.horn_at_deg.get();
-        (Degrees::new(self.stretch.0 - zero), Degrees::new(self.stretch.1 - zero))
+        self.of_servo(self.stretch)
     }
 
-    /// What ends that stretch, below and above.
+    /// The servo's angles at which the joint turns back, or the rod reaches no further.
+    pub fn closes(&self) -> (Degrees, Degrees) {
+        self.of_servo(self.closes)
+    }
+
+    fn of_servo(&self, (low, high): (f64, f64)) -> (Degrees, Degrees) {
+        let zero = self.bars.horn_at_deg.get();
+        (Degrees::new(low - zero), Degrees::new(high - zero))
+    }
+
+    /// What is where it closes no further, below and above.
     pub const fn bounds(&self) -> (Bound, Bound) {
         self.bounds
     }
@@ -520,6 +580,7 @@ impl Linked {
         if servo < low || servo > high {
             return Some(Caution::OutOfReach { last: servo.within(low, high) });
         }
+        let (low, high) = self.closes();
         for (end, bound) in [(low, self.bounds.0), (high, self.bounds.1)] {
             if bound == Bound::TurningPoint && (servo - end).abs().get() < NEAR_TURNING_DEG {
                 return Some(Caution::NearTurningPoint { at: end });
@@ -537,6 +598,13 @@ fn round(degrees: f64) -> f64 {
 }
 
 impl Steering {
+    /// The greatest angle of the wheel in the middle, to either side: a degree before the inner wheel would have to
+    /// stand square to the axle, where the pair turns about that wheel itself: tan = 2w/t.
+    pub fn most(&self) -> Degrees {
+        let square = libm::atan2(2.0 * self.wheelbase_mm.get(), self.track_mm.get()).to_degrees();
+        Degrees::new(square - AWAY_DEG)
+    }
+
     /// The angle of one wheel when a wheel in the middle would stand at `middle`, left positive:
     /// tan δ = wκ / (1 ∓ κt/2) with κ = tan(middle)/w.
     pub fn wheel(&self, hand: Hand, middle: Degrees) -> Degrees {
@@ -596,11 +664,33 @@ mod tests {
     #[test]
     fn it_is_usable_between_the_points_at_which_horn_and_rod_line_up() {
         let linked = Linked::of(bars(Branch::SameSide, 90.0)).unwrap();
-        assert!((linked.stretch.0 - 16.66).abs() < 5e-3 && (linked.stretch.1 - 197.30).abs() < 5e-3);
+        assert!((linked.closes.0 - 16.66).abs() < 5e-3 && (linked.closes.1 - 197.30).abs() < 5e-3);
         assert_eq!(linked.bounds(), (Bound::TurningPoint, Bound::TurningPoint));
-        for end in [linked.stretch.0, linked.stretch.1] {
+        for end in [linked.closes.0, linked.closes.1] {
             assert!(linked.arm_ratio(end).abs() < 1e-6);
         }
+        // A twentieth of a degree for a degree, and a degree away: whichever comes first.
+        for (end, inside) in [(linked.closes.0, linked.stretch.0), (linked.closes.1, linked.stretch.1)] {
+            assert!((end - inside).abs() >= 1.0 - 1e-9, "{end} {inside}");
+            let ratio = linked.arm_ratio(inside).abs();
+            assert!((end - inside).abs() < 1.0 + 1e-9 || (ratio - 0.05).abs() < 1e-6, "{ratio}");
+        }
+    }
+
+    #[test]
+    fn near_dead_centre_it_ends_where_the_arm_turns_twenty_times_as_far() {
+        let steep = FourBar {
+            horn_mm: Millimetres::new(20.0),
+            rod_mm: Millimetres::new(40.0),
+            pivots_mm: Millimetres::new(50.0),
+            ..bars(Branch::SameSide, 90.0)
+        };
+        let linked = Linked::of(steep).unwrap();
+        let (low, high) =
+            (linked.arm_ratio(linked.stretch.0).abs(), linked.arm_ratio(linked.stretch.1).abs());
+        assert_eq!(linked.bounds().1, Bound::Reach);
+        assert!((high - 20.0).abs() < 1e-6 && low >= 0.05 - 1e-9, "{low} {high}");
+        assert!(linked.stretch.1 < linked.closes.1);
     }
 
     #[test]
@@ -644,6 +734,8 @@ mod tests {
         );
         let middle = pair.middle_of(Hand::Left, Degrees::new(-20.0));
         assert!((pair.wheel(Hand::Right, middle).get() + 25.102).abs() < 5e-4);
+        // tan 72.96° = 2·310/190: there the inner wheel would stand square.
+        assert!((pair.most().get() - 71.962).abs() < 5e-4, "{:?}", pair.most());
     }
 
     #[test]

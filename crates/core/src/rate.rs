@@ -151,6 +151,48 @@ impl Rates {
         end.map_or(Rpm::ZERO, |t| t.rate)
     }
 
+    /// Pulses with their levels in percent of the full rate of their side, from the pulse of −100 % to that of 100 %: by
+    /// the rates, straight on by the last of them where none was timed as far out as that. A side on which nothing was
+    /// timed is straight.
+    pub fn levels(&self, (low, high): (Micros, Micros), still: (Micros, Micros)) -> Vec<(Micros, f64)> {
+        let side = |longer: bool, full: Micros, edge: Micros| {
+            let out = |t: &&Turning| if longer { t.pulse > edge } else { t.pulse < edge };
+            let within = |t: &&Turning| if longer { t.pulse < full } else { t.pulse > full };
+            let mut seen: Vec<Turning> = self.knots.iter().filter(out).copied().collect();
+            if !longer {
+                seen.reverse();
+            }
+            seen.insert(0, Turning { pulse: edge, rate: Rpm::ZERO });
+            let last = seen.len() - 1;
+            let beyond =
+                seen.iter().position(|t| !within(&t) && t.pulse != edge).unwrap_or(last).max(1).min(last);
+            let (a, b) = (seen[beyond.saturating_sub(1)], seen[beyond]);
+            // Where the fastest was reached is known; else it goes on as it did last.
+            let rate = if self.saturation(longer).is_some() {
+                self.fastest(longer)
+            } else if b.pulse == a.pulse {
+                Rpm::ZERO
+            } else {
+                a.rate + (b.rate - a.rate) * ((full - a.pulse) / (b.pulse - a.pulse))
+            };
+            let sign = if longer { 100.0 } else { -100.0 };
+            let mut levels = vec![(edge, 0.0)];
+            if rate.abs().get() > 0.0 {
+                let inner = seen.iter().skip(1).filter(|t| within(t));
+                let level = |t: &Turning| (t.pulse, crate::unit::held(t.rate / rate, 0.0, 1.0) * sign);
+                levels.extend(inner.map(level).filter(|(_, level)| libm::fabs(*level) < 100.0));
+            }
+            levels.push((full, sign));
+            levels
+        };
+        let mut all = side(false, low, still.0);
+        all.reverse();
+        all.extend(side(true, high, still.1));
+        // Each level has one pulse.
+        all.dedup_by(|b, a| b.1 <= a.1 && b.1 != 0.0);
+        all
+    }
+
     /// The outermost pulse that was timed, of the longer or the shorter ones.
     fn outermost(&self, longer: bool) -> Micros {
         let end = if longer { self.knots.last() } else { self.knots.first() };

@@ -28,7 +28,7 @@ pub use crate::fit::Side;
 pub use kind::{Arming, Kind};
 
 /// The format this program writes.
-pub const FORMAT: u32 = 4;
+pub const FORMAT: u32 = 5;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -38,7 +38,7 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 4 at present. What an older one lacks has its usual value.
+    /// The version of the format, 5 at present. What an older one lacks has its usual value.
     pub format: u32,
     /// What the rig is called.
     pub name: String,
@@ -437,6 +437,10 @@ pub struct Joint {
     /// A weight pulls on it: released, it falls.
     #[serde(default, skip_serializing_if = "is_false")]
     pub loaded: bool,
+    /// What happens when its board is back and its pulses had stopped meanwhile. Unless said: it goes on from its last
+    /// pulse, and is asked about where it is loaded or its supply may have fallen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<Back>,
     /// Where its 0° points as the maker sees it, clockwise from straight up.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub mounted_deg: Degrees,
@@ -476,6 +480,18 @@ pub enum QuitTo {
     AsCut,
     /// It goes home first, while somebody waits for it.
     HomeFirst,
+}
+
+/// What happens to a joint when its board is back and its pulses had stopped meanwhile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Back {
+    /// It gets its last pulse again, and glides on from there.
+    Last,
+    /// It stays released until somebody has said where it stands.
+    Ask,
+    /// It stays released.
+    StayReleased,
 }
 
 /// A field of a line of numbers: its place from 1, or its name.
@@ -841,7 +857,9 @@ impl Servo {
             let pulse = seen.unwrap_or(end).within(low, high);
             if (pulse > edge) == longer { pulse } else { end }
         };
-        Sides { low: full(false, low, still.0), zero: stop, high: full(true, high, still.1), still }
+        let (low, high) = (full(false, low, still.0), full(true, high, still.1));
+        let seen = rates.map_or_else(Vec::new, |rates| rates.levels((low, high), still));
+        Sides { low, zero: stop, high, still, seen }
     }
 
     /// Its centre, or 1500 µs. Of an endless one the pulse at which it stops: the middle of the band that marks tell,

@@ -3,10 +3,12 @@
 //! Pure: where a joint is depends on where it started and on the time, asked in any order. Limits, speed
 //! guards and who drives a joint are the stage's.
 
+use crate::bent::Bent;
 use crate::easing::{Easing, Quintic, passing_speed};
-use crate::linkage::Transmission;
 use crate::rig::{Rig, Sequence, Step};
+use crate::scale::Scale;
 use crate::unit::{Degrees, DegreesPerSecond, held};
+use std::sync::Arc;
 
 /// A speed to plan with where nothing is known of a servo.
 pub const UNRATED_SPEED: DegreesPerSecond = DegreesPerSecond::new(100.0);
@@ -66,7 +68,7 @@ pub struct Track {
     /// The joint's greatest speed, where it is known.
     pub speed: Option<DegreesPerSecond>,
     /// What turns the joint unevenly, with the greatest speed of the servo's shaft.
-    shaft: Option<(Transmission, DegreesPerSecond)>,
+    shaft: Option<(Arc<Bent>, DegreesPerSecond)>,
     legs: Vec<Leg>,
 }
 
@@ -95,10 +97,12 @@ pub struct Timeline {
 }
 
 impl Timeline {
-    /// Resolves a sequence of a sound rig. Names that do not exist are passed over.
-    pub fn of(rig: &Rig, sequence: &Sequence) -> Self {
+    /// Resolves a sequence of a sound rig; `scales` are those of its servos, in its order. Names that do not exist are
+    /// passed over.
+    pub fn of(rig: &Rig, sequence: &Sequence, scales: &[Option<&Scale>]) -> Self {
+        let scale = |n: usize| scales.get(n).copied().flatten();
         let tracks: Vec<Track> =
-            rig.servos.iter().enumerate().filter_map(|(n, _)| track(rig, sequence, n)).collect();
+            (0..rig.servos.len()).filter_map(|n| track(rig, sequence, n, scale(n))).collect();
         let mut by_servo = vec![None; rig.servos.len()];
         for (n, track) in tracks.iter().enumerate() {
             by_servo[track.servo] = Some(n);
@@ -271,9 +275,14 @@ impl Track {
     /// small steps. `way` is how much of the move is done at a share of its time.
     fn shaft_needs(&self, from: Degrees, to: Degrees, way: impl Fn(f64) -> f64) -> f64 {
         const LOOKS: u32 = 100;
-        let Some((through, speed)) = &self.shaft else { return 0.0 };
-        let at = |n: u32| through.servo_at(from + (to - from) * way(f64::from(n) / f64::from(LOOKS)));
-        let fastest = (1..=LOOKS).map(|n| (at(n) - at(n - 1)).abs().get()).fold(0.0, libm::fmax);
+        let Some((bent, speed)) = &self.shaft else { return 0.0 };
+        let mut before = bent.shaft_for(from);
+        let mut fastest = 0.0;
+        for n in 1..=LOOKS {
+            let at = bent.shaft_for(from + (to - from) * way(f64::from(n) / f64::from(LOOKS)));
+            fastest = libm::fmax(fastest, (at - before).abs().get());
+            before = at;
+        }
         fastest * f64::from(LOOKS) / speed.get()
     }
 
@@ -288,7 +297,7 @@ impl Track {
     }
 }
 
-fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
+fn track(rig: &Rig, sequence: &Sequence, servo: usize, scale: Option<&Scale>) -> Option<Track> {
     let driven = rig.servos.get(servo)?;
     let name = rig.spoken_name(driven)?;
     let mut held = None;
@@ -305,8 +314,10 @@ fn track(rig: &Rig, sequence: &Sequence, servo: usize) -> Option<Track> {
     let legs: Vec<Leg> = sequence.steps.iter().map(&mut leg).collect();
     held?;
     let speed = rig.speed_of(driven);
-    let through = rig.through(driven);
-    let shaft = driven.rated_speed().filter(|_| through.gear().is_none()).map(|speed| (through, speed));
+    let shaft = match (scale, driven.rated_speed()) {
+        (Some(Scale::Bent(bent)), Some(speed)) => Some((Arc::clone(bent), speed)),
+        _ => None,
+    };
     Some(Track { servo, speed, shaft, legs })
 }
 
@@ -318,7 +329,7 @@ mod tests {
 
     #[expect(clippy::format_push_string, reason = "a test's text, made once")]
     fn rig(steps: &str, speeds: [f64; 3]) -> Rig {
-        let mut text = "format = 4\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
+        let mut text = "format = 5\nname = \"t\"\n[[port]]\nname = \"p\"\nkind = \"i2c\"\npath = \"x\"\n[[board]]\nname = \"b\"\nport = \"p\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
         for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
             text.push_str(&format!(
                 "[[servo]]\nname = \"{name}\"\nboard = \"b\"\nchannel = {n}\n[[joint]]\nname = \"{name}\"\nservo = \"{name}\"\nspeed_deg_s = {speed}\n"
@@ -334,7 +345,7 @@ mod tests {
 
     fn line(steps: &str, speeds: [f64; 3]) -> Timeline {
         let rig = rig(steps, speeds);
-        Timeline::of(&rig, &rig.sequences[0])
+        Timeline::of(&rig, &rig.sequences[0], &[])
     }
 
     fn step(pose: &str, move_s: &str, easing: &str, dwell: f64) -> String {

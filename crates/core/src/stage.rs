@@ -13,7 +13,7 @@ pub mod plan;
 mod player;
 mod wiggle;
 
-pub use command::{Command, Event, EventKind, Refusal};
+pub use command::{Command, Event, EventKind, Refusal, Said};
 pub use plan::Plan;
 pub use player::{Play, Player};
 
@@ -24,7 +24,7 @@ use crate::rig::Id;
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
 use approach::Approach;
-use drive::{Beat, Sources};
+use drive::{Beat, Proposal, Sources};
 use exercise::Exercising;
 use std::time::Duration;
 use wiggle::Wiggle;
@@ -95,7 +95,22 @@ struct Knob {
     high: Micros,
 }
 
+/// The way to a servo.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Wire {
+    /// What is sent arrives; so it is taken to be where nobody says otherwise.
+    #[default]
+    Arrives,
+    /// Its channel has no pulse yet.
+    Waits,
+    /// Its board is out of reach.
+    Away,
+    /// Its channel cannot drive it.
+    Cannot,
+}
+
 /// One servo as it stands.
+#[expect(clippy::struct_excessive_bools, reason = "each is a fact of its own; no two of them make one state")]
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct ServoState {
     /// It gets pulses.
@@ -127,6 +142,18 @@ pub struct ServoState {
     arming: Duration,
     glided: Duration,
     failsafe_speed: f64,
+    /// Whether what is sent arrives.
+    pub wire: Wire,
+    /// A pulse of it has arrived since it was engaged.
+    arrived: bool,
+    /// Until then others that were interrupted too go first.
+    goes_on_at: Duration,
+    /// Its pulses had stopped, and somebody must say where it stands.
+    pub lost_place: bool,
+    /// The pulse before this beat.
+    before: Micros,
+    /// An edit left it where it may not stand.
+    displaced: bool,
 }
 
 impl ServoState {
@@ -224,10 +251,16 @@ pub struct Prepared {
     servos: Vec<ServoState>,
     inputs: Vec<InputState>,
     setpoints: Vec<Option<Ticks>>,
+    proposals: Vec<Proposal>,
     player: Player,
 }
 
 impl Prepared {
+    /// The plan.
+    pub const fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
     /// Makes room for a plan's state.
     pub fn new(plan: Plan) -> Self {
         let servos =
@@ -236,6 +269,7 @@ impl Prepared {
             servos,
             inputs: vec![InputState::default(); plan.inputs.len()],
             setpoints: vec![None; plan.servos.len()],
+            proposals: vec![Proposal::Released; plan.servos.len()],
             player: Player::with_room_for(plan.servos.len()),
             plan,
         }
@@ -253,13 +287,22 @@ pub struct Stage {
     output: Output,
     now: Option<Duration>,
     beat: Duration,
+    /// When the next of those that were interrupted may go on.
+    next_goes_on: Duration,
     events: Vec<Event>,
 }
 
 impl Stage {
     /// A stage with output off. `beat` is the usual time between two calls of `advance`.
     pub fn new(prepared: Prepared, beat: Duration) -> Self {
-        Self { run: prepared, output: Output::Off, now: None, beat, events: Vec::with_capacity(MOST_EVENTS) }
+        Self {
+            run: prepared,
+            output: Output::Off,
+            now: None,
+            beat,
+            next_goes_on: Duration::ZERO,
+            events: Vec::with_capacity(MOST_EVENTS),
+        }
     }
 
     /// The plan that runs.
@@ -335,10 +378,19 @@ impl Stage {
                 state.interrupt();
                 state.trim = Micros::ZERO;
                 state.estimate.release(true);
+                (state.wire, state.lost_place) = (Wire::default(), false);
             }
             // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
             if state.owner != Owner::Hand {
                 state.owner = Owner::Nobody;
+            }
+            // The hand keeps where it had brought it, where that may be; else it is brought to the nearest such place,
+            // in a glide. What it had asked for in vain before is not asked for again.
+            if let Some(hand) = before.hand.filter(|_| state.engaged && state.hand.is_some()) {
+                let asked = was.guard.bound(hand + before.trim).0 * factor;
+                let allowed = plan.guard.bound(asked).0;
+                state.displaced = plan.guard.bound(state.pulse).1.is_some() || allowed != asked;
+                state.hand = Some(if state.displaced { allowed } else { asked } - state.trim);
             }
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
@@ -415,47 +467,102 @@ impl Stage {
 
     /// Brings every servo a beat further and sets its setpoint.
     fn drive(&mut self, now: Duration, dt: Duration) {
-        let Prepared { plan, servos, inputs, setpoints, player } = &mut self.run;
+        let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
+        self.propose(&beat);
+        let Prepared { plan, servos, proposals, .. } = &mut self.run;
+        couple::settle(&plan.servos, servos, proposals, &beat);
+        let released = self.commit(&beat);
+        if released {
+            self.off_when_all_are();
+        }
+    }
+
+    /// Where each servo would go by itself.
+    fn propose(&mut self, beat: &Beat) {
+        let Prepared { plan, servos, inputs, player, proposals, .. } = &mut self.run;
         let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: self.beat };
         let standing = matches!(self.output, Output::Held | Output::Cut);
-        let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
-        let mut released = false;
-        let parts = servos.iter_mut().zip(&plan.servos).zip(setpoints.iter_mut());
-        for (n, ((state, plan), setpoint)) in parts.enumerate() {
+        let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
+        for (n, ((state, plan), proposal)) in parts.enumerate() {
             if plan.led.is_some() {
+                *proposal = Proposal::Led;
                 continue;
             }
             if state.knob.is_some() {
                 state.turn(inputs, sources.plan);
             }
-            if !state.engaged {
-                state.owner = Owner::Nobody;
-                state.ticks = None;
+            *proposal = if !state.engaged {
+                Proposal::Released
             } else if standing {
-                state.stand(plan, &beat);
+                Proposal::Stands
             } else {
-                let fault = state.follow(&sources.wanted(n, plan, state), plan, &beat);
-                if fault && self.events.len() < MOST_EVENTS {
-                    self.events.push(Event { at: now, kind: EventKind::NotANumber, part: Some(n) });
+                let wanted = sources.wanted(n, plan, state);
+                let proposed = state.propose(&wanted, plan, beat);
+                if std::mem::take(&mut state.displaced) {
+                    state.start_glide();
+                    if self.events.len() < MOST_EVENTS {
+                        self.events.push(Event { at: beat.now, kind: EventKind::Displaced, part: Some(n) });
+                    }
+                    // From the next beat on: this one was still at full speed.
+                    Proposal::Frozen
+                } else {
+                    proposed
+                }
+            };
+        }
+    }
+
+    /// Does what was settled; whether anything was released because it was left alone.
+    fn commit(&mut self, beat: &Beat) -> bool {
+        let mut released = false;
+        for n in 0..self.run.servos.len() {
+            let Prepared { plan, servos, setpoints, proposals, .. } = &mut self.run;
+            let (Some(plan), Some(proposal)) = (plan.servos.get(n), proposals.get(n)) else { continue };
+            // Whom it follows has moved already, or moves later: both are told by where that was before.
+            let Some(state) = servos.get_mut(n) else { continue };
+            state.before = state.pulse;
+            match proposal {
+                Proposal::Released => (state.owner, state.ticks) = (Owner::Nobody, None),
+                Proposal::Stands => state.stand(plan, beat),
+                Proposal::Frozen => state.ticks = Some(plan.guard.nearest(state.pulse)),
+                Proposal::Led => continue,
+                Proposal::Goes(going) => {
+                    let fault = state.commit(going, plan, beat);
+                    if fault && self.events.len() < MOST_EVENTS {
+                        self.events.push(Event { at: beat.now, kind: EventKind::NotANumber, part: Some(n) });
+                    }
                 }
             }
-            *setpoint = state.ticks;
+            if let Some(setpoint) = setpoints.get_mut(n) {
+                *setpoint = state.ticks;
+            }
             if state.ends_exercise(plan) && self.events.len() < MOST_EVENTS {
-                self.events.push(Event { at: now, kind: EventKind::Exercised, part: Some(n) });
+                self.events.push(Event { at: beat.now, kind: EventKind::Exercised, part: Some(n) });
             }
             if let Some(limit) = plan.idle
-                && state.stands_idle(self.output, dt) >= limit
+                && state.stands_idle(self.output, beat.dt) >= limit
             {
                 state.release(plan.loaded);
                 released = true;
                 if self.events.len() < MOST_EVENTS {
-                    self.events.push(Event { at: now, kind: EventKind::IdleReleased, part: Some(n) });
+                    self.events.push(Event { at: beat.now, kind: EventKind::IdleReleased, part: Some(n) });
                 }
             }
         }
-        couple::follow(&self.run.plan.servos, &mut self.run.servos, &mut self.run.setpoints, standing, &beat);
-        if released {
-            self.off_when_all_are();
+        self.commit_led(beat);
+        released
+    }
+
+    /// Brings what follows to where its leader is now.
+    fn commit_led(&mut self, beat: &Beat) {
+        let Prepared { plan, servos, setpoints, proposals, .. } = &mut self.run;
+        for (n, (plan, proposal)) in plan.servos.iter().zip(proposals.iter()).enumerate() {
+            let (Some(led), Proposal::Led) = (&plan.led, proposal) else { continue };
+            let Some(leader) = servos.get(led.leader).copied() else { continue };
+            let (Some(state), Some(setpoint)) = (servos.get_mut(n), setpoints.get_mut(n)) else { continue };
+            state.before = state.pulse;
+            couple::follow(led, &leader, state, plan, beat);
+            *setpoint = state.ticks;
         }
     }
 }

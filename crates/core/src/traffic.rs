@@ -20,6 +20,8 @@ const BYTE: usize = 9;
 /// Bits a board's check takes, once a second: two modes, the divider, and eight channels are read back. A read has
 /// three bytes before its data and a second start.
 const CHECK: usize = read(2) + read(1) + read(32);
+/// Bits to see that a board still is as it was left, before it is told anything new: its mode is read.
+const LOOK: usize = read(1);
 /// Bits of a byte on a serial line.
 const LINE_BYTE: usize = 10;
 /// Bytes on the line around the data of one transfer of a bridge: start, address, count and stop, then its status.
@@ -27,6 +29,8 @@ const BRIDGED: usize = 8;
 /// Bytes on the line that a board's check takes: two, one and thirty-two bytes read, in pieces of sixteen, each behind
 /// a transfer that names the register.
 const BRIDGED_CHECK: usize = 4 * (1 + 2 * BRIDGED) + 2 + 1 + 32;
+/// Bytes on the line to see that.
+const BRIDGED_LOOK: usize = 1 + 2 * BRIDGED + 1;
 const CHECKS_A_SECOND: f64 = 1.0;
 
 const fn read(bytes: usize) -> usize {
@@ -73,8 +77,9 @@ impl Traffic {
                 }
             }
             all.channels += used.iter().filter(|used| **used).count();
-            all.round_bits += round_bits(&used);
-            all.round_bytes += round_bytes(&used);
+            let tells = usize::from(used.contains(&true));
+            all.round_bits += round_bits(&used) + tells * LOOK;
+            all.round_bytes += round_bytes(&used) + tells * BRIDGED_LOOK;
             let frame = Seconds::new(1.0 / board.clock().rate().get());
             if frame > all.slowest_frame {
                 all.slowest_frame = frame;
@@ -198,7 +203,9 @@ mod tests {
     #[test]
     fn one_full_board_fits_a_beat_at_the_usual_rate() {
         let traffic = Traffic::of(&rig(1), "bench-bus");
-        assert!((traffic.round().get() - 5.8e-3).abs() < 1e-6, "{:?}", traffic.round());
+        // 580 bits tell the channels; the look before them takes four bytes, a start more and the edges.
+        assert_eq!(LOOK, 4 * 9 + 3);
+        assert!((traffic.round().get() - 6.19e-3).abs() < 1e-6, "{:?}", traffic.round());
         assert!(traffic.fits(BEAT) && traffic.rate_that_fits(BEAT) == Some(USUAL_RATE));
     }
 
@@ -207,9 +214,9 @@ mod tests {
         let traffic = Traffic::of(&rig(62), "bench-bus");
         assert_eq!((traffic.boards, traffic.channels), (62, 992));
         let fast = traffic.at(RATES[2]);
-        assert!((fast.updates_a_second() - 27.1).abs() < 0.1, "{}", fast.updates_a_second());
+        assert!((fast.updates_a_second() - 25.4).abs() < 0.1, "{}", fast.updates_a_second());
         assert!(!fast.fits(BEAT) && fast.rate_that_fits(BEAT).is_none());
-        assert!((fast.channels_a_beat(BEAT) - 537.0).abs() < 2.0, "{}", fast.channels_a_beat(BEAT));
+        assert!((fast.channels_a_beat(BEAT) - 503.0).abs() < 2.0, "{}", fast.channels_a_beat(BEAT));
         assert!(traffic.updates_a_second() < 2.5);
         assert!(fast.longest_wait() > fast.round() && fast.longest_wait().get() < 0.085);
     }
@@ -221,7 +228,10 @@ mod tests {
         let slow = Traffic::of(&rig, "bench-bus");
         // Two groups: thirty bytes of channels in two pieces each, nine bytes around a piece.
         assert_eq!(round_bytes(&[true; 16]), 2 * (30 + 2 * 9));
-        assert!((slow.round().get() - (5.8e-3 + 960.0 / 9600.0)).abs() < 1e-6, "{:?}", slow.round());
+        // Eighteen bytes are on the line for the look before.
+        assert_eq!(BRIDGED_LOOK, 18);
+        let wanted = 6.19e-3 + (960.0 + 180.0) / 9600.0;
+        assert!((slow.round().get() - wanted).abs() < 1e-6, "{:?}", slow.round());
         assert!(!slow.fits(BEAT) && slow.rate_that_fits(BEAT).is_none(), "no rate of the bus helps");
         rig.ports[0].baud = Some(460_800);
         assert!(Traffic::of(&rig, "bench-bus").fits(BEAT));

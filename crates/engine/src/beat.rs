@@ -18,12 +18,49 @@ use std::thread::Thread;
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
-use wasvolta_core::stage::{Command, Reading};
+use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Reading, Said};
+use wasvolta_core::unit::Ticks;
 use wasvolta_port::Clock;
-use wasvolta_port::board::{Decision, Phase};
+use wasvolta_port::board::Decision;
 
 const COMMANDS_A_TURN: usize = 64;
 const EVENTS_KEPT: usize = 64;
+
+/// What a channel's board said of it last, without its ticks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+enum Channel {
+    #[default]
+    Unsaid,
+    Waits,
+    Away,
+    Cannot,
+    Arrives,
+}
+
+impl Channel {
+    const fn of(said: Said) -> Self {
+        match said {
+            Said::Waits | Said::Stopped { .. } => Self::Waits,
+            Said::Away => Self::Away,
+            Said::Cannot => Self::Cannot,
+            Said::Arrives { .. } => Self::Arrives,
+        }
+    }
+}
+
+/// What is known of a servo's way.
+#[derive(Debug, Clone, Copy, Default)]
+struct Known {
+    /// The interruptions of its board that the stage has heard of.
+    interruptions: u32,
+    /// Those at which it was armed last.
+    armed_with: u32,
+    channel: Channel,
+}
+
+fn report<'p>(posts: &'p [Post], place: &Place) -> Option<&'p BoardState> {
+    posts.get(place.port)?.reports.output_buffer().get(place.board)
+}
 
 /// See the module.
 pub struct Beat {
@@ -38,8 +75,10 @@ pub struct Beat {
     last: Vec<Option<f64>>,
     commands: Vec<Command>,
     decisions: Vec<Vec<Option<(u32, Decision)>>>,
-    /// By servo, how often its board had been started or had lapsed when it was looked at last.
-    starts: Vec<u32>,
+    /// By servo, what its board said of it when it was looked at last.
+    wires: Vec<Known>,
+    /// By port and board, the interruptions that the stage has heard of.
+    heard: Vec<Vec<u32>>,
     up: Input<Snapshot>,
     events_so_far: u64,
     events: Vec<(u64, wasvolta_core::stage::Event)>,
@@ -62,6 +101,7 @@ impl Beat {
     ) -> (Self, Output<Snapshot>) {
         let NextPlan { stage, wiring, version } = first;
         let stage = Stage::new(stage, period);
+        let wiring_servos = wiring.servos.len();
         let mut snapshot = Snapshot {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
@@ -80,14 +120,15 @@ impl Beat {
             last: vec![None; wiring.inputs.len()],
             was_open: vec![false; inlets.len()],
             decisions: wiring.boards.iter().map(|b| vec![None; b.len()]).collect(),
-            starts: vec![0; wiring.servos.len()],
+            wires: vec![Known::default(); wiring.servos.len()],
+            heard: wiring.boards.iter().map(|b| vec![0; b.len()]).collect(),
             stage,
             wiring,
             version,
             from_above,
             posts,
             inlets,
-            commands: Vec::with_capacity(COMMANDS_A_TURN),
+            commands: Vec::with_capacity(COMMANDS_A_TURN + 2 * wiring_servos),
             up,
             events_so_far: 0,
             events: Vec::with_capacity(EVENTS_KEPT),
@@ -159,6 +200,10 @@ impl Beat {
             self.commands.push(Command::Cut);
         }
         let before = self.events_so_far;
+        for post in &mut self.posts {
+            post.reports.update();
+        }
+        self.follow_wires();
         self.take_orders(now);
         self.follow_arming();
         self.read_lines();
@@ -191,6 +236,7 @@ impl Beat {
                     }
                     self.posts.push(port.post);
                     self.decisions.push(Vec::new());
+                    self.heard.push(Vec::new());
                 }
                 Downward::Plan(next) => {
                     // What was asked before the change is meant for the plan before it.
@@ -208,7 +254,7 @@ impl Beat {
                     self.readings.resize(self.wiring.inputs.len(), Reading::default());
                     self.last.resize(self.wiring.inputs.len(), None);
                     self.follow_boards(&wiring);
-                    self.follow_starts();
+                    self.keep_known(&wiring, &stage);
                     self.version = version;
                     if let Some(tape) = &mut self.tape {
                         tape.plan(version);
@@ -219,22 +265,52 @@ impl Beat {
         }
     }
 
+    /// Tells the stage what each board says of its channels, where that is news.
+    fn follow_wires(&mut self) {
+        let Self { wiring, posts, commands, wires, heard, .. } = self;
+        for (servo, (place, known)) in wiring.servos.iter().zip(wires.iter_mut()).enumerate() {
+            let Some(board) = place.as_ref().and_then(|place| report(posts, place)) else { continue };
+            let Some(place) = place else { continue };
+            let sent = board.sent.get(place.channel).copied().flatten();
+            let interrupted = known.interruptions != board.interruptions;
+            let settings = wiring.boards.get(place.port).and_then(|boards| boards.get(place.board));
+            let said = match (board.is_reached(), sent) {
+                (false, _) => Said::Away,
+                _ if settings.is_some_and(|settings| board.cannot(settings, place.channel)) => Said::Cannot,
+                (true, Some(ticks)) => Said::Arrives { ticks: Ticks(ticks) },
+                (true, None) => match board.told.get(place.channel).copied().flatten() {
+                    Some(told) if interrupted => Said::Stopped { told: Ticks(told), fallen: board.fallen },
+                    _ => Said::Waits,
+                },
+            };
+            let state = Channel::of(said);
+            if state != known.channel || (interrupted && board.is_reached()) {
+                commands.push(Command::Wire { servo, said });
+                known.channel = state;
+            }
+            if board.is_reached() {
+                known.interruptions = board.interruptions;
+            }
+        }
+        for (post, heard) in posts.iter_mut().zip(heard) {
+            for (board, heard) in post.reports.output_buffer().iter().zip(heard) {
+                if board.is_reached() {
+                    *heard = board.interruptions;
+                }
+            }
+        }
+    }
+
     /// What must see its neutral first counts from when that arrives, and anew when its board had lost it.
     fn follow_arming(&mut self) {
-        let Self { stage, wiring, posts, commands, starts, .. } = self;
-        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&wiring.servos).zip(starts.iter_mut());
-        for (servo, (((plan, state), place), started)) in parts.enumerate() {
+        let Self { stage, wiring, posts, commands, wires, .. } = self;
+        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&wiring.servos).zip(wires.iter_mut());
+        for (servo, (((plan, state), place), known)) in parts.enumerate() {
             let (Some(_), true, Some(place)) = (plan.arming, state.engaged, place) else { continue };
-            let Some(board) = posts.get_mut(place.port).and_then(|p| p.reports.read().get(place.board))
-            else {
-                continue;
-            };
-            let arrives = board.phase == Phase::Started
-                && board.trouble.is_none()
-                && board.sent.get(place.channel).is_some_and(Option::is_some);
+            let Some(board) = report(posts, place) else { continue };
+            let arrives = board.is_reached() && board.sent.get(place.channel).is_some_and(Option::is_some);
             // Started anew, or found not as it was left: either way it may have missed what was sent.
-            let times = board.interruptions();
-            let anew = std::mem::replace(started, times) != times;
+            let anew = std::mem::replace(&mut known.armed_with, board.interruptions) != board.interruptions;
             match (arrives, state.is_unarmed()) {
                 (false, false) => commands.push(Command::Disarm { servo }),
                 (true, unarmed) if unarmed || anew => commands.push(Command::Arm { servo }),
@@ -243,16 +319,32 @@ impl Beat {
         }
     }
 
-    /// After an edit servos have other places: how often their boards were interrupted is taken down anew, or one
-    /// that turns would be armed again for nothing.
-    fn follow_starts(&mut self) {
-        let Self { wiring, posts, starts, .. } = self;
-        let times = |place: &Option<Place>| {
-            let place = (*place)?;
-            posts.get_mut(place.port)?.reports.read().get(place.board).map(BoardState::interruptions)
-        };
-        starts.clear();
-        starts.extend(wiring.servos.iter().map(times).map(Option::unwrap_or_default));
+    /// After an edit servos have other places: what is known of each goes with it, unless it hangs elsewhere now, and
+    /// what the stage has heard of a board goes with that.
+    fn keep_known(&mut self, before: &Wiring, old: &Prepared) {
+        let Self { wiring, posts, wires, heard, stage, .. } = self;
+        let known = std::mem::take(wires);
+        wires.extend(stage.plan().servos.iter().zip(&wiring.servos).map(|(plan, place)| {
+            let was = old.plan().servos.iter().position(|s| s.id == plan.id && s.plug == plan.plug);
+            let fresh = || {
+                let interruptions = place
+                    .as_ref()
+                    .and_then(|place| report(posts, place))
+                    .map_or(0, |board| board.interruptions);
+                Known { interruptions, armed_with: interruptions, channel: Channel::default() }
+            };
+            was.and_then(|n| known.get(n).copied()).unwrap_or_else(fresh)
+        }));
+        for (port, heard) in heard.iter_mut().enumerate() {
+            if !wiring.addresses(port).eq(before.addresses(port)) {
+                let then: Vec<(Option<u8>, u32)> =
+                    before.addresses(port).zip(std::mem::take(heard)).collect();
+                heard.extend(wiring.addresses(port).map(|address| {
+                    then.iter().find(|(other, _)| *other == address).map_or(0, |(_, heard)| *heard)
+                }));
+            }
+        }
+        self.commands.reserve(COMMANDS_A_TURN + 2 * self.wiring.servos.len());
     }
 
     /// What the maker said of a board's pulses is not meant for another one that takes its place in the list.
@@ -315,6 +407,8 @@ impl Beat {
             frame.extend(settings.iter().skip(frame.len()).copied().map(BoardFrame::idle));
             for (n, (board, settings)) in frame.iter_mut().zip(settings).enumerate() {
                 *board = BoardFrame::idle(*settings);
+                board.cut = self.stage.output() == StageOutput::Cut;
+                board.heard = self.heard.get(port).and_then(|h| h.get(n)).copied().unwrap_or_default();
                 board.decision = self.decisions.get(port).and_then(|d| d.get(n)).copied().flatten();
             }
             let servos = self.stage.servos().iter().zip(&plan.servos).zip(&self.wiring.servos);
@@ -356,7 +450,7 @@ impl Beat {
         snapshot.boards.resize_with(self.posts.len(), Vec::new);
         for (port, post) in snapshot.boards.iter_mut().zip(&mut self.posts) {
             port.clear();
-            port.extend_from_slice(post.reports.read());
+            port.extend_from_slice(post.reports.output_buffer());
         }
         for (line, inlet) in snapshot.lines.iter_mut().zip(&self.inlets) {
             *line = inlet.state();
@@ -369,6 +463,9 @@ impl Beat {
 
     /// Publishes once more, so that a screen driven by hand sees what the workers did in the same beat.
     pub(crate) fn collect(&mut self) {
+        for post in &mut self.posts {
+            post.reports.update();
+        }
         self.publish(self.clock.now());
     }
 }

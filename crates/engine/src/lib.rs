@@ -32,7 +32,7 @@ use wasvolta_port::board::Decision;
 use wasvolta_port::pwm::Files;
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, I2cBus};
-use worker::Work;
+use worker::{Ended, Endings, Work};
 
 /// Opens a way, again and again if it must.
 pub type Open<W> = Box<dyn FnMut() -> Result<W, BusError> + Send>;
@@ -138,6 +138,7 @@ pub struct Engine {
     clock: Arc<dyn Clock>,
     version: u64,
     recording: Option<Recording>,
+    ended: Endings,
 }
 
 const COMMANDS_WAITING: usize = 256;
@@ -188,14 +189,15 @@ impl Engine {
             }
             None => (None, None, None, Prepared::new(Plan::of(rig))),
         };
-        let (workers, posts) = worker::make(setup.boards, &wiring, &setup.clock);
+        let ended = Endings::default();
+        let (workers, posts) = worker::make(setup.boards, &wiring, &setup.clock, &ended);
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
         let first = NextPlan { stage, wiring, version: 0 };
         let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine = Self { down, up, stop, trouble, drive, clock, version: 0, recording };
+        let engine = Self { down, up, stop, trouble, drive, clock, version: 0, recording, ended };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -224,8 +226,8 @@ impl Engine {
     ///
     /// # Errors
     /// When the system gives no thread.
-    pub fn add_port(&mut self, way: Way) -> std::io::Result<()> {
-        let (worker, post) = worker::of(way, &[], &self.clock);
+    pub fn add_port(&mut self, port: BoardPort) -> std::io::Result<()> {
+        let (worker, post) = worker::of(port, &[], &self.clock, &self.ended);
         let mut port = NewPort { post, waker: None };
         match &mut self.drive {
             Drive::Threads(threads) => {
@@ -291,18 +293,34 @@ impl Engine {
     }
 }
 
+impl Engine {
+    /// Ends: every pulse is stopped that is not to stay. Gives what was read back of each board that had any.
+    pub fn finish(mut self) -> Vec<Ended> {
+        self.end();
+        std::mem::take(&mut *self.ended.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    fn end(&mut self) {
+        self.stop.set();
+        match std::mem::replace(&mut self.drive, Drive::Threads(Vec::new())) {
+            Drive::Threads(threads) => {
+                for thread in &threads {
+                    thread.thread().unpark();
+                }
+                for thread in threads {
+                    // A thread that panicked has released its channels while unwinding.
+                    let _ = thread.join();
+                }
+            }
+            // Workers release what they drive when they are dropped.
+            Drive::ByHand(parts) => drop(parts),
+        }
+    }
+}
+
 impl Drop for Engine {
     fn drop(&mut self) {
-        self.stop.set();
-        if let Drive::Threads(threads) = &mut self.drive {
-            for thread in threads.iter() {
-                thread.thread().unpark();
-            }
-            for thread in threads.drain(..) {
-                // A thread that panicked has released its channels while unwinding.
-                let _ = thread.join();
-            }
-        }
+        self.end();
     }
 }
 

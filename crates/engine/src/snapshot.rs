@@ -3,7 +3,8 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use wasvolta_core::stage::{Event, InputState, Output, Player, ServoState};
-use wasvolta_port::board::{CHANNELS, Evidence, Lapse, Phase, Wanted};
+use wasvolta_port::board::{CHANNELS, Evidence, Found, Lapse, Phase, Settings, Wanted};
+use wasvolta_port::firmata::Role;
 use wasvolta_port::{Fault, serial::SerialError};
 use wasvolta_wire::lines::Counts;
 
@@ -33,6 +34,15 @@ pub struct BoardState {
     pub lapse: Option<(Duration, Lapse)>,
     /// How often it was started.
     pub starts: u32,
+    /// How often what it was told may not have arrived, or stood no longer: it was started, out of reach, or found not
+    /// as it was left.
+    pub interruptions: u32,
+    /// What each channel was told last before that; only until the stage has heard of it.
+    pub told: Wanted,
+    /// The supply of what hangs on it may have fallen meanwhile.
+    pub fallen: bool,
+    /// It has not shown for a while that it hears: what is wanted is held back.
+    pub quiet: bool,
 }
 
 impl Default for BoardState {
@@ -45,14 +55,52 @@ impl Default for BoardState {
             lapses: 0,
             lapse: None,
             starts: 0,
+            interruptions: 0,
+            told: [None; CHANNELS],
+            fallen: false,
+            quiet: false,
         }
     }
 }
 
 impl BoardState {
-    /// How often what it was sent may not have arrived: it was started, or found not as it was left.
-    pub const fn interruptions(&self) -> u32 {
-        self.starts.wrapping_add(self.lapses)
+    /// Whether what it is told arrives.
+    pub fn is_reached(&self) -> bool {
+        self.phase == Phase::Started && self.trouble.is_none() && !self.quiet
+    }
+
+    /// Whether it has said that a channel cannot do what it is to do there.
+    pub fn cannot(&self, settings: &Settings, channel: usize) -> bool {
+        match (&self.evidence, settings) {
+            (Some(Evidence::Firmata(firmware)), Settings::Firmata(settings)) => {
+                !firmware.can(settings.role(channel), channel)
+            }
+            (Some(Evidence::Pwm(chip)), _) => channel >= chip.channels,
+            _ => false,
+        }
+    }
+
+    /// The channels that can do something there, by what it has said: `2–13, 19`; none where it has said nothing.
+    pub fn able(&self, role: Role) -> Option<String> {
+        let able: Vec<usize> = match self.evidence.as_ref()? {
+            Evidence::Firmata(firmware) => (0..CHANNELS).filter(|pin| firmware.can(role, *pin)).collect(),
+            Evidence::Pwm(chip) => (0..chip.channels).collect(),
+            Evidence::Expander(_) => return None,
+        };
+        let runs = able.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
+        let words = runs.map(|(a, b)| if a == b { a.to_string() } else { format!("{a}–{b}") });
+        Some(words.collect::<Vec<_>>().join(", "))
+    }
+
+    /// What its channels have, or what is left on it from before, for all that is known: whoever asks for *no pulses*
+    /// must look here.
+    pub fn pulsing(&self) -> impl Iterator<Item = usize> {
+        let found = match self.phase {
+            Phase::Asking(Found::Pulsing { ticks, .. }) => ticks,
+            _ => [None; CHANNELS],
+        };
+        let both = self.sent.into_iter().zip(found).enumerate();
+        both.filter(|(_, (sent, found))| sent.is_some() || found.is_some()).map(|(channel, _)| channel)
     }
 }
 

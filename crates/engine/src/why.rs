@@ -229,11 +229,14 @@ fn holder(facts: &Facts) -> Came {
                 Chip::Firmata | Chip::LinuxPwm => "close that program",
             },
         ),
-        (_, Some(process)) => failed(
-            format!("process {process} drives this bus"),
+        (Some(Fault::Taken(taken)), _) => failed(taken.to_string(), "close that program"),
+        (_, Some(holder)) => failed(
+            format!("{holder} drives it"),
             "ask there: its Wiring view, F1, shows this chain; or close it",
         ),
-        _ => proven("nobody else has it"),
+        _ if facts.run.is_some() => proven("this program has it"),
+        // Of programs of other users only root can see what they have.
+        _ => proven("no program that can be seen has it"),
     }
 }
 
@@ -249,15 +252,28 @@ fn output(facts: &Facts) -> Came {
 
 /// The pulse on the servo's channel as the chip holds it, where that can be read.
 fn held_pulse(facts: &Facts) -> Option<Ticks> {
-    match facts.evidence?.registers()?.channels.get(usize::from(facts.servo.channel))? {
-        Channel::Pulse { ticks, .. } if *ticks > 0 => Some(Ticks(*ticks)),
-        _ => None,
+    let channel = usize::from(facts.servo.channel);
+    if let Some(Found::Pulsing { ticks, .. }) = facts.asks {
+        return ticks.get(channel).copied().flatten().map(Ticks);
+    }
+    match facts.evidence? {
+        Evidence::Pwm(chip) => chip.runs.get(channel).copied().flatten().map(Ticks),
+        evidence => match evidence.registers()?.channels.get(channel)? {
+            Channel::Pulse { ticks, .. } if *ticks > 0 => Some(Ticks(*ticks)),
+            _ => None,
+        },
     }
 }
 
 fn engaged(facts: &Facts) -> Came {
     let channel = facts.servo.channel;
     match facts.run {
+        Some(run) if !run.state.engaged && held_pulse(facts).is_some() => failed(
+            format!(
+                "it is not engaged, and channel {channel} pulses all the same: something else left it so"
+            ),
+            "e engages it where it stands; Ctrl-C stops what is found running",
+        ),
         Some(run) if !run.state.engaged => {
             failed(format!("it is not engaged: no pulse on channel {channel}"), "e engages it")
         }

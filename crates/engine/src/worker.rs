@@ -4,11 +4,13 @@ use crate::snapshot::{BoardState, Trouble};
 use crate::stop::Stop;
 use crate::wiring::Wiring;
 use crate::{BoardPort, Open, Way};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
-use wasvolta_port::board::{CHANNELS, Decision, Noted, Phase, Settings, Stay, Wanted};
+use wasvolta_port::board::{
+    CHANNELS, Decision, Found, Lapse, Noted, Phase, Settings, Stay, Wanted, may_pulse,
+};
 use wasvolta_port::expander::Expander;
 use wasvolta_port::firmata::Firmata;
 use wasvolta_port::pwm::Pwm;
@@ -27,6 +29,10 @@ pub struct BoardFrame {
     pub settings: Settings,
     /// The maker's word on pulses found running, with a number that grows with each word.
     pub decision: Option<(u32, Decision)>,
+    /// Output is cut: what was found running is stopped too, whoever is still being asked about it.
+    pub cut: bool,
+    /// The interruptions that the stage has heard of. Until it has heard of all, nothing new is told.
+    pub heard: u32,
 }
 
 /// All boards of a port.
@@ -71,6 +77,12 @@ struct Driven<D> {
     again: Again,
     /// The last service failed. What is wrong with a board may stand longer than that.
     failing: bool,
+    /// It was out of reach since it did what it was told last.
+    away: bool,
+    /// It is started at another rate: what it was told means nothing there.
+    retimed: bool,
+    /// The channels that had a pulse at any time: at the end they are read back.
+    pulsed: [bool; CHANNELS],
 }
 
 /// A worker of any kind of port.
@@ -95,7 +107,41 @@ struct Worker<D: Driver> {
     alive: Arc<Alive>,
     reopen: Again,
     released: bool,
+    name: String,
+    ended: Endings,
 }
+
+/// How the pulses of a board ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ended {
+    /// The port's name.
+    pub port: String,
+    /// The board's address, where its port has several.
+    pub address: Option<u8>,
+    /// The channels that had pulses and were to have none.
+    pub channels: Vec<usize>,
+    /// What is known of them now.
+    pub proof: Proof,
+}
+
+/// What is known of channels that were released.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// They were read back: no pulses.
+    ReadBack,
+    /// They were told, and it cannot be read back whether they did so.
+    Unsaid,
+    /// They may still pulse.
+    MayPulse {
+        /// Those of them that may.
+        channels: Vec<usize>,
+        /// What went wrong last; none where the board did as told and pulses all the same.
+        why: Option<BusError>,
+    },
+}
+
+/// Where every worker writes how its boards ended.
+pub type Endings = Arc<Mutex<Vec<Ended>>>;
 
 /// When something that failed is tried again: soon at first, then ever more rarely.
 #[derive(Debug, Clone, Copy)]
@@ -119,6 +165,9 @@ impl Again {
 
 const FIRST_RETRY: Duration = Duration::from_millis(100);
 const LAST_RETRY: Duration = Duration::from_secs(2);
+/// A release that fails is tried again for so long, this often.
+const RELEASE_TAKES: Duration = Duration::from_secs(2);
+const RELEASE_AGAIN: Duration = Duration::from_millis(50);
 /// A board is looked at this often even when nothing changes.
 const IDLE: Duration = Duration::from_millis(250);
 /// A beat that was not seen for so long has stalled: what would go on turning is stopped.
@@ -129,23 +178,30 @@ pub fn make(
     ports: Vec<BoardPort>,
     wiring: &Wiring,
     clock: &Arc<dyn Clock>,
+    ended: &Endings,
 ) -> (Vec<Box<dyn Work>>, Vec<Post>) {
-    ports.into_iter().zip(&wiring.boards).map(|(port, boards)| of(port.way, boards, clock)).unzip()
+    ports.into_iter().zip(&wiring.boards).map(|(port, boards)| of(port, boards, clock, ended)).unzip()
 }
 
-/// The worker of one way with its mailbox.
-pub fn of(way: Way, boards: &[Settings], clock: &Arc<dyn Clock>) -> (Box<dyn Work>, Post) {
+/// The worker of one port with its mailbox.
+pub fn of(
+    BoardPort { name, way }: BoardPort,
+    boards: &[Settings],
+    clock: &Arc<dyn Clock>,
+    ended: &Endings,
+) -> (Box<dyn Work>, Post) {
     match way {
-        Way::Bus(open) => worker::<Expander>(open, boards, clock),
-        Way::Line(open) => worker::<Firmata>(open, boards, clock),
-        Way::Files(open) => worker::<Pwm>(open, boards, clock),
+        Way::Bus(open) => worker::<Expander>((name, open), boards, clock, ended),
+        Way::Line(open) => worker::<Firmata>((name, open), boards, clock, ended),
+        Way::Files(open) => worker::<Pwm>((name, open), boards, clock, ended),
     }
 }
 
 fn worker<D: Driver + 'static>(
-    open: Open<D::Way>,
+    (name, open): (String, Open<D::Way>),
     boards: &[Settings],
     clock: &Arc<dyn Clock>,
+    ended: &Endings,
 ) -> (Box<dyn Work>, Post) {
     let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
     let report: Report = vec![BoardState::default(); boards.len()];
@@ -162,6 +218,8 @@ fn worker<D: Driver + 'static>(
         alive: Arc::default(),
         reopen: Again::NOW,
         released: false,
+        name,
+        ended: Arc::clone(ended),
     };
     let alive = Arc::clone(&worker.alive);
     (Box::new(worker), Post { alive, frames: frames_in, last: frame, reports: reports_out })
@@ -171,7 +229,15 @@ impl BoardFrame {
     /// A board with no pulses.
     pub const fn idle(settings: Settings) -> Self {
         let none = [None; CHANNELS];
-        Self { wanted: none, stay: [false; CHANNELS], stop: none, settings, decision: None }
+        Self {
+            wanted: none,
+            stay: [false; CHANNELS],
+            stop: none,
+            settings,
+            decision: None,
+            cut: false,
+            heard: 0,
+        }
     }
 
     /// The same with everything standing still that would go on turning.
@@ -307,22 +373,106 @@ impl<D: Driver> Worker<D> {
         self.reports.publish();
     }
 
+    /// Stops every pulse, told or found, that is not to stay, and reads back whether it has stopped. What fails is
+    /// tried again for a while.
     fn release(&mut self) {
         self.released = true;
         self.boards.append(&mut self.leaving);
-        // A way that was lost a moment ago may be back.
-        if self.way.is_none() && self.boards.iter().any(|b| b.driver.sent().iter().any(Option::is_some)) {
-            self.way = (self.open)().ok();
-        }
-        let Some(way) = self.way.as_mut() else { return };
+        let begun = self.clock.now();
         let frames = self.frames.output_buffer();
-        let wait = |time| self.clock.wait(time);
-        for board in &mut self.boards {
-            let stay = frames.iter().find(|f| board.is_for(f)).map_or([false; CHANNELS], |f| f.stay);
-            // One more try: a single failed transfer must not leave a servo driven.
-            if board.driver.release(way, &stay, &wait).is_err() {
-                let _ = board.driver.release(way, &stay, &wait);
+        let stay_of =
+            |board: &Driven<D>| frames.iter().find(|f| board.is_for(f)).map_or([false; CHANNELS], |f| f.stay);
+        let mut left: Vec<Leaving> = Vec::new();
+        for (place, board) in self.boards.iter().enumerate() {
+            let stay = stay_of(board);
+            let may = may_pulse(&board.driver);
+            let those = |had: [bool; CHANNELS]| -> Vec<usize> {
+                had.iter()
+                    .zip(stay)
+                    .enumerate()
+                    .filter(|(_, (had, stay))| **had && !stay)
+                    .map(|(n, _)| n)
+                    .collect()
+            };
+            let channels = those(std::array::from_fn(|n| may[n] || board.pulsed[n]));
+            if !channels.is_empty() {
+                left.push(Leaving { place, stay, channels, owed: those(may), proof: None });
             }
+        }
+        loop {
+            // A way that was lost a moment ago may be back.
+            if self.way.is_none() && left.iter().any(|board| !board.is_over()) {
+                match (self.open)() {
+                    Ok(way) => self.way = Some(way),
+                    Err(error) => left.iter_mut().for_each(|board| board.failed(&error)),
+                }
+            }
+            if let Some(way) = self.way.as_mut() {
+                let wait = |time| self.clock.wait(time);
+                for leaving in left.iter_mut().filter(|leaving| !leaving.is_over()) {
+                    if let Some(board) = self.boards.get_mut(leaving.place) {
+                        leaving.release(&mut board.driver, way, &wait);
+                    }
+                }
+            }
+            if left.iter().all(Leaving::is_over) || self.clock.now().saturating_sub(begun) >= RELEASE_TAKES {
+                break;
+            }
+            self.way = None;
+            self.clock.wait(RELEASE_AGAIN);
+        }
+        let mut ended = self.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        for Leaving { place, channels, owed, proof, .. } in left {
+            let address = self.boards.get(place).and_then(|board| board.driver.address());
+            let proof = proof.unwrap_or(Proof::MayPulse { channels: owed, why: None });
+            ended.push(Ended { port: self.name.clone(), address, channels, proof });
+        }
+    }
+}
+
+/// A board whose pulses are to end.
+struct Leaving {
+    place: usize,
+    stay: Stay,
+    channels: Vec<usize>,
+    /// Those of them that have not been released before.
+    owed: Vec<usize>,
+    proof: Option<Proof>,
+}
+
+impl Leaving {
+    const fn is_over(&self) -> bool {
+        matches!(self.proof, Some(Proof::ReadBack | Proof::Unsaid))
+    }
+
+    fn failed(&mut self, error: &BusError) {
+        self.proof = Some(if self.owed.is_empty() {
+            // Released before, and told so then; now it cannot be asked.
+            Proof::Unsaid
+        } else {
+            Proof::MayPulse { channels: self.owed.clone(), why: Some(error.clone()) }
+        });
+    }
+
+    fn release<D: Driver>(&mut self, driver: &mut D, way: &mut D::Way, wait: &dyn Fn(Duration)) {
+        // What was told counts as told; what it did is read back, also when telling it failed.
+        let told = driver.release(way, &self.stay, wait);
+        match (told, driver.read_back(way, wait)) {
+            (told, Ok(Some(pulsing))) => {
+                let still: Vec<usize> = self
+                    .channels
+                    .iter()
+                    .copied()
+                    .filter(|n| pulsing.get(*n).copied().unwrap_or(false))
+                    .collect();
+                self.proof = Some(if still.is_empty() {
+                    Proof::ReadBack
+                } else {
+                    Proof::MayPulse { channels: still, why: told.err() }
+                });
+            }
+            (Ok(()), Ok(None)) => self.proof = Some(Proof::Unsaid),
+            (Err(error), _) | (_, Err(error)) => self.failed(&error),
         }
     }
 }
@@ -343,6 +493,9 @@ impl<D: Driver> Driven<D> {
             decided: 0,
             again: Again::NOW,
             failing: false,
+            away: false,
+            retimed: false,
+            pulsed: [false; CHANNELS],
         })
     }
 
@@ -352,10 +505,18 @@ impl<D: Driver> Driven<D> {
     }
 
     fn fail(&mut self, error: &BusError, now: Duration) {
+        let reached = self.driver.phase() == Phase::Started;
+        self.keep_told(&self.driver.sent());
         self.driver.lost();
-        self.failing = true;
+        (self.failing, self.away, self.state.quiet) = (true, true, false);
         self.again.failed(now);
         self.state.trouble = Some(Trouble { doing: error.doing, fault: error.fault });
+        self.state.interruptions += u32::from(reached);
+    }
+
+    /// Keeps what the channels were told last, until the stage has heard of it.
+    fn keep_told(&mut self, sent: &Wanted) {
+        self.state.told.iter_mut().zip(sent).for_each(|(told, sent)| *told = sent.or(*told));
     }
 
     fn service(
@@ -365,21 +526,34 @@ impl<D: Driver> Driven<D> {
         frame: &BoardFrame,
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError> {
+        let started = self.driver.phase() == Phase::Started;
         self.driver.configure(&frame.settings);
-        if let Some((number, decision)) = frame.decision
-            && number != self.decided
-            && matches!(self.driver.phase(), Phase::Asking(_))
-        {
-            self.driver.decide(decision, way, wait)?;
-            self.decided = number;
-        }
-        match self.driver.service(way, now, &frame.wanted, wait)? {
-            Noted::Started => self.state.starts += 1,
-            Noted::Lapsed(lapse) => {
-                self.state.lapses += 1;
-                self.state.lapse = Some((now, lapse));
+        self.retimed |= started && self.driver.phase() != Phase::Started;
+        if let Phase::Asking(found) = self.driver.phase() {
+            let decision = frame.decision.filter(|(number, _)| *number != self.decided);
+            let cut = frame.cut && matches!(found, Found::Pulsing { .. });
+            if let Some(decision) = decision.map(|(_, word)| word).or(cut.then_some(Decision::Release)) {
+                self.driver.decide(decision, way, wait)?;
+                self.decided = frame.decision.map_or(self.decided, |(number, _)| number);
+                self.state.interruptions += 1;
             }
-            Noted::Asks | Noted::Nothing => {}
+        }
+        let before = self.driver.sent();
+        self.pulsed.iter_mut().zip(may_pulse(&self.driver)).for_each(|(pulsed, may)| *pulsed |= may);
+        let wanted = if frame.heard == self.state.interruptions {
+            self.state.told = [None; CHANNELS];
+            frame.wanted
+        } else {
+            unchanged(&before, &frame.wanted)
+        };
+        let noted = self.driver.service(way, now, &wanted, wait)?;
+        if noted != Noted::Nothing {
+            self.note(noted, &before, now);
+        }
+        let quiet = self.driver.holds_back(now, &frame.wanted);
+        if std::mem::replace(&mut self.state.quiet, quiet) && !quiet {
+            // It is heard again: what went on meanwhile goes on from what it has.
+            self.state.interruptions += 1;
         }
         // While a board is being got to know again, what was wrong with it still stands.
         if self.driver.phase() != Phase::Down {
@@ -387,4 +561,31 @@ impl<D: Driver> Driven<D> {
         }
         Ok(())
     }
+
+    /// Something came between what the board was told and what it does.
+    fn note(&mut self, noted: Noted, before: &Wanted, now: Duration) {
+        self.state.interruptions += 1;
+        if self.retimed {
+            self.state.told = [None; CHANNELS];
+        } else {
+            self.keep_told(before);
+        }
+        self.state.fallen = false;
+        self.state.starts += u32::from(noted == Noted::Started);
+        if let Noted::Lapsed(lapse) = noted {
+            self.state.lapses += 1;
+            self.state.lapse = Some((now, lapse));
+            self.state.fallen = D::POWERED_BY_ITS_WAY && self.away && lapse == Lapse::Reset;
+        }
+        if self.driver.phase() == Phase::Started {
+            (self.retimed, self.away) = (false, false);
+        }
+    }
+}
+
+/// What was told, but for what is to have no pulse any more.
+fn unchanged(sent: &Wanted, wanted: &Wanted) -> Wanted {
+    let mut same = *sent;
+    same.iter_mut().zip(wanted).filter(|(_, wanted)| wanted.is_none()).for_each(|(same, _)| *same = None);
+    same
 }

@@ -248,7 +248,8 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
     }
     assert!(bench.pulse_us("bench-bus", 0x41, 2).is_some());
     drop(engine);
-    let released = bench.log().iter().rev().take(2).map(|e| e.address).collect::<Vec<_>>();
+    let released =
+        bench.log().iter().rev().filter(|e| e.write).take(2).map(|e| e.address).collect::<Vec<_>>();
     assert_eq!(released, [0x41, 0x40]);
 }
 

@@ -37,6 +37,7 @@ pub enum Decision {
 }
 
 /// How a board stands.
+#[expect(clippy::large_enum_variant, reason = "one a board, copied with all else that is known of it")]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Phase {
     /// Not started yet, or started no more.
@@ -49,12 +50,13 @@ pub enum Phase {
 }
 
 /// What was found on a board before the first write.
+#[expect(clippy::large_enum_variant, reason = "one a board, copied with all else that is known of it")]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Found {
     /// Pulses run; the ticks of each channel.
     Pulsing {
         /// What runs.
-        ticks: expander::Wanted,
+        ticks: Wanted,
         /// Its clock is the one wanted, so that they can be kept.
         adoptable: bool,
     },
@@ -67,8 +69,10 @@ pub enum Found {
 pub enum Noted {
     /// Nothing.
     Nothing,
-    /// The start sequence is over.
+    /// The start sequence is over: no channel has a pulse.
     Started,
+    /// It was out of reach, and has gone on as it was told: what that is was read back.
+    Resumed,
     /// The maker is asked.
     Asks,
     /// The chip was not as it was left; it has been told everything anew.
@@ -98,7 +102,7 @@ impl Lapse {
             Self::Asleep => "was found asleep: something else put it to sleep",
             Self::OtherRate => "was found at another frame rate: something else set it",
             Self::OtherOutputs => "was found with its outputs set otherwise: something else did that",
-            Self::Overwritten => "held pulses it was never told: another program writes to it",
+            Self::Overwritten => "held what it was never told: another program writes to it",
         }
     }
 
@@ -134,11 +138,20 @@ pub trait Driver: Send + Sized {
     /// The way: a bus, a line, the files of a chip.
     type Way: Send;
 
+    /// Its supply, and that of what hangs on it, may come by the same plug as its way: found as after power-on after it
+    /// was out of reach, both may have fallen.
+    const POWERED_BY_ITS_WAY: bool = false;
+
     /// A driver that has not spoken to its board yet; none for settings of another kind.
     fn of(settings: &Settings) -> Option<Self>;
 
     /// Whether these settings are for the board that it drives, though they may differ in other things.
     fn is_for(&self, settings: &Settings) -> bool;
+
+    /// Its address, where several such boards share a way.
+    fn address(&self) -> Option<u8> {
+        None
+    }
 
     /// Takes the settings of its board; whatever must be said anew is said at the next service.
     fn configure(&mut self, settings: &Settings);
@@ -155,13 +168,26 @@ pub trait Driver: Send + Sized {
     /// The board cannot be reached: start anew when it can.
     fn lost(&mut self);
 
-    /// Answers what [`Phase::Asking`] asks; most kinds of board never ask.
+    /// Answers what [`Phase::Asking`] asks.
     ///
     /// # Errors
     /// When the way refuses.
-    fn decide(&mut self, _: Decision, _: &mut Self::Way, _: &dyn Fn(Duration)) -> Result<(), BusError> {
-        Ok(())
-    }
+    fn decide(
+        &mut self,
+        decision: Decision,
+        way: &mut Self::Way,
+        wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError>;
+
+    /// Which channels have a pulse, read back from the board; none where it cannot say.
+    ///
+    /// # Errors
+    /// When the way refuses, or the board does not answer.
+    fn read_back(
+        &mut self,
+        way: &mut Self::Way,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Option<[bool; CHANNELS]>, BusError>;
 
     /// Brings the board towards `wanted`; to be called whenever that changes, when it is due, and now and then.
     ///
@@ -175,14 +201,29 @@ pub trait Driver: Send + Sized {
         wait: &dyn Fn(Duration),
     ) -> Result<Noted, BusError>;
 
+    /// Whether it has held back what is wanted for longer than a value may wait, for it does not know whether the last one
+    /// was heard. What goes on meanwhile must not go on without it.
+    fn holds_back(&self, _now: Duration, _wanted: &Wanted) -> bool {
+        false
+    }
+
     /// When the next service can do something that this one could not.
     fn due(&self, now: Duration, wanted: &Wanted) -> Option<Duration>;
 
-    /// Releases every channel that has a pulse and is not to stay. All are tried, whatever fails.
+    /// Releases every channel that has a pulse, told or found, and is not to stay. All are tried, whatever fails.
     ///
     /// # Errors
     /// The first failure.
     fn release(&mut self, way: &mut Self::Way, stay: &Stay, wait: &dyn Fn(Duration)) -> Result<(), BusError>;
+}
+
+/// Channels that may have a pulse: those that were told one, and those on which one was found.
+pub fn may_pulse<D: Driver>(driver: &D) -> [bool; CHANNELS] {
+    let mut may = driver.sent().map(|ticks| ticks.is_some());
+    if let Phase::Asking(Found::Pulsing { ticks, .. }) = driver.phase() {
+        may.iter_mut().zip(ticks).for_each(|(may, ticks)| *may |= ticks.is_some());
+    }
+    may
 }
 
 /// Time between the first pulses of two servos, so that they do not all draw at once.

@@ -57,6 +57,8 @@ pub struct Expander {
     checks: usize,
     seen: Option<Seen>,
     was_up: bool,
+    /// Another frame rate was asked for: it is started anew, and that is no lapse.
+    retimed: bool,
 }
 
 impl Expander {
@@ -74,6 +76,7 @@ impl Expander {
             checks: 0,
             seen: None,
             was_up: false,
+            retimed: false,
         }
     }
 
@@ -104,9 +107,9 @@ impl Expander {
 
     /// Other settings. A changed clock restarts the chip, which releases all channels and engages them anew.
     pub fn reconfigure(&mut self, settings: Settings) {
-        if settings.prescale != self.settings.prescale {
+        if settings.prescale != self.settings.prescale && self.was_up {
             self.phase = Phase::Down;
-            self.was_up = true;
+            self.retimed = true;
         }
         self.settings = settings;
     }
@@ -120,6 +123,7 @@ impl Expander {
     ) -> Result<(), BusError> {
         match (self.phase, decision) {
             (Phase::Asking(Found::Pulsing { ticks, adoptable: true }), Decision::Adopt) => {
+                let ticks = *own(&ticks);
                 self.sent = ticks;
                 // Where a running pulse begins stays, so that nothing jumps.
                 for channel in (0..CHANNELS).filter(|&n| ticks[n].is_some()) {
@@ -147,41 +151,108 @@ impl Expander {
     ) -> Result<Noted, BusError> {
         match self.phase {
             Phase::Asking(_) => return Ok(Noted::Nothing),
-            Phase::Down => {
-                if !self.was_up
-                    && let Some(found) = self.look(bus)?
-                {
-                    self.phase = Phase::Asking(found);
-                    return Ok(Noted::Asks);
-                }
-                if self.was_up && self.is_as_started(bus)? {
-                    // It was only out of reach: its pulses have gone on.
-                    self.phase = Phase::Started;
-                    self.checked_at = now;
-                    self.send_all(bus, now, wanted)?;
-                    return Ok(Noted::Nothing);
-                }
-                self.start(bus, wait)?;
-                self.checked_at = now;
-                self.send(bus, now, wanted)?;
-                return Ok(Noted::Started);
-            }
+            Phase::Down => return self.come_up(bus, now, wait),
             Phase::Started => {}
         }
-        if now.saturating_sub(self.checked_at) >= CHECK_EVERY {
+        let due = now.saturating_sub(self.checked_at) >= CHECK_EVERY;
+        // Before anything new is told, it must still be as it was left: what was told last is then where it stands.
+        let lapse = if due {
             self.checked_at = now;
-            if let Some(lapse) = self.check(bus)? {
-                if lapse.is_restart() {
-                    self.start(bus, wait)?;
-                    self.send(bus, now, wanted)?;
-                } else {
-                    self.send_all(bus, now, wanted)?;
-                }
-                return Ok(Noted::Lapsed(lapse));
+            self.check(bus)?
+        } else if self.moves(now, wanted) && !self.is_awake(bus)? {
+            self.is_as_started(bus)?;
+            self.seen.as_ref().map(|seen| self.lapse(seen))
+        } else {
+            None
+        };
+        if let Some(lapse) = lapse {
+            if lapse.is_restart() {
+                self.start(bus, wait)?;
+            } else {
+                self.take_over(bus)?;
             }
+            return Ok(Noted::Lapsed(lapse));
         }
         self.send(bus, now, wanted)?;
         Ok(Noted::Nothing)
+    }
+
+    /// Starts the chip, or finds it as it was left; what it is told waits until that is known above.
+    fn come_up(
+        &mut self,
+        bus: &mut dyn I2cBus,
+        now: Duration,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Noted, BusError> {
+        bus.claim(self.settings.address)?;
+        if !self.was_up
+            && let Some(found) = self.look(bus)?
+        {
+            self.phase = Phase::Asking(found);
+            return Ok(Noted::Asks);
+        }
+        self.checked_at = now;
+        let retimed = std::mem::take(&mut self.retimed);
+        if self.was_up && !retimed {
+            if self.is_as_started(bus)? {
+                self.take_over(bus)?;
+                self.phase = Phase::Started;
+                return Ok(Noted::Resumed);
+            }
+            let lapse = self.seen.as_ref().map_or(Lapse::Reset, |seen| self.lapse(seen));
+            self.start(bus, wait)?;
+            return Ok(Noted::Lapsed(lapse));
+        }
+        self.start(bus, wait)?;
+        Ok(Noted::Started)
+    }
+
+    /// Whether something would be told now that moves a channel with a pulse.
+    fn moves(&self, now: Duration, wanted: &Wanted) -> bool {
+        let changes = |(sent, wanted): (&Option<u16>, &Option<u16>)| {
+            sent.is_some() && wanted.is_some() && sent != wanted
+        };
+        self.sent.iter().zip(wanted).any(changes) && self.due(wanted).is_some_and(|due| due <= now)
+    }
+
+    /// Whether its mode is that of a started chip, by reading one register.
+    fn is_awake(&self, bus: &mut dyn I2cBus) -> Result<bool, BusError> {
+        let mut mode = [0];
+        read(bus, self.settings.address, MODE1.address, &mut mode)?;
+        let [running, _, _] = self.running();
+        Ok(mode[0] & !mode1::RESTART == running)
+    }
+
+    /// Takes what its channels hold for what they were told.
+    fn take_over(&mut self, bus: &mut dyn I2cBus) -> Result<(), BusError> {
+        let channels = self.seen_channels(bus)?;
+        for (n, channel) in channels.into_iter().enumerate() {
+            (self.sent[n], self.begins[n]) = match channel {
+                Channel::Pulse { on, ticks } if ticks > 0 => {
+                    self.on[n] = on;
+                    (Some(ticks), Some(on))
+                }
+                // A level of nothing is told as well.
+                Channel::Pulse { .. } => (self.sent[n].filter(|ticks| *ticks == 0), None),
+                Channel::Released => (None, None),
+                Channel::FullyOn => (Some(u16::MAX), None),
+            };
+        }
+        Ok(())
+    }
+
+    /// Reads what its channels hold, in blocks: a started chip counts its address on by itself.
+    fn seen_channels(&mut self, bus: &mut dyn I2cBus) -> Result<[Channel; CHANNELS], BusError> {
+        let mut channels = [Channel::Released; CHANNELS];
+        for group in 0..CHANNELS / GROUP {
+            let mut block = [0; BLOCK];
+            read(bus, self.settings.address, channel_register(group * GROUP), &mut block)?;
+            parse_group(&block, &mut channels[group * GROUP..(group + 1) * GROUP]);
+        }
+        if let Some(seen) = &mut self.seen {
+            seen.channels = channels;
+        }
+        Ok(channels)
     }
 
     /// When the next call of `service` can do something that this one could not.
@@ -197,8 +268,9 @@ impl Expander {
     /// The first failure.
     pub fn release_all(&mut self, bus: &mut dyn I2cBus, stay: &[bool; CHANNELS]) -> Result<(), BusError> {
         let mut first = Ok(());
+        let may = board::may_pulse(self);
         for channel in 0..CHANNELS {
-            if self.sent[channel].is_some() && !stay[channel] {
+            if may[channel] && !stay[channel] {
                 let bytes = &Channel::Released.emit();
                 let done = write(bus, self.settings.address, channel_register(channel), bytes);
                 if done.is_ok() {
@@ -218,13 +290,16 @@ impl Expander {
         if !seen.is_awake() || seen.pulsing() == 0 {
             return Ok(None);
         }
-        let mut ticks = [None; CHANNELS];
+        let mut ticks = [None; board::CHANNELS];
         for (n, channel) in seen.channels.iter().enumerate() {
             if let Channel::Pulse { ticks: count, on } = *channel
                 && count > 0
             {
                 ticks[n] = Some(count);
                 self.found_on[n] = on;
+            }
+            if *channel == Channel::FullyOn {
+                ticks[n] = Some(u16::MAX);
             }
         }
         let adoptable = self.runs_as_told(&seen) && !seen.channels.contains(&Channel::FullyOn);
@@ -327,18 +402,9 @@ impl Expander {
             let group_ends = (n / GROUP + 1) * GROUP;
             let run = (n..group_ends).take_while(|&n| self.sent[n] != next[n]).count();
             if run > 0 {
-                self.put(bus, now, &next, (n..=n + run - 1, false))?;
+                self.put(bus, now, &next, n..=n + run - 1)?;
             }
             n += run.max(1);
-        }
-        Ok(())
-    }
-
-    /// Tells the chip everything anew: after a silence it is not sure what it heard last.
-    fn send_all(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
-        let next = self.pace.allowed((now, self.settings.frame), &self.sent, wanted);
-        for group in 0..CHANNELS / GROUP {
-            self.put(bus, now, &next, (group * GROUP..=group * GROUP + GROUP - 1, true))?;
         }
         Ok(())
     }
@@ -356,19 +422,19 @@ impl Expander {
         Ok(())
     }
 
-    /// Writes neighbouring channels of one group in one transfer; `anew` when nothing that was told counts. They count as told before it is known to have
-    /// worked: what may have got a pulse must be released in the end.
+    /// Writes neighbouring channels of one group in one transfer. They count as told before it is known to have worked:
+    /// what may have got a pulse must be released in the end.
     fn put(
         &mut self,
         bus: &mut dyn I2cBus,
         now: Duration,
         next: &Wanted,
-        (channels, anew): (RangeInclusive<usize>, bool),
+        channels: RangeInclusive<usize>,
     ) -> Result<(), BusError> {
         let (first, last) = (*channels.start(), *channels.end());
         // Where a pulse begins does not change while it lasts; only its end is told, both bytes of it at once.
         let pulsing = self.sent[first].is_some() && next[first].is_some();
-        let lasts = pulsing && self.begins[first] == Some(self.on[first]) && !anew;
+        let lasts = pulsing && self.begins[first] == Some(self.on[first]);
         let (skipped, register) =
             if lasts { (CHANNEL_BYTES / 2, off_register(first)) } else { (0, channel_register(first)) };
         let mut block = [0; BLOCK];
@@ -405,6 +471,8 @@ fn own(wanted: &board::Wanted) -> &Wanted {
 impl Driver for Expander {
     type Way = Box<dyn I2cBus>;
 
+    const POWERED_BY_ITS_WAY: bool = true;
+
     fn of(settings: &board::Settings) -> Option<Self> {
         match settings {
             board::Settings::Expander(settings) => Some(Self::new(*settings)),
@@ -414,6 +482,10 @@ impl Driver for Expander {
 
     fn is_for(&self, settings: &board::Settings) -> bool {
         matches!(settings, board::Settings::Expander(s) if s.address == self.settings.address)
+    }
+
+    fn address(&self) -> Option<u8> {
+        Some(self.settings.address)
     }
 
     fn configure(&mut self, settings: &board::Settings) {
@@ -473,5 +545,30 @@ impl Driver for Expander {
     ) -> Result<(), BusError> {
         let stay = stay.first_chunk().unwrap_or(&[false; CHANNELS]);
         self.release_all(&mut **bus, stay)
+    }
+
+    fn read_back(
+        &mut self,
+        bus: &mut Box<dyn I2cBus>,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<Option<[bool; board::CHANNELS]>, BusError> {
+        let bus = &mut **bus;
+        let mut pulsing = [false; board::CHANNELS];
+        let mut mode = [0];
+        read(bus, self.settings.address, MODE1.address, &mut mode)?;
+        if mode[0] & mode1::SLEEP != 0 {
+            // Its oscillator stands still.
+            return Ok(Some(pulsing));
+        }
+        if mode[0] & mode1::AI != 0 {
+            self.seen_channels(bus)?;
+        } else {
+            self.seen = Some(Seen::read(bus, self.settings.address)?);
+        }
+        for (pulsing, channel) in pulsing.iter_mut().zip(self.seen.iter().flat_map(|seen| seen.channels)) {
+            *pulsing =
+                matches!(channel, Channel::Pulse { ticks, .. } if ticks > 0) || channel == Channel::FullyOn;
+        }
+        Ok(Some(pulsing))
     }
 }

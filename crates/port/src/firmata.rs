@@ -2,9 +2,12 @@
 //! board restarts or falls silent.
 //!
 //! The board is never the guard: its own limits are set as wide as it takes them. Opening the line may have reset
-//! it, so it is given the time to say who it is before it is asked.
+//! it, so it is given the time to say who it is before it is asked. What its pins are is asked before the first word,
+//! and again beside every value: nothing new is told before the board has shown that it heard the last.
 
-use crate::board::{self, CHANNELS, Driver, Evidence, Lapse, Noted, Pace, Phase, Stay, Wanted};
+use crate::board::{
+    self, CHANNELS, Decision, Driver, Evidence, Found, Lapse, Noted, Pace, Phase, Stay, Wanted,
+};
 use crate::i2c::{BusError, Fault};
 use crate::serial::{Got, Stream};
 use std::time::Duration;
@@ -16,8 +19,14 @@ pub const FRAME: Duration = Duration::from_millis(20);
 const RESET_TAKES: Duration = Duration::from_secs(3);
 /// An answer takes no longer than this.
 const ANSWER: Duration = Duration::from_secs(2);
-/// A board that has nothing to say is asked for its version now and then.
-const ASK_EVERY: Duration = Duration::from_secs(1);
+/// A board is asked whether its pins are as they were told at least this often.
+const ASK_EVERY: Duration = Duration::from_millis(250);
+/// What its pins are it says within this time, or its firmware does not know the question.
+const PINS_ANSWER: Duration = Duration::from_millis(500);
+/// A value waits no longer than this for the one before it to be heard: two frames.
+const HEARD_WITHIN: Duration = Duration::from_millis(40);
+/// The line is read this often while an answer is awaited before the next value may go.
+const ANSWERED_SOON: Duration = Duration::from_millis(2);
 /// While it is being got to know, the line is read this often.
 const LISTEN: Duration = Duration::from_millis(10);
 /// The widest limits that the firmware takes: eight signed bits of 4 µs around its own.
@@ -96,6 +105,8 @@ pub struct Firmware {
     pub output_pins: u128,
     /// Its pins.
     pub pins: usize,
+    /// It says what a pin is when it is asked: what was told can be read back.
+    pub says_pins: bool,
 }
 
 impl Firmware {
@@ -121,6 +132,10 @@ enum Step {
     Asked { since: Duration },
     /// It was asked what its pins can do.
     Learning { since: Duration },
+    /// It was asked what its pins are.
+    Finding { since: Duration },
+    /// Pulses were found that nobody here has told.
+    Asking,
     /// It does as it is told.
     Up,
 }
@@ -134,16 +149,28 @@ pub struct Firmata {
     firmware: Option<Firmware>,
     version: Option<(u8, u8)>,
     learned: bool,
-    /// A question for the version is open since then.
+    /// A question that shows whether it still is as it was told is open since then.
     asked_at: Option<Duration>,
-    heard_at: Duration,
+    /// When it was put last: one that is lost on the way is put again.
+    put_at: Duration,
+    /// The pin that question is about; none when it is for the version.
+    asked_pin: Option<u8>,
+    /// Reports of version and firmware that were asked for and have not come yet.
+    owed: (u32, u32),
+    answered_at: Duration,
     restarted: bool,
     sent: Wanted,
+    /// What its pins have said they are: mode and value.
+    pins: [Option<(u8, u32)>; CHANNELS],
+    /// What was found running.
+    found: Wanted,
     pace: Pace,
     /// What was written has left the line by then.
     free_at: Duration,
     out: Vec<u8>,
     was_up: bool,
+    /// The pin that was asked last.
+    last_pin: u8,
 }
 
 impl Default for Firmata {
@@ -156,13 +183,19 @@ impl Default for Firmata {
             version: None,
             learned: false,
             asked_at: None,
-            heard_at: Duration::ZERO,
+            put_at: Duration::ZERO,
+            asked_pin: None,
+            owed: (0, 0),
+            answered_at: Duration::ZERO,
             restarted: false,
             sent: [None; CHANNELS],
+            pins: [None; CHANNELS],
+            found: [None; CHANNELS],
             pace: Pace::default(),
             free_at: Duration::ZERO,
             out: Vec::with_capacity(512),
             was_up: false,
+            last_pin: 0,
         }
     }
 }
@@ -178,9 +211,8 @@ impl Firmata {
         loop {
             match line.read(&mut bytes) {
                 Got::Bytes(count) => {
-                    self.heard_at = now;
                     for &byte in bytes.get(..count).unwrap_or_default() {
-                        self.hear(byte);
+                        self.hear(byte, now);
                     }
                 }
                 Got::Nothing => return Ok(()),
@@ -189,14 +221,32 @@ impl Firmata {
         }
     }
 
-    fn hear(&mut self, byte: u8) {
+    fn hear(&mut self, byte: u8, now: Duration) {
         let Some(frame) = self.decoder.from_board(byte) else { return };
         match FromBoard::parse(&frame) {
             Some(FromBoard::Version { major, minor }) => {
                 self.version = Some((major, minor));
-                // A version that nobody asked for: it has just started.
-                self.restarted |= self.step == Step::Up && self.asked_at.is_none();
-                self.asked_at = None;
+                // Reports beyond those asked for: it has just started.
+                self.restarted |= self.step == Step::Up && self.owed.0 == 0;
+                self.owed.0 = self.owed.0.saturating_sub(1);
+                if self.asked_pin.is_none() {
+                    self.answered(now);
+                }
+            }
+            Some(FromBoard::Firmware { .. }) => {
+                self.restarted |= self.step == Step::Up && self.owed.1 == 0;
+                self.owed.1 = self.owed.1.saturating_sub(1);
+            }
+            Some(FromBoard::Pin { pin, mode, value }) => {
+                if let Some(place) = self.pins.get_mut(usize::from(pin)) {
+                    *place = Some((mode, value));
+                }
+                if self.asked_pin == Some(pin) && self.asked_at.is_some() {
+                    let role = self.settings.role(usize::from(pin));
+                    let told = self.sent.get(usize::from(pin)).copied().flatten();
+                    self.restarted |= self.step == Step::Up && told.is_some() && mode != role.mode();
+                    self.answered(now);
+                }
             }
             Some(FromBoard::Capabilities(can)) => {
                 let pins_that_can = |mode| {
@@ -209,11 +259,93 @@ impl Firmata {
                     level_pins: pins_that_can(mode::PWM),
                     output_pins: pins_that_can(mode::OUTPUT),
                     pins: can.can(mode::SERVO).take(CHANNELS).count(),
+                    says_pins: self.firmware.is_some_and(|firmware| firmware.says_pins),
                 });
                 self.learned = true;
             }
             _ => {}
         }
+    }
+
+    const fn answered(&mut self, now: Duration) {
+        (self.asked_at, self.asked_pin, self.answered_at) = (None, None, now);
+    }
+
+    /// Asks for what shows whether it is as it was told: what the next of its pins in use is, or its version.
+    fn ask(&mut self, now: Duration) {
+        let says = self.firmware.is_some_and(|firmware| firmware.says_pins);
+        let last = usize::from(self.last_pin);
+        let in_turn = (last + 1..CHANNELS).chain(0..=last);
+        let next = in_turn.into_iter().find(|pin| self.sent.get(*pin).copied().flatten().is_some());
+        match next.and_then(|pin| u8::try_from(pin).ok()).filter(|_| says) {
+            Some(pin) => {
+                (self.asked_pin, self.last_pin) = (Some(pin), pin);
+                self.say(ToBoard::AskPin { pin });
+            }
+            None => {
+                self.owed.0 += 1;
+                self.say(ToBoard::AskVersion);
+            }
+        }
+        (self.asked_at, self.put_at) = (self.asked_at.or(Some(now)), now);
+    }
+
+    /// What runs by what its pins have said: a servo's pulse in µs, a level, or on.
+    fn runs(&self) -> Wanted {
+        let mut runs = [None; CHANNELS];
+        for (pin, (runs, said)) in runs.iter_mut().zip(self.pins).enumerate() {
+            let Some((is, value)) = said else { continue };
+            let role = self.settings.role(pin);
+            let value = u16::try_from(value).unwrap_or(u16::MAX);
+            *runs = match is {
+                mode::SERVO => Some(value),
+                mode::PWM | mode::OUTPUT if value > 0 && (is == role.mode() || is == mode::PWM) => {
+                    Some(value)
+                }
+                _ => None,
+            };
+        }
+        runs
+    }
+
+    /// Asks every pin that can be an output what it is.
+    fn ask_pins(&mut self, line: &mut dyn Stream, now: Duration) -> Result<(), BusError> {
+        let able = self.firmware.unwrap_or_default();
+        let able = able.servo_pins | able.level_pins;
+        self.pins = [None; CHANNELS];
+        for pin in (0u8..).take(CHANNELS).filter(|pin| is_set(able, usize::from(*pin))) {
+            self.say(ToBoard::AskPin { pin });
+        }
+        self.write(line, now)
+    }
+
+    /// Whether every pin that was asked has said what it is.
+    fn all_said(&self) -> bool {
+        let able = self.firmware.unwrap_or_default();
+        let able = able.servo_pins | able.level_pins;
+        self.pins.iter().enumerate().all(|(pin, said)| said.is_some() || !is_set(able, pin))
+    }
+
+    /// What its pins are is known, or cannot be: goes on from what runs, or asks about it.
+    fn found(&mut self, now: Duration) -> Noted {
+        let says = self.pins.iter().any(Option::is_some);
+        if let Some(firmware) = &mut self.firmware {
+            firmware.says_pins = says;
+        }
+        let runs = self.runs();
+        let known = |(runs, sent): (&Option<u16>, &Option<u16>)| runs.is_none() || sent.is_some();
+        let ours = self.was_up && runs.iter().zip(&self.sent).all(known);
+        (self.asked_at, self.asked_pin, self.owed, self.answered_at) = (None, None, (0, 0), now);
+        self.restarted = false;
+        if !ours && runs.iter().any(Option::is_some) {
+            (self.found, self.step) = (runs, Step::Asking);
+            return Noted::Asks;
+        }
+        let any = runs.iter().any(Option::is_some);
+        self.sent = runs;
+        self.step = Step::Up;
+        self.was_up = true;
+        if any { Noted::Resumed } else { Noted::Started }
     }
 
     /// Writes what was put together, as one.
@@ -258,7 +390,17 @@ impl Firmata {
         if self.sent == wanted || now < self.free_at {
             return Ok(());
         }
-        let next = self.pace.allowed((now, FRAME), &self.sent, &wanted);
+        let next = if self.asked_at.is_some() {
+            // Nothing new before the last was heard; a release does not wait.
+            let mut next = self.sent;
+            next.iter_mut()
+                .zip(&wanted)
+                .filter(|(_, wanted)| wanted.is_none())
+                .for_each(|(next, _)| *next = None);
+            next
+        } else {
+            self.pace.allowed((now, FRAME), &self.sent, &wanted)
+        };
         for (pin, (is, was)) in (0u8..).zip(next.iter().zip(self.sent)) {
             let role = self.settings.role(usize::from(pin));
             match (was, *is) {
@@ -277,6 +419,14 @@ impl Firmata {
         // What may have got a pulse must be released in the end, also when the write fails.
         for (sent, next) in self.sent.iter_mut().zip(next) {
             *sent = next.or(*sent);
+        }
+        let asks = self.asked_at.is_none() && next.iter().any(Option::is_some);
+        if asks {
+            // Of what is told now one pin is asked behind it.
+            let before = std::mem::replace(&mut self.sent, next);
+            self.ask(now);
+            self.sent = before;
+            self.sent.iter_mut().zip(next).for_each(|(sent, next)| *sent = next.or(*sent));
         }
         self.write(line, now)?;
         self.sent = next;
@@ -329,16 +479,17 @@ impl Firmata {
             Step::Listening { .. } | Step::Asked { .. } if self.version.is_some() => self.learn(line, now)?,
             Step::Listening { since } if now.saturating_sub(since) >= RESET_TAKES => {
                 self.step = Step::Asked { since: now };
+                self.owed = (1, 1);
                 self.say(ToBoard::AskVersion);
                 self.say(ToBoard::AskFirmware);
                 self.write(line, now)?;
             }
             Step::Learning { .. } if self.learned => {
-                self.step = Step::Up;
-                self.sent = [None; CHANNELS];
-                (self.asked_at, self.heard_at, self.restarted) = (None, now, false);
-                self.was_up = true;
-                return Ok(Noted::Started);
+                self.step = Step::Finding { since: now };
+                self.ask_pins(line, now)?;
+            }
+            Step::Finding { since } if self.all_said() || now.saturating_sub(since) >= PINS_ANSWER => {
+                return Ok(self.found(now));
             }
             _ => {}
         }
@@ -367,7 +518,18 @@ impl Driver for Firmata {
     }
 
     fn phase(&self) -> Phase {
-        if self.step == Step::Up { Phase::Started } else { Phase::Down }
+        match self.step {
+            Step::Up => Phase::Started,
+            // A value under 544 would be degrees to the firmware if it were told again.
+            Step::Asking => Phase::Asking(Found::Pulsing {
+                ticks: self.found,
+                adoptable: self.found.iter().enumerate().all(|(pin, value)| {
+                    self.settings.role(pin) != Role::Servo
+                        || value.is_none_or(|value| (LEAST..=GREATEST).contains(&value))
+                }),
+            }),
+            _ => Phase::Down,
+        }
     }
 
     fn sent(&self) -> Wanted {
@@ -381,7 +543,8 @@ impl Driver for Firmata {
     fn lost(&mut self) {
         self.step = Step::Begin;
         self.decoder.restart();
-        (self.asked_at, self.restarted) = (None, false);
+        (self.asked_at, self.asked_pin, self.restarted) = (None, None, false);
+        self.owed = (0, 0);
         self.out.clear();
     }
 
@@ -397,6 +560,9 @@ impl Driver for Firmata {
         if let Some(overdue) = self.overdue(now) {
             return Err(overdue);
         }
+        if self.step == Step::Asking {
+            return Ok(Noted::Nothing);
+        }
         if self.step != Step::Up {
             return self.get_to_know(line, now);
         }
@@ -406,18 +572,65 @@ impl Driver for Firmata {
             self.learn(line, now)?;
             return Ok(Noted::Lapsed(Lapse::Reset));
         }
-        if self.asked_at.is_none() && now.saturating_sub(self.heard_at) >= ASK_EVERY {
-            self.asked_at = Some(now);
-            self.say(ToBoard::AskVersion);
+        self.send(line, now, wanted)?;
+        let last = if self.asked_at.is_some() { self.put_at } else { self.answered_at };
+        if now.saturating_sub(last) >= ASK_EVERY {
+            self.ask(now);
             self.write(line, now)?;
         }
-        self.send(line, now, wanted)?;
         Ok(Noted::Nothing)
     }
 
+    fn decide(
+        &mut self,
+        decision: Decision,
+        line: &mut Box<dyn Stream>,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = self.phase() else { return Ok(()) };
+        self.sent = ticks;
+        (self.step, self.was_up) = (Step::Up, true);
+        if decision == Decision::Release || !adoptable {
+            return self.release(line, &[false; CHANNELS], &|_| {});
+        }
+        Ok(())
+    }
+
+    fn read_back(
+        &mut self,
+        line: &mut Box<dyn Stream>,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Option<[bool; CHANNELS]>, BusError> {
+        if !self.firmware.is_some_and(|firmware| firmware.says_pins) {
+            return Ok(None);
+        }
+        let line = &mut **line;
+        self.out.clear();
+        self.ask_pins(line, Duration::ZERO)?;
+        let mut waited = Duration::ZERO;
+        while !self.all_said() {
+            if waited >= PINS_ANSWER {
+                return Err(failed("read back the pins of", Fault::Silent));
+            }
+            wait(LISTEN);
+            waited += LISTEN;
+            self.listen(line, Duration::ZERO)?;
+        }
+        Ok(Some(self.runs().map(|runs| runs.is_some())))
+    }
+
+    fn holds_back(&self, now: Duration, wanted: &Wanted) -> bool {
+        let late = self.asked_at.is_some_and(|at| now.saturating_sub(at) >= HEARD_WITHIN);
+        self.step == Step::Up && late && self.sent != self.possible(wanted)
+    }
+
     fn due(&self, now: Duration, wanted: &Wanted) -> Option<Duration> {
-        if self.step != Step::Up || self.asked_at.is_some() {
+        if self.step != Step::Up {
             return Some(now + LISTEN);
+        }
+        if self.asked_at.is_some() {
+            let waits = self.sent != self.possible(wanted);
+            return Some(now + if waits { ANSWERED_SOON } else { LISTEN });
         }
         let due = self.pace.due(FRAME, &self.sent, &self.possible(wanted));
         due.map(|due| due.max(self.free_at))
@@ -431,9 +644,9 @@ impl Driver for Firmata {
     ) -> Result<(), BusError> {
         let line = &mut **line;
         self.out.clear();
+        let may = board::may_pulse(self);
         for (pin, stay) in (0u8..).zip(stay) {
-            let sent = self.sent.get(usize::from(pin)).copied().flatten();
-            if sent.is_some() && !stay {
+            if may.get(usize::from(pin)).copied().unwrap_or(false) && !stay {
                 self.let_go(pin);
             }
         }

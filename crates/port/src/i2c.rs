@@ -1,5 +1,6 @@
 //! What an I²C bus must be able to do, and what can go wrong with it.
 
+use crate::claim::Taken;
 use std::fmt;
 use thiserror::Error;
 
@@ -46,11 +47,24 @@ pub trait I2cBus: Send {
     /// # Errors
     /// When the device does not answer or the bus refuses.
     fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError>;
+
+    /// Claims a device for this program, before anything is written to it. A way that is claimed as a whole when it is
+    /// opened has nothing to do.
+    ///
+    /// # Errors
+    /// When another program has it.
+    fn claim(&mut self, _address: u8) -> Result<(), BusError> {
+        Ok(())
+    }
 }
 
 impl<B: I2cBus + ?Sized> I2cBus for Box<B> {
     fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
         (**self).transfer(address, transfer)
+    }
+
+    fn claim(&mut self, address: u8) -> Result<(), BusError> {
+        (**self).claim(address)
     }
 }
 
@@ -63,6 +77,8 @@ pub enum Fault {
     Absent,
     /// Something else holds the bus or the chip.
     Busy,
+    /// Another program drives it.
+    Taken(Taken),
     /// This user may not.
     Denied,
     /// A transfer failed on the way; trying again may help.
@@ -82,6 +98,7 @@ impl Fault {
                 "check the board's supply, the two bus wires, the common ground, and its address jumpers"
             }
             Self::Busy => "another program or a kernel driver holds it; close that first",
+            Self::Taken(_) => "close that first",
             Self::Denied => "your user may not open it: `wasvolta scan` names the group that may",
             Self::Transfer => "check the wires, their length and pull-ups; it is tried again",
             Self::Silent => "is the firmware on it, at this rate? press its reset button; it is tried again",
@@ -93,6 +110,7 @@ impl Fault {
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::Taken(taken) => return taken.fmt(f),
             Self::NoBus => "there is no such path",
             Self::Absent => "nothing answers",
             Self::Busy => "it is in use",

@@ -6,6 +6,7 @@
 
 pub mod board;
 pub mod bridge;
+pub mod claim;
 pub mod clock;
 pub mod expander;
 pub mod firmata;

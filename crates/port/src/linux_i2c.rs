@@ -3,10 +3,12 @@
 //! The plain SMBus block call puts a count byte in front of the data and is not used. Only this file names
 //! the kernel's interface.
 
+use crate::claim;
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
 use i2cdev::core::I2CDevice;
 use i2cdev::linux::{LinuxI2CDevice, LinuxI2CError};
-use std::path::Path;
+use std::fs::File;
+use std::path::{Path, PathBuf};
 
 /// The most bytes one transfer carries; the kernel cuts longer ones silently.
 const BLOCK: usize = 32;
@@ -15,6 +17,9 @@ const BLOCK: usize = 32;
 pub struct LinuxI2c {
     device: LinuxI2CDevice,
     address: Option<u8>,
+    path: PathBuf,
+    /// Holds the addresses that are claimed; opened with the first.
+    claims: Option<File>,
 }
 
 impl LinuxI2c {
@@ -32,11 +37,27 @@ impl LinuxI2c {
             };
             BusError { doing: "open", device: path.display().to_string(), fault }
         })?;
-        Ok(Self { device, address: None })
+        Ok(Self { device, address: None, path: path.to_owned(), claims: None })
     }
 }
 
 impl I2cBus for LinuxI2c {
+    fn claim(&mut self, address: u8) -> Result<(), BusError> {
+        let failed =
+            |fault| BusError { doing: "claim", device: format!("the board at {address:#04x}"), fault };
+        let file = match self.claims.take() {
+            Some(file) => file,
+            None => File::options()
+                .read(true)
+                .write(true)
+                .open(&self.path)
+                .map_err(|error| failed(fault(&LinuxI2CError::Io(error))))?,
+        };
+        let claimed = claim::byte(&file, address).map_err(|taken| failed(Fault::Taken(taken)));
+        self.claims = Some(file);
+        claimed
+    }
+
     fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
         if self.address != Some(address) {
             self.device

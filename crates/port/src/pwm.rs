@@ -3,9 +3,13 @@
 //! The kernel gives back what was asked, not what the chip does, so nothing is measured here. Pulses go on after
 //! the process ends; some chips have one period for all channels, so a board has one frame rate.
 
-use crate::board::{self, CHANNELS, Driver, Evidence, Noted, Pace, Phase, Stay, Wanted};
+use crate::board::{
+    self, CHANNELS, Decision, Driver, Evidence, Found, Lapse, Noted, Pace, Phase, Stay, Wanted,
+};
+use crate::claim;
 use crate::i2c::{BusError, Fault};
 use rustix::io::Errno;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -25,10 +29,12 @@ pub struct Settings {
 }
 
 /// What the kernel says of a chip.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Exported {
     /// Its channels.
     pub channels: usize,
+    /// What runs on those that are exported, in ticks of [`STEPS`] a frame.
+    pub runs: Wanted,
 }
 
 impl Exported {
@@ -37,8 +43,28 @@ impl Exported {
     /// # Errors
     /// When it is not there.
     pub fn read(files: &mut dyn Files) -> Result<Self, BusError> {
-        Ok(Self { channels: usize::try_from(number(files, "npwm")?).unwrap_or(0) })
+        let channels = count(files)?;
+        let runs = runs(files, channels).map(|running| running.map(|(ticks, _)| ticks));
+        Ok(Self { channels, runs })
     }
+}
+
+/// What runs by the kernel's word, in ticks, with the frame it has in ns. A channel that is not exported cannot be read:
+/// nobody has asked for it.
+fn runs(files: &mut dyn Files, channels: usize) -> [Option<(u16, u64)>; CHANNELS] {
+    let mut found = [None; CHANNELS];
+    for (channel, found) in found.iter_mut().enumerate().take(channels) {
+        let mut at = |name: &str| number(files, &format!("pwm{channel}/{name}")).unwrap_or(0);
+        if at("enable") == 0 {
+            continue;
+        }
+        let (high, period) = (at("duty_cycle"), at("period"));
+        if high > 0 && period > 0 {
+            let ticks = (u128::from(high) * u128::from(STEPS) + u128::from(period) / 2) / u128::from(period);
+            *found = Some((u16::try_from(ticks).unwrap_or(u16::MAX), period));
+        }
+    }
+    found
 }
 
 /// The files of a chip.
@@ -54,11 +80,23 @@ pub trait Files: Send {
     /// # Errors
     /// As the kernel says.
     fn read(&mut self, file: &str) -> std::io::Result<String>;
+
+    /// Claims the chip for this program, before anything is written.
+    ///
+    /// # Errors
+    /// When another program has it.
+    fn claim(&mut self) -> Result<(), BusError> {
+        Ok(())
+    }
 }
 
 /// A chip's directory.
 #[derive(Debug)]
-pub struct Directory(PathBuf);
+pub struct Directory {
+    path: PathBuf,
+    /// The folder itself, once it is claimed.
+    claim: Option<File>,
+}
 
 impl Directory {
     /// A chip by its entry or its device's path: the directory that has `npwm`, or holds the one that has it. Chip
@@ -81,19 +119,36 @@ impl Directory {
         };
         let chip = if is_chip(path) { Some(path.to_owned()) } else { inside() };
         let device = || path.display().to_string();
-        chip.map(Self).ok_or_else(|| BusError { doing: "find", device: device(), fault: Fault::NoBus })
+        chip.map(|path| Self { path, claim: None }).ok_or_else(|| BusError {
+            doing: "find",
+            device: device(),
+            fault: Fault::NoBus,
+        })
     }
 }
 
 impl Files for Directory {
+    fn claim(&mut self) -> Result<(), BusError> {
+        if self.claim.is_some() {
+            return Ok(());
+        }
+        let failed = |fault| BusError { doing: "claim", device: self.path.display().to_string(), fault };
+        // The real folder, whichever link led to it.
+        let real = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
+        let folder = claim::open(&real).map_err(|_| failed(Fault::NoBus))?;
+        claim::whole(&folder).map_err(|taken| failed(Fault::Taken(taken)))?;
+        self.claim = Some(folder);
+        Ok(())
+    }
+
     fn write(&mut self, file: &str, text: &str) -> std::io::Result<()> {
         use std::io::Write;
         // Opened for writing alone: the kernel's files may not be made.
-        std::fs::File::options().write(true).open(self.0.join(file))?.write_all(text.as_bytes())
+        std::fs::File::options().write(true).open(self.path.join(file))?.write_all(text.as_bytes())
     }
 
     fn read(&mut self, file: &str) -> std::io::Result<String> {
-        Ok(std::fs::read_to_string(self.0.join(file))?.trim().to_owned())
+        Ok(std::fs::read_to_string(self.path.join(file))?.trim().to_owned())
     }
 }
 
@@ -107,6 +162,9 @@ pub struct Pwm {
     sent: Wanted,
     pace: Pace,
     checked_at: Duration,
+    was_up: bool,
+    /// Another frame was asked for: every channel is stopped and engaged anew.
+    retimed: bool,
 }
 
 fn failed(doing: &'static str, file: &str, error: &std::io::Error) -> BusError {
@@ -126,6 +184,11 @@ fn write(files: &mut dyn Files, file: &str, value: u64) -> Result<(), BusError> 
 fn number(files: &mut dyn Files, file: &str) -> Result<u64, BusError> {
     let text = files.read(file).map_err(|error| failed("read", file, &error))?;
     Ok(text.trim().parse().unwrap_or(0))
+}
+
+/// How many channels a chip has.
+fn count(files: &mut dyn Files) -> Result<usize, BusError> {
+    Ok(usize::try_from(number(files, "npwm")?).unwrap_or(0))
 }
 
 impl Pwm {
@@ -208,6 +271,64 @@ impl Pwm {
         write(files, &format!("pwm{channel}/enable"), 0)
     }
 
+    /// Whether what runs is what was told: a pulse of no length is none.
+    fn is_as_told(&self, runs: &Wanted) -> bool {
+        let told = |sent: Option<u16>| sent.filter(|ticks| *ticks > 0);
+        self.sent.iter().zip(runs).all(|(sent, runs)| told(*sent) == *runs)
+    }
+
+    /// Whether every channel that would be told another pulse now still gives the last one: that is then where it stands.
+    fn still_runs(&self, files: &mut dyn Files, now: Duration, wanted: &Wanted) -> Result<bool, BusError> {
+        let due = self.pace.due(self.settings.frame, &self.sent, wanted).is_some_and(|due| due <= now);
+        for (channel, (sent, wanted)) in self.sent.iter().zip(wanted).enumerate().filter(|_| due) {
+            let moves = sent.is_some_and(|ticks| ticks > 0) && wanted.is_some() && sent != wanted;
+            if moves && number(files, &format!("pwm{channel}/enable"))? == 0 {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// What runs, and whether all of it has the frame that is wanted.
+    fn runs(&self, files: &mut dyn Files) -> (Wanted, bool) {
+        let found = runs(files, self.channels);
+        let ours = found.iter().flatten().all(|(_, period)| *period == self.period());
+        (found.map(|running| running.map(|(ticks, _)| ticks)), ours)
+    }
+
+    /// Looks what runs before anything is written. Pulses that this program did not tell are asked about.
+    fn come_up(
+        &mut self,
+        files: &mut dyn Files,
+        now: Duration,
+        wait: &dyn Fn(Duration),
+    ) -> Result<Noted, BusError> {
+        self.checked_at = now;
+        files.claim()?;
+        self.channels = count(files)?;
+        if std::mem::take(&mut self.retimed) {
+            for channel in 0..CHANNELS {
+                if self.sent.get(channel).copied().flatten().is_some() {
+                    // It may be gone with its chip: what is still there is stopped.
+                    let _ = self.stop(files, channel, wait);
+                }
+            }
+            self.sent = [None; CHANNELS];
+            self.phase = Phase::Started;
+            return Ok(Noted::Started);
+        }
+        let (runs, ours) = self.runs(files);
+        let resumes = self.was_up && ours;
+        if !resumes && runs.iter().any(Option::is_some) {
+            self.phase = Phase::Asking(Found::Pulsing { ticks: runs, adoptable: ours });
+            return Ok(Noted::Asks);
+        }
+        self.sent = runs;
+        self.exported = runs.map(|ticks| ticks.is_some());
+        self.phase = Phase::Started;
+        Ok(if std::mem::replace(&mut self.was_up, true) { Noted::Resumed } else { Noted::Started })
+    }
+
     fn send(
         &mut self,
         files: &mut dyn Files,
@@ -255,6 +376,8 @@ impl Driver for Pwm {
             sent: [None; CHANNELS],
             pace: Pace::default(),
             checked_at: Duration::ZERO,
+            was_up: false,
+            retimed: false,
         })
     }
 
@@ -267,8 +390,9 @@ impl Driver for Pwm {
             && *settings != self.settings
         {
             self.settings = *settings;
-            // Another frame for every channel: they are stopped and engaged anew.
-            self.phase = Phase::Down;
+            if self.was_up {
+                (self.phase, self.retimed) = (Phase::Down, true);
+            }
         }
     }
 
@@ -281,7 +405,8 @@ impl Driver for Pwm {
     }
 
     fn evidence(&self) -> Option<Evidence> {
-        (self.channels > 0).then_some(Evidence::Pwm(Exported { channels: self.channels }))
+        let (channels, runs) = (self.channels, self.sent);
+        (channels > 0).then_some(Evidence::Pwm(Exported { channels, runs }))
     }
 
     fn lost(&mut self) {
@@ -297,24 +422,59 @@ impl Driver for Pwm {
         wait: &dyn Fn(Duration),
     ) -> Result<Noted, BusError> {
         let files = &mut **files;
-        let starts = self.phase == Phase::Down;
-        if starts || now.saturating_sub(self.checked_at) >= CHECK_EVERY {
-            self.checked_at = now;
-            self.channels = Exported::read(files)?.channels;
+        match self.phase {
+            Phase::Asking(_) => return Ok(Noted::Nothing),
+            Phase::Down => return self.come_up(files, now, wait),
+            Phase::Started => {}
         }
-        if starts {
-            for channel in 0..CHANNELS {
-                if self.sent.get(channel).copied().flatten().is_some() {
-                    // It may be gone with its chip: what is still there is stopped.
-                    let _ = self.stop(files, channel, wait);
-                }
+        if now.saturating_sub(self.checked_at) >= CHECK_EVERY {
+            self.checked_at = now;
+            self.channels = count(files)?;
+            let (runs, _) = self.runs(files);
+            if !self.is_as_told(&runs) {
+                self.sent = runs;
+                return Ok(Noted::Lapsed(Lapse::Overwritten));
             }
-            self.sent = [None; CHANNELS];
-            self.phase = Phase::Started;
         }
         let possible = self.possible(wanted);
+        if !self.still_runs(files, now, &possible)? {
+            let (runs, _) = self.runs(files);
+            self.sent = runs;
+            return Ok(Noted::Lapsed(Lapse::Overwritten));
+        }
         self.send(files, now, &possible, wait)?;
-        Ok(if starts { Noted::Started } else { Noted::Nothing })
+        Ok(Noted::Nothing)
+    }
+
+    fn decide(
+        &mut self,
+        decision: Decision,
+        files: &mut Box<dyn Files>,
+        wait: &dyn Fn(Duration),
+    ) -> Result<(), BusError> {
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = self.phase else { return Ok(()) };
+        self.sent = ticks;
+        self.exported = ticks.map(|ticks| ticks.is_some());
+        if decision == Decision::Release || !adoptable {
+            for channel in (0..CHANNELS).filter(|n| ticks.get(*n).copied().flatten().is_some()) {
+                self.stop(&mut **files, channel, wait)?;
+                if let Some(place) = self.sent.get_mut(channel) {
+                    *place = None;
+                }
+            }
+        }
+        (self.phase, self.was_up) = (Phase::Started, true);
+        Ok(())
+    }
+
+    fn read_back(
+        &mut self,
+        files: &mut Box<dyn Files>,
+        _wait: &dyn Fn(Duration),
+    ) -> Result<Option<[bool; CHANNELS]>, BusError> {
+        let chip = Exported::read(&mut **files)?;
+        self.channels = chip.channels;
+        Ok(Some(chip.runs.map(|ticks| ticks.is_some())))
     }
 
     fn due(&self, _now: Duration, wanted: &Wanted) -> Option<Duration> {
@@ -330,9 +490,9 @@ impl Driver for Pwm {
     ) -> Result<(), BusError> {
         let files = &mut **files;
         let mut first = Ok(());
+        let may = board::may_pulse(self);
         for (channel, stay) in stay.iter().enumerate() {
-            let sent = self.sent.get(channel).copied().flatten().is_some();
-            if sent && !stay {
+            if may.get(channel).copied().unwrap_or(false) && !stay {
                 let done = self.stop(files, channel, wait);
                 if done.is_ok()
                     && let Some(place) = self.sent.get_mut(channel)

@@ -2,6 +2,7 @@
 //!
 //! Reads never block: the engine polls the descriptor. What the bytes mean is a decoder's business.
 
+use crate::claim::{self, Taken};
 use crate::i2c::Fault;
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Mode, OFlags};
@@ -50,7 +51,19 @@ impl Serial {
             help: help(errno),
         };
         let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let fd = rustix::fs::open(path, flags, Mode::empty()).map_err(failed)?;
+        let taken = |taken: Taken| SerialError {
+            path: path.display().to_string(),
+            reason: taken.to_string(),
+            fault: Fault::Taken(taken),
+            help: help(Errno::BUSY),
+        };
+        let fd = match rustix::fs::open(path, flags, Mode::empty()) {
+            // Who has it has said that nobody else may open it; the system lets only root pass.
+            Err(Errno::BUSY) => return Err(taken(Taken(claim::who_opened(path)))),
+            opened => opened.map_err(failed)?,
+        };
+        // Before anything is set or thrown away on a line that another program listens to.
+        claim::whole(&fd).map_err(taken)?;
         let mut settings = rustix::termios::tcgetattr(&fd).map_err(failed)?;
         make_plain(&mut settings, baud).map_err(failed)?;
         rustix::termios::tcsetattr(&fd, OptionalActions::Now, &settings).map_err(failed)?;
@@ -187,6 +200,22 @@ mod tests {
             assert_eq!(line.read(&mut got), Got::Bytes(5));
             assert_eq!(&got[..5], b"\x03\r\n\x11\x00");
         }
+    }
+
+    #[test]
+    fn a_line_that_another_reads_is_neither_set_nor_emptied() {
+        let (far, path) = pair();
+        let first = Serial::open(&path, 115_200).unwrap();
+        rustix::io::write(&far, b"1,2").unwrap();
+        let mut ready = [rustix::event::PollFd::new(&first, rustix::event::PollFlags::IN)];
+        rustix::event::poll(&mut ready, None).unwrap();
+        let error = Serial::open(&path, 9600).unwrap_err();
+        assert!(matches!(error.fault(), Fault::Taken(_)), "{error}");
+        assert_eq!(first.read(&mut [0; 8]), Got::Bytes(3), "what waited there still waits");
+        let speed = rustix::termios::tcgetattr(&first).unwrap().output_speed();
+        assert_eq!(speed, 115_200);
+        drop(first);
+        assert!(Serial::open(&path, 9600).is_ok());
     }
 
     #[test]

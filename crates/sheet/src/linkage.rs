@@ -106,6 +106,7 @@ fn mechanism(list: &mut List, drawn: &Drawn<'_>) {
     list.line(&arc(drawn.shaft, horn, turned(high), turned(low)), dashed(Tone::Quiet, 0.25, 0.6, 1.0));
     let (from, to) = drawn.span;
     list.line(&arc(drawn.shaft, horn, turned(to), turned(from)), solid(Tone::Ink, 1.0));
+    let (low, high) = drawn.linked.closes();
     for (end, bound) in [(low, drawn.linked.bounds().0), (high, drawn.linked.bounds().1)] {
         if bound != Bound::HalfTurn {
             let ray = [0.75, 1.3].map(|share| drawn.shaft.towards(turned(end), horn * share));
@@ -171,7 +172,7 @@ fn facts(list: &mut List, drawn: &Drawn<'_>, start: Point, right: f64) {
     column.fact("arm", bars.branch.word());
     column.gap();
     column.head("How far it can be used");
-    let (low, high) = drawn.linked.usable();
+    let (low, high) = drawn.linked.closes();
     for (end, bound) in [(low, drawn.linked.bounds().0), (high, drawn.linked.bounds().1)] {
         let why = match bound {
             Bound::TurningPoint => "horn and rod line up, the joint turns back",

@@ -409,7 +409,9 @@ pub fn released_at_the_end(log: &[Logged]) -> Vec<usize> {
     let mut channels: Vec<usize> = log
         .iter()
         .rev()
-        .take_while(|entry| entry.write && entry.bytes == released)
+        // What was told is read back behind it.
+        .filter(|entry| entry.write)
+        .take_while(|entry| entry.bytes == released)
         .filter_map(|entry| (0..CHANNELS).find(|&n| channel_register(n) == entry.register))
         .collect();
     channels.reverse();

@@ -18,7 +18,7 @@ const PINS: usize = 20;
 const FIRST_ANALOG: usize = 14;
 /// Pins with a pulse-width output.
 const PWM_PINS: [usize; 6] = [3, 5, 6, 9, 10, 11];
-/// After a reset it says nothing for so long.
+/// After a reset it says nothing for so long, unless it is told otherwise.
 const BOOTS: Duration = Duration::from_millis(400);
 /// The supply dips this often, where it does.
 const RESETS: Duration = Duration::from_secs(3);
@@ -76,6 +76,12 @@ struct Inner {
     heard: Vec<u8>,
     seed: u64,
     was_gone: bool,
+    /// It is started anew when its line is opened.
+    resets_when_opened: bool,
+    /// Its firmware says what a pin is.
+    says_pins: bool,
+    /// After a reset it says nothing for so long.
+    boots: Duration,
 }
 
 /// A handle to a board; all handles are the same one.
@@ -101,6 +107,9 @@ impl FirmataBoard {
             heard: Vec::new(),
             seed,
             was_gone: false,
+            resets_when_opened: true,
+            says_pins: true,
+            boots: BOOTS,
         };
         Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
     }
@@ -133,8 +142,30 @@ impl FirmataBoard {
         if let Some(fault) = barred {
             return Err(BusError { doing: "open", device: "the simulated line".to_owned(), fault });
         }
-        self.reset();
+        self.opened();
         Ok(FirmataLine(self.clone()))
+    }
+
+    /// Somebody has opened its line.
+    pub fn opened(&self) {
+        if self.lock().resets_when_opened {
+            self.reset();
+        }
+    }
+
+    /// Whether it is started anew when its line is opened, as many boards are.
+    pub fn resets_when_opened(&self, resets: bool) {
+        self.lock().resets_when_opened = resets;
+    }
+
+    /// Whether its firmware says what a pin is.
+    pub fn says_pins(&self, says: bool) {
+        self.lock().says_pins = says;
+    }
+
+    /// How long it says nothing after a reset.
+    pub fn boots_in(&self, time: Duration) {
+        self.lock().boots = time;
     }
 
     /// Starts it anew: its servos go limp, and it says who it is once it is up.
@@ -223,7 +254,7 @@ impl Inner {
         self.pins = [FRESH; PINS];
         self.decoder.restart();
         self.out.clear();
-        self.boots_at = Some(now + BOOTS);
+        self.boots_at = Some(now + self.boots);
     }
 
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
@@ -270,6 +301,11 @@ impl Inner {
                 let channel = |pin: usize| pin.checked_sub(FIRST_ANALOG).and_then(|n| u8::try_from(n).ok());
                 let mapping: Vec<u8> = (0..PINS).map(|pin| channel(pin).unwrap_or(0x7F)).collect();
                 self.say(FromBoard::AnalogMapping(&mapping));
+            }
+            ToBoard::AskPin { pin } => {
+                if let Some(state) = self.pins.get(usize::from(pin)).copied().filter(|_| self.says_pins) {
+                    self.say(FromBoard::Pin { pin, mode: state.mode, value: u32::from(state.value) });
+                }
             }
             ToBoard::PinMode { pin, mode } => self.change(pin, |pin| (pin.mode, pin.value) = (mode, 0)),
             ToBoard::PinValue { pin, high } => self.change(pin, |pin| {

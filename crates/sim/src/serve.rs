@@ -88,7 +88,7 @@ pub fn bridge(bridge: &mut BridgedBus, far: &OwnedFd, stop: &AtomicBool) {
 }
 
 /// Lets a microcontroller listen and speak on the far end of a pty until `stop`. Opening the near end resets it, as
-/// opening the line of many boards does.
+/// opening the line of many boards does, unless it is told otherwise.
 pub fn firmata(board: &FirmataBoard, far: &OwnedFd, stop: &AtomicBool) {
     let mut bytes = [0; 512];
     let mut open = false;
@@ -104,7 +104,7 @@ pub fn firmata(board: &FirmataBoard, far: &OwnedFd, stop: &AtomicBool) {
             Err(_) => open = false,
         }
         if open && !was_open {
-            board.reset();
+            board.opened();
         }
         let count = if open { board.give(&mut bytes) } else { 0 };
         // A full line loses what is said, as on the wire.

@@ -152,9 +152,27 @@ fn a_board_that_restarts_is_noticed_and_engaged_anew_one_by_one() {
     rig.bench.power_cycle("b", 0x40);
     rig.clock.advance(Duration::from_secs(1));
     assert_eq!(rig.service(&two), Noted::Lapsed(Lapse::Reset));
+    assert_eq!(rig.driver.sent().iter().flatten().count(), 0, "first it is known above");
+    rig.service(&two);
     assert_eq!(rig.driver.sent().iter().flatten().count(), 1);
     rig.settle(&two);
     assert!(rig.bench.pulse_us("b", 0x40, 5).is_some());
+}
+
+#[test]
+fn a_chip_that_restarts_in_mid_move_is_noticed_before_it_is_told_anything_new() {
+    let mut rig = Rig::new(&[]);
+    rig.settle(&wanted(&[(0, 300)]));
+    for ticks in 301..310 {
+        rig.service(&wanted(&[(0, ticks)]));
+        rig.clock.advance(BEAT);
+    }
+    rig.bench.power_cycle("b", 0x40);
+    assert_eq!(rig.driver.sent()[0], Some(309));
+    let before = rig.writes().len();
+    assert_eq!(rig.service(&wanted(&[(0, 310)])), Noted::Lapsed(Lapse::Reset));
+    let told = rig.writes()[before..].iter().any(|e| (6..70).contains(&e.register));
+    assert!(!told, "no channel was told anything: 309 is where it stood");
 }
 
 #[test]
@@ -164,11 +182,27 @@ fn a_board_that_was_only_out_of_reach_goes_on_without_a_gap() {
     rig.settle(&two);
     rig.driver.lost();
     let before = rig.writes().len();
-    assert_eq!(rig.service(&wanted(&[(0, 310)])), Noted::Nothing);
-    let new: Vec<_> = rig.writes()[before..].iter().map(|e| (e.register, e.bytes.len())).collect();
-    assert_eq!(new, [(6, 32), (38, 32)], "no start, everything told anew");
-    assert_eq!(rig.driver.sent(), &wanted(&[(0, 310)]));
-    assert_eq!(rig.bench.pulse_us("b", 0x40, 5), None, "and what is no longer wanted is released");
+    assert_eq!(rig.service(&wanted(&[(0, 310)])), Noted::Resumed);
+    assert_eq!(rig.writes().len(), before, "no start, nothing told: what it holds was read back");
+    assert_eq!(rig.driver.sent(), &two);
+    rig.clock.advance(BEAT);
+    rig.settle(&wanted(&[(0, 310)]));
+    assert_eq!(rig.bench.pulse_us("b", 0x40, 5), None, "what is no longer wanted is released then");
+}
+
+#[test]
+fn what_a_failed_write_has_left_is_read_back() {
+    let mut rig = Rig::new(&[]);
+    rig.settle(&wanted(&[(0, 300)]));
+    let clock = Arc::clone(&rig.clock);
+    // The look before passes, the write itself does not.
+    rig.service(&wanted(&[(0, 300)]));
+    rig.bench.faults().refuse_next(1);
+    let now = clock.now();
+    assert!(rig.driver.service(&mut rig.bus, now, &wanted(&[(0, 320)]), &|t| clock.wait(t)).is_err());
+    rig.driver.lost();
+    assert_eq!(rig.service(&wanted(&[(0, 330)])), Noted::Resumed);
+    assert_eq!(rig.driver.sent()[0], Some(300));
 }
 
 #[test]

@@ -81,15 +81,36 @@ fn wanted(pins: &[(usize, u16)]) -> Wanted {
     wanted
 }
 
+/// What a board heard, without the questions what a pin is.
+fn unasked(heard: &[u8]) -> Vec<u8> {
+    let mut left = Vec::new();
+    let mut at = 0;
+    while at < heard.len() {
+        if heard[at..].starts_with(&[0xF0, 0x6D]) {
+            at += 4;
+        } else {
+            left.push(heard[at]);
+            at += 1;
+        }
+    }
+    left
+}
+
 const NOBODY: Wanted = [None; CHANNELS];
 
 #[test]
 fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
     let mut rig = Rig::up(&NOBODY);
-    // It spoke first, for opening the line had reset it; then it is asked what its pins can do.
-    assert_eq!(rig.board.heard(), [0xF0, 0x6B, 0xF7, 0xF0, 0x69, 0xF7]);
-    let before = rig.board.heard().len();
-    let said = |rig: &Rig, from: usize| rig.board.heard()[from..].to_vec();
+    // It spoke first, for opening the line had reset it; then it is asked what its pins can do, and what they are.
+    let heard = rig.board.heard();
+    assert_eq!(heard[..6], [0xF0, 0x6B, 0xF7, 0xF0, 0x69, 0xF7]);
+    let pins: Vec<u8> = heard[6..].chunks(4).map(|ask| ask[2]).collect();
+    assert!(heard[6..].chunks(4).all(|ask| [ask[0], ask[1], ask[3]] == [0xF0, 0x6D, 0xF7]));
+    assert_eq!(pins, (2..20).collect::<Vec<u8>>());
+    let before = heard.len();
+    let said = |rig: &Rig, from: usize| unasked(&rig.board.heard()[before..])[from - before..].to_vec();
+    // The questions have left the line.
+    rig.clock.advance(STEP * 2);
     rig.service(&wanted(&[(9, 1500)])).unwrap();
     // Pin 9: limits as wide as they go, 544 and 2912, and the value in the same write.
     let engaged = [0xF0, 0x70, 0x09, 0x20, 0x04, 0x60, 0x16, 0xF7, 0xE9, 0x5C, 0x0B];
@@ -125,8 +146,9 @@ fn a_lamp_and_a_relay_are_told_as_the_protocol_has_it() {
     for pin in [5, 7] {
         rig.board.ensure(pin, Part::Lamp);
     }
-    let said = |rig: &Rig, from: usize| rig.board.heard()[from..].to_vec();
     let before = rig.board.heard().len();
+    let said = |rig: &Rig, from: usize| unasked(&rig.board.heard()[before..])[from - before..].to_vec();
+    rig.clock.advance(STEP * 2);
     let light = |rig: &Rig, pin: u8| rig.board.look(pin).unwrap().sight;
     rig.service(&wanted(&[(5, 102)])).unwrap();
     assert_eq!(said(&rig, before), [0xF4, 0x05, 0x03, 0xE5, 0x66, 0x00]);
@@ -208,8 +230,83 @@ fn an_answer_that_was_asked_for_is_no_restart() {
         assert_eq!(rig.service(&one).unwrap(), Noted::Nothing);
         rig.clock.advance(STEP);
     }
-    let asked = rig.board.heard().split(|byte| *byte == 0xF9).count();
-    assert!(asked > 8, "it is asked now and then");
+    // Ten seconds: at least four times a second.
+    let asked = rig.board.heard().windows(3).filter(|said| *said == [0xF0, 0x6D, 3]).count();
+    assert!((35..60).contains(&asked), "{asked}");
+}
+
+#[test]
+fn a_restart_is_noticed_however_slowly_it_boots_and_whether_or_not_it_says_what_its_pins_are() {
+    let both = wanted(&[(3, 1200), (9, 1800)]);
+    for boots in [50, 500, 1500] {
+        for says in [true, false] {
+            let mut rig = Rig::new();
+            rig.board.says_pins(says);
+            rig.until_noted(&both, Duration::from_secs(3)).unwrap();
+            rig.board.boots_in(Duration::from_millis(boots));
+            for time in 0..8 {
+                rig.pass(&both, Duration::from_millis(337));
+                assert_eq!((rig.board.pulse_us(3), rig.board.pulse_us(9)), (Some(1200), Some(1800)));
+                rig.board.reset();
+                let noted = rig.until_noted(&both, Duration::from_secs(3)).unwrap();
+                assert_eq!(noted, Noted::Lapsed(Lapse::Reset), "{boots} ms, {says}, time {time}");
+                assert_eq!(rig.until_noted(&both, Duration::from_secs(3)).unwrap(), Noted::Started);
+            }
+        }
+    }
+}
+
+#[test]
+fn nothing_new_is_told_before_the_last_was_heard() {
+    let mut rig = Rig::up(&wanted(&[(9, 1500)]));
+    rig.pass(&wanted(&[(9, 1500)]), Duration::from_millis(100));
+    // It restarts in mid-move and says nothing for long: what it was told last is a frame from what it had.
+    let mut told = 1500;
+    for us in (1510..1600).step_by(10) {
+        rig.service(&wanted(&[(9, us)])).unwrap();
+        rig.clock.advance(Duration::from_millis(20));
+        told = us;
+    }
+    rig.board.boots_in(Duration::from_secs(1));
+    rig.board.reset();
+    for us in (1600..1900).step_by(10) {
+        rig.service(&wanted(&[(9, us)])).unwrap();
+        rig.clock.advance(Duration::from_millis(20));
+    }
+    assert!(rig.driver.sent()[9].unwrap() <= told + 10, "{:?} after {told}", rig.driver.sent()[9]);
+}
+
+#[test]
+fn servos_that_run_already_are_asked_about_and_kept_or_released() {
+    use wasvolta_port::board::{Decision, Found};
+    let left = |resets: bool| {
+        let mut rig = Rig::up(&wanted(&[(9, 1500)]));
+        rig.pass(&wanted(&[(9, 1500)]), Duration::from_millis(100));
+        // The program was killed: nobody released it, and a new one opens the line.
+        rig.board.resets_when_opened(resets);
+        rig.driver = Firmata::of(&Settings::Firmata(firmata::Settings::default())).unwrap();
+        rig.line = Box::new(rig.board.open().unwrap());
+        rig
+    };
+    let mut rig = left(true);
+    assert_eq!(rig.until_noted(&NOBODY, Duration::from_secs(5)).unwrap(), Noted::Started);
+    for (decision, us) in [(Decision::Adopt, Some(1500)), (Decision::Release, None)] {
+        let mut rig = left(false);
+        assert_eq!(rig.until_noted(&NOBODY, Duration::from_secs(5)).unwrap(), Noted::Asks);
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = rig.driver.phase() else { panic!() };
+        assert_eq!((ticks, adoptable), (wanted(&[(9, 1500)]), true));
+        assert_eq!(rig.board.pulse_us(9), Some(1500), "nothing was written");
+        rig.driver.decide(decision, &mut rig.line, &|_| {}).unwrap();
+        assert_eq!((rig.board.pulse_us(9), rig.driver.phase()), (us, Phase::Started));
+        let clock = Arc::clone(&rig.clock);
+        let read = rig.driver.read_back(&mut rig.line, &|time| clock.wait(time)).unwrap().unwrap();
+        assert_eq!(read[9], us.is_some());
+    }
+    // Ended while it is still being asked, it is released all the same.
+    let mut rig = left(false);
+    rig.until_noted(&NOBODY, Duration::from_secs(5)).unwrap();
+    rig.driver.release(&mut rig.line, &[false; CHANNELS], &|_| {}).unwrap();
+    assert_eq!(rig.board.pulse_us(9), None);
 }
 
 #[test]

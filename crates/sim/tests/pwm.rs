@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::board::{CHANNELS, Driver, Noted, Settings, Wanted};
+use wasvolta_port::board::{CHANNELS, Decision, Driver, Found, Noted, Phase, Settings, Wanted};
 use wasvolta_port::pwm::{self, Directory, Files, Pwm};
 use wasvolta_port::{BusError, Clock, Fault};
 use wasvolta_sim::faults::Kind;
@@ -66,6 +66,8 @@ fn wanted(channels: &[(usize, f64)]) -> Wanted {
 fn a_channel_is_asked_for_set_and_switched_on_in_an_order_that_the_kernel_takes() {
     let mut rig = Rig::new();
     assert_eq!(rig.service(&wanted(&[(1, 1500.0)])).unwrap(), Noted::Started);
+    assert_eq!(rig.written(0), [""; 0], "first it is read what runs");
+    rig.service(&wanted(&[(1, 1500.0)])).unwrap();
     assert_eq!(
         rig.written(0),
         [
@@ -100,6 +102,7 @@ fn a_shorter_frame_than_the_old_pulse_is_set_behind_it() {
         rig.files.write(file, text).unwrap();
     }
     let before = rig.chip.written().len();
+    rig.service(&wanted(&[])).unwrap();
     rig.service(&wanted(&[(0, 1500.0)])).unwrap();
     let order = rig.written(before);
     let at = |what: &str| order.iter().position(|line| line.starts_with(what)).unwrap();
@@ -112,6 +115,7 @@ fn first_pulses_come_one_after_another_and_all_end_released() {
     let mut rig = Rig::new();
     let two = wanted(&[(0, 1500.0), (2, 1200.0)]);
     rig.service(&two).unwrap();
+    rig.service(&two).unwrap();
     assert!(rig.chip.pulse_us(0).is_some() && rig.chip.pulse_us(2).is_none());
     rig.settle(&two);
     assert!(rig.chip.pulse_us(2).is_some());
@@ -121,13 +125,58 @@ fn first_pulses_come_one_after_another_and_all_end_released() {
 }
 
 #[test]
+fn a_channel_that_runs_already_is_asked_about_kept_or_released_and_read_back() {
+    let left = || {
+        let mut rig = Rig::new();
+        rig.settle(&wanted(&[(1, 1500.0)]));
+        // The program was killed: nobody released it.
+        rig.driver = Pwm::of(&SETTINGS).unwrap();
+        rig
+    };
+    for (decision, us) in [(Decision::Adopt, Some(1500.0)), (Decision::Release, None)] {
+        let mut rig = left();
+        let before = rig.chip.written().len();
+        assert_eq!(rig.service(&wanted(&[])).unwrap(), Noted::Asks);
+        let Phase::Asking(Found::Pulsing { ticks, adoptable: true }) = rig.driver.phase() else { panic!() };
+        assert_eq!((ticks, rig.chip.written().len()), (wanted(&[(1, 1500.0)]), before));
+        let clock = Arc::clone(&rig.clock);
+        rig.driver.decide(decision, &mut rig.files, &|time| clock.wait(time)).unwrap();
+        assert_eq!(rig.chip.pulse_us(1).map(f64::round), us);
+        let read = rig.driver.read_back(&mut rig.files, &|_| {}).unwrap().unwrap();
+        assert_eq!(read[1], us.is_some());
+        // Kept, it goes on without a gap, and is not asked for anew.
+        rig.settle(&wanted(&[(1, 1600.0)]));
+        assert!((rig.chip.pulse_us(1).unwrap() - 1600.0).abs() < 0.2);
+    }
+    let mut other = left();
+    other.driver = Pwm::of(&Settings::Pwm(pwm::Settings { frame: FRAME / 2 })).unwrap();
+    other.service(&wanted(&[])).unwrap();
+    assert!(matches!(other.driver.phase(), Phase::Asking(Found::Pulsing { adoptable: false, .. })));
+}
+
+#[test]
+fn a_chip_that_was_gone_and_kept_its_pulses_goes_on_from_them() {
+    let mut rig = Rig::new();
+    rig.settle(&wanted(&[(1, 1500.0)]));
+    rig.bench.faults().set_everywhere(Kind::Absent, true);
+    assert!(rig.service(&wanted(&[(1, 1700.0)])).is_err());
+    rig.driver.lost();
+    rig.bench.faults().set_everywhere(Kind::Absent, false);
+    assert_eq!(rig.service(&wanted(&[(1, 1900.0)])).unwrap(), Noted::Resumed);
+    assert_eq!(rig.driver.sent(), wanted(&[(1, 1500.0)]), "read back");
+}
+
+#[test]
 fn what_the_kernel_refuses_is_told_apart() {
     for (kind, fault) in
         [(Kind::Held, Fault::Busy), (Kind::Denied, Fault::Denied), (Kind::NoBus, Fault::NoBus)]
     {
         let mut rig = Rig::new();
         rig.bench.faults().set_everywhere(kind, true);
-        assert_eq!(rig.service(&wanted(&[(1, 1500.0)])).unwrap_err().fault, fault, "{kind:?}");
+        // Reading what runs may be allowed where writing is not.
+        let first = rig.service(&wanted(&[(1, 1500.0)]));
+        let refused = first.and_then(|_| rig.service(&wanted(&[(1, 1500.0)])));
+        assert_eq!(refused.unwrap_err().fault, fault, "{kind:?}");
         rig.bench.faults().set_everywhere(kind, false);
         rig.driver.lost();
         rig.settle(&wanted(&[(1, 1500.0)]));
@@ -156,11 +205,22 @@ fn real_files_in_a_directory_are_found_by_the_devices_path_and_written_as_text()
     for path in [folder.clone(), folder.join("pwm"), chip.clone()] {
         let mut files: Box<dyn Files> = Box::new(Directory::open(&path).unwrap());
         let mut driver = Pwm::of(&SETTINGS).unwrap();
-        driver.service(&mut files, Duration::ZERO, &wanted(&[(0, 1500.0)]), &|_| {}).unwrap();
+        std::fs::write(chip.join("pwm0/enable"), "0\n").unwrap();
+        for _ in 0..2 {
+            driver.service(&mut files, Duration::ZERO, &wanted(&[(0, 1500.0)]), &|_| {}).unwrap();
+        }
     }
     let text = |file: &str| std::fs::read_to_string(chip.join("pwm0").join(file)).unwrap();
     assert_eq!((text("period").as_str(), text("enable").trim()), ("20000000", "1"));
     assert!(text("duty_cycle").starts_with("1499939"), "{}", text("duty_cycle"));
+    // By whichever path, only one program writes to it; reading is free.
+    let mut first = Directory::open(&folder).unwrap();
+    first.claim().unwrap();
+    let mut second = Directory::open(&chip).unwrap();
+    assert!(matches!(second.claim().unwrap_err().fault, Fault::Taken(_)) && second.read("npwm").is_ok());
+    drop(first);
+    second.claim().unwrap();
+    drop(second);
     let missing = Directory::open(&folder.join("nothing")).unwrap_err();
     assert_eq!(missing.fault, Fault::NoBus);
     // Files that are not there are not made.

@@ -15,6 +15,9 @@ const SHORT_PINS: u8 = 16;
 /// The longest sysex that is kept; the capabilities of 70 pins take about 700 bytes.
 const ROOM: usize = 2048;
 
+/// The most bytes that the value of a pin takes.
+const PIN_VALUE_BYTES: usize = 3;
+
 /// Command bytes.
 mod command {
     pub const DIGITAL: u8 = 0x90;
@@ -35,6 +38,8 @@ mod sysex {
     pub const ASK_ANALOG_MAPPING: u8 = 0x69;
     pub const CAPABILITIES: u8 = 0x6C;
     pub const ASK_CAPABILITIES: u8 = 0x6B;
+    pub const ASK_PIN: u8 = 0x6D;
+    pub const PIN: u8 = 0x6E;
     pub const EXTENDED_ANALOG: u8 = 0x6F;
     pub const SERVO_CONFIG: u8 = 0x70;
     pub const TEXT: u8 = 0x71;
@@ -94,6 +99,11 @@ pub enum ToBoard {
     AskCapabilities,
     /// Which pin is which analog channel?
     AskAnalogMapping,
+    /// What is this pin now, and at which value?
+    AskPin {
+        /// The pin.
+        pin: u8,
+    },
     /// A pin is to be something: see [`mode`].
     PinMode {
         /// The pin.
@@ -165,6 +175,7 @@ impl ToBoard {
             Self::AskFirmware => Bytes::of(&[SYSEX, sysex::FIRMWARE, SYSEX_END]),
             Self::AskCapabilities => Bytes::of(&[SYSEX, sysex::ASK_CAPABILITIES, SYSEX_END]),
             Self::AskAnalogMapping => Bytes::of(&[SYSEX, sysex::ASK_ANALOG_MAPPING, SYSEX_END]),
+            Self::AskPin { pin } => Bytes::of(&[SYSEX, sysex::ASK_PIN, pin & 0x7F, SYSEX_END]),
             Self::PinMode { pin, mode } => Bytes::of(&[PIN_MODE, pin & 0x7F, mode & 0x7F]),
             Self::PinValue { pin, high } => Bytes::of(&[PIN_VALUE, pin & 0x7F, u8::from(high)]),
             Self::Value { pin, value } => {
@@ -215,6 +226,7 @@ impl ToBoard {
             (sysex::FIRMWARE, []) => Self::AskFirmware,
             (sysex::ASK_CAPABILITIES, []) => Self::AskCapabilities,
             (sysex::ASK_ANALOG_MAPPING, []) => Self::AskAnalogMapping,
+            (sysex::ASK_PIN, &[pin]) => Self::AskPin { pin },
             (sysex::EXTENDED_ANALOG, &[pin, low, high]) => Self::Value { pin, value: whole(low, high) },
             (sysex::SERVO_CONFIG, &[pin, a, b, c, d]) => {
                 Self::ServoConfig { pin, least: whole(a, b), greatest: whole(c, d) }
@@ -248,6 +260,15 @@ pub enum FromBoard<'a> {
     Capabilities(Capabilities<'a>),
     /// By pin, its analog channel, or 7F.
     AnalogMapping(&'a [u8]),
+    /// What a pin is now.
+    Pin {
+        /// The pin.
+        pin: u8,
+        /// What it is: see [`mode`].
+        mode: u8,
+        /// Its value: of a servo its pulse in µs; of one to three bytes, low one first, as many as the board sends.
+        value: u32,
+    },
     /// An analog channel reads so.
     Analog {
         /// The channel.
@@ -280,6 +301,10 @@ impl<'a> FromBoard<'a> {
                 (sysex::CAPABILITIES, data) => Self::Capabilities(Capabilities(data)),
                 (sysex::ANALOG_MAPPING, data) => Self::AnalogMapping(data),
                 (sysex::TEXT, data) => Self::Text(data),
+                (sysex::PIN, [pin, mode, value @ ..]) if value.len() <= PIN_VALUE_BYTES => {
+                    let value = value.iter().rev().fold(0, |value, byte| value << 7 | u32::from(*byte));
+                    Self::Pin { pin: *pin, mode: *mode, value }
+                }
                 (other, _) => Self::Other(other),
             },
             (command::ANALOG, short, &[low, high]) => {
@@ -309,6 +334,19 @@ impl<'a> FromBoard<'a> {
             Self::AnalogMapping(data) => enclosed(out, sysex::ANALOG_MAPPING, data),
             Self::Text(data) => enclosed(out, sysex::TEXT, data),
             Self::Other(number) => enclosed(out, number, &[]),
+            Self::Pin { pin, mode, value } => {
+                // As common firmware does: high bytes that are nothing are not sent.
+                let byte = |n: u32| (value >> (7 * n)).to_le_bytes()[0] & 0x7F;
+                let data = [pin, mode, byte(0), byte(1), byte(2)];
+                let kept = if value < 1 << 7 {
+                    3
+                } else if value < 1 << 14 {
+                    4
+                } else {
+                    5
+                };
+                enclosed(out, sysex::PIN, data.get(..kept).unwrap_or_default());
+            }
             Self::Analog { channel, value } => {
                 let [low, high] = halves(value);
                 out.extend([command::ANALOG | (channel & 0x0F), low, high]);
@@ -480,6 +518,12 @@ mod tests {
         assert_eq!(heard(&[0xE0, 0x00, 0x04]), ["Analog { channel: 0, value: 512 }"]);
         assert_eq!(bytes(ToBoard::PinMode { pin: 3, mode: mode::OUTPUT }), [0xF4, 3, 1]);
         assert_eq!(bytes(ToBoard::PinValue { pin: 3, high: false }), [0xF5, 3, 0]);
+        assert_eq!(bytes(ToBoard::AskPin { pin: 9 }), [0xF0, 0x6D, 0x09, 0xF7]);
+        let standing = [0xF0, 0x6E, 0x09, 0x04, 0x5C, 0x0B, 0xF7];
+        assert_eq!(heard(&standing), ["Pin { pin: 9, mode: 4, value: 1500 }"]);
+        // Common firmware drops high zeros, and may send a third byte.
+        assert_eq!(heard(&[0xF0, 0x6E, 9, 1, 0, 0xF7]), ["Pin { pin: 9, mode: 1, value: 0 }"]);
+        assert_eq!(heard(&[0xF0, 0x6E, 9, 3, 0, 0, 1, 0xF7]), ["Pin { pin: 9, mode: 3, value: 16384 }"]);
         assert_eq!(bytes(ToBoard::AskVersion), [0xF9]);
         assert_eq!(bytes(ToBoard::AskFirmware), [0xF0, 0x79, 0xF7]);
         assert_eq!(bytes(ToBoard::AskCapabilities), [0xF0, 0x6B, 0xF7]);
@@ -539,7 +583,7 @@ mod tests {
     proptest! {
         #[test]
         fn what_is_said_to_a_board_survives_the_round_trip(
-            pin in 0u8..128, value in 0u16..16384, other in 0u16..16384, on: bool, which in 0usize..9
+            pin in 0u8..128, value in 0u16..16384, other in 0u16..16384, on: bool, which in 0usize..10
         ) {
             let message = [
                 ToBoard::Value { pin, value },
@@ -551,6 +595,7 @@ mod tests {
                 ToBoard::Sampling { interval_ms: value },
                 ToBoard::AskVersion,
                 ToBoard::AskCapabilities,
+                ToBoard::AskPin { pin },
             ][which];
             let mut decoder = Decoder::default();
             let mut got = Vec::new();
@@ -560,6 +605,20 @@ mod tests {
                 }
             }
             prop_assert_eq!(got, vec![message]);
+        }
+
+        #[test]
+        fn what_a_pin_is_survives_the_round_trip(pin in 0u8..128, mode in 0u8..128, value in 0u32..1 << 21) {
+            let (said, mut bytes) = (FromBoard::Pin { pin, mode, value }, Vec::new());
+            said.emit(&mut bytes);
+            let mut decoder = Decoder::default();
+            let mut got = Vec::new();
+            for &byte in &bytes {
+                if let Some(frame) = decoder.from_board(byte) {
+                    got.extend(FromBoard::parse(&frame).map(|message| format!("{message:?}")));
+                }
+            }
+            prop_assert_eq!(got, vec![format!("{said:?}")]);
         }
 
         #[test]

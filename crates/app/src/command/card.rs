@@ -2,7 +2,7 @@
 
 use crate::cli::Card as Wish;
 use crate::exit::Exit;
-use crate::{files, paper, say};
+use crate::{files, holder, paper, say};
 use miette::{IntoDiagnostic, WrapErr, miette};
 use std::path::Path;
 use std::process::ExitCode;
@@ -71,6 +71,8 @@ fn save(rig: &Path, servo: &str, output: &Path) -> miette::Result<ExitCode> {
 
 fn load(card: &Path, rig: &Path, servo: &str) -> miette::Result<ExitCode> {
     let found = read(card)?;
+    // A program that works on the rig would not see what is put into it here.
+    let _held = holder::hold(rig).into_diagnostic()?;
     let source = files::open(rig)?;
     let next = found.put(source.rig(), servo).into_diagnostic()?;
     files::write(rig, source.with(&next).into_diagnostic()?.text()).into_diagnostic()?;

@@ -2,17 +2,36 @@
 
 use crate::exit::Exit;
 use crate::files;
+use crate::hardware::BEAT;
 use crate::say;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
+use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, Located, load};
+use wasvolta_core::rig::worry::{Worry, worries};
+use wasvolta_core::unit::Seconds;
 
 #[derive(Serialize)]
 struct Report<'a> {
     file: String,
     sound: bool,
     problems: Vec<Entry<'a>>,
+    /// What is allowed, but worth a word.
+    warnings: Vec<Warning>,
+}
+
+#[derive(Serialize)]
+struct Warning {
+    about: String,
+    message: String,
+    help: String,
+}
+
+/// What a sound rig is warned of.
+fn warnings(rig: &Rig) -> Vec<Warning> {
+    let all = worries(rig, Seconds::new(BEAT.as_secs_f64()));
+    all.into_iter().map(|Worry { about, words: message, help }| Warning { about, message, help }).collect()
 }
 
 #[derive(Serialize)]
@@ -39,6 +58,9 @@ pub fn run(path: &Path, json: bool) -> ExitCode {
                 counted(rig.poses.len(), "pose"),
                 counted(rig.sequences.len(), "sequence")
             ));
+            for Warning { about, message, help } in warnings(rig) {
+                say::line(format_args!("· {about}: {message}; {help}"));
+            }
             Exit::Done.into()
         }
         Err(bad) => {
@@ -59,17 +81,17 @@ fn as_json(path: &Path) -> ExitCode {
         Err(bad) => {
             let message = bad.to_string();
             let located = Located { message, help: "check the path".to_owned(), span: None };
-            return print(path, "", &[located], Exit::Unreadable);
+            return print((path, ""), &[located], Vec::new(), Exit::Unreadable);
         }
     };
     match load(&text) {
-        Loaded::Sound(_) => print(path, &text, &[], Exit::Done),
-        Loaded::Problems(found) => print(path, &text, &found, Exit::Failed),
-        Loaded::Unreadable(one) => print(path, &text, &[one], Exit::Unreadable),
+        Loaded::Sound(rig) => print((path, &text), &[], warnings(&rig), Exit::Done),
+        Loaded::Problems(found) => print((path, &text), &found, Vec::new(), Exit::Failed),
+        Loaded::Unreadable(one) => print((path, &text), &[one], Vec::new(), Exit::Unreadable),
     }
 }
 
-fn print(path: &Path, text: &str, found: &[Located], exit: Exit) -> ExitCode {
+fn print((path, text): (&Path, &str), found: &[Located], warnings: Vec<Warning>, exit: Exit) -> ExitCode {
     let entry = |located: &'_ Located| {
         let (line, column) = located.line_column(text);
         (line, column)
@@ -81,7 +103,7 @@ fn print(path: &Path, text: &str, found: &[Located], exit: Exit) -> ExitCode {
             Entry { line, column, message: &located.message, help: &located.help }
         })
         .collect();
-    let report = Report { file: path.display().to_string(), sound: exit == Exit::Done, problems };
+    let report = Report { file: path.display().to_string(), sound: exit == Exit::Done, problems, warnings };
     match serde_json::to_string_pretty(&report) {
         Ok(text) => say::line(text),
         Err(error) => say::trouble(format_args!("cannot write JSON: {error}")),

@@ -1,22 +1,21 @@
 //! `play`: a sequence without the screen, dry in virtual time or driving real servos.
 
 use super::trace::Trace;
-use crate::cli::{Live, Play};
+use crate::cli::{Adopt, OnLost, Play};
 use crate::exit::Exit;
 use crate::files;
 use crate::hardware::BEAT;
 use crate::say;
 use crate::session::Session;
+use crate::signals::Told;
 use miette::{IntoDiagnostic, Report, miette};
-use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::rig::{Kind, Rig};
-use wasvolta_core::stage::{self, Command, Owner, Plan, Prepared};
-use wasvolta_port::expander::Phase;
+use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
+use wasvolta_port::board::{Decision, Found, Phase};
 
 /// Plays; gives the exit code.
 ///
@@ -35,7 +34,7 @@ pub fn run(play: &Play) -> miette::Result<ExitCode> {
         ));
     };
     let trace = play.trace.as_deref().map(Trace::create).transpose()?;
-    if play.way.dry { dry(rig, sequence, trace) } else { drive(&play.rig, &play.live, sequence, trace) }
+    if play.way.dry { dry(rig, sequence, trace) } else { drive(play, sequence, trace) }
 }
 
 /// Virtual time, no device: everything starts at home, and the last row is the end itself.
@@ -110,15 +109,27 @@ fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
     (shorts.len(), line.first_move(home))
 }
 
+/// How a show ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End {
+    /// It was played.
+    Played,
+    /// Somebody stopped it.
+    Stopped,
+    /// A board was lost.
+    Lost,
+}
+
 /// Engages what the sequence moves, glides in, plays, and releases.
-fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) -> miette::Result<ExitCode> {
-    let mut session = Session::open(path, live)?;
-    let stop = Arc::new(AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
-        signal_hook::flag::register(signal, Arc::clone(&stop)).into_diagnostic()?;
-    }
+fn drive(play: &Play, sequence: usize, mut trace: Option<Trace>) -> miette::Result<ExitCode> {
+    let mut session = Session::open(&play.rig, &play.live)?;
+    let told = Told::listen().into_diagnostic()?;
     let moved: Vec<usize> = session.derived.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
-    let (names, commands) = first_pulses(&session, &moved);
+    let mut show = Show::new(&session, &moved, play.on_lost);
+    if let Some(word) = play.adopt {
+        adopt(&mut session, &told, word);
+    }
+    let (names, commands) = first_pulses(&mut session, &moved);
     if commands.is_empty() {
         return Err(Report::msg(
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
@@ -126,41 +137,165 @@ fn drive(path: &Path, live: &Live, sequence: usize, mut trace: Option<Trace>) ->
     }
     say::line(format_args!("moves: {}", names.join(", ")));
     say::line("Ctrl-C ends it and releases everything");
-    let wanted = commands.len();
+    let waiting: Vec<usize> = commands
+        .iter()
+        .filter_map(|command| match command {
+            Command::Engage { servo, .. } => Some(*servo),
+            _ => None,
+        })
+        .collect();
     let arming = session.derived.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
     let deadline = Duration::from_secs(8)
-        + Duration::from_millis(80) * u32::try_from(wanted).unwrap_or(0)
+        + Duration::from_millis(80) * u32::try_from(waiting.len()).unwrap_or(0)
         + arming.unwrap_or_default();
     for command in commands {
         session.engine.command(command);
     }
-    let on_wire = |s: &wasvolta_engine::Snapshot| {
-        s.boards.iter().flatten().map(|b| b.sent.iter().flatten().count()).sum::<usize>()
+    let engaged = |s: &wasvolta_engine::Snapshot| {
+        waiting
+            .iter()
+            .filter_map(|n| s.servos.get(*n))
+            .all(|servo| servo.engaged && servo.wire == Wire::Arrives && servo.arming().is_none())
     };
-    if !wait(&mut session, &stop, deadline, |s| {
-        on_wire(s) >= wanted && s.servos.iter().all(|servo| servo.arming().is_none())
-    }) {
-        return refuse(&mut session);
+    if !wait(&mut session, &told, deadline, engaged) {
+        let refused = refuse(&mut session);
+        session.finish().tell("");
+        return Err(refused);
     }
     for &servo in &moved {
         session.engine.command(Command::GiveBack { servo });
     }
     session.engine.command(Command::Play { sequence });
-    wait(&mut session, &stop, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
-    follow(&mut session, &stop, trace.as_mut())?;
+    wait(&mut session, &told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
+    let end = follow(&mut session, &told, &mut show, trace.as_mut())?;
     if let Some(trace) = trace {
         trace.finish()?;
     }
-    session.keep_last_known();
-    let stopped = stop.load(Ordering::SeqCst);
-    say::line(if stopped { "stopped: released" } else { "played to its end: released" });
-    Ok(if stopped { Exit::Failed } else { Exit::Done }.into())
+    let first = match end {
+        End::Played => "played to its end: ",
+        End::Stopped => "stopped: ",
+        End::Lost => "stopped, for a board was lost: ",
+    };
+    let exit = session.finish().tell(first);
+    Ok(if end == End::Played { exit } else { Exit::Failed }.into())
+}
+
+/// Answers every board that asks what to do with pulses that run on it already; waits until all have said who they are.
+fn adopt(session: &mut Session, told: &Told, word: Adopt) {
+    let most = Duration::from_secs(8);
+    wait(session, told, most, |s| {
+        s.boards.iter().flatten().all(|b| b.phase != Phase::Down || b.trouble.is_some())
+    });
+    let snapshot = session.engine.snapshot().clone();
+    for (port, boards) in snapshot.boards.iter().enumerate() {
+        for (board, state) in boards.iter().enumerate() {
+            let Phase::Asking(Found::Pulsing { ticks, adoptable }) = state.phase else { continue };
+            let keep = word == Adopt::Keep && adoptable;
+            if word == Adopt::Keep && !adoptable {
+                say::trouble("pulses that run at another clock cannot be kept: they are stopped");
+            }
+            if keep {
+                for command in session.kept((port, board), &ticks) {
+                    session.engine.command(command);
+                }
+            }
+            let decision = if keep { Decision::Adopt } else { Decision::Release };
+            session.engine.decide(port, board, decision);
+        }
+    }
+    wait(session, told, most, |s| {
+        s.boards.iter().flatten().all(|b| !matches!(b.phase, Phase::Asking(Found::Pulsing { .. })))
+    });
+}
+
+/// What is watched while a sequence plays: the boards it needs, and how long one has been out of reach.
+struct Show {
+    on_lost: OnLost,
+    /// By place, with its name, since when it is out of reach, and whether that was said.
+    boards: Vec<(usize, usize, String, Option<Duration>, bool)>,
+    /// The servos it moves, with what was said of each.
+    moved: Vec<(usize, bool)>,
+    waiting: bool,
+}
+
+/// A board that is back sooner is not lost: its servos have waited for it.
+const LOST_AFTER: Duration = Duration::from_secs(1);
+
+impl Show {
+    fn new(session: &Session, moved: &[usize], on_lost: OnLost) -> Self {
+        let mut boards: Vec<(usize, usize, String, Option<Duration>, bool)> = Vec::new();
+        for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)) {
+            let Some((port, board)) = session.wiring.board(&session.rig, &servo.board) else { continue };
+            if !boards.iter().any(|known| (known.0, known.1) == (port, board)) {
+                boards.push((port, board, servo.board.clone(), None, false));
+            }
+        }
+        Self { on_lost, boards, moved: moved.iter().map(|n| (*n, false)).collect(), waiting: false }
+    }
+
+    /// Looks at the boards and the servos; whether the show is to be stopped.
+    fn look(&mut self, session: &mut Session, snapshot: &wasvolta_engine::Snapshot) -> bool {
+        let mut any = false;
+        for (port, board, name, since, said) in &mut self.boards {
+            let Some(state) = snapshot.boards.get(*port).and_then(|p| p.get(*board)) else { continue };
+            if state.is_reached() {
+                if std::mem::take(said) {
+                    notice(format_args!("{name} is back"));
+                }
+                *since = None;
+                continue;
+            }
+            let lost = snapshot.now.saturating_sub(*since.get_or_insert(snapshot.now)) >= LOST_AFTER;
+            any |= lost;
+            if lost && !std::mem::replace(said, true) {
+                let why = state.trouble.map_or_else(
+                    || ": it does not answer".to_owned(),
+                    |t| format!(": {}; {}", t.fault, t.fault.help()),
+                );
+                let then = match self.on_lost {
+                    OnLost::Stop => "the show is stopped",
+                    OnLost::Wait => "the show waits for it",
+                    OnLost::GoOn => "the show goes on without it",
+                };
+                notice(format_args!("{name} is out of reach{why}; {then}"));
+            }
+        }
+        for (servo, said) in &mut self.moved {
+            let lost = snapshot.servos.get(*servo).is_some_and(|state| !state.engaged);
+            if lost && !std::mem::replace(said, true) {
+                let name = session.rig.servos.get(*servo).map_or("", |s| s.name.as_str());
+                let why = "its pulses had stopped, and it may have moved; open the rig and engage it where it stands";
+                notice(format_args!("{name} stays released: {why}"));
+            }
+        }
+        match (self.on_lost, any) {
+            (OnLost::Stop, true) => {
+                session.engine.command(Command::Hold);
+                return true;
+            }
+            (OnLost::Wait, true) if !std::mem::replace(&mut self.waiting, true) => {
+                session.engine.command(Command::Pause);
+            }
+            (OnLost::Wait, false) if std::mem::take(&mut self.waiting) => {
+                session.engine.command(Command::Play { sequence: snapshot.player.sequence });
+            }
+            _ => {}
+        }
+        false
+    }
+}
+
+/// A line of trouble, in the log too.
+fn notice(words: std::fmt::Arguments<'_>) {
+    tracing::warn!("{words}");
+    say::trouble(words);
 }
 
 /// The first pulse of each servo that the sequence moves, and in words where that comes from.
-fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command>) {
+fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<Command>) {
     let mut names = Vec::new();
     let mut commands = Vec::new();
+    let kept: Vec<bool> = session.engine.snapshot().servos.iter().map(|state| state.engaged).collect();
     for &servo in moved {
         let (Some(plan), Some(part)) =
             (session.derived.plan.servos.get(servo), session.rig.servos.get(servo))
@@ -169,6 +304,11 @@ fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command
         };
         if plan.scale.is_none() {
             say::trouble(format_args!("{} has no fit and does not move: calibrate it first", part.name));
+            continue;
+        }
+        if kept.get(servo).copied().unwrap_or(false) {
+            names.push(format!("{} (kept where it is)", part.name));
+            commands.push(Command::Engage { servo, pulse: plan.start(), told: true });
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
@@ -186,7 +326,7 @@ fn first_pulses(session: &Session, moved: &[usize]) -> (Vec<String>, Vec<Command
 /// Waits for a condition on the snapshot; whether it came before the time was over.
 fn wait(
     session: &mut Session,
-    stop: &AtomicBool,
+    told: &Told,
     most: Duration,
     mut holds: impl FnMut(&wasvolta_engine::Snapshot) -> bool,
 ) -> bool {
@@ -195,7 +335,7 @@ fn wait(
         if holds(session.engine.snapshot()) {
             return true;
         }
-        if stop.load(Ordering::SeqCst) || session.engine.is_stopped() || start.elapsed() > most {
+        if told.to_end() || session.engine.is_stopped() || start.elapsed() > most {
             return false;
         }
         beat(session);
@@ -210,7 +350,12 @@ fn beat(session: &mut Session) {
     }
 }
 
-fn follow(session: &mut Session, stop: &AtomicBool, mut trace: Option<&mut Trace>) -> miette::Result<()> {
+fn follow(
+    session: &mut Session,
+    told: &Told,
+    show: &mut Show,
+    mut trace: Option<&mut Trace>,
+) -> miette::Result<End> {
     let rig = Arc::clone(&session.rig);
     let mut traced = None;
     loop {
@@ -222,32 +367,67 @@ fn follow(session: &mut Session, stop: &AtomicBool, mut trace: Option<&mut Trace
             traced = Some(player.at);
             trace.rows(player.at, &rig, &session.derived.plan, &snapshot.servos)?;
         }
+        if told.to_end() || session.engine.is_stopped() {
+            return Ok(End::Stopped);
+        }
+        if show.look(session, &snapshot) {
+            return Ok(End::Lost);
+        }
+        if told.to_stop() {
+            stand(session, told)?;
+        }
+        session.keep_places();
         let arrived = snapshot.servos.iter().all(|s| s.owner != Owner::Sequence || !s.gliding);
-        let over = player.play == stage::Play::Ended && arrived;
-        if over || stop.load(Ordering::SeqCst) || session.engine.is_stopped() {
-            return Ok(());
+        if player.play == stage::Play::Ended && arrived {
+            return Ok(End::Played);
         }
         beat(session);
     }
 }
 
-fn refuse(session: &mut Session) -> miette::Result<ExitCode> {
+/// Nobody can reach a program that is stopped: it holds first, and what would go on turning stops. Continued, it goes on.
+fn stand(session: &mut Session, told: &Told) -> miette::Result<()> {
+    session.engine.command(Command::Hold);
+    let held = |s: &wasvolta_engine::Snapshot| s.output != Output::Driving;
+    wait(session, told, Duration::from_millis(200), held);
+    // What was posted is on its way to the boards: a few frames are given to it.
+    for _ in 0..20 {
+        beat(session);
+    }
+    say::line("held; it goes on when it is continued, with fg");
+    told.stand().into_diagnostic()?;
+    session.engine.command(Command::Drive);
+    Ok(())
+}
+
+fn refuse(session: &mut Session) -> Report {
     let snapshot = session.engine.snapshot().clone();
     for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
         if let Some(trouble) = state.trouble {
-            say::trouble(format_args!(
+            notice(format_args!(
                 "{}: cannot {} it: {}; {}",
                 board.name,
                 trouble.doing,
                 trouble.fault,
                 trouble.fault.help()
             ));
-        } else if matches!(state.phase, Phase::Asking(_)) {
-            say::trouble(format_args!(
-                "{}: pulses run on it already; open the rig on the screen and say what to do with them",
+        } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {
+            notice(format_args!(
+                "{}: pulses run on it already; say --adopt keep or --adopt release, or open the rig on the screen",
+                board.name
+            ));
+        } else if matches!(state.phase, Phase::Asking(Found::Unfamiliar)) {
+            notice(format_args!(
+                "{}: what answers was set up by something else, and may be another kind of chip; open the rig on the screen",
                 board.name
             ));
         }
     }
-    Err(Report::msg("not every servo could be engaged: nothing was played"))
+    for (n, _) in snapshot.servos.iter().enumerate().filter(|(_, state)| state.wire == Wire::Cannot) {
+        let name = session.rig.servos.get(n).map_or("", |s| s.name.as_str());
+        let pins =
+            session.able(&snapshot, n).map_or_else(String::new, |pins| format!("; those that can: {pins}"));
+        notice(format_args!("{name} is plugged where its board cannot drive it{pins}"));
+    }
+    Report::msg("not every servo could be engaged: nothing was played")
 }

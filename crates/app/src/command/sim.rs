@@ -50,6 +50,7 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
         }
         SimKind::Firmata => {
             let board = bench.firmata("line");
+            board.resets_when_opened(!wanted.steady);
             SERVO_PINS.for_each(|pin| board.ensure(pin, wasvolta_sim::truth::Part::Servo));
             say::line(format_args!(
                 "a simulated Firmata board listens at {}; Ctrl-C ends it",

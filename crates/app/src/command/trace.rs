@@ -5,8 +5,9 @@ use std::fs::File;
 use std::io::BufWriter;
 use std::path::Path;
 use std::time::Duration;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{Plan, ServoState};
+use wasvolta_core::unit::Micros;
 
 /// See the module.
 pub struct Trace {
@@ -36,7 +37,12 @@ impl Trace {
         for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
             let ticks = state.ticks.filter(|_| state.engaged);
             let value = ticks.and(plan.scale.as_ref()).map_or_else(String::new, |s| {
-                format!("{:.3}", s.angle_at(state.pulse - state.trim()).get() + 0.0)
+                // What is only on or off has no level between, whatever way it is on.
+                let pulse = match servo.kind {
+                    Kind::OnOff => ticks.map_or(Micros::ZERO, |t| plan.guard.clock.pulse(t)),
+                    _ => state.pulse - state.trim(),
+                };
+                format!("{:.3}", s.angle_at(pulse).get() + 0.0)
             });
             // One column a unit: what has a level has no angle.
             let (angle, level) = match servo.kind.levels() {

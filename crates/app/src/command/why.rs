@@ -2,12 +2,14 @@
 
 use crate::cli;
 use crate::exit::Exit;
-use crate::{files, hardware, holder, say};
+use crate::{files, hardware, say};
 use miette::{IntoDiagnostic, miette};
 use serde::Serialize;
+use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
 use wasvolta_engine::why::{self, Facts, Link, Verdict};
+use wasvolta_port::claim;
 
 #[derive(Serialize)]
 struct Report<'a> {
@@ -57,7 +59,9 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
         Ok(evidence) => (evidence, None),
         Err(error) => (None, Some(error.fault)),
     };
-    let holder = if hardware::simulated(port).is_none() { holder::who(&port.path) } else { None };
+    let real = hardware::simulated(port).is_none();
+    let who = || claim::who(Path::new(&port.path), board.address.filter(|_| port.baud.is_none()));
+    let holder = real.then(who).flatten().map(|holder| holder.to_string());
     let facts = Facts {
         servo,
         board,

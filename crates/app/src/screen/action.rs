@@ -34,6 +34,16 @@ pub struct Action {
 }
 
 impl Action {
+    /// Whether it is done by itself once the servo stands, where it was asked for before.
+    pub fn waits(&self) -> bool {
+        matches!(self.name, "limit here" | "endpoint here" | "centre here" | "home here")
+    }
+
+    /// Whether it works while the window is too small to show anything: it stops something.
+    pub fn works_unseen(&self) -> bool {
+        matches!(self.name, "cut" | "hold" | "quit")
+    }
+
     /// Whether its keys work in a view.
     pub fn works_in(&self, view: View) -> bool {
         self.view.is_none_or(|own| own == view)
@@ -181,7 +191,29 @@ fn engaged_and_fitted(scene: &Scene) -> Ready {
 /// What is read off a horn that still moves is not where it stands.
 fn standing(scene: &Scene) -> Ready {
     positional_engaged(scene)?;
-    need(scene.picked().is_some_and(|p| p.stands()), "it still moves: wait until the horn stands")
+    still(scene)
+}
+
+/// Why something is not taken from where a servo is.
+pub const STILL_MOVES: &str = "it still moves: wait until the horn stands";
+
+fn still(scene: &Scene) -> Ready {
+    need(scene.picked().is_some_and(|p| !p.state.engaged || p.stands()), STILL_MOVES)
+}
+
+fn pulsed_standing(scene: &Scene) -> Ready {
+    pulsed(scene)?;
+    still(scene)
+}
+
+fn fitted_standing(scene: &Scene) -> Ready {
+    fitted(scene)?;
+    still(scene)
+}
+
+fn engaged_standing(scene: &Scene) -> Ready {
+    engaged_and_fitted(scene)?;
+    still(scene)
 }
 
 /// Also while the output is held: what stands may be let go.
@@ -278,13 +310,14 @@ pub static TABLE: &[Action] = &[
     Action { name: "horn on", keys: &[key('o')], view: CALIBRATE, short: "horn on", long: "with the horn off: first pulse at 1500 µs, to put the horn on", ready: horn_off, run: calibrate::horn_on },
     Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: marks::mark },
     Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: positional_engaged, run: calibrate::next_mark },
+    Action { name: "move by", keys: &[key('D')], view: CALIBRATE, short: "", long: "type how far it goes from where it stands: by 5deg, by -20us", ready: engaged, run: calibrate::move_by },
     Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: pulsed, run: calibrate::widen },
     Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::buzzes },
     Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::stops },
-    Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted, run: calibrate::limit },
-    Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed, run: calibrate::endpoint },
-    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of an endless one, its stop", ready: pulsed, run: calibrate::centre },
-    Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_and_fitted, run: calibrate::home },
+    Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted_standing, run: calibrate::limit },
+    Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed_standing, run: calibrate::endpoint },
+    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of an endless one, its stop", ready: pulsed_standing, run: calibrate::centre },
+    Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_standing, run: calibrate::home },
     Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the picked mark, or the one nearest to the present pulse", ready: marked, run: marks::drop },
     Action { name: "starts", keys: &[key('S')], view: CALIBRATE, short: "", long: "it just starts to move here; of an endless one, an edge of its standstill", ready: pulsed, run: marks::starts },
     Action { name: "go to the mark", keys: &[key('v')], view: CALIBRATE, short: "", long: "glide to the picked mark's pulse, to see it again", ready: mark_picked_engaged, run: marks::visit },

@@ -20,7 +20,7 @@ const ENOUGH: usize = 5;
 type Rule = fn(&Scene) -> Option<String>;
 
 /// What may be said, in order: the first that applies is said.
-const RULES: &[Rule] = &[file_changed, board_trouble, stopped, soon_released];
+const RULES: &[Rule] = &[file_changed, board_trouble, lost_place, stopped, soon_released];
 const WIRING: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 const CALIBRATE: &[Rule] = &[
@@ -65,13 +65,33 @@ fn file_changed(scene: &Scene) -> Option<String> {
 
 fn stopped(scene: &Scene) -> Option<String> {
     match scene.model.snapshot.output {
-        Output::Cut => when(
-            true,
-            "Output is cut: no pulses. d enables it again, then e engages each servo where it stands.",
-        ),
+        Output::Cut => Some(cut(&scene.pulsing())),
         Output::Held => when(true, "Held: the last pulses stay and nothing moves. d drives on, Ctrl-C cuts."),
         Output::Off | Output::Driving => None,
     }
+}
+
+/// What a cut has left, by what the boards have said since.
+fn cut(pulsing: &[String]) -> String {
+    let again = "d enables it again, then e engages each servo where it stands.";
+    if pulsing.is_empty() {
+        return format!("Output is cut: no pulses. {again}");
+    }
+    format!("Output is cut; pulses stay on {}. {again}", pulsing.join(", "))
+}
+
+/// A servo whose pulses had stopped, and that nobody has said the place of.
+fn lost_place(scene: &Scene) -> Option<String> {
+    let states = scene.model.snapshot.servos.iter().zip(&scene.rig.servos);
+    let mut lost = states.filter(|(state, _)| state.lost_place).map(|(_, servo)| servo.name.as_str());
+    let first = lost.next()?;
+    let more = match lost.count() {
+        0 => String::new(),
+        more => format!(", and {more} more"),
+    };
+    Some(format!(
+        "{first} lost its pulses and may have moved{more}. Pick it, look where its horn stands, and e gives the first pulse there."
+    ))
 }
 
 fn board_trouble(scene: &Scene) -> Option<String> {

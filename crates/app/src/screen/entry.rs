@@ -24,34 +24,69 @@ pub struct PulseContext {
     pub rates: Option<Rates>,
 }
 
-/// A number and the unit behind it.
-fn split(text: &str) -> Result<(bool, f64, String), String> {
-    let text = text.trim().replace('−', "-");
-    let end =
-        text.find(|c: char| !(c.is_ascii_digit() || matches!(c, '+' | '-' | '.'))).unwrap_or(text.len());
-    let (number, unit) = text.split_at(end);
-    let value: f64 = number.parse().map_err(|_| {
-        if text.is_empty() {
-            "type a number".to_owned()
-        } else {
-            format!("{text:?} does not begin with a number")
-        }
-    })?;
-    Ok((number.starts_with(['+', '-']), value, unit.trim().to_lowercase()))
+/// The word before a number that is a way and not a place.
+const BY: &str = "by";
+
+/// What a text says: a number, the unit behind it, and whether it stands for a way from where something is. A sign is the
+/// number's own, wherever it stands.
+struct Said {
+    relative: bool,
+    value: f64,
+    unit: String,
 }
 
-/// The pulse that an entry asks for: `1520us`, `30deg`, `8.5%` of the frame, `307t` ticks; with a sign, that
-/// much more or less than the present pulse.
+/// The one rule by which every entry is read.
+fn read(text: &str) -> Result<Said, String> {
+    let text = text.trim().replace('−', "-");
+    let way = text
+        .strip_prefix(BY)
+        .filter(|rest| rest.is_empty() || rest.starts_with(|c: char| !c.is_alphabetic()));
+    let (relative, rest) = way.map_or((false, text.as_str()), |rest| (true, rest.trim_start()));
+    let end =
+        rest.find(|c: char| !(c.is_ascii_digit() || matches!(c, '+' | '-' | '.'))).unwrap_or(rest.len());
+    let (number, unit) = rest.split_at(end);
+    let value: f64 = number.parse().map_err(|_| match (text.is_empty(), relative) {
+        (true, _) => "type a number".to_owned(),
+        (_, true) if rest.is_empty() => "type how far: by 5deg, by -20us".to_owned(),
+        _ => format!("{rest:?} does not begin with a number"),
+    })?;
+    Ok(Said { relative, value, unit: unit.trim().to_lowercase() })
+}
+
+/// A number and its unit, where only a place can be meant.
+fn place(text: &str) -> Result<(f64, String), String> {
+    match read(text)? {
+        Said { relative: true, .. } => {
+            Err("by is for where a servo goes; write the value itself here".to_owned())
+        }
+        Said { value, unit, .. } => Ok((value, unit)),
+    }
+}
+
+/// Whether an entry is a way from where something stands, as far as it is typed.
+pub fn is_way(text: &str) -> bool {
+    text.trim_start().starts_with(BY)
+}
+
+/// A way in words, for a maker to see while typing; none for a place, which is shown by where it is.
+pub fn way_in_words(text: &str) -> Option<String> {
+    let Said { relative: true, value, unit } = read(text).ok()? else { return None };
+    let (unit, size) = (if unit.is_empty() { "us" } else { &unit }, value.abs());
+    Some(format!("{size} {unit} further {}", if value < 0.0 { "down" } else { "up" }))
+}
+
+/// The pulse that an entry asks for: `1520us`, `-30deg`, `8.5%` of the frame, `307t` ticks; behind `by`, that much more
+/// or less than the present pulse.
 ///
 /// # Errors
 /// Says what is understood.
 pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
-    let (relative, value, unit) = split(text)?;
+    let Said { relative, value, unit } = read(text)?;
     if context.kind.levels().is_some() && (unit == "%" || (unit.is_empty() && context.kind.is_accessory())) {
         return level(relative, value, context);
     }
     if context.kind.is_accessory() {
-        return Err(format!("{unit:?} is no unit here: a level is in %, as 40 or +5"));
+        return Err(format!("{unit:?} is no unit here: a level is in %, as 40 or by 5"));
     }
     let scale = || match &context.scale {
         Some(scale @ (Scale::Angle(_) | Scale::Bent(_))) => Ok(scale),
@@ -72,7 +107,8 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
             let rates =
                 context.rates.as_ref().ok_or("no rate was timed yet: t times it, then rpm are understood")?;
             let stop = context.scale.as_ref().map_or(Micros::ZERO, |scale| scale.pulse_at(Degrees::ZERO));
-            rates.pulse_for(Rpm::new(value), stop)
+            let base = if relative { rates.rate_at(context.present) } else { Rpm::ZERO };
+            rates.pulse_for(base + Rpm::new(value), stop)
         }
         "t" | "tick" | "ticks" => from + context.clock.tick() * value,
         other => return Err(format!("{other:?} is no unit here: us, deg, % or t (ticks) are understood")),
@@ -89,12 +125,7 @@ fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Micros, S
     let (Some(range), Some(scale)) = (context.kind.levels(), &context.scale) else {
         return Err("it has no levels".to_owned());
     };
-    let base = if relative && context.kind.is_accessory() {
-        scale.angle_at(context.present)
-    } else {
-        // A sign is the rate's own where it can turn backwards.
-        Degrees::ZERO
-    };
+    let base = if relative { scale.angle_at(context.present) } else { Degrees::ZERO };
     let level = base + Degrees::new(value);
     range.check(level.get()).map_err(|outside| outside.to_string())?;
     Ok(scale.pulse_at(level))
@@ -118,7 +149,7 @@ fn pulse_question(value: f64) -> String {
 /// # Errors
 /// Says what is understood.
 pub fn angle(text: &str) -> Result<Degrees, String> {
-    let (_, value, unit) = split(text)?;
+    let (value, unit) = place(text)?;
     match unit.as_str() {
         "" if value.abs() >= 300.0 => {
             Err(format!("{value}° is far for a servo; did you mean a pulse? write {value}deg if not"))
@@ -136,7 +167,7 @@ pub fn angle(text: &str) -> Result<Degrees, String> {
 /// # Errors
 /// Says what is understood.
 pub fn millimetres(text: &str) -> Result<Millimetres, String> {
-    let (_, value, unit) = split(text)?;
+    let (value, unit) = place(text)?;
     let millimetres = match unit.as_str() {
         "" | "m" | "mm" => value,
         "c" | "cm" => value * 10.0,
@@ -151,7 +182,7 @@ pub fn millimetres(text: &str) -> Result<Millimetres, String> {
 /// # Errors
 /// Says what is understood.
 pub fn seconds(text: &str) -> Result<f64, String> {
-    let (_, value, unit) = split(text)?;
+    let (value, unit) = place(text)?;
     let seconds = match unit.as_str() {
         "" if value >= 10.0 => {
             return Err(format!("{value} without a unit: did you mean {value}s or {value}ms?"));
@@ -169,7 +200,7 @@ pub fn seconds(text: &str) -> Result<f64, String> {
 /// # Errors
 /// Says what is understood.
 pub fn plain(text: &str) -> Result<f64, String> {
-    let (_, value, unit) = split(text)?;
+    let (value, unit) = place(text)?;
     match unit.as_str() {
         "" => Ok(value),
         "%" => Ok(value / 100.0),
@@ -182,7 +213,7 @@ pub fn plain(text: &str) -> Result<f64, String> {
 /// # Errors
 /// Says what is understood.
 pub fn hertz(text: &str) -> Result<f64, String> {
-    let (_, value, unit) = split(text)?;
+    let (value, unit) = place(text)?;
     match unit.as_str() {
         "" | "h" | "hz" => {
             range::FRAME_RATE.check(value).map_err(|outside| outside.to_string())?;
@@ -219,15 +250,36 @@ mod tests {
             ("1520us", 1520.0),
             ("1520", 1520.0),
             ("30deg", 1800.0),
-            ("+5", 1505.0),
-            ("-2.5%", 1000.0),
+            ("by 5", 1505.0),
+            ("by -5us", 1495.0),
+            ("by -2.5%", 1000.0),
+            ("by -20deg", 1300.0),
+            ("by +1ms", 2500.0),
             ("1.5ms", 1500.0),
         ] {
             assert!((us(text) - wanted).abs() < 1e-9, "{text}");
         }
         assert!((us("8.5%") - 1700.0).abs() < 1e-9);
         assert!((us("-30deg") - 1200.0).abs() < 1e-9);
-        assert!((us("+1t") - 1504.8828125).abs() < 1e-9);
+        assert!((us("by 1t") - 1504.8828125).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_sign_is_the_values_own_wherever_the_servo_stands() {
+        let turned = PulseContext { present: Micros::new(1600.0), ..context() };
+        let at = |text: &str| pulse(text, &turned).map(|pulse| (pulse.get() - 1500.0) / 10.0);
+        assert_eq!([at("-20deg"), at("+20deg"), at("by -20deg")], [Ok(-20.0), Ok(20.0), Ok(-10.0)]);
+        assert_eq!(pulse("+5", &turned).unwrap_err(), "5 µs is no pulse; did you mean 5deg?");
+        assert!(pulse("-2.5%", &turned).unwrap_err().contains("outside 300 to 2900"), "no pulse is negative");
+        assert_eq!(angle("-20"), Ok(Degrees::new(-20.0)));
+        assert_eq!(angle("+5deg"), Ok(Degrees::new(5.0)));
+        assert!(angle("by 5").unwrap_err().contains("the value itself") && seconds("by 1s").is_err());
+        assert_eq!(pulse("by", &turned).unwrap_err(), "type how far: by 5deg, by -20us");
+        assert!(pulse("bypass", &turned).is_err() && seconds("-1s").is_err());
+        assert_eq!(way_in_words("by -20deg").unwrap(), "20 deg further down");
+        assert_eq!(way_in_words("by 5").unwrap(), "5 us further up");
+        assert_eq!(["by", "x", "-20deg"].map(way_in_words), [None, None, None]);
+        assert!(is_way("by") && !is_way("-5"));
     }
 
     #[test]
@@ -256,7 +308,7 @@ mod tests {
             ..context()
         };
         let us = |text: &str, context: &PulseContext| pulse(text, context).map(Micros::get);
-        assert_eq!([us("40", &lamp), us("40%", &lamp), us("+5", &lamp)], [Ok(8e3), Ok(8e3), Ok(5e3)]);
+        assert_eq!([us("40", &lamp), us("40%", &lamp), us("by 5", &lamp)], [Ok(8e3), Ok(8e3), Ok(5e3)]);
         assert_eq!(us("140", &lamp).unwrap_err(), "level is 140 %, outside 0 to 100 %");
         assert!(us("1500us", &lamp).unwrap_err().contains("a level is in %"));
         let winch = PulseContext { kind: Kind::Endless, scale: sides(1000.0, 1480.0, 2000.0), ..context() };

@@ -11,6 +11,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
 use wasvolta_core::link::Health;
 use wasvolta_core::stage::{Output, Play};
+use wasvolta_port::board::{Found, Phase};
 
 /// The least size that shows everything a maker needs.
 const LEAST: (u16, u16) = (80, 24);
@@ -21,7 +22,7 @@ const WIDE: u16 = 110;
 pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
     let mut pen = Pen::new(buffer, area);
-    if area.width < LEAST.0 || area.height < LEAST.1 {
+    if is_too_small(area) {
         return too_small(&mut pen, scene);
     }
     let next_rows = if area.width >= WIDE { 1 } else { 2 };
@@ -58,11 +59,16 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     }
 }
 
+/// Whether a window shows nothing but how large it must be.
+pub const fn is_too_small(area: Rect) -> bool {
+    area.width < LEAST.0 || area.height < LEAST.1
+}
+
 fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
     let (block, word) = output(scene.model.snapshot.output);
     pen.put(0, 0, &format!(" {word} "), block);
     let words = format!(
-        "this window has {} × {} cells; wasvolta needs {} × {}. Ctrl-C cuts, q quits.",
+        "this window has {} × {} cells; wasvolta needs {} × {}. Ctrl-C cuts, Esc holds, q quits.",
         pen.width(),
         pen.height(),
         LEAST.0,
@@ -127,6 +133,8 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
     for (board, state) in scene.wiring.boards_in(scene.rig, snapshot) {
         if let Some(trouble) = state.trouble {
             facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
+        } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {
+            facts.insert(0, (format!("✗ {} pulses", board.name), theme::FAULT));
         } else if wide >= WIDE {
             facts.push((format!("{} {:.2} Hz", board.name, board.clock().rate().get()), theme::QUIET));
         }

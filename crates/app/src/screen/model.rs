@@ -1,5 +1,6 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
+use super::action::Action;
 use super::errand::Errands;
 use super::form::{Field, Form, Task};
 use super::keys::Key;
@@ -18,8 +19,8 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::edit::Observation;
-use wasvolta_core::rig::{Board, Ends, Id, Place, Rig, Servo, Side};
-use wasvolta_core::stage::{Event, EventKind, Play};
+use wasvolta_core::rig::{Back, Board, Ends, Id, Place, Rig, Servo, Side};
+use wasvolta_core::stage::{Event, EventKind, Play, Refusal};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::why::Link;
@@ -338,10 +339,23 @@ pub struct Model {
     /// Servos by name whose board was started anew: they get their pulses back one by one.
     engaging: Vec<String>,
     told_of_recording: bool,
+    /// What is done once the picked servo stands; any key that is pressed before gives it up.
+    pub waiting: Option<&'static Action>,
+    /// The window shows nothing but how large it must be: only what stops things works.
+    pub too_small: bool,
 }
 
 const LOG_KEPT: usize = 200;
 const SAID_FOR: Duration = Duration::from_secs(6);
+
+/// What becomes of a servo whose pulses had stopped.
+pub const fn interrupted(back: Back) -> &'static str {
+    match back {
+        Back::Last => "lost its pulses for a while: it glides on from its last one",
+        Back::Ask => "lost its pulses and may have moved: e asks where it stands",
+        Back::StayReleased => "lost its pulses and stays released, as its joint says",
+    }
+}
 
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
@@ -394,6 +408,8 @@ impl Model {
             boards_seen: Vec::new(),
             engaging: Vec::new(),
             told_of_recording: false,
+            waiting: None,
+            too_small: false,
             snapshot,
         }
     }
@@ -428,7 +444,7 @@ impl Model {
             self.snapshot.events.iter().copied().filter(|(number, _)| *number > self.events_seen).collect();
         for (number, event) in events {
             self.events_seen = number;
-            self.hear(&session.rig, event, now);
+            self.hear(session, event, now);
         }
         self.follow_boards();
         self.note_boards(&session.rig, &session.wiring);
@@ -484,10 +500,18 @@ impl Model {
         self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
     }
 
-    fn hear(&mut self, rig: &Rig, event: Event, now: Duration) {
+    fn hear(&mut self, session: &Session, event: Event, now: Duration) {
+        let rig: &Rig = &session.rig;
         let servo = event.part.and_then(|n| rig.servos.get(n)).map_or("", |s| s.name.as_str());
         let input = event.part.and_then(|n| rig.inputs.get(n)).map_or("", |i| i.name.as_str());
         let words = match event.kind {
+            EventKind::Refused(Refusal::Cannot) => {
+                let pins = event.part.and_then(|n| session.able(&self.snapshot, n));
+                let pins = pins.map_or_else(String::new, |pins| format!("; those that can: {pins}"));
+                self.bell = true;
+                self.say(Tone::Refused, format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
+                return;
+            }
             EventKind::Refused(why) => {
                 self.say(Tone::Refused, format!("{servo} {}", why.words()).trim().to_owned(), now);
                 return;
@@ -515,6 +539,20 @@ impl Model {
             EventKind::SequenceEnded => "sequence ended".to_owned(),
             EventKind::Link(health) => format!("{input} {}", health.word()),
             EventKind::NotANumber => format!("{servo}: target not a number"),
+            EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
+            EventKind::Interrupted(back) => {
+                let words = format!("{servo} {}", interrupted(back));
+                if back != Back::Last {
+                    self.bell = true;
+                    self.say(Tone::Refused, words.clone(), now);
+                }
+                words
+            }
+            EventKind::Displaced => {
+                let words = format!("{servo} glides to where it may stand: the edit left it outside");
+                self.say(Tone::Done, words.clone(), now);
+                words
+            }
         };
         self.note(event.at, words);
     }
@@ -573,7 +611,10 @@ impl Model {
             let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
             let words = match (was.trouble, is.trouble) {
                 (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
-                (Some(_), None) if was.starts > 0 => Some(format!("{} is back", board.name)),
+                (Some(_), None) if was.starts > 0 => Some(match lapse {
+                    Some(lapse) => format!("{} is back; it {}", board.name, lapse.words()),
+                    None => format!("{} is back", board.name),
+                }),
                 _ if lapse.is_some() => lapse.map(|lapse| format!("{} {}", board.name, lapse.words())),
                 _ if is.starts > was.starts => Some(format!("{} started", board.name)),
                 _ => None,

@@ -13,10 +13,10 @@ use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Play, ServoState};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
-use wasvolta_port::board::{Evidence, Phase};
+use wasvolta_port::board::{Evidence, Found, Phase};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
@@ -68,9 +68,23 @@ pub struct Picked<'a> {
     pub through: Transmission,
     /// What an eye sees of it.
     pub look: Option<Look>,
+    /// The pulse that was found on its channel, and that nobody here has sent.
+    pub found: Option<Micros>,
 }
 
 impl<'a> Scene<'a> {
+    /// What has a pulse, or was found to have one, by what the boards have said last: servos by their names, channels
+    /// that no servo of the rig is on by theirs.
+    pub fn pulsing(&self) -> Vec<String> {
+        let boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        let name = |board: &Board, channel: usize| {
+            let mut servos = self.rig.servos_on(&board.name);
+            let servo = servos.find(|servo| usize::from(servo.channel) == channel);
+            servo.map_or_else(|| format!("channel {channel} of {}", board.name), |servo| servo.name.clone())
+        };
+        boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
+    }
+
     /// The picked servo, if the rig has any.
     pub fn picked(&self) -> Option<Picked<'a>> {
         self.servo(self.model.servo)
@@ -142,7 +156,17 @@ impl<'a> Scene<'a> {
             state: self.model.snapshot.servos.get(n)?,
             through: self.rig.through(servo),
             look: self.model.seen.filter(|(seen, _)| *seen == n).map(|(_, look)| look),
+            found: self.found(n),
         })
+    }
+
+    /// The pulse that was found on a servo's channel before anybody here sent one.
+    fn found(&self, n: usize) -> Option<Micros> {
+        let place = (*self.wiring.servos.get(n)?)?;
+        let state = self.model.snapshot.boards.get(place.port)?.get(place.board)?;
+        let Phase::Asking(Found::Pulsing { ticks, .. }) = &state.phase else { return None };
+        let ticks = Ticks((*ticks.get(place.channel)?)?);
+        Some(self.derived.plan.servos.get(n)?.guard.clock.pulse(ticks))
     }
 
     /// The picked input.

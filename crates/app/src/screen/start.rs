@@ -4,9 +4,10 @@ use super::form::{Field, Form, Pressed, Task};
 use super::keys::{self, Key};
 use super::look::Look;
 use super::pen::Pen;
-use super::terminal::Screen;
+use super::terminal::{self, Screen, Waiting};
 use super::theme;
 use crate::fresh;
+use crate::signals::ENDING;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use miette::IntoDiagnostic;
 use ratatui::DefaultTerminal;
@@ -251,7 +252,7 @@ pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
     let mut start = Start::new(offers);
     // A signal ends it as q does: the terminal is given back.
     let ended = Arc::new(AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+    for signal in ENDING {
         signal_hook::flag::register(signal, Arc::clone(&ended)).into_diagnostic()?;
     }
     let mut screen = Screen::take(|| ()).into_diagnostic()?;
@@ -260,17 +261,21 @@ pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
 
 fn choose(
     start: &mut Start,
-    terminal: &mut DefaultTerminal,
+    shown: &mut DefaultTerminal,
     look: &Look,
     ended: &AtomicBool,
 ) -> std::io::Result<Choice> {
     while !ended.load(Ordering::SeqCst) {
-        terminal.draw(|f| {
+        shown.draw(|f| {
             start.draw(f.area(), f.buffer_mut());
             look.dress(f.buffer_mut());
         })?;
-        if !crossterm::event::poll(LOOK_UP)? {
-            continue;
+        // What came together was read together: of that some may wait already.
+        if !crossterm::event::poll(Duration::ZERO)? {
+            match terminal::waits(LOOK_UP) {
+                Waiting::Gone => break,
+                Waiting::Nothing | Waiting::Something => continue,
+            }
         }
         // Nothing is driven yet, so there is nothing to cut; it does not quit either.
         if let Event::Key(key) = crossterm::event::read()?

@@ -9,10 +9,12 @@ use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_ra
 use miette::Diagnostic;
 use ratatui::DefaultTerminal;
 use ratatui::backend::CrosstermBackend;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::ffi::OsString;
 use std::io::{IsTerminal, stdin, stdout};
 use std::mem::ManuallyDrop;
 use std::ops::{Deref, DerefMut};
+use std::time::Duration;
 use thiserror::Error;
 
 /// Why there can be no screen.
@@ -96,6 +98,39 @@ impl Drop for Screen {
 pub fn enter() -> std::io::Result<()> {
     enable_raw_mode()?;
     execute!(stdout(), EnterAlternateScreen)
+}
+
+/// What comes from the terminal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Waiting {
+    /// Nothing yet.
+    Nothing,
+    /// Something to read.
+    Something,
+    /// It has hung up: nothing will ever come.
+    Gone,
+}
+
+/// Waits for something from the terminal, for a while. One that has hung up is always ready to be read, and gives
+/// nothing: whoever only waits for a key would spin for ever.
+pub fn waits(most: Duration) -> Waiting {
+    let timeout = Timespec {
+        tv_sec: i64::try_from(most.as_secs()).unwrap_or(i64::MAX),
+        tv_nsec: i64::from(most.subsec_nanos()),
+    };
+    let standard = stdin();
+    let mut ready = [PollFd::new(&standard, PollFlags::IN)];
+    match poll(&mut ready, Some(&timeout)) {
+        // An interrupted wait: a signal, or a window of another size.
+        Err(_) => Waiting::Something,
+        Ok(0) => Waiting::Nothing,
+        Ok(_) => {
+            let gone = ready
+                .iter()
+                .any(|fd| fd.revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL));
+            if gone { Waiting::Gone } else { Waiting::Something }
+        }
+    }
 }
 
 /// Gives it back as it was.

@@ -87,7 +87,20 @@ impl Desk<'_> {
 /// Takes in what has happened since the last frame, and goes on with what is still to be done.
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
-    errand::go_on(&mut Desk { model, session, now, held: false, hurried: false });
+    let mut desk = Desk { model, session, now, held: false, hurried: false };
+    errand::go_on(&mut desk);
+    go_on_waiting(&mut desk);
+}
+
+/// Does what was asked for while a servo still moved, once it stands.
+fn go_on_waiting(desk: &mut Desk) {
+    let Some(action) = desk.model.waiting else { return };
+    let ready = (action.ready)(&desk.model.scene(desk.session));
+    if ready == Err(action::STILL_MOVES) {
+        return;
+    }
+    desk.model.waiting = None;
+    carry_out(desk, action);
 }
 
 /// Takes one event of the terminal.
@@ -98,7 +111,7 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
     }
     // The cut was carried out by the key reader; here it only closes what was being asked.
     if keys::is_cut(*pressed) {
-        model.dialog = None;
+        (model.dialog, model.waiting) = (None, None);
         return;
     }
     for key in Key::pressed(*pressed) {
@@ -111,7 +124,11 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     let within = |time| model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < time);
     let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
+    model.waiting = None;
     let mut desk = Desk { model, session, now, held, hurried };
+    if desk.model.too_small {
+        return take_unseen(&mut desk, key);
+    }
     if desk.model.dialog.is_some() {
         return dialog::key(&mut desk, key);
     }
@@ -129,11 +146,29 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     carry_out(&mut desk, action);
 }
 
+/// Takes a key where nothing of the rig is shown: what stops things works, nothing else. What was being asked is left as
+/// it is, for it cannot be seen either.
+fn take_unseen(desk: &mut Desk, key: Key) {
+    let stops = action::of(key, desk.model.view).filter(|action| action.works_unseen());
+    let Some(action) = stops else { return };
+    // A question whether to save could not be read: unsaved edits are kept aside, and offered at the next start. Nor is
+    // anything sent home first that nobody sees.
+    if action.name == "quit" {
+        desk.model.quit = true;
+        return;
+    }
+    carry_out(desk, action);
+}
+
 /// Does an action if it may be done, else says why not.
 pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
     let ready = (action.ready)(&desk.model.scene(desk.session));
     match ready {
         Ok(()) => (action.run)(desk),
+        Err(action::STILL_MOVES) if action.waits() => {
+            desk.model.waiting = Some(action);
+            desk.say(&format!("{}: once it stands", action.name));
+        }
         Err(why) => desk.refuse(why),
     }
 }

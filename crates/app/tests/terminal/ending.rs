@@ -37,7 +37,7 @@ fn quitting_releases_every_channel_last() {
 
 #[test]
 fn signals_release_every_channel_last() {
-    for signal in ["-TERM", "-HUP"] {
+    for signal in ["-TERM", "-HUP", "-QUIT", "-USR1", "-USR2", "-ALRM", "-ABRT"] {
         let home = Home::new();
         let pane = driving(&home);
         pane.signal(signal);
@@ -159,7 +159,7 @@ fn cut_works_while_the_screen_is_blocked() {
     let home = Home::new();
     let program = blocked_and_driving(&home);
     program.press(b"\x03");
-    until(|| home.was_released(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
+    until(|| home.was_released_last(&[1]).then_some(()), || format!("{:?}", home.bus().last()));
     assert!(program.is_blocked(), "and the screen is blocked still");
 }
 
@@ -217,4 +217,21 @@ fn blocked_and_driving(home: &Home) -> Unread {
         || "the screen never blocked".to_owned(),
     );
     program
+}
+
+#[test]
+fn a_terminal_that_is_closed_at_the_first_question_ends_it() {
+    let home = Home::new();
+    let mut command = Command::new(PROGRAM);
+    command.envs(home.environment()).env("TERM", "xterm-256color").current_dir(home.path(""));
+    let (mut child, mut far) = on_a_terminal(command, (100, 30));
+    let mut seen = Vec::new();
+    let mut bytes = [0; 4096];
+    while !String::from_utf8_lossy(&seen).contains("shall") {
+        let count = far.read(&mut bytes).unwrap();
+        seen.extend_from_slice(&bytes[..count]);
+    }
+    // No signal comes with it: this terminal is nobody's session.
+    drop(far);
+    until(|| child.try_wait().unwrap(), || "it stays, and asks nobody".to_owned());
 }

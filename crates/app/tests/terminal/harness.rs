@@ -66,18 +66,10 @@ impl Home {
         std::fs::read_to_string(self.sim_log()).unwrap_or_default().lines().map(str::to_owned).collect()
     }
 
-    /// Whether the last transfers on the bus are the releases of these channels, in order.
+    /// Whether the last writes on the bus are the releases of these channels, in order. What was told is read back
+    /// behind them.
     pub fn was_released_last(&self, channels: &[u8]) -> bool {
-        Self::ends_with_release(&self.bus(), channels)
-    }
-
-    /// The same while the program goes on, for it looks after its boards by reading.
-    pub fn was_released(&self, channels: &[u8]) -> bool {
-        let writes: Vec<String> = self.bus().into_iter().filter(|line| line.contains("write")).collect();
-        Self::ends_with_release(&writes, channels)
-    }
-
-    fn ends_with_release(bus: &[String], channels: &[u8]) -> bool {
+        let bus: Vec<String> = self.bus().into_iter().filter(|line| line.contains("write")).collect();
         let wanted: Vec<String> =
             channels.iter().map(|n| format!("write {} 00 00 00 10", 6 + 4 * n)).collect();
         bus.len() >= wanted.len()

@@ -262,7 +262,7 @@ fn a_second_program_is_told_who_holds_the_rig() {
     let pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
     let second = Pane::start(&home, &["demo"]);
-    second.see("is in use by process");
+    second.see("is in use: process");
     second.see("left with 1");
 }
 

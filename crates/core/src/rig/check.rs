@@ -311,6 +311,7 @@ fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     {
         found.say(at.key("high"), "the high limit is not above the low one", "swap the two angles");
     }
+    reaches(found, &at, rig, joint);
     if joint.quit == QuitTo::HomeFirst && joint.home_deg.is_none() {
         found.say(at.key("quit"), "it has no home to go to", "give it home_deg");
     }
@@ -324,6 +325,48 @@ fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     }
     if let Some(speed) = joint.speed_deg_s {
         found.range(at.key("speed_deg_s"), &range::SPEED, speed.get());
+    }
+}
+
+/// What a linkage or a steered pair can do holds the joint's limits, and servos on one joint have angles in common.
+fn reaches(found: &mut Found, at: &Path, rig: &Rig, joint: &Joint) {
+    /// Limits are written with two decimals.
+    const HAIR: f64 = 0.005;
+    let ordered = |a: Degrees, b: Degrees| if a < b { (a, b) } else { (b, a) };
+    let mut common: Option<(Degrees, Degrees)> = None;
+    for servo in joint.servos().filter_map(|name| rig.servo(name)) {
+        let through = rig.through(servo);
+        if let Some((a, b)) = through.usable() {
+            let (least, most) = ordered(through.joint_at(a), through.joint_at(b));
+            let what = if joint.steering.is_some() { "the steered pair with" } else { "the linkage of" };
+            for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
+                let Some(angle) = limit.as_ref().map(|limit| limit.angle_deg.get()) else { continue };
+                if angle < least.get() - HAIR || angle > most.get() + HAIR {
+                    let message = format!(
+                        "the limit at {angle}° cannot be met: {what} {} reaches from {:.1}° to {:.1}°",
+                        servo.name,
+                        least.get(),
+                        most.get()
+                    );
+                    found.say(at.key(key).key("angle_deg"), message, "set the limit inside that first");
+                }
+            }
+        }
+        let Ok(fit) = servo.fit() else { continue };
+        let Ends(low, high) = servo.endpoints_us;
+        let angle = |pulse| through.joint_at(fit.curve.angle_at(pulse));
+        let (least, most) = ordered(angle(low), angle(high));
+        common = Some(common.map_or((least, most), |(a, b)| {
+            (if least > a { least } else { a }, if most < b { most } else { b })
+        }));
+    }
+    if let Some((least, most)) = common.filter(|(least, most)| !joint.others.is_empty() && least >= most) {
+        let message = format!(
+            "its servos have no angle in common: one begins at {:.1}° where another ends at {:.1}°",
+            least.get(),
+            most.get()
+        );
+        found.say(at.key("with"), message, "mark their angles at the same joint, or widen their endpoints");
     }
 }
 

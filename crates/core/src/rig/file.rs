@@ -254,16 +254,16 @@ mod tests {
 
     #[test]
     fn an_older_format_is_read_and_raised_by_the_first_change_only() {
-        let older = SMALL.replace("format = 4", "format = 1 # of old");
+        let older = SMALL.replace("format = 5", "format = 1 # of old");
         let rig = sound(&older);
         assert_eq!(rig, sound(SMALL));
         let source = Source::new(older.clone(), rig.clone());
         assert_eq!(source.with(&rig).unwrap().text(), older);
         let changed = Rig { notes: "wet".to_owned(), ..rig };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 4 # of old\n"), "{text}");
+        assert!(text.contains("format = 5 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 4", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 5", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -373,7 +373,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 4", "format = 9")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 5", "format = 9")) else { panic!() };
         assert!(newer.message.contains("format 9"));
     }
 }

@@ -1,10 +1,12 @@
 //! What is allowed in a rig but worth a word: a supply that is too small, a bus that is too slow, an address that
-//! others may use. What does not fit together at all is [`super::check`]'s.
+//! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
+//! [`super::check`]'s.
 
-use super::{PortKind, Rig};
+use super::{Ends, How, Joint, Kind, PortKind, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// From here on addresses are reserved by the I²C standard.
 pub const RESERVED_FROM: u8 = 0x78;
@@ -12,7 +14,7 @@ pub const RESERVED_FROM: u8 = 0x78;
 /// One thing worth a word.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Worry {
-    /// The name of the board, rail or port that it is about.
+    /// The name of what it is about: a board, rail, port, servo, joint or pose.
     pub about: String,
     /// What.
     pub words: String,
@@ -26,7 +28,7 @@ impl Worry {
     }
 }
 
-/// Everything worth a word, in the order of ports, boards, rails. `beat` is the time between two beats.
+/// Everything worth a word, in the order of ports, boards, rails, servos, joints, poses. `beat` is the time between two beats.
 pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
     let mut all = Vec::new();
     all.extend(rig.ports.iter().filter(|p| p.kind == PortKind::I2c).filter_map(|p| bus(rig, &p.name, beat)));
@@ -45,7 +47,130 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
         }
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
+    all.extend(rig.servos.iter().filter_map(|servo| reach(rig, servo)));
+    all.extend(rig.servos.iter().filter_map(sideless));
+    all.extend(rig.joints.iter().flat_map(|joint| unmarked(rig, joint)));
+    all.extend(played(rig));
     all
+}
+
+/// A servo's endpoints pass what its linkage can drive.
+fn reach(rig: &Rig, servo: &Servo) -> Option<Worry> {
+    let (a, b) = rig.through(servo).usable()?;
+    let curve = servo.fit().ok()?.curve;
+    let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
+    let (least, most) = if a < b { (a, b) } else { (b, a) };
+    let Ends(low, high) = servo.endpoints_us;
+    if low >= least && high <= most {
+        return None;
+    }
+    let words = format!(
+        "what it turns can be driven from {:.0} to {:.0} µs only; its endpoints {:.0} and {:.0} µs are taken inwards",
+        if low > least { low } else { least }.get(),
+        if high < most { high } else { most }.get(),
+        low.get(),
+        high.get()
+    );
+    let help = "set the endpoints to these, or put the horn on at another tooth";
+    Some(Worry::new(&servo.name, words, help))
+}
+
+/// Marks of where it starts to turn that do not say from which side.
+fn sideless(servo: &Servo) -> Option<Worry> {
+    let marks = servo.marks.iter().filter(|m| m.seen == How::Starts && m.from == Side::Unknown).count();
+    let words = format!("{marks} of its starts marks do not say from which side: they bound no stop band");
+    let help = "drop them, and keep them anew with S, coming from each side";
+    (servo.kind == Kind::Endless && marks > 0).then(|| Worry::new(&servo.name, words, help))
+}
+
+/// A servo that shares its joint and has no angles.
+fn unmarked(rig: &Rig, joint: &Joint) -> Vec<Worry> {
+    let alone = joint.others.is_empty();
+    let members = joint.servos().filter_map(|name| rig.servo(name)).filter(|s| !alone && s.fit().is_err());
+    let worry = |servo: &Servo| {
+        let words = format!(
+            "it turns {} together with others and has no angles: it neither leads nor follows",
+            joint.name
+        );
+        Worry::new(&servo.name, words, "release the others, and keep two marks of it")
+    };
+    members.map(worry).collect()
+}
+
+/// What sequences ask of joints that cannot be, or that nobody has said enough of.
+fn played(rig: &Rig) -> Vec<Worry> {
+    let poses: BTreeSet<&str> =
+        rig.sequences.iter().flat_map(|s| &s.steps).map(|step| step.pose.as_str()).collect();
+    // By joint, the angles it can have; none where it has no angles.
+    let ranges: BTreeMap<&str, Option<(f64, f64)>> =
+        rig.joints.iter().map(|joint| (joint.name.as_str(), angles_of(rig, joint))).collect();
+    let mut all = Vec::new();
+    let (mut without_angles, mut spoken) = (BTreeSet::new(), BTreeSet::new());
+    for pose in rig.poses.iter().filter(|pose| poses.contains(pose.name.as_str())) {
+        for (joint, angle) in &pose.angles_deg {
+            spoken.insert(joint.as_str());
+            match ranges.get(joint.as_str()) {
+                Some(None) => {
+                    without_angles.insert(joint.as_str());
+                }
+                Some(Some((least, most))) if angle.get() < least - HAIR || angle.get() > most + HAIR => {
+                    let words = format!(
+                        "asks {joint} for {:+.1}°, which ends at {:+.1}°",
+                        angle.get(),
+                        if angle.get() < *least { least } else { most }
+                    );
+                    all.push(Worry::new(
+                        &pose.name,
+                        words,
+                        "change the angle, or widen the joint's limits and endpoints",
+                    ));
+                }
+                _ => {}
+            }
+        }
+    }
+    for joint in without_angles {
+        let words = "has no angles: sequences pass it over";
+        all.push(Worry::new(joint, words, "keep two marks of its servo"));
+    }
+    let homeless = rig.joints.iter().filter(|j| spoken.contains(j.name.as_str()) && j.home_deg.is_none());
+    let names: Vec<String> = homeless.map(|joint| joint.name.clone()).collect();
+    if !names.is_empty() {
+        let words =
+            "in sequences and without a home: a dry run leaves it out, and nothing says where it goes after";
+        all.push(Worry::new(&listed(&names), words, "h in Calibrate makes where it stands its home"));
+    }
+    all
+}
+
+/// What is right to a hundredth of a degree is right.
+const HAIR: f64 = 0.005;
+
+/// The angles that limits, endpoints and what is between leave a joint; none where its servo has no fit.
+fn angles_of(rig: &Rig, joint: &Joint) -> Option<(f64, f64)> {
+    let (mut least, mut most) = (f64::NEG_INFINITY, f64::INFINITY);
+    for (n, servo) in joint.servos().filter_map(|name| rig.servo(name)).enumerate() {
+        let (through, fit) = (rig.through(servo), servo.fit());
+        let Ok(fit) = fit else {
+            // Of several the first says what an angle is.
+            if n == 0 {
+                return None;
+            }
+            continue;
+        };
+        let curve = fit.from_side(servo.arrive);
+        let Ends(low, high) = servo.endpoints_us;
+        let (a, b) =
+            (through.joint_at(curve.angle_at(low)).get(), through.joint_at(curve.angle_at(high)).get());
+        (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
+        if let Some((a, b)) = through.usable() {
+            let (a, b) = (through.joint_at(a).get(), through.joint_at(b).get());
+            (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
+        }
+    }
+    let low = joint.low.as_ref().map_or(least, |l| libm::fmax(least, l.angle_deg.get()));
+    let high = joint.high.as_ref().map_or(most, |l| libm::fmin(most, l.angle_deg.get()));
+    Some((low, high))
 }
 
 fn bus(rig: &Rig, port: &str, beat: Seconds) -> Option<Worry> {
@@ -170,6 +295,55 @@ mod tests {
         assert_eq!(said(&rig), [words]);
         rig.servos[1].rated = None;
         assert!(said(&rig).iter().any(|w| w.starts_with("six-volt: nobody has said what heron.beak draw")));
+    }
+
+    #[test]
+    fn what_cannot_be_driven_followed_or_played_is_said_with_the_pulses() {
+        use crate::linkage::{Branch, FourBar};
+        use crate::rig::edit::joint;
+        use crate::unit::{Degrees, Micros, Millimetres};
+        let mut linked = rig();
+        linked.joints[0].low = None;
+        linked.joints[0].high = None;
+        linked.servos[0].endpoints_us = Ends(Micros::new(1000.0), Micros::new(2000.0));
+        let bars = FourBar {
+            horn_mm: Millimetres::new(20.0),
+            rod_mm: Millimetres::new(40.0),
+            arm_mm: Millimetres::new(22.0),
+            pivots_mm: Millimetres::new(50.0),
+            horn_at_deg: Degrees::new(90.0),
+            branch: Branch::SameSide,
+            offset_deg: Degrees::ZERO,
+            reversed: false,
+        };
+        let linked = joint::set_linkage(&linked, "heron.neck", bars).unwrap();
+        let (a, b) = linked.servos[0].through().usable().unwrap();
+        let curve = linked.servos[0].fit().unwrap().curve;
+        let (a, b) = (curve.pulse_at(a).get().max(1000.0), curve.pulse_at(b).get().min(2000.0));
+        let words = format!("heron.neck: what it turns can be driven from {a:.0} to {b:.0} µs only;");
+        assert!(said(&linked).iter().any(|w| w.starts_with(&words)), "{words} {:?}", said(&linked));
+        let mut far = rig();
+        far.poses[0].angles_deg.insert("heron.neck".into(), Degrees::new(80.0));
+        far.joints[0].home_deg = None;
+        far.servos[1].marks.clear();
+        let pose = &far.poses[0].name;
+        assert!(
+            said(&far)
+                .iter()
+                .any(|w| w.starts_with(&format!("{pose}: asks heron.neck for +80.0°, which ends at +45.0°"))),
+            "{:?}",
+            said(&far)
+        );
+        assert!(
+            said(&far).iter().any(|w| w.starts_with("heron.neck: in sequences and without a home")),
+            "{:?}",
+            said(&far)
+        );
+        assert!(said(&far).iter().any(|w| w.starts_with("heron.beak: has no angles")), "{:?}", said(&far));
+        let mut shared = Rig { poses: Vec::new(), sequences: Vec::new(), mappings: Vec::new(), ..rig() };
+        shared = joint::couple(&shared, "heron.neck", "heron.beak").unwrap();
+        shared.servos[1].marks.clear();
+        assert!(said(&shared).iter().any(|w| w.starts_with("heron.beak: it turns heron.neck together")));
     }
 
     #[test]

@@ -5,7 +5,8 @@
 use super::exercise::Exercise;
 use crate::guard::Stopped;
 use crate::link::Health;
-use crate::unit::{Micros, exactly};
+use crate::rig::Back;
+use crate::unit::{Micros, Ticks, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -67,6 +68,13 @@ pub enum Command {
         /// The servo.
         servo: usize,
     },
+    /// What is known of the way to a servo.
+    Wire {
+        /// The servo.
+        servo: usize,
+        /// What its board has said.
+        said: Said,
+    },
     /// Jog by an input's knob, between two pulses: from where both stand, so that nothing jumps.
     Knob {
         /// The servo.
@@ -123,6 +131,30 @@ pub enum Command {
     StopPlaying,
 }
 
+/// What a board says of one of its channels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Said {
+    /// It does as it is told, and the channel has no pulse yet.
+    Waits,
+    /// The board is out of reach, or not started.
+    Away,
+    /// The board has said that this channel cannot do what it is to do.
+    Cannot,
+    /// These ticks stand on the wire.
+    Arrives {
+        /// Read back where the board had been out of reach.
+        ticks: Ticks,
+    },
+    /// The board is back, and the channel's pulses had stopped.
+    Stopped {
+        /// What it was told last.
+        told: Ticks,
+        /// The supply of what hangs on it may have fallen too.
+        fallen: bool,
+    },
+}
+
 /// Why a command was not carried out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Refusal {
@@ -134,6 +166,12 @@ pub enum Refusal {
     Held,
     /// It has not seen its neutral for long enough yet.
     Arming,
+    /// Its board cannot be reached.
+    Away,
+    /// Its channel cannot drive it.
+    Cannot,
+    /// It turns a joint together with others, and one of them has no angles.
+    NoMarks,
 }
 
 impl Refusal {
@@ -144,6 +182,12 @@ impl Refusal {
             Self::Cut => "output is cut: d enables it again",
             Self::Held => "output is held: d drives on",
             Self::Arming => "is arming: it follows once it has seen its neutral for long enough",
+            Self::Away => "is out of reach: its board does not answer",
+            Self::Cannot => "is plugged where its board cannot drive it: M moves it to a pin that can",
+            Self::NoMarks => {
+                "turns its joint together with another, and one of the two has no marks: release the other one, \
+                 then keep two marks of each"
+            }
         }
     }
 }
@@ -175,6 +219,12 @@ pub enum EventKind {
     Link(Health),
     /// A target was not a number.
     NotANumber,
+    /// The board of a servo is back, and its pulses had stopped: what becomes of it.
+    Interrupted(Back),
+    /// The board of a servo is back, and its pulses had gone on.
+    Resumed,
+    /// An edit has left a servo where it may not stand: it glides to the nearest place where it may.
+    Displaced,
 }
 
 /// What happened, when, and to which servo or input.

@@ -1,13 +1,13 @@
 //! Several servos on one joint: the first leads, the others go to the pulses that mean the same angle to them.
 //!
-//! What is asked of any of them is asked of the first, and none is asked for an angle that another cannot reach, so
-//! that they never pull against each other.
+//! What is asked of any of them is asked of the first. The joint's angle is what moves: it goes no further and no faster
+//! than all of them can, so that they never pull against each other. One without marks has no angles, and so neither
+//! leads nor follows.
 
-use super::drive::Beat;
+use super::drive::{Beat, Proposal};
 use super::plan::ServoPlan;
-use super::{Command, Plan, ServoState, Setpoints};
-use crate::curve::{Curve, Line};
-use crate::rig::{Joint, Rig, Servo};
+use super::{Command, Plan, ServoState};
+use crate::rig::{Joint, Rig};
 use crate::scale::Scale;
 use crate::unit::{Degrees, Micros};
 
@@ -34,33 +34,31 @@ impl Led {
     }
 }
 
-/// Degrees a microsecond where neither marks nor a sheet tell.
-const USUAL_GAIN: f64 = 0.1;
-
-/// From pulse to the joint's angle: as seen, else as its sheet says, else as is usual.
-fn assumed(rig: &Rig, servo: &Servo) -> Scale {
-    rig.scale_of(servo).unwrap_or_else(|| {
-        let slope = servo.rated.as_ref().map(crate::rig::Rated::slope);
-        let (middle, gain) = slope.map_or((servo.centre(), USUAL_GAIN), |slope| (slope.middle, slope.gain));
-        Scale::of(Curve::Line(Line::through(middle, Degrees::ZERO, gain)), rig.through(servo))
-    })
-}
+/// Two servos stand at the same angle of their joint when they are as near as this, in degrees.
+const TOGETHER_DEG: f64 = 1e-3;
 
 /// Ties together in the plan what turns a joint together in the rig. `servos` are in rig order.
 pub(super) fn couple(rig: &Rig, servos: &mut [ServoPlan]) {
-    for joint in rig.joints.iter().filter(|joint| !joint.others.is_empty()) {
-        tie(rig, joint, servos);
+    for (n, joint) in rig.joints.iter().enumerate().filter(|(_, joint)| !joint.others.is_empty()) {
+        tie(rig, (n, joint), servos);
     }
 }
 
-fn tie(rig: &Rig, joint: &Joint, servos: &mut [ServoPlan]) {
+/// The members of a joint that have angles follow the first of them; the others are left to the hand.
+fn tie(rig: &Rig, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan]) {
     let place = |name: &str| rig.servos.iter().position(|s| s.name == name);
-    let members: Vec<(usize, Scale)> = joint
-        .servos()
-        .filter_map(|name| Some((place(name)?, assumed(rig, rig.servo(name)?))))
-        .filter(|(n, _)| *n < servos.len())
-        .collect();
-    let Some(((leader, theirs), others)) = members.split_first() else { return };
+    let places: Vec<usize> = joint.servos().filter_map(place).filter(|n| *n < servos.len()).collect();
+    for &n in &places {
+        servos[n].shares = Some(shared);
+    }
+    let members: Vec<(usize, Scale)> =
+        places.iter().filter_map(|&n| Some((n, servos[n].scale.clone()?))).collect();
+    // Poses and mappings speak to the first servo of the joint; without its angles nobody knows what they mean.
+    let Some(((leader, theirs), others)) =
+        members.split_first().filter(|((n, _), _)| places.first() == Some(n))
+    else {
+        return;
+    };
     // The angles that all of them can reach.
     let (mut least, mut most) = (f64::NEG_INFINITY, f64::INFINITY);
     for (n, scale) in &members {
@@ -68,20 +66,11 @@ fn tie(rig: &Rig, joint: &Joint, servos: &mut [ServoPlan]) {
         let (a, b) = (scale.angle_at(low).get(), scale.angle_at(high).get());
         (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
     }
-    let slope = |scale: &Scale, plan: &ServoPlan| {
-        let (low, high) = plan.guard.endpoints;
-        scale.steepest(low, high)
-    };
-    let leading = slope(theirs, &servos[*leader]);
-    let slowest = members.iter().map(|(n, scale)| servos[*n].guard.speed * slope(scale, &servos[*n]));
-    let slowest = slowest.fold(f64::INFINITY, libm::fmin);
     for (n, scale) in &members {
         let ends = [least, most].map(|angle| scale.pulse_at(Degrees::new(angle)));
         let (low, high) = if ends[0] < ends[1] { (ends[0], ends[1]) } else { (ends[1], ends[0]) };
         let guard = servos[*n].guard;
-        let speed = if n == leader { libm::fmin(guard.speed, slowest / leading) } else { guard.speed };
-        servos[*n].guard =
-            crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), speed, guard.clock);
+        servos[*n].guard = crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), guard.clock);
     }
     for (n, own) in others {
         servos[*n].led = Some(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() });
@@ -139,7 +128,8 @@ impl Plan {
                     super::exercise::Exercise { low, high, centre, us_per_s: what.us_per_s * scaled, ..what };
                 Command::Exercise { servo: led.leader, what }
             }),
-            Command::Cut
+            Command::Wire { .. }
+            | Command::Cut
             | Command::Hold
             | Command::Drive
             | Command::Disarm { .. }
@@ -153,39 +143,76 @@ impl Plan {
     }
 }
 
-/// Brings every servo that follows to where its leader is now.
-pub(super) fn follow(
+/// Lets every joint that several servos turn go only as far in this beat as all of them can. One that is not at the
+/// joint's angle yet, for an edit put it there, holds nobody up: it catches up by itself.
+pub(super) fn settle(
     plans: &[ServoPlan],
     states: &mut [ServoState],
-    setpoints: &mut Setpoints,
-    standing: bool,
+    proposals: &mut [Proposal],
     beat: &Beat,
 ) {
     for (n, plan) in plans.iter().enumerate() {
         let Some(led) = &plan.led else { continue };
-        let Some(leader) = states.get(led.leader).copied() else { continue };
-        let (Some(state), Some(setpoint)) = (states.get_mut(n), setpoints.get_mut(n)) else { continue };
+        let (Some(leader), Some(leads)) = (states.get(led.leader).copied(), plans.get(led.leader)) else {
+            continue;
+        };
+        let Some(state) = states.get_mut(n) else { continue };
         if state.engaged && !leader.engaged {
             state.release(plan.loaded);
         }
-        if !state.engaged {
-            (state.owner, state.ticks) = (super::Owner::Nobody, None);
-        } else if !standing {
-            (state.owner, state.gliding) = (leader.owner, leader.gliding);
-            let wanted = led.pulse_for(leader.pulse);
-            let passed = plan.guard.pass(state.pulse, wanted, plan.guard.speed, beat.seconds);
-            (state.pulse, state.target, state.stopped) = (passed.pulse, wanted, passed.stopped);
-            state.ticks = Some(passed.ticks);
-            state.hand = leader.hand.map(|_| passed.pulse);
-            state.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
+        let frozen = state.is_frozen(beat.now);
+        let mine = match (state.engaged, proposals.get_mut(led.leader)) {
+            (false, _) => Proposal::Released,
+            (true, Some(Proposal::Stands)) => Proposal::Stands,
+            (true, Some(theirs)) if frozen => {
+                // They turn together, so the joint waits.
+                *theirs = Proposal::Frozen;
+                Proposal::Frozen
+            }
+            (true, Some(Proposal::Goes(going))) => {
+                let from = led.theirs.angle_at(leader.pulse);
+                if (led.own.angle_at(state.pulse) - from).abs().get() < TOGETHER_DEG {
+                    let wanted = led.pulse_for(going.pulse);
+                    let reached = plan.go(state.pulse, wanted, plan.pace.most, beat.seconds);
+                    if reached != wanted {
+                        going.pulse = leads.guard.bound(led.leading_for(reached)).0;
+                    }
+                }
+                Proposal::Led
+            }
+            _ => Proposal::Frozen,
+        };
+        if let Some(place) = proposals.get_mut(n) {
+            *place = mine;
         }
-        *setpoint = state.ticks;
     }
+}
+
+/// Brings a servo that follows to the angle at which its leader is now.
+pub(super) fn follow(led: &Led, leader: &ServoState, state: &mut ServoState, plan: &ServoPlan, beat: &Beat) {
+    let before = led.theirs.angle_at(leader.before);
+    let together = (led.own.angle_at(state.pulse) - before).abs().get() < TOGETHER_DEG;
+    let wanted = led.pulse_for(leader.pulse);
+    let (low, high) = plan.guard.endpoints;
+    let (pulse, stopped) = if together && wanted >= low && wanted <= high {
+        // Settled: all of them can, also on the way back from where an edit left them outside.
+        (wanted, plan.guard.bound(wanted).1)
+    } else {
+        let passed =
+            plan.guard.pass(state.pulse, wanted, |from, to| plan.go(from, to, plan.pace.glide, beat.seconds));
+        (passed.pulse, passed.stopped)
+    };
+    (state.owner, state.gliding) = (leader.owner, leader.gliding || !together);
+    (state.pulse, state.target, state.stopped) = (pulse, wanted, stopped);
+    state.ticks = Some(plan.guard.nearest(pulse));
+    state.hand = leader.hand.map(|_| pulse);
+    state.estimate.follow(pulse, plan.follow, beat.now, beat.seconds);
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::bent::WITHIN_DEG;
     use crate::linkage::{Hand, Steering};
     use crate::rig::Ends;
     use crate::rig::edit::joint::{couple, set_steering};
@@ -229,8 +256,8 @@ mod tests {
         let leading = plan.servos[0].scale.as_ref().unwrap().pulse_at(middle);
         let wheel = |n: usize, pulse: Micros| rig.servos[n].fit().unwrap().curve.angle_at(pulse);
         let (left, right) = (wheel(0, leading), wheel(1, led.pulse_for(leading)));
-        assert!((left - pair.wheel(Hand::Left, middle)).abs().get() < 1e-6);
-        assert!((right - pair.wheel(Hand::Right, middle)).abs().get() < 1e-6);
+        assert!((left - pair.wheel(Hand::Left, middle)).abs().get() <= WITHIN_DEG);
+        assert!((right - pair.wheel(Hand::Right, middle)).abs().get() <= WITHIN_DEG);
         assert!(left > right, "the inner wheel turns further");
         assert_eq!(rig.servos[0].endpoints_us, Ends(Micros::new(900.0), Micros::new(2100.0)));
     }

@@ -1,11 +1,12 @@
-//! Where each servo should be, on whose word, and how it goes there.
+//! Where each servo should be, on whose word, and how it goes there: propose, settle, commit.
 //!
-//! Sources are asked in their order; what they say goes through the guard, met by a glide where the owner is new.
+//! *Propose*: the sources are asked in their order, and what they say goes through the guard as far as this beat gets.
+//! *Settle* is [`super::couple`]'s: what turns a joint together agrees how far that gets. *Commit* sets it.
 
 use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
-use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState};
-use crate::guard::{Passed, Stopped};
+use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
+use crate::guard::Stopped;
 use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
 use crate::shape::two_sided;
@@ -31,6 +32,32 @@ impl Wanted {
     const fn new(target: Micros, owner: Owner) -> Self {
         Self { target, owner, over: None }
     }
+}
+
+/// What a servo would do in this beat.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(super) enum Proposal {
+    /// It gets no pulse.
+    #[default]
+    Released,
+    /// It stays as a hold leaves it.
+    Stands,
+    /// What is sent does not arrive, or it waits for its turn: its pulse stays what it was last told.
+    Frozen,
+    /// It goes where its leader does.
+    Led,
+    /// It goes to a pulse, on its way to a target.
+    Goes(Going),
+}
+
+/// A way that is proposed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Going {
+    /// Where it is after this beat.
+    pub pulse: Micros,
+    target: Micros,
+    stopped: Option<Stopped>,
+    speed: f64,
 }
 
 impl ServoState {
@@ -103,8 +130,13 @@ impl ServoState {
         self.glided = Duration::ZERO;
     }
 
-    /// Goes a beat towards what is wanted, through the guard; whether that newly was not a number.
-    pub(super) fn follow(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> bool {
+    /// Whether its pulse stays what it was last told, for what would be sent does not arrive, or others go first.
+    pub(super) fn is_frozen(&self, now: Duration) -> bool {
+        self.wire != Wire::Arrives || now < self.goes_on_at
+    }
+
+    /// Goes a beat towards what is wanted, through the guard, as far as it may by itself.
+    pub(super) fn propose(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> Proposal {
         let &Wanted { target, owner, over } = wanted;
         let target = target + self.trim;
         if owner != self.owner {
@@ -114,12 +146,15 @@ impl ServoState {
             } else {
                 self.start_glide();
             }
-            self.failsafe_speed = over.map_or(plan.glide, |over| (target - self.pulse).abs().get() / over);
+            self.failsafe_speed = over.map_or(plan.pace.glide, |over| plan.way(self.pulse, target) / over);
             self.owner = owner;
         }
-        let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.glide };
+        if self.is_frozen(beat.now) {
+            return Proposal::Frozen;
+        }
+        let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.pace.glide };
         let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
-        let speed = if self.gliding && patient { gliding_speed } else { plan.guard.speed };
+        let speed = if self.gliding && patient { gliding_speed } else { plan.pace.most };
         let target = match (&mut self.act, plan.arming) {
             (_, Some((neutral, _))) if !self.arming.is_zero() => {
                 self.count_arming(beat.dt);
@@ -139,32 +174,36 @@ impl ServoState {
                 None => target,
             },
         };
-        let mut passed = plan.guard.pass(self.pulse, target, speed, beat.seconds);
+        let go = |from: Micros, to: Micros| plan.go(from, to, speed, beat.seconds);
+        let mut passed = plan.guard.pass(self.pulse, target, go);
         if let (Some(stop), Some(Stopped::NotANumber)) = (plan.stop, passed.stopped) {
             // To stay where it is would be to go on turning.
             let stop = stop + self.trim;
-            passed = Passed { stopped: passed.stopped, ..plan.guard.pass(stop, stop, speed, beat.seconds) };
+            passed.pulse = plan.guard.pass(stop, stop, go).pulse;
         }
-        if matches!(&self.act, Some(Act::Wiggle(wiggle)) if wiggle.is_over(passed.pulse)) {
+        Proposal::Goes(Going { pulse: passed.pulse, target, stopped: passed.stopped, speed })
+    }
+
+    /// Does what was proposed and settled; whether the target newly was not a number.
+    pub(super) fn commit(&mut self, going: &Going, plan: &ServoPlan, beat: &Beat) -> bool {
+        let &Going { pulse, target, stopped, speed } = going;
+        if matches!(&self.act, Some(Act::Wiggle(wiggle)) if wiggle.is_over(pulse)) {
             self.act = None;
             // What drives it has gone on meanwhile.
             self.start_glide();
         } else if self.gliding && self.act.is_none() {
-            let left = (plan.guard.bound(target).0 - passed.pulse).abs().get();
-            self.gliding = left > speed * beat.seconds;
+            self.gliding = plan.way(pulse, plan.guard.bound(target).0) > speed * beat.seconds;
             // Counted in the time that counts: a late engine must not use up a glide's patience.
             self.glided += beat.dt;
         }
-        let newly = passed.stopped != self.stopped;
-        self.target = target;
-        self.pulse = passed.pulse;
-        self.stopped = passed.stopped;
-        self.ticks = Some(passed.ticks);
-        if plan.idle_release && plan.stop.is_some_and(|stop| passed.pulse == stop + self.trim) {
+        let newly = stopped != self.stopped;
+        (self.target, self.pulse, self.stopped) = (target, pulse, stopped);
+        self.ticks = Some(plan.guard.nearest(pulse));
+        if plan.idle_release && plan.stop.is_some_and(|stop| pulse == stop + self.trim) {
             self.ticks = None;
         }
-        self.estimate.follow(passed.pulse, plan.follow, beat.now, beat.seconds);
-        newly && passed.stopped == Some(Stopped::NotANumber)
+        self.estimate.follow(pulse, plan.follow, beat.now, beat.seconds);
+        newly && stopped == Some(Stopped::NotANumber)
     }
 }
 
@@ -192,7 +231,8 @@ impl Sources<'_> {
         if let Some(mapping) = plan.mapping.and_then(|m| self.plan.mappings.get(m)) {
             return self.mapped(mapping, plan, state);
         }
-        plan.home.map_or(Wanted::new(state.pulse, Owner::Rest), |home| Wanted::new(home, Owner::Home))
+        plan.home
+            .map_or(Wanted::new(state.pulse - state.trim, Owner::Rest), |home| Wanted::new(home, Owner::Home))
     }
 
     fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {

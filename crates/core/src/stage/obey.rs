@@ -2,13 +2,16 @@
 
 use super::exercise::{Exercise, Exercising};
 use super::wiggle::Wiggle;
-use super::{Act, Command, EventKind, Knob, Output, Owner, Play, Refusal, Stage};
+use super::{Act, Command, EventKind, Knob, Output, Owner, Play, Refusal, Said, Stage, Wire};
 use crate::estimate::{Estimate, Known};
-use crate::unit::Micros;
+use crate::rig::Back;
+use crate::unit::{Micros, Ticks};
 use std::time::Duration;
 
 /// A held key's next nudge waits until what is left of the last takes no longer than this.
 const REPEAT_REACH: Duration = Duration::from_millis(50);
+/// Servos whose boards are back go on one after another, so that they do not all draw at once.
+const ONE_BY_ONE: Duration = Duration::from_millis(80);
 /// The most that a stop is trimmed.
 const MOST_TRIM: Micros = Micros::new(100.0);
 
@@ -31,6 +34,7 @@ impl Stage {
             Command::Disarm { servo } => self.arm(servo, |_| Duration::MAX),
             Command::Arm { servo } => self.arm(servo, |time| time),
             Command::GiveBack { servo } => self.give_back(now, servo),
+            Command::Wire { servo, said } => self.hear(now, servo, said),
             Command::Knob { servo, input, low, high } => self.take_knob(now, servo, (input, low, high)),
             Command::Exercise { servo, what } => self.exercise(now, servo, what),
             Command::StandStill { servo } => self.stand_still(servo),
@@ -92,6 +96,7 @@ impl Stage {
             Output::Held => Some(Refusal::Held),
             _ => match self.run.servos.get(servo)? {
                 state if !state.engaged => Some(Refusal::NotEngaged),
+                state if state.wire == Wire::Away => Some(Refusal::Away),
                 state => state.arming().map(|_| Refusal::Arming),
             },
         }
@@ -101,8 +106,14 @@ impl Stage {
         match self.hindrance(servo) {
             Some(Refusal::NotEngaged) => {}
             // It is engaged already.
-            Some(Refusal::Arming) | None => return,
+            Some(Refusal::Arming | Refusal::Away) | None => return,
             Some(why) => return self.refuse(now, servo, why),
+        }
+        if self.run.servos.get(servo).is_some_and(|state| state.wire == Wire::Cannot) {
+            return self.refuse(now, servo, Refusal::Cannot);
+        }
+        if self.would_pull(servo) {
+            return self.refuse(now, servo, Refusal::NoMarks);
         }
         let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
         else {
@@ -113,6 +124,8 @@ impl Stage {
         let pulse = plan.arming.map(|(neutral, _)| neutral).or(plan.stop).unwrap_or(pulse).within(low, high);
         state.arming = plan.arming.map_or(Duration::ZERO, |(_, time)| time);
         state.engaged = true;
+        (state.lost_place, state.displaced, state.arrived) = (false, false, false);
+        state.goes_on_at = Duration::ZERO;
         state.pulse = pulse;
         state.target = pulse;
         // The first pulse stands at once, also when a hold follows within the same beat.
@@ -129,6 +142,118 @@ impl Stage {
         self.output = Output::Driving;
         self.note(now, EventKind::Engaged, Some(servo));
         self.engage_followers(now, servo, told);
+    }
+
+    /// Whether a servo would turn a joint that another one holds, and nobody knows which angles of the two belong
+    /// together.
+    fn would_pull(&self, servo: usize) -> bool {
+        let plans = &self.run.plan.servos;
+        let Some(plan) = plans.get(servo) else { return false };
+        let together = |n: usize| {
+            plans.get(n).is_some_and(|other| {
+                let tied = other.led.as_ref().map_or(n, |led| led.leader)
+                    == plan.led.as_ref().map_or(servo, |led| led.leader);
+                n != servo && plan.shares.is_some() && other.shares == plan.shares && !tied
+            })
+        };
+        self.run.servos.iter().enumerate().any(|(n, state)| state.engaged && together(n))
+    }
+
+    /// What the board of a servo says of it.
+    fn hear(&mut self, now: Duration, servo: usize, said: Said) {
+        let slot = self.next_goes_on.max(now);
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
+            return;
+        };
+        match said {
+            Said::Waits => {
+                if state.arrived && state.engaged {
+                    // Its pulses begin anew where they were, and from there it glides.
+                    state.goes_on_at = now.max(Duration::from_nanos(1));
+                }
+                state.wire = Wire::Waits;
+            }
+            Said::Away => {
+                state.wire = Wire::Away;
+                // It may turn on as it was told last; when it is told again it is to stop.
+                if let Some(stop) = plan.stop {
+                    (state.pulse, state.hand) = (stop + state.trim, state.hand.map(|_| stop));
+                }
+            }
+            Said::Cannot => {
+                state.wire = Wire::Cannot;
+                // Engaged before the board has said so: it never had a pulse.
+                if state.engaged {
+                    self.release(now, servo);
+                    self.refuse(now, servo, Refusal::Cannot);
+                }
+            }
+            Said::Arrives { ticks } => {
+                let was = std::mem::replace(&mut state.wire, Wire::Arrives);
+                if !state.engaged {
+                    return;
+                }
+                let resumed = std::mem::replace(&mut state.arrived, true) && was == Wire::Away;
+                if plan.stop.is_none() && plan.guard.nearest(state.pulse) != ticks {
+                    // What the wire holds is where it goes on from.
+                    state.pulse = plan.guard.clock.pulse(ticks);
+                } else if !resumed && state.goes_on_at == Duration::ZERO {
+                    return;
+                }
+                state.start_glide();
+                state.goes_on_at = slot;
+                self.next_goes_on = slot + ONE_BY_ONE;
+                if resumed {
+                    self.note(now, EventKind::Resumed, Some(servo));
+                }
+            }
+            Said::Stopped { told, fallen } => self.interrupted(now, servo, told, fallen),
+        }
+    }
+
+    /// The board of a servo is back, and its pulses had stopped.
+    fn interrupted(&mut self, now: Duration, servo: usize, told: Ticks, fallen: bool) {
+        let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+        else {
+            return;
+        };
+        state.wire = Wire::Waits;
+        // What was engaged meanwhile gets its first pulse where a person placed it.
+        if !state.engaged || !state.arrived {
+            return;
+        }
+        let back = plan.back(fallen);
+        if back == Back::Last {
+            if plan.stop.is_none() {
+                state.pulse = plan.guard.clock.pulse(told);
+            }
+            state.interrupt();
+            // Its first pulse comes in its turn; then it glides.
+            state.goes_on_at = now.max(Duration::from_nanos(1));
+            state.estimate = Estimate::assumed(state.pulse, now);
+        } else {
+            let leader = plan.led.as_ref().map(|led| led.leader);
+            state.release(true);
+            state.lost_place = back == Back::Ask;
+            if let Some(leader) = leader {
+                self.release_one(leader);
+                self.let_go_followers(leader);
+            } else {
+                self.let_go_followers(servo);
+            }
+            self.off_when_all_are();
+        }
+        self.note(now, EventKind::Interrupted(back), Some(servo));
+    }
+
+    /// Stops the pulses of one servo, without a word.
+    fn release_one(&mut self, servo: usize) {
+        if let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
+            && state.engaged
+        {
+            state.release(plan.loaded);
+        }
     }
 
     /// Engages what turns the same joint, where that stands then.
@@ -215,8 +340,8 @@ impl Stage {
             return;
         };
         let from = state.hand.unwrap_or(state.pulse - state.trim);
-        let left = (from + state.trim - state.pulse).abs().get();
-        if repeat && left > plan.guard.speed * REPEAT_REACH.as_secs_f64() {
+        let left = if repeat { plan.way(state.pulse, from + state.trim) } else { 0.0 };
+        if left > plan.pace.most * REPEAT_REACH.as_secs_f64() {
             return;
         }
         let (to, stopped) = plan.guard.bound(from + by);

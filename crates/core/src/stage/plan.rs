@@ -2,14 +2,15 @@
 
 use super::approach::Arrival;
 use super::couple::Led;
+use crate::bent::Bent;
+use crate::curve::Curve;
 use crate::fit::Side;
-use crate::guard::Guard;
+use crate::guard::{Guard, towards};
 use crate::link::Rules;
-use crate::linkage::Transmission;
-use crate::rig::{Board, CutTo, Ends, Id, Idle, Input, Joint, Kind, Limit, Mapping, Rig, Servo};
+use crate::rig::{Back, Board, CutTo, Ends, Id, Idle, Input, Joint, Kind, Limit, Mapping, Rig, Servo};
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
-use crate::shape::{Curve, Shape, Span, between, two_sided};
+use crate::shape::{self, Shape, Span, between, two_sided};
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
 use std::time::Duration;
 
@@ -40,8 +41,8 @@ pub struct ServoPlan {
     pub scale: Option<Scale>,
     /// Where it goes when nothing drives it.
     pub home: Option<Micros>,
-    /// The speed of a glide, µs/s.
-    pub glide: f64,
+    /// How fast it may go.
+    pub pace: Pace,
     /// The speed its horn is taken to follow with, µs/s.
     pub follow: f64,
     /// A cut leaves its pulses.
@@ -58,6 +59,10 @@ pub struct ServoPlan {
     pub idle: Option<Duration>,
     /// The servo that it turns a joint together with, and goes where that goes.
     pub led: Option<Led>,
+    /// The place in the rig of the joint that it turns together with others.
+    pub shares: Option<usize>,
+    /// What happens to it when its board is back and its pulses had stopped.
+    pub back: Option<Back>,
     /// The pulse that it must see before it follows, and for how long.
     pub arming: Option<(Micros, Duration)>,
     /// How far a wiggle goes to either side.
@@ -69,7 +74,72 @@ pub struct ServoPlan {
     centre: Micros,
 }
 
+/// How fast a servo may go, where it is. Speeds are those of its place: of the pulse in µs/s, or behind what bends of
+/// the joint in °/s, which is what must not be driven too fast.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Pace {
+    /// The most.
+    pub most: f64,
+    /// In a glide.
+    pub glide: f64,
+    /// The most that its shaft may turn behind what bends, in °/s.
+    pub shaft: f64,
+}
+
 impl ServoPlan {
+    /// What bends between its pulse and its joint, if anything does.
+    fn bent(&self) -> Option<&Bent> {
+        self.scale.as_ref().and_then(Scale::bent)
+    }
+
+    /// How far it is from one pulse to another, in the unit of its speeds, without a sign.
+    #[inline]
+    pub fn way(&self, from: Micros, to: Micros) -> f64 {
+        match self.bent() {
+            Some(bent) => (bent.joint_at(to) - bent.joint_at(from)).abs().get(),
+            None => (to - from).abs().get(),
+        }
+    }
+
+    /// From one pulse towards another for `dt` seconds at no more than `speed`, nor than it may. Behind what bends
+    /// it is the joint that moves at that speed, and its shaft no faster than it can.
+    #[inline]
+    pub fn go(&self, from: Micros, to: Micros, speed: f64, dt: f64) -> Micros {
+        let speed = if speed < self.pace.most { speed } else { self.pace.most };
+        let Some(bent) = self.bent() else { return towards(from, to, speed * dt) };
+        if let Some((low, high)) = bent.reach()
+            && (from < low || from > high)
+        {
+            // Out of reach the joint stands while the shaft comes back.
+            return towards(from, to, self.follow * dt);
+        }
+        let (joint, step) = (bent.joint_at(from), speed * dt);
+        let way = (bent.joint_at(to) - joint).get();
+        let next = if libm::fabs(way) <= step {
+            to
+        } else {
+            bent.pulse_at(joint + Degrees::new(if way < 0.0 { -step } else { step }))
+        };
+        let (shaft, most) = (bent.shaft_at(from), self.pace.shaft * dt);
+        let turn = (bent.shaft_at(next) - shaft).get();
+        if libm::fabs(turn) <= most {
+            return next;
+        }
+        let turned = shaft + Degrees::new(if turn < 0.0 { -most } else { most });
+        bent.pulse_at(bent.joint_for(turned))
+    }
+
+    /// What happens to it when its pulses had stopped: as its joint says; else it is asked about where a weight or a
+    /// fallen supply may have moved it.
+    pub fn back(&self, fallen: bool) -> Back {
+        let usual = if self.stop.is_none() && self.kind == Kind::Positional && (self.loaded || fallen) {
+            Back::Ask
+        } else {
+            Back::Last
+        };
+        self.back.unwrap_or(usual)
+    }
+
     /// Where it is shown before anything is known.
     pub fn start(&self) -> Micros {
         self.guard.bound(self.home.unwrap_or(self.centre)).0
@@ -123,11 +193,13 @@ impl Plan {
         let mut servos: Vec<ServoPlan> =
             rig.servos.iter().filter_map(|servo| servo_plan(rig, servo)).collect();
         super::couple::couple(rig, &mut servos);
+        let scales: Vec<Option<&Scale>> = servos.iter().map(|servo| servo.scale.as_ref()).collect();
+        let timelines = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
         Self {
+            timelines,
             servos,
             inputs: rig.inputs.iter().map(input_plan).collect(),
             mappings: rig.mappings.iter().filter_map(|m| mapping_plan(rig, m)).collect(),
-            timelines: rig.sequences.iter().map(|s| Timeline::of(rig, s)).collect(),
         }
     }
 }
@@ -147,18 +219,23 @@ fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) 
     let Ends(low, high) = servo.endpoints_us;
     let scale = rig.scale_of(servo);
     let shaft_gain = shaft_gain(servo);
-    let joint_gain = scale.as_ref().map(|scale| scale.steepest(low, high)).filter(|gain| *gain > 0.0);
-    let gain = joint_gain.unwrap_or_else(|| shaft_gain * rig.through(servo).most_ratio());
-    let pulses = |speed: DegreesPerSecond| speed.get() / gain;
-    let follow = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get() / shaft_gain;
-    // Behind a linkage the shaft may have to turn fast where the joint turns slowly.
-    let fastest = libm::fmin(pulses(speed), follow);
-    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), fastest, board.clock());
+    let shaft = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get();
+    let follow = shaft / shaft_gain;
+    let pace = if scale.as_ref().is_some_and(|scale| scale.bent().is_some()) {
+        Pace { most: speed.get(), glide: libm::fmin(GLIDE.get(), speed.get()), shaft }
+    } else {
+        let joint_gain = scale.as_ref().map(|scale| scale.steepest(low, high)).filter(|gain| *gain > 0.0);
+        let gain = joint_gain.unwrap_or_else(|| shaft_gain * rig.through(servo).most_ratio());
+        let most = libm::fmin(speed.get() / gain, follow);
+        Pace { most, glide: libm::fmin(GLIDE.get() / gain, most), shaft }
+    };
+    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.clock());
     ServoPlan {
         home: scale.as_ref().zip(joint.and_then(|j| j.home_deg)).map(|(scale, home)| scale.pulse_at(home)),
         scale,
-        glide: libm::fmin(pulses(GLIDE), fastest),
+        pace,
         follow,
+        back: joint.and_then(|j| j.back),
         stay_stiff: joint.is_some_and(|j| j.cut == CutTo::StayStiff),
         loaded: joint.is_some_and(|j| j.loaded),
         arrival: arrival(servo, shaft_gain),
@@ -179,7 +256,10 @@ fn arrival(servo: &Servo, shaft_gain: f64) -> Option<Arrival> {
 /// The most degrees that the shaft turns for a microsecond: as seen, else as its sheet says, else as is usual.
 fn shaft_gain(servo: &Servo) -> f64 {
     let Ends(low, high) = servo.endpoints_us;
-    let seen = servo.fit().ok().map(|fit| Scale::of(fit.curve, Transmission::DIRECT).steepest(low, high));
+    let seen = servo.fit().ok().map(|fit| match fit.curve {
+        Curve::Line(line) => libm::fabs(line.gain()),
+        Curve::Cubic(cubic) => cubic.steepest(low, high),
+    });
     let rated = || servo.rated.as_ref().map(|rated| libm::fabs(rated.slope().gain));
     seen.or_else(rated).filter(|gain| *gain > 0.0).unwrap_or(USUAL_GAIN)
 }
@@ -190,18 +270,25 @@ fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let stop = servo.centre();
     let scale = Scale::Level(servo.sides());
     let percent = libm::fmax((high - stop).get(), (stop - low).get()) / 100.0;
-    let guard = Guard::new((low, high), (None, None), speed.get() * percent, board.clock());
+    let pace = even(speed.get() * percent, GLIDE.get() * percent);
+    let guard = Guard::new((low, high), (None, None), board.clock());
     ServoPlan {
         scale: Some(scale),
         home: Some(stop),
         centre: stop,
-        glide: GLIDE.get() * percent,
+        pace,
+        follow: pace.most,
         stop: Some(stop),
         idle_release: servo.idle == Idle::Release,
         arming: servo.arms().map(|(pulse, time)| (pulse, time.duration())),
         wiggle: (high - low) * (ENDLESS_WIGGLE / 2.0),
         ..ServoPlan::bare(servo, board, guard)
     }
+}
+
+/// Speeds in µs of pulse a second.
+const fn even(most: f64, glide: f64) -> Pace {
+    Pace { most, glide, shaft: f64::INFINITY }
 }
 
 /// A lamp or a relay is off where nothing drives it, and a wiggle is a blink.
@@ -214,7 +301,9 @@ fn accessory(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan
         home: Some(off),
         centre: off,
         wiggle: on,
-        ..ServoPlan::bare(servo, board, Guard::new((off, on), (None, None), speed, clock))
+        pace: even(speed, speed),
+        follow: speed,
+        ..ServoPlan::bare(servo, board, Guard::new((off, on), (None, None), clock))
     }
 }
 
@@ -227,8 +316,8 @@ impl ServoPlan {
             plug: (servo.board.as_str().into(), servo.channel),
             scale: None,
             home: None,
-            glide: guard.speed,
-            follow: guard.speed,
+            pace: even(f64::INFINITY, f64::INFINITY),
+            follow: f64::INFINITY,
             stay_stiff: false,
             loaded: false,
             stop: None,
@@ -236,6 +325,8 @@ impl ServoPlan {
             arrival: None,
             idle: None,
             led: None,
+            shares: None,
+            back: None,
             arming: None,
             wiggle: WIGGLE,
             mapping: None,
@@ -253,21 +344,13 @@ fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Optio
     let (low, high) = (pulse(&joint.low), pulse(&joint.high));
     let Ends(least, most) = servo.endpoints_us;
     let (low, high) = if scale.falls(least, most) { (high, low) } else { (low, high) };
-    // Beyond its turning point a linkage goes back: nothing lies there.
-    let reach = linkage_reach(servo);
+    // Beyond its reach a linkage drives nothing.
+    let reach = scale.bent().and_then(Bent::reach);
     let tighter = |limit: Option<Micros>, end: Option<Micros>, more: bool| match (limit, end) {
         (Some(limit), Some(end)) => Some(if (limit > end) == more { limit } else { end }),
         (limit, end) => limit.or(end),
     };
     (tighter(low, reach.map(|r| r.0), true), tighter(high, reach.map(|r| r.1), false))
-}
-
-/// The pulses between which a servo's linkage can be used, the lower one first.
-fn linkage_reach(servo: &Servo) -> Option<(Micros, Micros)> {
-    let (a, b) = servo.through().usable()?;
-    let curve = servo.fit().ok()?.curve;
-    let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
-    Some(if a < b { (a, b) } else { (b, a) })
 }
 
 fn input_plan(input: &Input) -> InputPlan {
@@ -276,8 +359,11 @@ fn input_plan(input: &Input) -> InputPlan {
         Some(centre) => Span::TwoSided { low, centre, high },
         None => Span::OneEnded { low, high },
     };
-    let curve =
-        if input.curve.is_empty() { Curve::Expo(input.expo) } else { Curve::Points(input.curve.clone()) };
+    let curve = if input.curve.is_empty() {
+        shape::Curve::Expo(input.expo)
+    } else {
+        shape::Curve::Points(input.curve.clone())
+    };
     let milliseconds = |ms: f64| Duration::try_from_secs_f64(ms / 1e3).unwrap_or_default();
     InputPlan {
         id: input.id,

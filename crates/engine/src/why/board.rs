@@ -1,6 +1,7 @@
 //! The links of the board itself, by its kind.
 
 use super::{Came, Facts, Judge, RECENT, failed, proven};
+use crate::snapshot::BoardState;
 use wasvolta_core::rig::Kind;
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Lapse};
@@ -162,8 +163,12 @@ fn pin(facts: &Facts) -> Came {
         let fineness = if role == Role::Servo { "; its fineness is 1 µs" } else { "" };
         return proven(format!("pin {pin} can {}{fineness}", role.words()));
     }
+    let can = said(facts).map_or_else(String::new, |firmware| {
+        let state = BoardState { evidence: Some(Evidence::Firmata(firmware)), ..BoardState::default() };
+        state.able(role).map_or_else(String::new, |pins| format!("; pins {pins} can"))
+    });
     failed(
-        format!("pin {pin} of this board cannot {}", role.words()),
+        format!("pin {pin} of this board cannot {}{can}", role.words()),
         "plug it on another pin, and move it there with M",
     )
 }

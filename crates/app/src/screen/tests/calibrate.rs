@@ -3,8 +3,8 @@
 
 use super::*;
 use crate::screen::model::Dialog;
-use wasvolta_core::rig::edit::{joint, marks, roster};
-use wasvolta_core::rig::{Ends, Idle, Place, Servo};
+use wasvolta_core::rig::edit::{Observation, joint, keep_mark, marks, roster};
+use wasvolta_core::rig::{Ends, How, Idle, Place, Servo, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
 
@@ -223,6 +223,19 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     let mut bench = engaged(RUDDER);
     let slew = bench.session.rig.servos.iter().position(|s| s.name == "crane.slew").unwrap();
     bench.press(Key::char('r'));
+    // Without marks of the first nobody knows what the other one is to follow.
+    for (pulse, angle, ticks) in [(1200.0, -30.0, 246), (1800.0, 30.0, 369)] {
+        let seen = Observation {
+            pulse: Micros::new(pulse),
+            ticks: wasvolta_core::unit::Ticks(ticks),
+            seen: How::Aligned,
+            from: Side::Unknown,
+            angle: Some(Degrees::new(angle)),
+            at: Place::Servo,
+            rate: None,
+        };
+        bench.session.edit("marked", |rig| keep_mark(rig, "punt.rudder", seen)).unwrap();
+    }
     bench.session.edit("coupled", |rig| joint::couple(rig, "punt.rudder", "crane.slew")).unwrap();
     bench.pass(5);
     bench.press(Key::char('o'));
@@ -237,7 +250,13 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     let had = servo(&bench, slew).marks.len();
     bench.press(Key::char('m'));
     bench.enter("1");
-    assert_eq!((servo(&bench, RUDDER).marks.len(), servo(&bench, slew).marks.len()), (1, had + 1));
+    assert_eq!(
+        (servo(&bench, RUDDER).marks.len(), servo(&bench, slew).marks.len()),
+        (3, had + 1),
+        "{:?} {}",
+        servo(&bench, RUDDER).marks,
+        said(&bench)
+    );
     // Asked of the other one, both go too.
     pick(&mut bench, slew);
     bench.code(KeyCode::Left);

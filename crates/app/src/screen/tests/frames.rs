@@ -69,7 +69,7 @@ fn what_is_asked() {
     let mark = bench.frame(100, 30);
     let bottom = |frame: &str| frame.lines().skip(27).map(|l| l.to_owned() + "\n").collect::<String>();
     bench.code(KeyCode::Esc);
-    bench.text("+5");
+    bench.text("-20deg");
     let entry = bench.frame(100, 30);
     bench.code(KeyCode::Esc);
     bench.press(Key::char('C'));
@@ -92,7 +92,7 @@ fn help_and_palette() {
 fn too_small_and_empty() {
     let bench = Bench::new();
     insta::assert_snapshot!("too_small", bench.frame(60, 6));
-    let empty = Bench::with(|_| "format = 4\nname = \"Empty marsh\"\n".to_owned());
+    let empty = Bench::with(|_| "format = 5\nname = \"Empty marsh\"\n".to_owned());
     insta::assert_snapshot!("empty_calibrate", empty.frame(80, 24));
     let mut empty = empty;
     empty.code(KeyCode::F(3));

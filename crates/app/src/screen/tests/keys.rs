@@ -73,15 +73,78 @@ fn endpoint_centre_and_home_are_taken_from_where_it_stands() {
     bench.press(Key::char('h'));
     bench.press(Key::char('E'));
     let servo = &bench.session.rig.servos[0];
-    let on_wire = 205.0 * 4.88;
-    assert!((servo.endpoints_us.0.get() - on_wire).abs() < 0.01, "{:?}", servo.endpoints_us);
-    assert!((servo.centre_us.unwrap().get() - on_wire).abs() < 0.01);
+    // As it was typed: the 205 ticks on the wire are 1000.4 µs.
+    assert!((servo.endpoints_us.0.get() - 1000.0).abs() < 1e-9, "{:?}", servo.endpoints_us);
+    assert!((servo.centre_us.unwrap().get() - 1000.0).abs() < 1e-9);
     let home = bench.session.rig.joints[0].home_deg.unwrap().get();
-    assert!((home + 48.73).abs() < 0.05, "{home}");
+    assert!((home + 48.77).abs() < 0.01, "{home}");
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
     assert!(!bench.session.is_unsaved());
+}
+
+#[test]
+fn nothing_is_taken_from_where_it_stands_before_it_stands() {
+    let mut bench = neck();
+    bench.enter("0deg");
+    bench.pass(100);
+    let before = bench.session.rig.clone();
+    bench.enter("-20deg");
+    bench.pass(3);
+    for (key, name) in [('E', "endpoint"), ('c', "centre"), ('l', "limit"), ('h', "home")] {
+        bench.press(Key::char(key));
+        assert!(screen(&bench).contains(&format!("{name} here: once it stands")), "{}", screen(&bench));
+        bench.watch(2);
+    }
+    assert_eq!(*bench.session.rig, *before);
+    bench.watch(200);
+    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    assert!((home + 20.0).abs() < 1e-9, "the last that was asked for, as it was typed: {home}");
+    assert_eq!(bench.session.rig.servos[0], before.servos[0], "what another key gave up is not done");
+}
+
+#[test]
+fn a_sign_is_the_values_own_and_by_is_a_way_and_the_entry_says_where_it_goes() {
+    let mut bench = neck();
+    bench.enter("10deg");
+    bench.pass(200);
+    bench.text("-20deg");
+    assert!(screen(&bench).contains("Go to -20deg▏  → "), "{}", screen(&bench));
+    bench.code(KeyCode::Enter);
+    bench.pass(200);
+    let angle = |bench: &Bench| {
+        let scale = bench.session.derived.plan.servos[0].scale.clone().unwrap();
+        scale.angle_at(bench.model.snapshot.servos[0].pulse).get()
+    };
+    assert!((angle(&bench) + 20.0).abs() < 1e-6, "{}", angle(&bench));
+    bench.press(Key::char('D'));
+    bench.text("-5deg");
+    assert!(screen(&bench).contains("Go by -5deg▏  5 deg further down → "), "{}", screen(&bench));
+    bench.code(KeyCode::Enter);
+    bench.pass(200);
+    assert!((angle(&bench) + 25.0).abs() < 1e-6, "{}", angle(&bench));
+}
+
+#[test]
+fn where_nothing_is_shown_only_what_stops_things_works() {
+    let mut bench = neck();
+    bench.pass(100);
+    let before = bench.model.snapshot.servos[0].pulse;
+    bench.model.too_small = true;
+    for key in [Key::of(KeyCode::Right), Key::char('n'), Key::char('W'), Key::char('r'), Key::char('m')] {
+        bench.press(key);
+        bench.pass(10);
+    }
+    bench.enter("1000us");
+    bench.pass(50);
+    assert_eq!(bench.model.snapshot.servos[0].pulse, before);
+    assert!(bench.model.dialog.is_none() && bench.model.snapshot.output == Output::Driving);
+    bench.code(KeyCode::Esc);
+    bench.pass(3);
+    assert_eq!(bench.model.snapshot.output, Output::Held);
+    bench.press(Key::char('q'));
+    assert!(bench.model.quit);
 }
 
 #[test]

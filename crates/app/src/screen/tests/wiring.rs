@@ -5,6 +5,8 @@ use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, View};
 use crossterm::event::KeyCode;
 use std::time::Duration;
+use wasvolta_core::rig::Back;
+use wasvolta_core::rig::edit::joint;
 use wasvolta_core::stage::{Command, Output};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::why::{Verdict, first_not_proven};
@@ -341,6 +343,9 @@ fn a_cut_ends_what_was_under_way() {
 #[test]
 fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     let mut bench = wiring();
+    // One goes on from its last pulse, whatever fell; the other is asked about.
+    bench.session.edit("back", |rig| joint::set_back(rig, "crane.slew", Some(Back::Last))).unwrap();
+    bench.pass(2);
     for servo in [3, 4] {
         bench.engage(servo, 1500.0);
     }
@@ -357,8 +362,16 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     let from = log.iter().position(|words| *words == "lower: nothing answers").unwrap();
     assert_eq!(
         log[from..],
-        ["lower: nothing answers", "lower is back", "crane.slew engaged again", "crane.boom engaged again"]
+        [
+            "lower: nothing answers",
+            "lower is back; it had restarted: its supply dipped, or its plug is loose",
+            "crane.slew lost its pulses for a while: it glides on from its last one",
+            "crane.boom lost its pulses and may have moved: e asks where it stands",
+            "crane.slew engaged again",
+        ]
     );
+    bench.model.pick_servo(&bench.session.rig.clone(), 4);
+    assert!(bench.frame(160, 47).contains("crane.boom lost its pulses"), "{}", bench.frame(160, 47));
     assert!(bench.now > Duration::from_secs(5));
 }
 
@@ -532,4 +545,77 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     assert_eq!(bench.session.rig.board("reeds").unwrap().port, "line");
     bench.pass(250);
     assert!(bench.frame(160, 47).contains("reeds started"), "{}", bench.frame(160, 47));
+}
+
+/// The demo whose upper board pulses already, as a program that was killed has left it, behind a port of another kind.
+fn left_pulsing() -> Bench {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("marsh-clock.rig.toml");
+    let rig = include_str!("../../../../../examples/marsh-clock.rig.toml");
+    let first = "[[port]]\nname = \"chips\"\nkind = \"pwm\"\npath = \"sim:chips\"\n\n\
+                 [[board]]\nname = \"chips\"\nport = \"chips\"\nchip = \"linux-pwm\"\n\n[[port]]";
+    std::fs::write(&path, rig.replacen("[[port]]", first, 1)).unwrap();
+    let sim = include_str!("../../../../../examples/marsh-clock.sim.toml");
+    let running = sim.replacen("oscillator_hz", "running = [[1, 310], [5, 250]]\noscillator_hz", 1);
+    assert_ne!(sim, running);
+    std::fs::write(folder.path().join("marsh-clock.sim.toml"), running).unwrap();
+    let mut bench = Bench::with_faults(&path, folder, &[]);
+    bench.pass(10);
+    bench
+}
+
+#[test]
+fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have_stopped() {
+    let mut bench = left_pulsing();
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("upper sends pulses already, on channel 1, 5. a keeps them"), "{frame}");
+    assert!(frame.contains("✗ upper pulses"), "the headline says so: {frame}");
+    bench.code(KeyCode::Esc);
+    bench.code(KeyCode::F(1));
+    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("it was found sending pulses") && frame.contains("✗ 1513 µs"), "{frame}");
+    assert!(frame.contains("left│"), "nor is it off in the roster: {frame}");
+    // Cut, asked or not; and only what was read back is said.
+    bench.session.engine.stop().cut();
+    bench.pass(1);
+    bench.pass(5);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("Output is cut: no pulses."), "{frame}");
+    assert!(!frame.contains("✗ upper pulses"), "{frame}");
+}
+
+#[test]
+fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
+    let mut bench = left_pulsing();
+    bench.press(Key::char('a'));
+    bench.pass(10);
+    let state = bench.model.snapshot.servos[0];
+    assert!(state.engaged && state.ticks.is_some_and(|ticks| ticks.0 == 310), "{state:?}");
+    // What nobody in the rig is on is stopped.
+    let upper = bench.session.wiring.board(&bench.session.rig, "upper").unwrap();
+    let board = bench.model.snapshot.boards[upper.0][upper.1];
+    assert_eq!(board.sent[5], None);
+}
+
+#[test]
+fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("reeds.rig.toml");
+    let rig = "format = 5\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
+               [[board]]\nname = \"reeds\"\nport = \"line\"\nchip = \"firmata\"\n\
+               [[servo]]\nname = \"reeds.sway\"\nboard = \"reeds\"\nchannel = 1\n";
+    std::fs::write(&path, rig).unwrap();
+    let mut bench = Bench::with_faults(&path, folder, &[]);
+    bench.code(KeyCode::F(2));
+    bench.pass(60);
+    bench.press(Key::char('o'));
+    bench.pass(3);
+    let frame = bench.frame(160, 47);
+    assert!(
+        frame.contains("its board cannot drive it: M moves it to a pin that can; those that can: 2–19"),
+        "{frame}"
+    );
+    let state = bench.model.snapshot.servos[0];
+    assert!(!state.engaged && state.ticks.is_none(), "{state:?}");
 }

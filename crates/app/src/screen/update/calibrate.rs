@@ -242,9 +242,14 @@ fn back_off(desk: &mut Desk, seen: How) {
     }
 }
 
-/// Makes the present pulse the nearer endpoint.
+/// Asks how far it is to go from where it stands.
+pub fn move_by(desk: &mut Desk) {
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pulse, text: "by ".to_owned() });
+}
+
+/// Makes the present pulse the nearer endpoint: as it was typed or jogged to, not as its ticks have it.
 pub fn endpoint(desk: &mut Desk) {
-    if let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.wire_pulse())) {
+    if let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.state.pulse)) {
         set_endpoint(desk, end, pulse);
     }
 }
@@ -272,7 +277,7 @@ pub fn limit(desk: &mut Desk) {
 
 /// Makes the present pulse the centre.
 pub fn centre(desk: &mut Desk) {
-    let found = with(desk, |p| (p.servo.name.clone(), p.wire_pulse(), p.servo.kind, p.servo.band()));
+    let found = with(desk, |p| (p.servo.name.clone(), p.state.pulse, p.servo.kind, p.servo.band()));
     let Some((name, pulse, kind, band)) = found else { return };
     if let (Kind::Endless, Some(band)) = (kind, band) {
         let words = format!(
@@ -287,7 +292,10 @@ pub fn centre(desk: &mut Desk) {
 
 /// Makes the present angle home.
 pub fn home(desk: &mut Desk) {
-    let found = with(desk, |p| Some((p.joint?.name.clone(), p.angle()?)));
+    let found = with(desk, |p| {
+        let angle = p.plan.scale.as_ref()?.angle_at(p.state.pulse);
+        Some((p.joint?.name.clone(), angle))
+    });
     if let Some(Some((joint, angle))) = found {
         desk.edit(&format!("home {:+.1}°", angle.get()), |rig| edit::set_home(rig, &joint, angle));
     }

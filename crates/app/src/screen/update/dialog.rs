@@ -339,7 +339,9 @@ fn recover(desk: &mut Desk, key: Key, offer: Box<Offer>, from: usize) -> Option<
 fn decide(desk: &mut Desk, key: Key, (port, board, found): (usize, usize, Found)) -> Option<Dialog> {
     match (key.code, found) {
         (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
-            adopt(desk, port, board, &ticks);
+            for command in desk.session.kept((port, board), &ticks) {
+                desk.command(command);
+            }
             desk.session.engine.decide(port, board, Decision::Adopt);
             desk.say("kept: these servos go on where they are, by hand");
             None
@@ -350,25 +352,5 @@ fn decide(desk: &mut Desk, key: Key, (port, board, found): (usize, usize, Found)
             None
         }
         _ => Some(Dialog::Found { port, board, found }),
-    }
-}
-
-/// Engages every servo on a channel that pulses already, at that very pulse.
-fn adopt(desk: &mut Desk, port: usize, board: usize, ticks: &[Option<u16>; 16]) {
-    let servos: Vec<(usize, Micros)> = desk
-        .session
-        .wiring
-        .servos
-        .iter()
-        .enumerate()
-        .filter_map(|(servo, place)| {
-            let place = (*place)?;
-            ((place.port, place.board) == (port, board)).then_some(())?;
-            let ticks = wasvolta_core::unit::Ticks((*ticks.get(place.channel)?)?);
-            Some((servo, desk.session.derived.plan.servos.get(servo)?.guard.clock.pulse(ticks)))
-        })
-        .collect();
-    for (servo, pulse) in servos {
-        desk.command(Command::Engage { servo, pulse, told: true });
     }
 }

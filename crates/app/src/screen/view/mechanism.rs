@@ -104,6 +104,7 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked) {
             sheet.arc(horn_mm + ring, (turned(from), turned(to)), theme::INK);
         }
     }
+    let (low, high) = linked.closes();
     for (end, bound) in [(low, linked.bounds().0), (high, linked.bounds().1)] {
         if bound != Bound::HalfTurn {
             let at = turned(end).to_radians();

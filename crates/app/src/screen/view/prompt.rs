@@ -197,7 +197,10 @@ fn drift(what: &Observation, by: Micros) -> String {
 
 fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
     match purpose {
-        Purpose::Pulse => format!("Go to {text}▏  {}", understood(scene, text)),
+        Purpose::Pulse => {
+            let to = if entry::is_way(text) { "" } else { "to " };
+            format!("Go {to}{text}▏  {}", understood(scene, text))
+        }
         Purpose::InputRow => {
             let row = scene.input_rows().get(scene.model.input_row).copied().unwrap_or(InputRow::Low);
             format!("{} {text}▏", row.name())
@@ -235,23 +238,18 @@ fn understood(scene: &Scene, text: &str) -> String {
                 return format!("→ {}", value.unwrap_or_default());
             }
             let value = value.map_or_else(String::new, |value| format!(", {value}"));
-            format!("→ {:.1} µs{value} {held}", bound.get())
+            let way = entry::way_in_words(text).map_or_else(String::new, |words| format!("{words} "));
+            format!("{way}→ {:.1} µs{value} {held}", bound.get())
         }
-        Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, +5".to_owned(),
+        Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, by 5".to_owned(),
         Err(_) if picked.servo.kind == wasvolta_core::rig::Kind::Endless => "as 1520us, 25%, -25%".to_owned(),
-        Err(_) => "as 1520us, 30deg, +5, 8.5%".to_owned(),
+        Err(_) => "as 1520us, -30deg, by 5deg, 8.5%".to_owned(),
     }
 }
 
 fn found_words(scene: &Scene, port: usize, board: usize, found: &Found) -> String {
-    let name = scene
-        .rig
-        .ports
-        .iter()
-        .filter(|p| p.kind == wasvolta_core::rig::PortKind::I2c)
-        .nth(port)
-        .and_then(|p| scene.rig.boards.iter().filter(|b| b.port == p.name).nth(board))
-        .map_or("a board", |b| b.name.as_str());
+    let here = |b: &&wasvolta_core::rig::Board| scene.wiring.board(scene.rig, &b.name) == Some((port, board));
+    let name = scene.rig.boards.iter().find(here).map_or("a board", |b| b.name.as_str());
     match found {
         Found::Pulsing { ticks, adoptable } => {
             let channels: Vec<String> =

@@ -2,7 +2,7 @@
 
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
 use crate::linkage::{Branch, FourBar, Gear, Steering};
-use crate::rig::{Ends, Joint, Limit, Place, Rig, Servo};
+use crate::rig::{Back, Ends, Joint, Limit, Place, Rig, Servo};
 use crate::unit::{Degrees, Hertz, Micros};
 
 /// About what a servo is reversed.
@@ -163,6 +163,14 @@ pub fn set_mounting(rig: &Rig, joint: &str, mounted: Degrees, anticlockwise: boo
 pub fn set_loaded(rig: &Rig, joint: &str, loaded: bool) -> Edited {
     changed(rig, |rig| {
         joint_mut(rig, joint)?.loaded = loaded;
+        Ok(())
+    })
+}
+
+/// What happens to a joint when its board is back and its pulses had stopped; none for what is usual.
+pub fn set_back(rig: &Rig, joint: &str, back: Option<Back>) -> Edited {
+    changed(rig, |rig| {
+        joint_mut(rig, joint)?.back = back;
         Ok(())
     })
 }

@@ -36,6 +36,7 @@ pub(super) fn bare_joint(servo: &str) -> Joint {
         cut: CutTo::default(),
         quit: QuitTo::default(),
         loaded: false,
+        back: None,
     }
 }
 

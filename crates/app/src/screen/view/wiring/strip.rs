@@ -72,7 +72,7 @@ const fn trouble_word(fault: Fault) -> &'static str {
     match fault {
         Fault::NoBus => "✗ no bus",
         Fault::Absent => "✗ no answer",
-        Fault::Busy => "✗ in use",
+        Fault::Busy | Fault::Taken(_) => "✗ in use",
         Fault::Denied => "✗ barred",
         Fault::Transfer => "✗ fails",
         Fault::Silent => "✗ silent",
@@ -120,14 +120,20 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
     };
     let room = wide.saturating_sub(name + crate::screen::pen::width(&moves) + 1);
     pen.put(name, 0, &crate::screen::pen::fit(&picked.servo.name, usize::from(room)), style);
-    let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    let color = match (picked.state.engaged, picked.found) {
+        (true, _) => theme::COMMANDED,
+        (false, Some(_)) => theme::FAULT,
+        (false, None) => theme::QUIET,
+    };
     pen.put_right(wide, 0, &moves, theme::text(color));
 }
 
 fn pulse(picked: &crate::screen::scene::Picked) -> String {
     let pulse = picked.wire_pulse();
     match picked.value(pulse).filter(|_| picked.servo.kind.levels().is_some()) {
-        _ if !picked.state.engaged => "off".to_owned(),
+        _ if !picked.state.engaged => {
+            picked.found.map_or_else(|| "off".to_owned(), |pulse| format!("✗ {:.0} µs", pulse.get()))
+        }
         Some(level) => level,
         None => format!("{:.0} µs", pulse.get()),
     }

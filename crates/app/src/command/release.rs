@@ -1,0 +1,73 @@
+//! `release`: the way back without a screen, for boards that a killed program has left pulsing.
+
+use crate::cli::{Live, Release};
+use crate::exit::Exit;
+use crate::say;
+use crate::session::Session;
+use miette::miette;
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::board::{Found, Phase};
+
+/// A board that was reset by the opening of its line says who it is by then, or is asked and answers.
+const HEARD_BY: Duration = Duration::from_secs(8);
+/// Time between two looks at the boards.
+const LOOK: Duration = Duration::from_millis(20);
+
+/// Releases; gives the exit code: 1 when something may still pulse, or could not be looked at.
+///
+/// # Errors
+/// When the rig cannot be used, another program has a device of it, or it has no such board.
+pub fn run(asked: &Release) -> miette::Result<ExitCode> {
+    let live = Live { bench: asked.bench.clone(), ..Live::default() };
+    let mut session = Session::open_boards(&asked.rig, &live, &asked.boards)?;
+    if session.rig.boards.is_empty() {
+        return Err(miette!("this rig has no board to release"));
+    }
+    let begun = Instant::now();
+    let known = |state: &BoardState| state.phase != Phase::Down || state.trouble.is_some();
+    loop {
+        let snapshot = session.engine.snapshot().clone();
+        let late = begun.elapsed() >= HEARD_BY;
+        // One that fails at once may come: a line that is being reset, a bus that is busy.
+        let settled =
+            session.wiring.boards_in(&session.rig, &snapshot).all(|(_, state)| state.phase != Phase::Down);
+        let heard = session.wiring.boards_in(&session.rig, &snapshot).all(|(_, state)| known(state));
+        if settled || late || (heard && begun.elapsed() >= HEARD_BY / 4) {
+            break;
+        }
+        std::thread::sleep(LOOK);
+    }
+    let snapshot = session.engine.snapshot().clone();
+    let mut whole = true;
+    for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
+        let (words, known) = found(state);
+        whole &= known;
+        say::line(format_args!("{} {}: {words}", board.name, board.at()));
+    }
+    // The end of a session stops what was found, and reads it back.
+    let exit = session.finish().tell("");
+    Ok(if whole { exit } else { Exit::Failed }.into())
+}
+
+/// What was found on a board, and whether anything is known of it.
+fn found(state: &BoardState) -> (String, bool) {
+    match (state.trouble, state.phase) {
+        (Some(trouble), _) => {
+            (format!("cannot {} it: {}; {}", trouble.doing, trouble.fault, trouble.fault.help()), false)
+        }
+        (None, Phase::Asking(Found::Pulsing { ticks, .. })) => {
+            let channels: Vec<String> =
+                ticks.iter().enumerate().filter(|(_, t)| t.is_some()).map(|(n, _)| n.to_string()).collect();
+            (format!("pulses run on channel {}: stopping them", channels.join(", ")), true)
+        }
+        (None, Phase::Asking(Found::Unfamiliar)) => {
+            let words = "what answers was set up by something else and may be another kind of chip: nothing was written. \
+                         If it is the right one, open the rig and start it anew there, or take its supply away";
+            (words.to_owned(), false)
+        }
+        (None, Phase::Started) => ("no pulses run on it".to_owned(), true),
+        (None, Phase::Down) => ("it has not said who it is".to_owned(), false),
+    }
+}
