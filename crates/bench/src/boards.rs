@@ -104,7 +104,7 @@ fn run(rig: &Rig) -> Vec<Logged> {
     };
     let shared: Arc<dyn Clock> = clock.clone();
     let port = BoardPort { name: PORT.into(), way: Way::Bus(open) };
-    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared);
+    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared, &worker::Endings::default());
     beats.lock().unwrap_or_else(PoisonError::into_inner).post = posts.pop();
     while clock.now() < ENGAGED + MEASURED {
         for worker in &mut workers {
@@ -137,7 +137,9 @@ impl Beats {
 
 /// Half of all channels get another value.
 fn move_half(post: &mut Post, dice: &mut u64) {
-    for board in &mut post.last {
+    let heard: Vec<u32> = post.reports.read().iter().map(|state| state.interruptions).collect();
+    for (n, board) in post.last.iter_mut().enumerate() {
+        board.heard = heard.get(n).copied().unwrap_or_default();
         *dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         for (n, wanted) in board.wanted.iter_mut().take(CHANNELS).enumerate() {
             let before = wanted.unwrap_or(200);
@@ -211,7 +213,11 @@ fn beat(rig: &Rig) -> Vec<Row> {
         let way = Way::Bus(Box::new(move || Ok(Box::new(bench.bus("bench")) as Box<_>)));
         let mut engine = Engine::start(rig, setup(way, Arc::clone(&clock))).ok()?;
         for servo in 0..rig.servos.len() {
+            let asked = clock.now();
             while !engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true }) {
+                if clock.now().saturating_sub(asked) > MEASURED {
+                    return None;
+                }
                 std::thread::yield_now();
             }
         }

@@ -33,6 +33,8 @@ impl I2cBus for Counting {
     }
 }
 
+const MOST_ENGAGING: usize = 1000;
+
 /// Any channels of a board move, from one to all of them.
 pub fn measure() -> Vec<Row> {
     let clock = Arc::new(ManualClock::default());
@@ -49,7 +51,10 @@ pub fn measure() -> Vec<Row> {
         let _ = driver.service(&mut bus, clock.now(), wanted, &|time| clock.wait(time));
         (bytes.load(Ordering::SeqCst) - before, *driver.sent())
     };
-    while beat(&wanted).1 != wanted {}
+    // First pulses come one after another; more than these beats they never take.
+    if !(0..MOST_ENGAGING).any(|_| beat(&wanted).1 == wanted) {
+        return Vec::new();
+    }
     let (mut spent, mut least) = (0, 0);
     let mut dice = 1u64;
     for _ in 0..BEATS {

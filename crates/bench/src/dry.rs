@@ -20,7 +20,7 @@ fn run() -> Option<Row> {
     rig.ports.truncate(1);
     rig.inputs.clear();
     rig.mappings.clear();
-    let nothing = "format = 4\nname = \"reeds\"\n";
+    let nothing = "format = 5\nname = \"reeds\"\n";
     let Loaded::Sound(empty) = load(nothing) else { return None };
     let text = Source::new(nothing.to_owned(), *empty).with(&rig).ok()?;
     std::fs::write(&path, text.text()).ok()?;

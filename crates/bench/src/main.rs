@@ -10,6 +10,7 @@ mod boards;
 mod bus;
 mod dry;
 mod input;
+mod linkage;
 mod report;
 mod rigs;
 mod screen;
@@ -29,8 +30,9 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 7] = [
+    let parts: [Part; 8] = [
         ("the stage", stage::measure),
+        ("linkages", linkage::measure),
         ("beats", beat::measure),
         ("inputs", input::measure),
         ("the bus", bus::measure),

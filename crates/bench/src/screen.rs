@@ -72,6 +72,18 @@ impl Terminal {
         let _ = self.keys.write_all(keys);
     }
 
+    /// Waits for its end, a while at most.
+    fn ended(&mut self) -> Option<()> {
+        let asked = Instant::now();
+        while asked.elapsed() < PATIENCE {
+            if self.child.try_wait().ok()?.is_some() {
+                return Some(());
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        None
+    }
+
     /// Bytes and frames that come within a time.
     fn watch(&self, time: Duration) -> Option<(usize, usize)> {
         self.seen.lock().ok()?.clear();
@@ -129,8 +141,8 @@ fn run() -> Option<Vec<Row>> {
             .beside(format!("{:.1} frames/s", number(frames) / 10.0))
             .wanted("≤ 2 %", idle <= 2.0),
     );
-    // The neck, calibrated: engage where it stands, then glide across.
-    terminal.press(b"\x1b[A\x1b[A");
+    // The neck, calibrated: engage where it stands, then glide across. PgUp goes through the servos.
+    terminal.press(b"\x1b[5~\x1b[5~");
     terminal.press(b"e\r");
     // A frame writes only what differs, so words cannot be waited for.
     std::thread::sleep(Duration::from_secs(1));
@@ -148,8 +160,11 @@ fn run() -> Option<Vec<Row>> {
     std::thread::sleep(Duration::from_secs(5));
     let resident = terminal.resident()?;
     rows.push(Row::new("memory held", format!("{resident:.1} MB")).wanted("≤ 40 MB", resident <= 40.0));
+    // Whatever is open is closed first: an entry would take the key for a letter.
+    terminal.press(b"\x1b");
+    std::thread::sleep(Duration::from_millis(200));
     terminal.press(b"q");
-    let _ = terminal.child.wait();
+    terminal.ended()?;
     rows.push(draws(&std::fs::read_to_string(home.path().join("run.log")).ok()?));
     Some(rows)
 }
