@@ -8,9 +8,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::{Duration, Instant};
-use wasvolta_core::rig::{Field, Rig};
+use wasvolta_core::rig::{Field, Rated, Rig};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{DegreesPerSecond, Micros};
+use wasvolta_core::unit::{DegreesPerSecond, Micros, Seconds};
 use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Way};
 use wasvolta_port::serial::{Got, Serial};
 use wasvolta_port::{BusError, I2cBus, Transfer, WallClock};
@@ -50,7 +50,9 @@ fn rig() -> Rig {
     rig.inputs[0].smoothing_ms = 0.0;
     (rig.inputs[0].rise_per_s, rig.inputs[0].fall_per_s) = (None, None);
     rig.inputs[0].field = Field::Name("v0".to_owned());
-    rig.servos[1].rated = None;
+    // As fast as the joint: what a slower one has left of the way hides what is measured.
+    let rated = wasvolta_core::preset::ALL[0].rated.clone();
+    rig.servos[1].rated = rated.map(|sheet| Rated { s_per_60_deg: Some(Seconds::new(0.006)), ..sheet });
     rig.joints[1].speed_deg_s = Some(DegreesPerSecond::new(10_000.0));
     rig
 }

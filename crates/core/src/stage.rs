@@ -277,6 +277,14 @@ impl Prepared {
 }
 
 const MOST_EVENTS: usize = 64;
+
+/// Keeps what happened to a servo, as long as there is room.
+fn note(events: &mut Vec<Event>, at: Duration, kind: EventKind, servo: usize) {
+    if events.len() < MOST_EVENTS {
+        events.push(Event { at, kind, part: Some(servo) });
+    }
+}
+
 /// A glide that has not caught up by then goes on at full speed.
 const GLIDE_PATIENCE: Duration = Duration::from_secs(2);
 
@@ -389,8 +397,12 @@ impl Stage {
             if let Some(hand) = before.hand.filter(|_| state.engaged && state.hand.is_some()) {
                 let asked = was.guard.bound(hand + before.trim).0 * factor;
                 let allowed = plan.guard.bound(asked).0;
-                state.displaced = plan.guard.bound(state.pulse).1.is_some() || allowed != asked;
-                state.hand = Some(if state.displaced { allowed } else { asked } - state.trim);
+                state.hand = Some(allowed - state.trim);
+                // Less than a tick is no move, and on its way inside it is already.
+                state.displaced = (allowed - asked).abs() > plan.guard.clock.tick();
+                if plan.guard.bound(state.pulse).1.is_some() {
+                    state.start_glide();
+                }
             }
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
@@ -479,34 +491,28 @@ impl Stage {
 
     /// Where each servo would go by itself.
     fn propose(&mut self, beat: &Beat) {
-        let Prepared { plan, servos, inputs, player, proposals, .. } = &mut self.run;
-        let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: self.beat };
+        let Self { run, events, beat: number, .. } = self;
+        let Prepared { plan, servos, inputs, player, proposals, .. } = run;
+        let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: *number };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
         for (n, ((state, plan), proposal)) in parts.enumerate() {
-            if plan.led.is_some() {
-                *proposal = Proposal::Led;
-                continue;
-            }
-            if state.knob.is_some() {
-                state.turn(inputs, sources.plan);
-            }
-            *proposal = if !state.engaged {
-                Proposal::Released
-            } else if standing {
-                Proposal::Stands
+            *proposal = if plan.led.is_some() {
+                Proposal::Led
             } else {
-                let wanted = sources.wanted(n, plan, state);
-                let proposed = state.propose(&wanted, plan, beat);
-                if std::mem::take(&mut state.displaced) {
+                if state.knob.is_some() {
+                    state.turn(inputs, sources.plan);
+                }
+                if !state.engaged {
+                    Proposal::Released
+                } else if standing {
+                    Proposal::Stands
+                } else if std::mem::take(&mut state.displaced) {
                     state.start_glide();
-                    if self.events.len() < MOST_EVENTS {
-                        self.events.push(Event { at: beat.now, kind: EventKind::Displaced, part: Some(n) });
-                    }
-                    // From the next beat on: this one was still at full speed.
+                    note(events, beat.now, EventKind::Displaced, n);
                     Proposal::Frozen
                 } else {
-                    proposed
+                    state.propose(&sources.wanted(n, plan, state), plan, beat)
                 }
             };
         }
@@ -515,11 +521,11 @@ impl Stage {
     /// Does what was settled; whether anything was released because it was left alone.
     fn commit(&mut self, beat: &Beat) -> bool {
         let mut released = false;
-        for n in 0..self.run.servos.len() {
-            let Prepared { plan, servos, setpoints, proposals, .. } = &mut self.run;
-            let (Some(plan), Some(proposal)) = (plan.servos.get(n), proposals.get(n)) else { continue };
-            // Whom it follows has moved already, or moves later: both are told by where that was before.
-            let Some(state) = servos.get_mut(n) else { continue };
+        let Self { run, events, output, .. } = self;
+        let Prepared { plan, servos, setpoints, proposals, .. } = run;
+        let parts = servos.iter_mut().zip(&plan.servos).zip(setpoints.iter_mut()).zip(proposals.iter());
+        for (n, (((state, plan), setpoint), proposal)) in parts.enumerate() {
+            // Who follows is told by where its leader was before.
             state.before = state.pulse;
             match proposal {
                 Proposal::Released => (state.owner, state.ticks) = (Owner::Nobody, None),
@@ -527,26 +533,21 @@ impl Stage {
                 Proposal::Frozen => state.ticks = Some(plan.guard.nearest(state.pulse)),
                 Proposal::Led => continue,
                 Proposal::Goes(going) => {
-                    let fault = state.commit(going, plan, beat);
-                    if fault && self.events.len() < MOST_EVENTS {
-                        self.events.push(Event { at: beat.now, kind: EventKind::NotANumber, part: Some(n) });
+                    if state.commit(going, plan, beat) {
+                        note(events, beat.now, EventKind::NotANumber, n);
                     }
                 }
             }
-            if let Some(setpoint) = setpoints.get_mut(n) {
-                *setpoint = state.ticks;
-            }
-            if state.ends_exercise(plan) && self.events.len() < MOST_EVENTS {
-                self.events.push(Event { at: beat.now, kind: EventKind::Exercised, part: Some(n) });
+            *setpoint = state.ticks;
+            if state.act.is_some() && state.ends_exercise(plan) {
+                note(events, beat.now, EventKind::Exercised, n);
             }
             if let Some(limit) = plan.idle
-                && state.stands_idle(self.output, beat.dt) >= limit
+                && state.stands_idle(*output, beat.dt) >= limit
             {
                 state.release(plan.loaded);
                 released = true;
-                if self.events.len() < MOST_EVENTS {
-                    self.events.push(Event { at: beat.now, kind: EventKind::IdleReleased, part: Some(n) });
-                }
+                note(events, beat.now, EventKind::IdleReleased, n);
             }
         }
         self.commit_led(beat);

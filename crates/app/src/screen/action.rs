@@ -11,6 +11,7 @@ use super::update::{
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::{Command, Output, Play};
+use wasvolta_port::board::Phase;
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
 pub type Ready = Result<(), &'static str>;
@@ -287,6 +288,14 @@ fn simulated(scene: &Scene) -> Ready {
     need(scene.simulated, "nothing is simulated here: what is wrong is really wrong")
 }
 
+/// A board waits for the maker's word.
+fn found(scene: &Scene) -> Ready {
+    let asks =
+        |(_, state): (_, &wasvolta_engine::snapshot::BoardState)| matches!(state.phase, Phase::Asking(_));
+    let any = scene.wiring.boards_in(scene.rig, &scene.model.snapshot).any(asks);
+    need(any, "no board was found with pulses that nobody here has sent")
+}
+
 fn by_hand(scene: &Scene) -> Ready {
     need(scene.by_hand, "time passes by itself here; --clock manual passes it by hand")
 }
@@ -343,6 +352,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "standing still", keys: &[], view: None, short: "", long: "whether an endless servo stands by its stop pulse or by no pulse", ready: endless, run: ask::idle },
     Action { name: "frame rate", keys: &[], view: None, short: "", long: "frames a second of the picked servo's board; pulses and angles stay", ready: servo, run: ask::frame_rate },
     Action { name: "auto-release", keys: &[], view: None, short: "", long: "after which time a servo that the hand leaves alone is released", ready: always, run: ask::auto_release },
+    Action { name: "found pulses", keys: &[key('F')], view: None, short: "found pulses", long: "say what to do with pulses that were found running: keep or release them", ready: found, run: boards::found },
+    Action { name: "board back", keys: &[], view: None, short: "", long: "what the picked joint does when its board is back and its pulses had stopped", ready: jointed, run: ask::back },
     Action { name: "save card", keys: &[], view: None, short: "", long: "write what is known of the picked servo on a card beside the rig", ready: servo, run: cards::save },
     Action { name: "load card", keys: &[], view: None, short: "", long: "put what a card says on the picked servo", ready: servo, run: ask::load_card },
     Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: ask::compare_card },

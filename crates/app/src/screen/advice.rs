@@ -11,7 +11,7 @@ use wasvolta_core::rig::{Ends, How, Kind, Mark, Servo, Side};
 use wasvolta_core::stage::{Output, Owner, Play};
 use wasvolta_core::unit::Rpm;
 use wasvolta_engine::why::Verdict;
-use wasvolta_port::expander::Phase;
+use wasvolta_port::board::{Found, Phase};
 
 /// Marks that make a fit sure.
 const ENOUGH: usize = 5;
@@ -105,8 +105,20 @@ fn board_trouble(scene: &Scene) -> Option<String> {
                 sentence(trouble.fault.help())
             ));
         }
-        if matches!(state.phase, Phase::Asking(_)) {
-            return Some(format!("{} waits for your word on the pulses it sends already.", board.name));
+        match state.phase {
+            Phase::Asking(Found::Pulsing { .. }) => {
+                return Some(format!(
+                    "{} sends pulses that nobody here has sent. F keeps or releases them; Ctrl-C stops them at once.",
+                    board.name
+                ));
+            }
+            Phase::Asking(Found::Unfamiliar) => {
+                return Some(format!(
+                    "{} may be another kind of chip. F says what to do with it.",
+                    board.name
+                ));
+            }
+            Phase::Down | Phase::Started => {}
         }
     }
     None

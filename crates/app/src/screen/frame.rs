@@ -65,7 +65,7 @@ pub const fn is_too_small(area: Rect) -> bool {
 }
 
 fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
-    let (block, word) = output(scene.model.snapshot.output);
+    let (block, word) = output(scene);
     pen.put(0, 0, &format!(" {word} "), block);
     let words = format!(
         "this window has {} × {} cells; wasvolta needs {} × {}. Ctrl-C cuts, Esc holds, q quits.",
@@ -77,9 +77,11 @@ fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
     pen.paragraph(0, 1, &words, theme::text(theme::INK));
 }
 
-/// The output's block and word; each state has its own word, and only two are coloured.
-fn output(output: Output) -> (Style, &'static str) {
-    match output {
+/// The output's block and word; each state has its own word, and only three are coloured.
+fn output(scene: &Scene) -> (Style, &'static str) {
+    match scene.model.snapshot.output {
+        // Nothing is driven from here, and something pulses all the same.
+        Output::Off if scene.finds_pulses() => (theme::block(theme::FAULT), "LEFT ON"),
         Output::Off => (Style::new().fg(theme::INK).bg(theme::RULE), "  OFF  "),
         Output::Driving => (theme::block(theme::COMMANDED), "DRIVING"),
         Output::Held => (theme::block(theme::INK), " HELD  "),
@@ -90,7 +92,7 @@ fn output(output: Output) -> (Style, &'static str) {
 fn headline(pen: &mut Pen<'_>, scene: &Scene) {
     let wide = pen.width();
     pen.ground(0, 0, wide, theme::RAISED);
-    let (block, word) = output(scene.model.snapshot.output);
+    let (block, word) = output(scene);
     let mut x = pen.put(0, 0, &format!(" {word} "), block) + 1;
     x = pen.put(x, 0, &scene.rig.name, theme::strong(theme::INK));
     if scene.unsaved {

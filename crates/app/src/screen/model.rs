@@ -569,6 +569,12 @@ impl Model {
         }
     }
 
+    /// Whatever a board asks is asked anew.
+    pub fn ask_again(&mut self) {
+        self.asked_about.clear();
+        self.follow_boards();
+    }
+
     /// Speaks up when a board asks something, once a question.
     fn follow_boards(&mut self) {
         for (port, boards) in self.snapshot.boards.iter().enumerate() {

@@ -85,6 +85,12 @@ impl<'a> Scene<'a> {
         boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
     }
 
+    /// Whether a board was found with pulses that nobody here has sent.
+    pub fn finds_pulses(&self) -> bool {
+        let mut boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        boards.any(|(_, state)| matches!(state.phase, Phase::Asking(Found::Pulsing { .. })))
+    }
+
     /// The picked servo, if the rig has any.
     pub fn picked(&self) -> Option<Picked<'a>> {
         self.servo(self.model.servo)

@@ -120,7 +120,7 @@ fn a_wiggle_is_seen_and_a_pulled_board_comes_back_one_by_one() {
     pane.see("upper: nothing answers");
     pane.see("✗ no answer");
     fault(&mut pane, "pulled@0x40");
-    pane.see("upper is back; it had restarted");
+    pane.see("upper is back");
     // Its supply may have fallen with its plug: nobody knows where the neck stands now.
     pane.see("heron.neck lost its pulses and may have moved");
     pane.keys(&["e"]);

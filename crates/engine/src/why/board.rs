@@ -46,7 +46,7 @@ fn chip(facts: &Facts) -> Came {
     match facts.asks {
         Some(Found::Pulsing { .. }) => failed(
             "it was found sending pulses already, and you have not said what to do with them",
-            "answer in the next line: keep them, or release them",
+            "F asks: keep them, or release them",
         ),
         _ if unfamiliar => failed(
             format!("what answers {} is not a PWM expander as it left the factory", facts.board.at()),

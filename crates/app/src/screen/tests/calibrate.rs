@@ -534,3 +534,18 @@ fn a_joint_is_drawn_as_its_maker_sees_it() {
     let joint = bench.session.rig.joint("heron.neck").unwrap();
     assert!(joint.anticlockwise && joint.mounted_deg == Degrees::new(90.0));
 }
+
+#[test]
+fn what_a_joint_does_when_its_board_is_back_is_told_by_the_palette_and_undone() {
+    use wasvolta_core::rig::Back;
+    let mut bench = engaged(NECK);
+    palette(&mut bench, "board back");
+    fill(&mut bench, &["stay"]);
+    assert_eq!(bench.session.rig.joints[0].back, Some(Back::StayReleased), "{}", said(&bench));
+    palette(&mut bench, "board back");
+    fill(&mut bench, &["never"]);
+    assert!(said(&bench).contains("is none of usual, last, ask, stay-released"), "{}", said(&bench));
+    bench.code(KeyCode::Esc);
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.rig.joints[0].back, None);
+}

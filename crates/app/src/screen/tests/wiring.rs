@@ -569,13 +569,17 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     let mut bench = left_pulsing();
     let frame = bench.frame(160, 47);
     assert!(frame.contains("upper sends pulses already, on channel 1, 5. a keeps them"), "{frame}");
-    assert!(frame.contains("✗ upper pulses"), "the headline says so: {frame}");
+    assert!(frame.contains(" LEFT ON ") && frame.contains("✗ upper pulses"), "the headline says so: {frame}");
     bench.code(KeyCode::Esc);
     bench.code(KeyCode::F(1));
     bench.model.pick_servo(&bench.session.rig.clone(), 0);
     let frame = bench.frame(160, 47);
     assert!(frame.contains("it was found sending pulses") && frame.contains("✗ 1513 µs"), "{frame}");
     assert!(frame.contains("left│"), "nor is it off in the roster: {frame}");
+    assert!(frame.contains("F keeps or releases them"), "{frame}");
+    bench.press(Key::char('F'));
+    assert!(bench.frame(160, 47).contains("upper sends pulses already"), "asked again");
+    bench.code(KeyCode::Esc);
     // Cut, asked or not; and only what was read back is said.
     bench.session.engine.stop().cut();
     bench.pass(1);

@@ -11,7 +11,7 @@ use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
 use wasvolta_core::rig::edit::{self, joint as joints, marks, roster};
-use wasvolta_core::rig::{Ends, Exercised, Idle, Kind, Rated, Rig, Servo};
+use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Kind, Rated, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, count16};
@@ -43,6 +43,8 @@ pub enum Ask {
     FrameRate,
     /// After which time an idle servo is released.
     AutoRelease,
+    /// What happens to a joint when its board is back and its pulses had stopped.
+    Back,
     /// Over what, how fast and how often it goes to and fro.
     Exercise,
     /// What was seen meanwhile.
@@ -75,6 +77,7 @@ impl Ask {
             Self::Mounting => "mounting",
             Self::FrameRate => "frame rate",
             Self::AutoRelease => "auto-release",
+            Self::Back => "board back",
             Self::Exercise => "exercise",
             Self::Seen => "what was seen",
             Self::Idle => "standing still",
@@ -284,6 +287,25 @@ pub fn auto_release(desk: &mut Desk) {
     open(desk, Ask::AutoRelease, "", fields);
 }
 
+/// Asks what happens to the picked joint when its board is back and its pulses had stopped meanwhile.
+pub fn back(desk: &mut Desk) {
+    let Some(Some((joint, now))) = calibrate::with(desk, |p| p.joint.map(|j| (j.name.clone(), j.back)))
+    else {
+        return;
+    };
+    let word = BACKS.iter().find(|(back, _)| *back == now).map_or("usual", |(_, word)| word);
+    let hint = "usual, last (go on from its last pulse), ask (where it stands), stay-released";
+    open(desk, Ask::Back, &joint, vec![Field::new("then", word, hint)]);
+}
+
+/// What may happen to a joint then, by its word.
+const BACKS: [(Option<Back>, &str); 4] = [
+    (None, "usual"),
+    (Some(Back::Last), "last"),
+    (Some(Back::Ask), "ask"),
+    (Some(Back::StayReleased), "stay-released"),
+];
+
 /// Asks over what, how fast and how often a servo goes to and fro.
 pub fn exercise(desk: &mut Desk) {
     let found = calibrate::with(desk, |p| {
@@ -405,6 +427,11 @@ pub fn take(desk: &mut Desk, what: Ask, of: &str, form: &Form) -> Result<String,
                 |s| format!("a servo left alone for {} s is released, unless it carries a load", s.get()),
             );
             done(desk, &words, |rig| roster::set_auto_release(rig, after))
+        }
+        Ask::Back => {
+            let (back, word) = BACKS[chosen(form.word(0), &BACKS.map(|(_, word)| word))?];
+            let words = format!("{of} when its board is back: {word}");
+            done(desk, &words, |rig| joints::set_back(rig, of, back))
         }
         Ask::Exercise => exercised(desk, form),
         Ask::Seen => noted(desk, of, form),

@@ -125,3 +125,8 @@ pub fn remove(desk: &mut Desk) {
         ask(desk, Task::RemoveBoard(name), Vec::new());
     }
 }
+
+/// Asks again what to do with pulses that were found: the question was left open.
+pub fn found(desk: &mut Desk) {
+    desk.model.ask_again();
+}

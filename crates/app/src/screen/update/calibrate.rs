@@ -294,6 +294,8 @@ pub fn centre(desk: &mut Desk) {
 pub fn home(desk: &mut Desk) {
     let found = with(desk, |p| {
         let angle = p.plan.scale.as_ref()?.angle_at(p.state.pulse);
+        // The last bits of a way there and back are no angle; nor is there a −0.
+        let angle = Degrees::new((angle.get() * 1e4).round() / 1e4 + 0.0);
         Some((p.joint?.name.clone(), angle))
     });
     if let Some(Some((joint, angle))) = found {
