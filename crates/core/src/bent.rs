@@ -1,5 +1,5 @@
 //! From pulse to shaft to joint where that is no straight line: a fit that bends, a linkage, a steered wheel, tabulated
-//! once so that a beat costs no more than a search.
+//! once so that a beat costs no more than a look at two knots.
 //!
 //! Between two knots everything is straight, so that the way back undoes the way there to the last bits. The knots are
 //! so near to each other that the joint is never off by more than [`WITHIN_DEG`].
@@ -7,7 +7,7 @@
 use crate::curve::Curve;
 use crate::linkage::Transmission;
 use crate::range;
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Degrees, Micros, count16, held, number};
 
 /// How far the table may be off, in degrees of joint and of shaft.
 pub const WITHIN_DEG: f64 = 0.005;
@@ -25,13 +25,52 @@ struct Knot {
     joint: f64,
 }
 
+/// Finds the knots around a value of one kind. Its way from the first knot to the last is cut into even cells, and
+/// each knows which knots lie before it, so that only those within the cell are searched.
+#[derive(Debug, Clone, PartialEq)]
+struct Axis {
+    first: f64,
+    /// Cells a unit; negative where the values fall.
+    per: f64,
+    /// By cell, how many knots lie before it; one more than there are cells. Small, for all of it is to stay near.
+    before: Vec<u16>,
+}
+
+/// Cells for every knot.
+const CELLS: usize = 2;
+
+impl Axis {
+    /// Of knots whose values only rise or only fall.
+    fn of(knots: &[Knot], of: impl Fn(&Knot) -> f64) -> Self {
+        let (first, last) = (knots.first().map_or(0.0, &of), knots.last().map_or(1.0, &of));
+        let cells = (knots.len() * CELLS).min(usize::from(u16::MAX) - 1);
+        let per = number(cells) / (last - first);
+        // The same rounding as a value's, so that both always agree.
+        let cell = |knot: &Knot| count16((of(knot) - first) * per);
+        let before = |n: usize| count16(number(knots.partition_point(|k| usize::from(cell(k)) < n)));
+        let before = (0..=cells + 1).map(before).collect();
+        Self { first, per, before }
+    }
+
+    /// The place of the latter of the two knots around a value; that of the outermost two beyond the ends.
+    #[inline]
+    fn after(&self, knots: &[Knot], value: f64, of: impl Fn(&Knot) -> f64) -> usize {
+        let cell = usize::from(count16((value - self.first) * self.per)).min(self.before.len() - 2);
+        let (from, to) = (usize::from(self.before[cell]), usize::from(self.before[cell + 1]));
+        let falls = self.per < 0.0;
+        let before = |k: &Knot| if falls { of(k) > value } else { of(k) < value };
+        (from + knots[from..to].partition_point(before)).clamp(1, knots.len() - 1)
+    }
+}
+
 /// See the module.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Bent {
     /// By pulse, two or more; shaft and joint only rise or only fall.
     knots: Vec<Knot>,
-    /// The joint falls where the pulse rises.
-    falls: bool,
+    pulses: Axis,
+    shafts: Axis,
+    joints: Axis,
     /// Beyond its ends nothing is reached; else it goes on straight.
     ends: bool,
 }
@@ -59,8 +98,9 @@ impl Bent {
             let (from, to) = (knot(at(n)), knot(at(n + 1)));
             divide(&knot, from, to, HALVED, &mut knots);
         }
-        let falls = knots.last().zip(knots.first()).is_some_and(|(last, first)| last.joint < first.joint);
-        Self { knots, falls, ends: reach.is_some() }
+        let (pulses, shafts, joints) =
+            (Axis::of(&knots, |k| k.pulse), Axis::of(&knots, |k| k.shaft), Axis::of(&knots, |k| k.joint));
+        Self { knots, pulses, shafts, joints, ends: reach.is_some() }
     }
 
     /// The pulses between which the joint can be driven, where a linkage or a steered pair bounds them.
@@ -72,64 +112,93 @@ impl Bent {
     /// The joint's angle at a pulse; beyond what a linkage can do, that of its end.
     #[inline]
     pub fn joint_at(&self, pulse: Micros) -> Degrees {
-        Degrees::new(self.look(pulse.get(), |k| k.pulse, |k| k.joint, false))
+        Degrees::new(self.look(&self.pulses, pulse.get(), |k| k.pulse, |k| k.joint))
     }
 
     /// The pulse for an angle of the joint; beyond what a linkage can do, that of its end.
     #[inline]
     pub fn pulse_at(&self, joint: Degrees) -> Micros {
-        Micros::new(self.look(joint.get(), |k| k.joint, |k| k.pulse, self.falls))
+        Micros::new(self.look(&self.joints, joint.get(), |k| k.joint, |k| k.pulse))
     }
 
-    /// The shaft's angle at a pulse.
-    pub fn shaft_at(&self, pulse: Micros) -> Degrees {
-        Degrees::new(self.look(pulse.get(), |k| k.pulse, |k| k.shaft, false))
+    /// The angles of joint and shaft at a pulse.
+    #[inline]
+    pub fn at(&self, pulse: Micros) -> (Degrees, Degrees) {
+        let (a, b) = self.around(&self.pulses, pulse.get(), |k| k.pulse);
+        let share = self.share(pulse.get(), a.pulse, b.pulse);
+        (Degrees::new(self.part(share, a.joint, b.joint)), Degrees::new(self.part(share, a.shaft, b.shaft)))
+    }
+
+    /// The pulse and the shaft's angle for one of the joint.
+    #[inline]
+    pub fn with(&self, joint: Degrees) -> (Micros, Degrees) {
+        let (a, b) = self.around(&self.joints, joint.get(), |k| k.joint);
+        let share = self.share(joint.get(), a.joint, b.joint);
+        (Micros::new(self.part(share, a.pulse, b.pulse)), Degrees::new(self.part(share, a.shaft, b.shaft)))
     }
 
     /// The shaft's angle for one of the joint.
     #[inline]
     pub fn shaft_for(&self, joint: Degrees) -> Degrees {
-        Degrees::new(self.look(joint.get(), |k| k.joint, |k| k.shaft, self.falls))
+        Degrees::new(self.look(&self.joints, joint.get(), |k| k.joint, |k| k.shaft))
     }
 
-    /// The joint's angle for one of the shaft.
+    /// The pulse at an angle of the shaft.
     #[inline]
-    pub fn joint_for(&self, shaft: Degrees) -> Degrees {
-        let falls = self.knots.last().zip(self.knots.first()).is_some_and(|(z, a)| z.shaft < a.shaft);
-        Degrees::new(self.look(shaft.get(), |k| k.shaft, |k| k.joint, falls))
+    pub fn pulse_for(&self, shaft: Degrees) -> Micros {
+        Micros::new(self.look(&self.shafts, shaft.get(), |k| k.shaft, |k| k.pulse))
     }
 
     /// Degrees of the joint a microsecond at a pulse.
     pub fn slope_at(&self, pulse: Micros) -> f64 {
-        let (a, b) = self.around(pulse.get(), |k| k.pulse, false);
+        let (a, b) = self.around(&self.pulses, pulse.get(), |k| k.pulse);
         (b.joint - a.joint) / (b.pulse - a.pulse)
     }
 
     /// The steepest that the joint gets between two pulses, in degrees a microsecond, without its sign.
     pub fn steepest(&self, low: Micros, high: Micros) -> f64 {
+        self.steepest_of(low, high, |k| k.joint)
+    }
+
+    /// The same of the shaft.
+    pub fn steepest_shaft(&self, low: Micros, high: Micros) -> f64 {
+        self.steepest_of(low, high, |k| k.shaft)
+    }
+
+    fn steepest_of(&self, low: Micros, high: Micros, of: impl Fn(&Knot) -> f64) -> f64 {
         let (low, high) = (low.get(), high.get());
-        let inside = self.knots.windows(2).filter(|w| w[1].pulse > low && w[0].pulse < high);
-        inside
-            .map(|w| libm::fabs((w[1].joint - w[0].joint) / (w[1].pulse - w[0].pulse)))
+        let pairs = self.knots.iter().zip(self.knots.iter().skip(1));
+        pairs
+            .filter(|(a, b)| b.pulse > low && a.pulse < high)
+            .map(|(a, b)| libm::fabs((of(b) - of(a)) / (b.pulse - a.pulse)))
             .fold(0.0, libm::fmax)
     }
 
     /// The two knots around a value; the outermost two beyond the ends.
     #[inline]
-    fn around(&self, value: f64, of: impl Fn(&Knot) -> f64, falls: bool) -> (Knot, Knot) {
-        let before = |k: &Knot| if falls { of(k) > value } else { of(k) < value };
-        let n = self.knots.partition_point(before).clamp(1, self.knots.len() - 1);
-        (self.knots[n - 1], self.knots[n])
+    fn around(&self, axis: &Axis, value: f64, of: impl Fn(&Knot) -> f64) -> (&Knot, &Knot) {
+        let n = axis.after(&self.knots, value, of);
+        (&self.knots[n - 1], &self.knots[n])
     }
 
+    /// How far a value is from `a` to `b`: 0..1 where that is all there is. Not a number stays so, for the guard to see.
     #[inline]
-    fn look(&self, value: f64, from: impl Fn(&Knot) -> f64, to: impl Fn(&Knot) -> f64, falls: bool) -> f64 {
-        let (a, b) = self.around(value, &from, falls);
-        let share = (value - from(&a)) / (from(&b) - from(&a));
-        // Not a number stays so, for the guard to see.
-        let share = if self.ends { share.clamp(0.0, 1.0) } else { share };
-        // At its end to the bit.
-        if self.ends && share >= 1.0 { to(&b) } else { to(&a) + (to(&b) - to(&a)) * share }
+    const fn share(&self, value: f64, a: f64, b: f64) -> f64 {
+        let share = (value - a) / (b - a);
+        if self.ends { held(share, 0.0, 1.0) } else { share }
+    }
+
+    /// That share of the way from `a` to `b`, which is met to the bit.
+    #[inline]
+    fn part(&self, share: f64, a: f64, b: f64) -> f64 {
+        if self.ends && share >= 1.0 { b } else { a + (b - a) * share }
+    }
+
+    // Apart from what is straight, which is most, and must not be slowed by it.
+    #[inline(never)]
+    fn look(&self, axis: &Axis, value: f64, from: impl Fn(&Knot) -> f64, to: impl Fn(&Knot) -> f64) -> f64 {
+        let (a, b) = self.around(axis, value, &from);
+        self.part(self.share(value, from(a), from(b)), to(a), to(b))
     }
 }
 
@@ -189,10 +258,12 @@ mod tests {
         let shaft = curve.angle_at(pulse);
         let off = (bent.joint_at(pulse) - through.joint_at(shaft)).abs().get();
         assert!(off <= WITHIN_DEG, "{off}° off at {pulse:?}");
-        assert!((bent.shaft_at(pulse) - shaft).abs().get() <= WITHIN_DEG);
-        let joint = bent.joint_at(pulse);
+        let (joint, turned) = bent.at(pulse);
+        assert!(joint == bent.joint_at(pulse) && (turned - shaft).abs().get() <= WITHIN_DEG);
         assert!((bent.pulse_at(joint) - pulse).abs().get() < 1e-6);
-        assert!((bent.joint_for(bent.shaft_for(joint)) - joint).abs().get() < 1e-9);
+        let (back, with) = bent.with(joint);
+        assert!(back == bent.pulse_at(joint) && with == bent.shaft_for(joint));
+        assert!((with - turned).abs().get() < 1e-9 && (bent.pulse_for(turned) - pulse).abs().get() < 1e-6);
     }
 
     #[test]

@@ -72,6 +72,7 @@ impl Sides {
         crate::unit::held(past / a_percent, -100.0, 100.0)
     }
 
+    #[inline(never)]
     fn pulse_at(&self, level: f64) -> Micros {
         let level = level.clamp(-100.0, 100.0);
         if libm::fabs(level) < NO_LEVEL {
@@ -118,6 +119,7 @@ impl Scale {
     }
 
     /// The pulse for an angle or a level; what is beyond 100 %, or beyond a linkage's reach, is at its end.
+    #[inline]
     pub fn pulse_at(&self, angle: Degrees) -> Micros {
         match self {
             Self::Angle(line) => line.pulse_at(angle),

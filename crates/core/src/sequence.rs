@@ -203,6 +203,7 @@ impl Timeline {
     }
 
     /// The flowing move of one leg, in degrees over its own unit of time.
+    #[inline(never)]
     fn flow(
         &self,
         track: &Track,

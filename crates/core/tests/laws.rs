@@ -243,7 +243,7 @@ mod bends {
                 run.beat(&[]);
                 let after = run.stage.servos()[0].pulse;
                 let moved = (bent.joint_at(after) - bent.joint_at(before)).abs().get();
-                let turned = (bent.shaft_at(after) - bent.shaft_at(before)).abs().get();
+                let turned = (bent.at(after).1 - bent.at(before).1).abs().get();
                 // 0.15 s/60° is 400 °/s.
                 prop_assert!(moved <= speed * 0.02 + 1e-6 && turned <= 8.0 + 1e-6, "{moved} {turned}");
                 beats += 1;

@@ -396,7 +396,7 @@ impl<D: Driver> Worker<D> {
             };
             let channels = those(std::array::from_fn(|n| may[n] || board.pulsed[n]));
             if !channels.is_empty() {
-                left.push(Leaving { place, stay, channels, owed: those(may), proof: None });
+                left.push(Leaving { place, stay, channels, owed: those(may), proof: None, over: false });
             }
         }
         loop {
@@ -438,11 +438,13 @@ struct Leaving {
     /// Those of them that have not been released before.
     owed: Vec<usize>,
     proof: Option<Proof>,
+    over: bool,
 }
 
 impl Leaving {
+    /// It was read back, or the board is none that can say; what failed is tried again.
     const fn is_over(&self) -> bool {
-        matches!(self.proof, Some(Proof::ReadBack | Proof::Unsaid))
+        self.over
     }
 
     fn failed(&mut self, error: &BusError) {
@@ -465,13 +467,14 @@ impl Leaving {
                     .copied()
                     .filter(|n| pulsing.get(*n).copied().unwrap_or(false))
                     .collect();
+                self.over = still.is_empty();
                 self.proof = Some(if still.is_empty() {
                     Proof::ReadBack
                 } else {
                     Proof::MayPulse { channels: still, why: told.err() }
                 });
             }
-            (Ok(()), Ok(None)) => self.proof = Some(Proof::Unsaid),
+            (Ok(()), Ok(None)) => (self.proof, self.over) = (Some(Proof::Unsaid), true),
             (Err(error), _) | (_, Err(error)) => self.failed(&error),
         }
     }

@@ -361,8 +361,12 @@ fn follow(
     loop {
         let snapshot = session.engine.snapshot().clone();
         let player = &snapshot.player;
+        let ended = player.play == stage::Play::Ended;
+        let arrived = snapshot.servos.iter().all(has_arrived);
+        // Its last row is where it all came to stand.
         if let Some(trace) = trace.as_deref_mut()
             && traced != Some(player.at)
+            && (arrived || !ended)
         {
             traced = Some(player.at);
             trace.rows(player.at, &rig, &session.derived.plan, &snapshot.servos)?;
@@ -377,12 +381,18 @@ fn follow(
             stand(session, told)?;
         }
         session.keep_places();
-        let arrived = snapshot.servos.iter().all(|s| s.owner != Owner::Sequence || !s.gliding);
-        if player.play == stage::Play::Ended && arrived {
+        if ended && arrived {
             return Ok(End::Played);
         }
         beat(session);
     }
+}
+
+/// Whether a servo is where the sequence wants it, as far as it can get there: one whose value waits has yet to.
+fn has_arrived(servo: &stage::ServoState) -> bool {
+    let gets_nothing = matches!(servo.wire, Wire::Away | Wire::Cannot);
+    let stands = servo.pulse == servo.target || servo.stopped.is_some();
+    servo.owner != Owner::Sequence || gets_nothing || (stands && !servo.gliding)
 }
 
 /// Nobody can reach a program that is stopped: it holds first, and what would go on turning stops. Continued, it goes on.

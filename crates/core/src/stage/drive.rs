@@ -150,6 +150,7 @@ impl ServoState {
             self.owner = owner;
         }
         if self.is_frozen(beat.now) {
+            self.target = target;
             return Proposal::Frozen;
         }
         let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.pace.glide };

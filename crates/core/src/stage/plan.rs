@@ -84,6 +84,8 @@ pub struct Pace {
     pub glide: f64,
     /// The most that its shaft may turn behind what bends, in °/s.
     pub shaft: f64,
+    /// The most degrees that joint and shaft turn for a microsecond between its endpoints, behind what bends.
+    steepest: (f64, f64),
 }
 
 impl ServoPlan {
@@ -106,27 +108,42 @@ impl ServoPlan {
     #[inline]
     pub fn go(&self, from: Micros, to: Micros, speed: f64, dt: f64) -> Micros {
         let speed = if speed < self.pace.most { speed } else { self.pace.most };
-        let Some(bent) = self.bent() else { return towards(from, to, speed * dt) };
+        match self.bent() {
+            None => towards(from, to, speed * dt),
+            // Where it stands is no way.
+            Some(_) if from == to => to,
+            Some(bent) => self.go_bent(bent, (from, to), speed, dt),
+        }
+    }
+
+    #[inline(never)]
+    fn go_bent(&self, bent: &Bent, (from, to): (Micros, Micros), speed: f64, dt: f64) -> Micros {
         if let Some((low, high)) = bent.reach()
             && (from < low || from > high)
         {
             // Out of reach the joint stands while the shaft comes back.
             return towards(from, to, self.follow * dt);
         }
-        let (joint, step) = (bent.joint_at(from), speed * dt);
-        let way = (bent.joint_at(to) - joint).get();
-        let next = if libm::fabs(way) <= step {
-            to
+        let (step, most) = (speed * dt, self.pace.shaft * dt);
+        let (least, greatest) = self.guard.endpoints;
+        let near = (to - from).abs().get();
+        let (joint_most, shaft_most) = self.pace.steepest;
+        if near * joint_most <= step && near * shaft_most <= most && from >= least && from <= greatest {
+            // Even where it is steepest that is no further than it may.
+            return to;
+        }
+        let ((joint, shaft), (goal, goal_shaft)) = (bent.at(from), bent.at(to));
+        let way = (goal - joint).get();
+        let (next, next_shaft) = if libm::fabs(way) <= step {
+            (to, goal_shaft)
         } else {
-            bent.pulse_at(joint + Degrees::new(if way < 0.0 { -step } else { step }))
+            bent.with(joint + Degrees::new(if way < 0.0 { -step } else { step }))
         };
-        let (shaft, most) = (bent.shaft_at(from), self.pace.shaft * dt);
-        let turn = (bent.shaft_at(next) - shaft).get();
+        let turn = (next_shaft - shaft).get();
         if libm::fabs(turn) <= most {
             return next;
         }
-        let turned = shaft + Degrees::new(if turn < 0.0 { -most } else { most });
-        bent.pulse_at(bent.joint_for(turned))
+        bent.pulse_for(shaft + Degrees::new(if turn < 0.0 { -most } else { most }))
     }
 
     /// What happens to it when its pulses had stopped: as its joint says; else it is asked about where a weight or a
@@ -221,13 +238,14 @@ fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) 
     let shaft_gain = shaft_gain(servo);
     let shaft = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get();
     let follow = shaft / shaft_gain;
-    let pace = if scale.as_ref().is_some_and(|scale| scale.bent().is_some()) {
-        Pace { most: speed.get(), glide: libm::fmin(GLIDE.get(), speed.get()), shaft }
+    let pace = if let Some(bent) = scale.as_ref().and_then(Scale::bent) {
+        let steepest = (bent.steepest(low, high), bent.steepest_shaft(low, high));
+        Pace { most: speed.get(), glide: libm::fmin(GLIDE.get(), speed.get()), shaft, steepest }
     } else {
         let joint_gain = scale.as_ref().map(|scale| scale.steepest(low, high)).filter(|gain| *gain > 0.0);
         let gain = joint_gain.unwrap_or_else(|| shaft_gain * rig.through(servo).most_ratio());
         let most = libm::fmin(speed.get() / gain, follow);
-        Pace { most, glide: libm::fmin(GLIDE.get() / gain, most), shaft }
+        even(most, libm::fmin(GLIDE.get() / gain, most))
     };
     let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.clock());
     ServoPlan {
@@ -288,7 +306,7 @@ fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
 
 /// Speeds in µs of pulse a second.
 const fn even(most: f64, glide: f64) -> Pace {
-    Pace { most, glide, shaft: f64::INFINITY }
+    Pace { most, glide, shaft: f64::INFINITY, steepest: (0.0, 0.0) }
 }
 
 /// A lamp or a relay is off where nothing drives it, and a wiggle is a blink.
