@@ -84,7 +84,7 @@ pub struct Pace {
     pub glide: f64,
     /// The most that its shaft may turn behind what bends, in °/s.
     pub shaft: f64,
-    /// The most degrees that joint and shaft turn for a microsecond between its endpoints, behind what bends.
+    /// The most degrees that joint and shaft turn for a microsecond where it may be, behind what bends.
     steepest: (f64, f64),
 }
 
@@ -125,7 +125,7 @@ impl ServoPlan {
             return towards(from, to, self.follow * dt);
         }
         let (step, most) = (speed * dt, self.pace.shaft * dt);
-        let (least, greatest) = self.guard.endpoints;
+        let (least, greatest) = self.guard.free();
         let near = (to - from).abs().get();
         let (joint_most, shaft_most) = self.pace.steepest;
         if near * joint_most <= step && near * shaft_most <= most && from >= least && from <= greatest {
@@ -238,7 +238,9 @@ fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) 
     let shaft_gain = shaft_gain(servo);
     let shaft = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get();
     let follow = shaft / shaft_gain;
+    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.clock());
     let pace = if let Some(bent) = scale.as_ref().and_then(Scale::bent) {
+        let (low, high) = guard.free();
         let steepest = (bent.steepest(low, high), bent.steepest_shaft(low, high));
         Pace { most: speed.get(), glide: libm::fmin(GLIDE.get(), speed.get()), shaft, steepest }
     } else {
@@ -247,7 +249,6 @@ fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) 
         let most = libm::fmin(speed.get() / gain, follow);
         even(most, libm::fmin(GLIDE.get() / gain, most))
     };
-    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.clock());
     ServoPlan {
         home: scale.as_ref().zip(joint.and_then(|j| j.home_deg)).map(|(scale, home)| scale.pulse_at(home)),
         scale,
