@@ -23,6 +23,9 @@ const QUIET: Duration = Duration::from_millis(45);
 const PATIENCE: Duration = Duration::from_secs(2);
 const FRAME: Duration = Duration::from_micros(19_989);
 
+/// The chip that the bare loop writes to.
+const BARE_CHIP: u8 = 0x41;
+
 /// A simulated bus that tells when a pulse is written.
 struct Telling {
     bus: SimBus,
@@ -68,6 +71,8 @@ fn run() -> Option<Vec<Row>> {
     let clock = Arc::new(WallClock::default());
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     bench.ensure("bench", 0x40, &[0, 1]);
+    // Its own chip: what another program writes to a chip is an interruption of whoever drives it.
+    bench.ensure("bench", BARE_CHIP, &[0, 1]);
     let (told, writes) = channel();
     let _engine = follow(&own, &bench, clock, told)?;
     let bare_writes = bare_loop(&bare, &bench)?;
@@ -162,7 +167,10 @@ fn bare_loop(knob: &Knob, bench: &Bench) -> Option<Receiver<Instant>> {
             let value =
                 digits.skip(1).fold(0u16, |sum, b| sum.wrapping_mul(10).wrapping_add(u16::from(b - b'0')));
             let off = (200 + value / 5).to_le_bytes();
-            if bus.transfer(0x40, Transfer::Write { register: 6, bytes: &[0, 0, off[0], off[1]] }).is_err() {
+            if bus
+                .transfer(BARE_CHIP, Transfer::Write { register: 6, bytes: &[0, 0, off[0], off[1]] })
+                .is_err()
+            {
                 return;
             }
         }
