@@ -265,9 +265,9 @@ fn interruptions(board: Board, grid: &mut String) {
 
 /// The end of the program, as the last transfer finds the board.
 fn ends(board: Board, grid: &mut String) {
-    let mut end = |name: &str, fault: &dyn Fn(&Run)| {
-        let run = Run::playing(board, None);
-        fault(&run);
+    let mut end = |name: &str, fault: &dyn Fn(&mut Run)| {
+        let mut run = Run::playing(board, None);
+        fault(&mut run);
         let (bench, engine) = (run.bench.clone(), run.engine);
         let said = ended(&engine.finish());
         let still = match board {
@@ -280,6 +280,13 @@ fn ends(board: Board, grid: &mut String) {
     };
     end("end", &|_| {});
     end("end, the first transfers fail", &|run| {
+        run.bench.faults().refuse_next(if board == Board::Expander { 3 } else { 0 });
+    });
+    // Released before: that it is so is still read back, as often as that needs.
+    end("cut, end, the first transfers fail", &|run| {
+        run.engine.stop().cut();
+        run.pass(MS(100));
+        assert_eq!(run.wire(), None);
         run.bench.faults().refuse_next(if board == Board::Expander { 3 } else { 0 });
     });
     end("end, nothing answers", &|run| {
