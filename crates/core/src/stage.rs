@@ -11,6 +11,7 @@ pub mod exercise;
 mod obey;
 pub mod plan;
 mod player;
+mod swap;
 mod wiggle;
 
 pub use command::{Command, Event, EventKind, Refusal, Said};
@@ -358,52 +359,12 @@ impl Stage {
             else {
                 continue;
             };
-            *state = *before;
-            let factor = was.oscillator / plan.oscillator;
-            // What was under way goes on through an edit, unless its pulses mean something else now.
-            if was.oscillator != plan.oscillator || was.guard.endpoints != plan.guard.endpoints {
-                state.act = None;
-            }
-            // The knob goes with its input, wherever that stands in the list now.
-            state.knob = state.knob.and_then(|knob| {
-                let id = old.plan.inputs.get(knob.input)?.id;
-                let input = self.run.plan.inputs.iter().position(|input| input.id == id)?;
-                Some(Knob { input, taken: None, low: knob.low * factor, high: knob.high * factor })
-            });
-            state.pulse = state.pulse * factor;
-            state.trim = if plan.stop.is_some() { state.trim * factor } else { Micros::ZERO };
-            state.target = state.target * factor;
-            state.hand = state.hand.map(|p| p * factor);
-            state.estimate.pulse = state.estimate.pulse * factor;
-            if plan.arming.is_none() {
-                state.arming = Duration::ZERO;
-            }
-            // What hangs on the new channel stands somewhere else: no pulse for it until it is engaged there. Nor
-            // is a lamp's pulse one for a servo.
-            if (&was.plug, was.kind) != (&plan.plug, plan.kind) {
-                state.engaged = false;
-                state.hand = None;
-                state.interrupt();
-                state.trim = Micros::ZERO;
-                state.estimate.release(true);
-                (state.wire, state.lost_place) = (Wire::default(), false);
-            }
-            // Met anew under the new plan: with a glide, and with a failsafe's speed as it is now.
-            if state.owner != Owner::Hand {
-                state.owner = Owner::Nobody;
-            }
-            // The hand keeps where it had brought it, where that may be; else it is brought to the nearest such place,
-            // in a glide. What it had asked for in vain before is not asked for again.
-            if let Some(hand) = before.hand.filter(|_| state.engaged && state.hand.is_some()) {
-                let asked = was.guard.bound(hand + before.trim).0 * factor;
-                let allowed = plan.guard.bound(asked).0;
-                state.hand = Some(allowed - state.trim);
-                // Less than a tick is no move, and on its way inside it is already.
-                state.displaced = (allowed - asked).abs() > plan.guard.clock.tick();
-                if plan.guard.bound(state.pulse).1.is_some() {
-                    state.start_glide();
-                }
-            }
+            // A knob goes with its input, wherever that stands in the list now.
+            let place = |input: usize| {
+                let id = old.plan.inputs.get(input)?.id;
+                self.run.plan.inputs.iter().position(|input| input.id == id)
+            };
+            *state = before.carried(was, plan, place);
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
             let m = old.plan.inputs.iter().position(|i| i.id == plan.id);
