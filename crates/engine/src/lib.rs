@@ -139,6 +139,8 @@ pub struct Engine {
     version: u64,
     recording: Option<Recording>,
     ended: Endings,
+    /// When the last command was given.
+    commanded: Option<Duration>,
 }
 
 const COMMANDS_WAITING: usize = 256;
@@ -197,13 +199,22 @@ impl Engine {
         let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine = Self { down, up, stop, trouble, drive, clock, version: 0, recording, ended };
+        let engine =
+            Self { down, up, stop, trouble, drive, clock, version: 0, recording, ended, commanded: None };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
     /// Asks the stage for something. A full queue loses the command and says so.
     pub fn command(&mut self, command: Command) -> bool {
-        self.send(Downward::Command(command))
+        let sent = self.send(Downward::Command(command));
+        self.commanded = Some(self.clock.now());
+        sent
+    }
+
+    /// Whether a snapshot of that time shows what all commands so far have set off: one that is older may show a servo
+    /// standing that was just told to go.
+    pub fn is_heard(&self, now: Duration) -> bool {
+        self.commanded.is_none_or(|at| now > at)
     }
 
     /// Runs another rig from the next beat on. Gives the version that snapshots of it carry.

@@ -199,7 +199,8 @@ fn standing(scene: &Scene) -> Ready {
 pub const STILL_MOVES: &str = "it still moves: wait until the horn stands";
 
 fn still(scene: &Scene) -> Ready {
-    need(scene.picked().is_some_and(|p| !p.state.engaged || p.stands()), STILL_MOVES)
+    let stands = scene.picked().is_some_and(|p| !p.state.engaged || (scene.heard && p.stands()));
+    need(stands, STILL_MOVES)
 }
 
 fn pulsed_standing(scene: &Scene) -> Ready {

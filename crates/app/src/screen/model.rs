@@ -704,6 +704,7 @@ impl Model {
             knob,
             line_trouble: self.line_trouble.as_deref(),
             looking: session.is_looking(),
+            heard: session.engine.is_heard(self.snapshot.now),
             simulated: session.simulated.is_some(),
         }
     }

@@ -47,6 +47,8 @@ pub struct Scene<'a> {
     pub line_trouble: Option<&'a str>,
     /// A look at what is there is being taken.
     pub looking: bool,
+    /// The snapshot shows what every command has set off.
+    pub heard: bool,
     /// Some of the hardware is simulated.
     pub simulated: bool,
 }

@@ -3,7 +3,8 @@
 use super::Bench;
 use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, View};
-use crossterm::event::KeyCode;
+use crate::screen::update;
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::stage::Output;
@@ -102,6 +103,23 @@ fn nothing_is_taken_from_where_it_stands_before_it_stands() {
     let home = bench.session.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 20.0).abs() < 1e-9, "the last that was asked for, as it was typed: {home}");
     assert_eq!(bench.session.rig.servos[0], before.servos[0], "what another key gave up is not done");
+}
+
+#[test]
+fn what_was_told_in_the_same_beat_counts_as_moving() {
+    let mut bench = neck();
+    bench.enter("0deg");
+    bench.pass(100);
+    bench.text("-20deg");
+    // No beat between the two: all that is seen of the servo is from before the first.
+    for code in [KeyCode::Enter, KeyCode::Char('h')] {
+        let event = Event::Key(KeyEvent::new(code, KeyModifiers::NONE));
+        update::event(&mut bench.model, &mut bench.session, &event, bench.now);
+    }
+    assert!(screen(&bench).contains("home here: once it stands"), "{}", screen(&bench));
+    bench.watch(200);
+    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    assert!((home + 20.0).abs() < 1e-9, "{home}");
 }
 
 #[test]
