@@ -66,21 +66,28 @@ impl Ending {
                 "may still pulse: {}{why}\nunplug the supply of the servos; `wasvolta release RIG` tries it again",
                 self.may_pulse.join(", ")
             )
-        } else if !self.staying.is_empty() {
-            format!("released, but pulses stay as told for {}", self.staying.join(", "))
         } else if !self.unsaid.is_empty() {
             format!("told to release {}; whether they did could not be read back", self.unsaid.join(", "))
         } else if self.read_back {
-            "released: no pulses remain".to_owned()
-        } else {
+            let all =
+                if self.staying.is_empty() { "released: no pulses remain" } else { "released and read back" };
+            all.to_owned()
+        } else if self.staying.is_empty() {
             "nothing was driven".to_owned()
+        } else {
+            "nothing was released".to_owned()
+        };
+        let staying = if self.staying.is_empty() {
+            String::new()
+        } else {
+            format!("; pulses were told to stay for {}", self.staying.join(", "))
         };
         let unheard = if self.unheard.is_empty() {
             String::new()
         } else {
             format!("\nnothing was heard of {}: whether it pulses is not known", self.unheard.join(", "))
         };
-        format!("{first}{pulses}{unheard}")
+        format!("{first}{pulses}{staying}{unheard}")
     }
 }
 
@@ -136,5 +143,24 @@ mod tests {
             "nothing was driven\nnothing was heard of upper: whether it pulses is not known"
         );
         assert!(!nothing.may_pulse());
+    }
+
+    #[test]
+    fn what_stays_hides_nothing_of_the_rest() {
+        let with = |proofs: &[Proof]| {
+            let ended = |proof: &Proof| Ended {
+                port: "bench-bus".into(),
+                address: Some(0x40),
+                channels: vec![1],
+                proof: proof.clone(),
+            };
+            let ended: Vec<Ended> = proofs.iter().map(ended).collect();
+            Ending::of(&rig(), &ended, vec!["heron.beak".to_owned()], Vec::new()).words("")
+        };
+        let stays = "; pulses were told to stay for heron.beak";
+        assert_eq!(with(&[]), format!("nothing was released{stays}"));
+        assert_eq!(with(&[Proof::ReadBack]), format!("released and read back{stays}"));
+        let unsaid = with(&[Proof::ReadBack, Proof::Unsaid]);
+        assert!(unsaid.starts_with("told to release heron.neck") && unsaid.ends_with(stays), "{unsaid}");
     }
 }

@@ -29,7 +29,6 @@ use wasvolta_engine::wiring::Place;
 use wasvolta_engine::{Engine, Snapshot, Wiring, wiring};
 use wasvolta_port::board::Wanted;
 use wasvolta_port::claim;
-use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
@@ -496,12 +495,7 @@ impl Session {
     pub fn able(&self, snapshot: &Snapshot, servo: usize) -> Option<String> {
         let servo = self.rig.servos.get(servo)?;
         let (port, board) = self.wiring.board(&self.rig, &servo.board)?;
-        let role = match servo.kind {
-            Kind::Positional | Kind::Endless => Role::Servo,
-            Kind::Dimmer => Role::Level,
-            Kind::OnOff => Role::Switch,
-        };
-        snapshot.boards.get(port)?.get(board)?.able(role)
+        snapshot.boards.get(port)?.get(board)?.able(wiring::role(servo.kind))
     }
 
     /// The servos whose pulses stay on the wire when the program ends: engaged and told to stay stiff.

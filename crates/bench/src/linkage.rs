@@ -8,8 +8,8 @@ use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::linkage::{Branch, FourBar};
 use wasvolta_core::rig::Rig;
-use wasvolta_core::stage::{Command, Plan, Prepared};
-use wasvolta_core::unit::{Degrees, Micros, Millimetres, number};
+use wasvolta_core::stage::Plan;
+use wasvolta_core::unit::{Degrees, Millimetres, number};
 
 const BEAT: Duration = Duration::from_millis(20);
 const SERVOS: u16 = 64;
@@ -105,16 +105,8 @@ struct Show {
 
 impl Show {
     fn new(rig: &Rig) -> Self {
-        let mut stage = Stage::new(Prepared::new(Plan::of(rig)), BEAT);
-        let servos = 0..rig.servos.len();
-        let pulse = Micros::new(1500.0);
-        let engage: Vec<Command> =
-            servos.clone().map(|servo| Command::Engage { servo, pulse, told: true }).collect();
-        let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
-        stage.advance(Duration::ZERO, &[], &engage);
-        stage.advance(BEAT, &[], &give);
-        stage.advance(BEAT * 2, &[], &[Command::Play { sequence: 0 }]);
-        Self { stage, now: BEAT * 2, servos: rig.servos.len() }
+        let (stage, now) = rigs::playing(rig, BEAT);
+        Self { stage, now, servos: rig.servos.len() }
     }
 
     /// Some beats; ns a servo.

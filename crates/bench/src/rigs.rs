@@ -1,11 +1,14 @@
 //! Rigs of any size: every servo calibrated, half of them in a sequence, half behind inputs of six stages.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
+use wasvolta_core::Stage;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
     Board, Ends, Field, Id, Input, Joint, Mapping, Mark, Port, PortKind, Pose, Rig, Sequence, Servo, Step,
 };
+use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
 
 const SEED: &str = include_str!("../../../examples/marsh-clock.rig.toml");
@@ -120,4 +123,18 @@ fn mapping(servo: &Servo) -> Mapping {
 fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
     let angles = servos.iter().map(|s| (s.name.clone(), Degrees::new(angle)));
     Pose { name: name.to_owned(), angles_deg: angles.collect(), levels_percent: BTreeMap::new() }
+}
+
+/// A stage that plays the first sequence of a rig, with every servo engaged and given back; and the time it is at.
+pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
+    let mut stage = Stage::new(Prepared::new(Plan::of(rig)), beat);
+    let servos = 0..rig.servos.len();
+    let pulse = Micros::new(1500.0);
+    let engage: Vec<Command> =
+        servos.clone().map(|servo| Command::Engage { servo, pulse, told: true }).collect();
+    let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
+    stage.advance(Duration::ZERO, &[], &engage);
+    stage.advance(beat, &[], &give);
+    stage.advance(beat * 2, &[], &[Command::Play { sequence: 0 }]);
+    (stage, beat * 2)
 }

@@ -5,8 +5,8 @@ use crate::rigs;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
-use wasvolta_core::stage::{Command, Plan, Prepared, Reading, ServoState};
-use wasvolta_core::unit::{Micros, Ticks};
+use wasvolta_core::stage::{Plan, Reading, ServoState};
+use wasvolta_core::unit::Ticks;
 
 const BEAT: Duration = Duration::from_millis(20);
 const ROUNDS: usize = 200;
@@ -58,22 +58,14 @@ struct Run {
 impl Run {
     fn new(count: u16) -> Self {
         let rig = rigs::of(count, 3600);
-        let mut stage = Stage::new(Prepared::new(Plan::of(&rig)), BEAT);
-        let servos = 0..rig.servos.len();
-        let pulse = Micros::new(1500.0);
-        let engage: Vec<Command> =
-            servos.clone().map(|servo| Command::Engage { servo, pulse, told: true }).collect();
-        let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
-        stage.advance(Duration::ZERO, &[], &engage);
-        stage.advance(BEAT, &[], &give);
-        stage.advance(BEAT * 2, &[], &[Command::Play { sequence: 0 }]);
+        let (stage, now) = rigs::playing(&rig, BEAT);
         let reading = |n: usize, k: usize| {
             let value = wasvolta_core::unit::number((n * 7 + k * 13) % 1024);
             Reading { value: Some(value), frames: 1, changed: true, gone: false }
         };
         let inputs = rig.inputs.len();
         let readings = (0..4).map(|n| (0..inputs).map(|k| reading(n, k)).collect()).collect();
-        Self { stage, readings, now: BEAT * 2, n: 0 }
+        Self { stage, readings, now, n: 0 }
     }
 
     fn beat(&mut self) {

@@ -3,9 +3,10 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod common;
+
+use common::{Run, US, rig};
 use proptest::prelude::*;
-use std::time::Duration;
-use wasvolta_core::Stage;
 use wasvolta_core::bent::WITHIN_DEG;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Hand, Steering};
@@ -15,44 +16,17 @@ use wasvolta_core::rig::{Back, Ends, How, Limit, Mark, Place, Rig, Side};
 use wasvolta_core::stage::{Command, EventKind, Owner, Plan, Prepared, Refusal, Said};
 use wasvolta_core::unit::{Degrees, DegreesPerSecond, Micros, Millimetres, Seconds, Ticks};
 
-const BEAT: Duration = Duration::from_millis(20);
-const US: fn(f64) -> Micros = Micros::new;
 const DEG: fn(f64) -> Degrees = Degrees::new;
 const MM: fn(f64) -> Millimetres = Millimetres::new;
-
-fn rig() -> Rig {
-    match load(include_str!("data/small.rig.toml")) {
-        Loaded::Sound(rig) => *rig,
-        other => panic!("{other:?}"),
-    }
-}
 
 /// Without poses, so that joints may be tied and changed at will.
 fn bare() -> Rig {
     Rig { poses: Vec::new(), sequences: Vec::new(), mappings: Vec::new(), ..rig() }
 }
 
-struct Run {
-    stage: Stage,
-    now: Duration,
-}
-
 impl Run {
-    fn new(rig: &Rig) -> Self {
-        Self { stage: Stage::new(Prepared::new(Plan::of(rig)), BEAT), now: Duration::ZERO }
-    }
-
-    fn beat(&mut self, commands: &[Command]) {
-        self.now += BEAT;
-        self.stage.advance(self.now, &[], commands);
-    }
-
     fn beats(&mut self, count: u32) {
         (0..count).for_each(|_| self.beat(&[]));
-    }
-
-    fn pulse(&self, servo: usize) -> f64 {
-        self.stage.servos()[servo].pulse.get()
     }
 
     /// Where a servo has its joint, in degrees.

@@ -2,49 +2,16 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod common;
+
+use common::{BEAT, Run, US, rig};
 use proptest::prelude::*;
 use std::time::Duration;
-use wasvolta_core::Stage;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, EventKind, Output, Owner, Plan, Prepared, Reading};
-use wasvolta_core::unit::Micros;
-
-const BEAT: Duration = Duration::from_millis(20);
-const US: fn(f64) -> Micros = Micros::new;
-
-fn rig() -> Rig {
-    match load(include_str!("data/small.rig.toml")) {
-        Loaded::Sound(rig) => *rig,
-        other => panic!("{other:?}"),
-    }
-}
-
-struct Run {
-    stage: Stage,
-    now: Duration,
-}
-
-impl Run {
-    fn new(rig: &Rig) -> Self {
-        Self { stage: Stage::new(Prepared::new(Plan::of(rig)), BEAT), now: Duration::ZERO }
-    }
-
-    fn beat(&mut self, commands: &[Command]) {
-        self.read(&[], commands);
-    }
-
-    fn read(&mut self, readings: &[Reading], commands: &[Command]) {
-        self.now += BEAT;
-        self.stage.advance(self.now, readings, commands);
-    }
-
-    fn pulse(&self, servo: usize) -> f64 {
-        self.stage.servos()[servo].pulse.get()
-    }
-}
 
 fn knob(value: f64) -> Reading {
     Reading { value: Some(value), frames: 1, changed: true, gone: false }

@@ -18,35 +18,13 @@ use std::thread::Thread;
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
-use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Reading, Said};
+use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Reading, Said, Wire};
 use wasvolta_core::unit::Ticks;
 use wasvolta_port::Clock;
 use wasvolta_port::board::Decision;
 
 const COMMANDS_A_TURN: usize = 64;
 const EVENTS_KEPT: usize = 64;
-
-/// What a channel's board said of it last, without its ticks.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-enum Channel {
-    #[default]
-    Unsaid,
-    Waits,
-    Away,
-    Cannot,
-    Arrives,
-}
-
-impl Channel {
-    const fn of(said: Said) -> Self {
-        match said {
-            Said::Waits | Said::Stopped { .. } => Self::Waits,
-            Said::Away => Self::Away,
-            Said::Cannot => Self::Cannot,
-            Said::Arrives { .. } => Self::Arrives,
-        }
-    }
-}
 
 /// What is known of a servo's way.
 #[derive(Debug, Clone, Copy, Default)]
@@ -55,7 +33,13 @@ struct Known {
     interruptions: u32,
     /// Those at which it was armed last.
     armed_with: u32,
-    channel: Channel,
+    /// What the stage has been told of it, once it was told anything.
+    wire: Option<Wire>,
+}
+
+/// The most commands of a turn: a cut, what the boards have said of every servo and of its arming, and what was asked.
+fn room_for(wiring: &Wiring) -> usize {
+    1 + 2 * wiring.servos.len() + COMMANDS_A_TURN
 }
 
 fn report<'p>(posts: &'p [Post], place: &Place) -> Option<&'p BoardState> {
@@ -101,7 +85,7 @@ impl Beat {
     ) -> (Self, Output<Snapshot>) {
         let NextPlan { stage, wiring, version } = first;
         let stage = Stage::new(stage, period);
-        let wiring_servos = wiring.servos.len();
+        let room = room_for(&wiring);
         let mut snapshot = Snapshot {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
@@ -128,7 +112,7 @@ impl Beat {
             from_above,
             posts,
             inlets,
-            commands: Vec::with_capacity(COMMANDS_A_TURN + 2 * wiring_servos),
+            commands: Vec::with_capacity(room),
             up,
             events_so_far: 0,
             events: Vec::with_capacity(EVENTS_KEPT),
@@ -219,7 +203,9 @@ impl Beat {
     }
 
     fn take_orders(&mut self, now: Duration) {
-        while self.commands.len() < COMMANDS_A_TURN
+        // What the boards have said stands before them, and keeps none of them waiting.
+        let most = self.commands.len() + COMMANDS_A_TURN;
+        while self.commands.len() < most
             && let Ok(item) = self.from_above.pop()
         {
             match item {
@@ -283,10 +269,10 @@ impl Beat {
                     _ => Said::Waits,
                 },
             };
-            let state = Channel::of(said);
-            if state != known.channel || (interrupted && board.is_reached()) {
+            let wire = Some(said.wire());
+            if wire != known.wire || (interrupted && board.is_reached()) {
                 commands.push(Command::Wire { servo, said });
-                known.channel = state;
+                known.wire = wire;
             }
             if board.is_reached() {
                 known.interruptions = board.interruptions;
@@ -331,7 +317,7 @@ impl Beat {
                     .as_ref()
                     .and_then(|place| report(posts, place))
                     .map_or(0, |board| board.interruptions);
-                Known { interruptions, armed_with: interruptions, channel: Channel::default() }
+                Known { interruptions, armed_with: interruptions, wire: None }
             };
             was.and_then(|n| known.get(n).copied()).unwrap_or_else(fresh)
         }));
@@ -344,7 +330,7 @@ impl Beat {
                 }));
             }
         }
-        self.commands.reserve(COMMANDS_A_TURN + 2 * self.wiring.servos.len());
+        self.commands.reserve(room_for(&self.wiring));
     }
 
     /// What the maker said of a board's pulses is not meant for another one that takes its place in the list.

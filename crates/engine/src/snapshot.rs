@@ -69,6 +69,21 @@ impl BoardState {
         self.phase == Phase::Started && self.trouble.is_none() && !self.quiet
     }
 
+    /// Whether what runs on it can be read back: a firmware may not know that question.
+    pub const fn says_what_runs(&self) -> bool {
+        match self.evidence {
+            Some(Evidence::Firmata(firmware)) => firmware.says_pins,
+            Some(_) => true,
+            None => false,
+        }
+    }
+
+    /// Whether what its channels have is known by what it has said: it is reached, or asked about, and can be read.
+    pub fn is_known(&self) -> bool {
+        let asks = matches!(self.phase, Phase::Asking(Found::Pulsing { .. }));
+        self.is_reached() && self.says_what_runs() || asks && self.trouble.is_none()
+    }
+
     /// Whether it has said that a channel cannot do what it is to do there.
     pub fn cannot(&self, settings: &Settings, channel: usize) -> bool {
         match (&self.evidence, settings) {
@@ -80,16 +95,9 @@ impl BoardState {
         }
     }
 
-    /// The channels that can do something there, by what it has said: `2–13, 19`; none where it has said nothing.
+    /// The channels that can do something there, as [`able`] says.
     pub fn able(&self, role: Role) -> Option<String> {
-        let able: Vec<usize> = match self.evidence.as_ref()? {
-            Evidence::Firmata(firmware) => (0..CHANNELS).filter(|pin| firmware.can(role, *pin)).collect(),
-            Evidence::Pwm(chip) => (0..chip.channels).collect(),
-            Evidence::Expander(_) => return None,
-        };
-        let runs = able.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
-        let words = runs.map(|(a, b)| if a == b { a.to_string() } else { format!("{a}–{b}") });
-        Some(words.collect::<Vec<_>>().join(", "))
+        able(self.evidence.as_ref()?, role)
     }
 
     /// What its channels have, or what is left on it from before, for all that is known: whoever asks for *no pulses*
@@ -170,4 +178,16 @@ impl LineTrouble {
     pub(crate) fn get(&self, line: usize) -> Option<SerialError> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(line).cloned().flatten()
     }
+}
+
+/// The channels of a board that can do something, by what it has said: `2–13, 19`; none of a kind on which all can.
+pub fn able(evidence: &Evidence, role: Role) -> Option<String> {
+    let able: Vec<usize> = match evidence {
+        Evidence::Firmata(firmware) => (0..CHANNELS).filter(|pin| firmware.can(role, *pin)).collect(),
+        Evidence::Pwm(chip) => (0..chip.channels).collect(),
+        Evidence::Expander(_) => return None,
+    };
+    let runs = able.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
+    let words = runs.map(|(a, b)| if a == b { a.to_string() } else { format!("{a}–{b}") });
+    Some(words.collect::<Vec<_>>().join(", "))
 }

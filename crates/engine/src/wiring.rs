@@ -6,8 +6,18 @@ use std::time::Duration;
 use wasvolta_core::rig::{Board, Chip, Field, Kind, Port, PortKind, Rig};
 use wasvolta_core::unit::count16;
 use wasvolta_port::board::Settings;
+use wasvolta_port::firmata::Role;
 use wasvolta_port::{expander, firmata, pwm};
 use wasvolta_wire::lines as wire_lines;
+
+/// What a pin must be able to do for a kind of servo.
+pub const fn role(kind: Kind) -> Role {
+    match kind {
+        Kind::Positional | Kind::Endless => Role::Servo,
+        Kind::Dimmer => Role::Level,
+        Kind::OnOff => Role::Switch,
+    }
+}
 
 /// Where a servo is plugged in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -353,7 +353,12 @@ impl<D: Driver> Worker<D> {
             if now < board.again.at {
                 return true;
             }
-            let released = board.driver.release(way, &[false; CHANNELS], &wait).is_ok();
+            let told = board.driver.release(way, &[false; CHANNELS], &wait);
+            let released = match told.and_then(|()| board.driver.read_back(way, &wait)) {
+                Ok(true) => board.driver.sent().iter().all(Option::is_none),
+                Ok(false) => true,
+                Err(_) => false,
+            };
             if !released {
                 board.again.failed(now);
             }
@@ -435,7 +440,7 @@ struct Leaving {
     place: usize,
     stay: Stay,
     channels: Vec<usize>,
-    /// Those of them that have not been released before.
+    /// Those of them that are not known to be released.
     owed: Vec<usize>,
     proof: Option<Proof>,
     over: bool,
@@ -460,21 +465,19 @@ impl Leaving {
         // What was told counts as told; what it did is read back, also when telling it failed.
         let told = driver.release(way, &self.stay, wait);
         match (told, driver.read_back(way, wait)) {
-            (told, Ok(Some(pulsing))) => {
-                let still: Vec<usize> = self
-                    .channels
-                    .iter()
-                    .copied()
-                    .filter(|n| pulsing.get(*n).copied().unwrap_or(false))
-                    .collect();
-                self.over = still.is_empty();
-                self.proof = Some(if still.is_empty() {
+            (told, Ok(true)) => {
+                let has = driver.sent();
+                let still =
+                    self.channels.iter().copied().filter(|n| has.get(*n).is_some_and(Option::is_some));
+                self.owed = still.collect();
+                self.over = self.owed.is_empty();
+                self.proof = Some(if self.over {
                     Proof::ReadBack
                 } else {
-                    Proof::MayPulse { channels: still, why: told.err() }
+                    Proof::MayPulse { channels: self.owed.clone(), why: told.err() }
                 });
             }
-            (Ok(()), Ok(None)) => (self.proof, self.over) = (Some(Proof::Unsaid), true),
+            (Ok(()), Ok(false)) => (self.proof, self.over) = (Some(Proof::Unsaid), true),
             (Err(error), _) | (_, Err(error)) => self.failed(&error),
         }
     }

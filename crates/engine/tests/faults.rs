@@ -9,6 +9,7 @@
 use proptest::prelude::*;
 use std::fmt::Write;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Rig};
@@ -16,11 +17,11 @@ use wasvolta_core::stage::{Command, EventKind, Output, Wire};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::worker::{Ended, Proof};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
-use wasvolta_port::Clock;
 use wasvolta_port::board::{Decision, Found, Phase};
 use wasvolta_port::pwm::Files;
+use wasvolta_port::{BusError, Clock, I2cBus, Transfer};
 use wasvolta_sim::faults::Kind as Fault;
-use wasvolta_sim::{Bench, ManualClock, Truth};
+use wasvolta_sim::{Bench, ManualClock, SimBus, Truth};
 
 const BEAT: Duration = Duration::from_millis(20);
 const MS: fn(u64) -> Duration = Duration::from_millis;
@@ -98,6 +99,10 @@ impl Run {
             }
             Board::Pwm => Way::Files(Box::new(move || Ok(Box::new(bench.pwm("way").open()?) as Box<_>))),
         };
+        Self::engine_on(board, back, way, clock)
+    }
+
+    fn engine_on(board: Board, back: Option<Back>, way: Way, clock: &Arc<ManualClock>) -> Engine {
         let setup = Setup {
             boards: vec![BoardPort { name: "way".into(), way }],
             lines: vec![],
@@ -385,5 +390,44 @@ proptest! {
             run.pass(BEAT * u32::try_from(then).unwrap());
             prop_assert!(run.largest <= 2.0 * A_BEAT_US + 4.88, "{board:?} {what} for {lasts} beats: {} µs", run.largest);
         }
+    }
+}
+
+/// A bus whose first words to a channel are lost once, though they seem to arrive.
+struct Lossy {
+    bus: SimBus,
+    losses: Arc<AtomicU32>,
+}
+
+impl I2cBus for Lossy {
+    fn transfer(&mut self, address: u8, transfer: Transfer<'_>) -> Result<(), BusError> {
+        let told = matches!(transfer, Transfer::Write { register: 6..=69, .. });
+        let left = self.losses.load(Ordering::SeqCst);
+        if told && left > 0 {
+            self.losses.store(left - 1, Ordering::SeqCst);
+            return Ok(());
+        }
+        self.bus.transfer(address, transfer)
+    }
+}
+
+#[test]
+fn a_release_that_was_told_and_not_heard_is_told_again() {
+    for (losses, proof) in [(1, "released, read back"), (u32::MAX, "may pulse: [1], it goes on")] {
+        let lost = Arc::new(AtomicU32::new(0));
+        let mut run = Run::new(Board::Expander, None);
+        let (bench, losses_of) = (run.bench.clone(), Arc::clone(&lost));
+        let way = Way::Bus(Box::new(move || {
+            Ok(Box::new(Lossy { bus: bench.open("way")?, losses: Arc::clone(&losses_of) }) as Box<_>)
+        }));
+        run.engine = Run::engine_on(Board::Expander, None, way, &run.clock);
+        run.pass(MS(1000));
+        run.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+        run.pass(MS(400));
+        assert!(run.moves());
+        lost.store(losses, Ordering::SeqCst);
+        let bench = run.bench.clone();
+        assert_eq!(ended(&run.engine.finish()), proof);
+        assert_eq!(bench.pulse_us("way", 0x40, 1).is_some(), losses > 1);
     }
 }

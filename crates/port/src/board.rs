@@ -179,15 +179,12 @@ pub trait Driver: Send + Sized {
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError>;
 
-    /// Which channels have a pulse, read back from the board; none where it cannot say.
+    /// Reads back what its channels have, and takes that for what they were told: what goes on all the same is released
+    /// by the next release. Whether the board can say.
     ///
     /// # Errors
     /// When the way refuses, or the board does not answer.
-    fn read_back(
-        &mut self,
-        way: &mut Self::Way,
-        wait: &dyn Fn(Duration),
-    ) -> Result<Option<[bool; CHANNELS]>, BusError>;
+    fn read_back(&mut self, way: &mut Self::Way, wait: &dyn Fn(Duration)) -> Result<bool, BusError>;
 
     /// Brings the board towards `wanted`; to be called whenever that changes, when it is due, and now and then.
     ///

@@ -160,8 +160,7 @@ impl Expander {
             self.checked_at = now;
             self.check(bus)?
         } else if self.moves(now, wanted) && !self.is_awake(bus)? {
-            self.is_as_started(bus)?;
-            self.seen.as_ref().map(|seen| self.lapse(seen))
+            self.check_modes(bus)?
         } else {
             None
         };
@@ -169,7 +168,8 @@ impl Expander {
             if lapse.is_restart() {
                 self.start(bus, wait)?;
             } else {
-                self.take_over(bus)?;
+                let channels = self.seen_channels(bus)?;
+                self.take_over(channels);
             }
             return Ok(Noted::Lapsed(lapse));
         }
@@ -194,14 +194,14 @@ impl Expander {
         self.checked_at = now;
         let retimed = std::mem::take(&mut self.retimed);
         if self.was_up && !retimed {
-            if self.is_as_started(bus)? {
-                self.take_over(bus)?;
-                self.phase = Phase::Started;
-                return Ok(Noted::Resumed);
+            if let Some(lapse) = self.check_modes(bus)? {
+                self.start(bus, wait)?;
+                return Ok(Noted::Lapsed(lapse));
             }
-            let lapse = self.seen.as_ref().map_or(Lapse::Reset, |seen| self.lapse(seen));
-            self.start(bus, wait)?;
-            return Ok(Noted::Lapsed(lapse));
+            let channels = self.seen_channels(bus)?;
+            self.take_over(channels);
+            self.phase = Phase::Started;
+            return Ok(Noted::Resumed);
         }
         self.start(bus, wait)?;
         Ok(Noted::Started)
@@ -224,8 +224,7 @@ impl Expander {
     }
 
     /// Takes what its channels hold for what they were told.
-    fn take_over(&mut self, bus: &mut dyn I2cBus) -> Result<(), BusError> {
-        let channels = self.seen_channels(bus)?;
+    fn take_over(&mut self, channels: [Channel; CHANNELS]) {
         for (n, channel) in channels.into_iter().enumerate() {
             (self.sent[n], self.begins[n]) = match channel {
                 Channel::Pulse { on, ticks } if ticks > 0 => {
@@ -238,7 +237,6 @@ impl Expander {
                 Channel::FullyOn => (Some(u16::MAX), None),
             };
         }
-        Ok(())
     }
 
     /// Reads what its channels hold, in blocks: a started chip counts its address on by itself.
@@ -313,8 +311,8 @@ impl Expander {
 
     /// Reads back whether the chip is as it was left: its modes and divider, and one of its groups in turn.
     fn check(&mut self, bus: &mut dyn I2cBus) -> Result<Option<Lapse>, BusError> {
-        if !self.is_as_started(bus)? {
-            return Ok(self.seen.as_ref().map(|seen| self.lapse(seen)));
+        if let Some(lapse) = self.check_modes(bus)? {
+            return Ok(Some(lapse));
         }
         let group = self.checks % (CHANNELS / GROUP);
         self.checks = group + 1;
@@ -366,7 +364,7 @@ impl Expander {
         write(bus, address, PRE_SCALE.address, &[prescale])?;
         write(bus, address, MODE1.address, &[mode])?;
         wait(OSCILLATOR_STARTS);
-        if self.is_as_started(bus)? {
+        if self.check_modes(bus)?.is_none() {
             self.phase = Phase::Started;
             self.was_up = true;
             return Ok(());
@@ -375,7 +373,8 @@ impl Expander {
         Err(BusError { doing: "start", device, fault: Fault::Transfer })
     }
 
-    fn is_as_started(&mut self, bus: &mut dyn I2cBus) -> Result<bool, BusError> {
+    /// Whether its clock and its outputs are as they were started, and if not, what has happened.
+    fn check_modes(&mut self, bus: &mut dyn I2cBus) -> Result<Option<Lapse>, BusError> {
         let mut modes = [0; 2];
         read(bus, self.settings.address, MODE1.address, &mut modes)?;
         let mut prescale = [0];
@@ -385,7 +384,7 @@ impl Expander {
         let seen = self.seen.get_or_insert(before);
         (seen.modes, seen.prescale) = (modes, prescale[0]);
         let seen = *seen;
-        Ok(self.runs_as_told(&seen))
+        Ok((!self.runs_as_told(&seen)).then(|| self.lapse(&seen)))
     }
 
     fn send(&mut self, bus: &mut dyn I2cBus, now: Duration, wanted: &Wanted) -> Result<(), BusError> {
@@ -547,28 +546,21 @@ impl Driver for Expander {
         self.release_all(&mut **bus, stay)
     }
 
-    fn read_back(
-        &mut self,
-        bus: &mut Box<dyn I2cBus>,
-        _wait: &dyn Fn(Duration),
-    ) -> Result<Option<[bool; board::CHANNELS]>, BusError> {
+    fn read_back(&mut self, bus: &mut Box<dyn I2cBus>, _wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
         let bus = &mut **bus;
-        let mut pulsing = [false; board::CHANNELS];
         let mut mode = [0];
         read(bus, self.settings.address, MODE1.address, &mut mode)?;
         if mode[0] & mode1::SLEEP != 0 {
             // Its oscillator stands still.
-            return Ok(Some(pulsing));
+            self.sent = [None; CHANNELS];
+            return Ok(true);
         }
-        if mode[0] & mode1::AI != 0 {
-            self.seen_channels(bus)?;
+        let channels = if mode[0] & mode1::AI != 0 {
+            self.seen_channels(bus)?
         } else {
-            self.seen = Some(Seen::read(bus, self.settings.address)?);
-        }
-        for (pulsing, channel) in pulsing.iter_mut().zip(self.seen.iter().flat_map(|seen| seen.channels)) {
-            *pulsing =
-                matches!(channel, Channel::Pulse { ticks, .. } if ticks > 0) || channel == Channel::FullyOn;
-        }
-        Ok(Some(pulsing))
+            self.seen.insert(Seen::read(bus, self.settings.address)?).channels
+        };
+        self.take_over(channels);
+        Ok(true)
     }
 }

@@ -271,12 +271,13 @@ impl Firmata {
         (self.asked_at, self.asked_pin, self.answered_at) = (None, None, now);
     }
 
-    /// Asks for what shows whether it is as it was told: what the next of its pins in use is, or its version.
-    fn ask(&mut self, now: Duration) {
+    /// Asks for what shows whether it is as it was told: what the next of the pins is that were told something, or its
+    /// version.
+    fn ask(&mut self, told: &Wanted, now: Duration) {
         let says = self.firmware.is_some_and(|firmware| firmware.says_pins);
         let last = usize::from(self.last_pin);
         let in_turn = (last + 1..CHANNELS).chain(0..=last);
-        let next = in_turn.into_iter().find(|pin| self.sent.get(*pin).copied().flatten().is_some());
+        let next = in_turn.into_iter().find(|pin| told.get(*pin).copied().flatten().is_some());
         match next.and_then(|pin| u8::try_from(pin).ok()).filter(|_| says) {
             Some(pin) => {
                 (self.asked_pin, self.last_pin) = (Some(pin), pin);
@@ -420,13 +421,9 @@ impl Firmata {
         for (sent, next) in self.sent.iter_mut().zip(next) {
             *sent = next.or(*sent);
         }
-        let asks = self.asked_at.is_none() && next.iter().any(Option::is_some);
-        if asks {
+        if self.asked_at.is_none() && next.iter().any(Option::is_some) {
             // Of what is told now one pin is asked behind it.
-            let before = std::mem::replace(&mut self.sent, next);
-            self.ask(now);
-            self.sent = before;
-            self.sent.iter_mut().zip(next).for_each(|(sent, next)| *sent = next.or(*sent));
+            self.ask(&next, now);
         }
         self.write(line, now)?;
         self.sent = next;
@@ -575,7 +572,8 @@ impl Driver for Firmata {
         self.send(line, now, wanted)?;
         let last = if self.asked_at.is_some() { self.put_at } else { self.answered_at };
         if now.saturating_sub(last) >= ASK_EVERY {
-            self.ask(now);
+            let told = self.sent;
+            self.ask(&told, now);
             self.write(line, now)?;
         }
         Ok(Noted::Nothing)
@@ -596,13 +594,9 @@ impl Driver for Firmata {
         Ok(())
     }
 
-    fn read_back(
-        &mut self,
-        line: &mut Box<dyn Stream>,
-        wait: &dyn Fn(Duration),
-    ) -> Result<Option<[bool; CHANNELS]>, BusError> {
+    fn read_back(&mut self, line: &mut Box<dyn Stream>, wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
         if !self.firmware.is_some_and(|firmware| firmware.says_pins) {
-            return Ok(None);
+            return Ok(false);
         }
         let line = &mut **line;
         self.out.clear();
@@ -616,7 +610,8 @@ impl Driver for Firmata {
             waited += LISTEN;
             self.listen(line, Duration::ZERO)?;
         }
-        Ok(Some(self.runs().map(|runs| runs.is_some())))
+        self.sent = self.runs();
+        Ok(true)
     }
 
     fn holds_back(&self, now: Duration, wanted: &Wanted) -> bool {

@@ -467,14 +467,10 @@ impl Driver for Pwm {
         Ok(())
     }
 
-    fn read_back(
-        &mut self,
-        files: &mut Box<dyn Files>,
-        _wait: &dyn Fn(Duration),
-    ) -> Result<Option<[bool; CHANNELS]>, BusError> {
+    fn read_back(&mut self, files: &mut Box<dyn Files>, _wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
         let chip = Exported::read(&mut **files)?;
-        self.channels = chip.channels;
-        Ok(Some(chip.runs.map(|ticks| ticks.is_some())))
+        (self.channels, self.sent) = (chip.channels, chip.runs);
+        Ok(true)
     }
 
     fn due(&self, _now: Duration, wanted: &Wanted) -> Option<Duration> {

@@ -142,8 +142,8 @@ fn a_channel_that_runs_already_is_asked_about_kept_or_released_and_read_back() {
         let clock = Arc::clone(&rig.clock);
         rig.driver.decide(decision, &mut rig.files, &|time| clock.wait(time)).unwrap();
         assert_eq!(rig.chip.pulse_us(1).map(f64::round), us);
-        let read = rig.driver.read_back(&mut rig.files, &|_| {}).unwrap().unwrap();
-        assert_eq!(read[1], us.is_some());
+        assert!(rig.driver.read_back(&mut rig.files, &|_| {}).unwrap(), "a chip can always say");
+        assert_eq!(rig.driver.sent()[1].is_some(), us.is_some());
         // Kept, it goes on without a gap, and is not asked for anew.
         rig.settle(&wanted(&[(1, 1600.0)]));
         assert!((rig.chip.pulse_us(1).unwrap() - 1600.0).abs() < 0.2);

@@ -15,6 +15,8 @@ use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
+use wasvolta_core::unit::Micros;
+use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::board::{Decision, Found, Phase};
 
 /// Plays; gives the exit code.
@@ -120,72 +122,85 @@ enum End {
     Lost,
 }
 
-/// Engages what the sequence moves, glides in, plays, and releases.
-fn drive(play: &Play, sequence: usize, mut trace: Option<Trace>) -> miette::Result<ExitCode> {
+/// Engages what the sequence moves, glides in, plays, and releases; whatever happens, the end says what was read back.
+fn drive(play: &Play, sequence: usize, trace: Option<Trace>) -> miette::Result<ExitCode> {
     let mut session = Session::open(&play.rig, &play.live)?;
     let told = Told::listen().into_diagnostic()?;
+    let end = perform(&mut session, &told, play, sequence, trace);
+    let exit = session.finish().tell(match end {
+        Ok(End::Played) => "played to its end: ",
+        Ok(End::Stopped) => "stopped: ",
+        Ok(End::Lost) => "stopped, for a board was lost: ",
+        Err(_) => "",
+    });
+    Ok(if end? == End::Played { exit } else { Exit::Failed }.into())
+}
+
+fn perform(
+    session: &mut Session,
+    told: &Told,
+    play: &Play,
+    sequence: usize,
+    mut trace: Option<Trace>,
+) -> miette::Result<End> {
     let moved: Vec<usize> = session.derived.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
-    let mut show = Show::new(&session, &moved, play.on_lost);
+    let mut show = Show::new(session, &moved, play.on_lost);
+    until_known(session, told);
     if let Some(word) = play.adopt {
-        adopt(&mut session, &told, word);
+        adopt(session, told, word);
     }
-    let (names, commands) = first_pulses(&mut session, &moved);
-    if commands.is_empty() {
+    if show.asks(session.engine.snapshot()) {
+        return Err(refuse(session));
+    }
+    engage(session, told, &moved)?;
+    for &servo in &moved {
+        session.engine.command(Command::GiveBack { servo });
+    }
+    session.engine.command(Command::Play { sequence });
+    wait(session, told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
+    let end = follow(session, told, &mut show, trace.as_mut())?;
+    if let Some(trace) = trace {
+        trace.finish()?;
+    }
+    Ok(end)
+}
+
+/// Gives everything that moves its first pulse, and waits until all of those arrive.
+fn engage(session: &mut Session, told: &Told, moved: &[usize]) -> miette::Result<()> {
+    let (names, firsts) = first_pulses(session, moved);
+    if firsts.is_empty() {
         return Err(Report::msg(
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
         ));
     }
     say::line(format_args!("moves: {}", names.join(", ")));
     say::line("Ctrl-C ends it and releases everything");
-    let waiting: Vec<usize> = commands
-        .iter()
-        .filter_map(|command| match command {
-            Command::Engage { servo, .. } => Some(*servo),
-            _ => None,
-        })
-        .collect();
     let arming = session.derived.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
-    let deadline = Duration::from_secs(8)
-        + Duration::from_millis(80) * u32::try_from(waiting.len()).unwrap_or(0)
+    let deadline = SETTLED
+        + Duration::from_millis(80) * u32::try_from(firsts.len()).unwrap_or(0)
         + arming.unwrap_or_default();
-    for command in commands {
-        session.engine.command(command);
+    for &(servo, pulse, told) in &firsts {
+        session.engine.command(Command::Engage { servo, pulse, told });
     }
     let engaged = |s: &wasvolta_engine::Snapshot| {
-        waiting
-            .iter()
-            .filter_map(|n| s.servos.get(*n))
-            .all(|servo| servo.engaged && servo.wire == Wire::Arrives && servo.arming().is_none())
+        let mut states = firsts.iter().filter_map(|(n, ..)| s.servos.get(*n));
+        states.all(|servo| servo.engaged && servo.wire == Wire::Arrives && servo.arming().is_none())
     };
-    if !wait(&mut session, &told, deadline, engaged) {
-        let refused = refuse(&mut session);
-        session.finish().tell("");
-        return Err(refused);
-    }
-    for &servo in &moved {
-        session.engine.command(Command::GiveBack { servo });
-    }
-    session.engine.command(Command::Play { sequence });
-    wait(&mut session, &told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
-    let end = follow(&mut session, &told, &mut show, trace.as_mut())?;
-    if let Some(trace) = trace {
-        trace.finish()?;
-    }
-    let first = match end {
-        End::Played => "played to its end: ",
-        End::Stopped => "stopped: ",
-        End::Lost => "stopped, for a board was lost: ",
-    };
-    let exit = session.finish().tell(first);
-    Ok(if end == End::Played { exit } else { Exit::Failed }.into())
+    if wait(session, told, deadline, engaged) { Ok(()) } else { Err(refuse(session)) }
 }
 
-/// Answers every board that asks what to do with pulses that run on it already; waits until all have said who they are.
-fn adopt(session: &mut Session, told: &Told, word: Adopt) {
-    let most = Duration::from_secs(8);
-    wait(session, told, most, |s| {
+/// The longest that boards take to say who they are, and to do what they are told then.
+const SETTLED: Duration = Duration::from_secs(8);
+
+/// Waits until every board has said who it is, or what is wrong with it.
+fn until_known(session: &mut Session, told: &Told) {
+    wait(session, told, SETTLED, |s| {
         s.boards.iter().flatten().all(|b| b.phase != Phase::Down || b.trouble.is_some())
     });
+}
+
+/// Answers every board that asks what to do with pulses that run on it already.
+fn adopt(session: &mut Session, told: &Told, word: Adopt) {
     let snapshot = session.engine.snapshot().clone();
     for (port, boards) in snapshot.boards.iter().enumerate() {
         for (board, state) in boards.iter().enumerate() {
@@ -203,7 +218,7 @@ fn adopt(session: &mut Session, told: &Told, word: Adopt) {
             session.engine.decide(port, board, decision);
         }
     }
-    wait(session, told, most, |s| {
+    wait(session, told, SETTLED, |s| {
         s.boards.iter().flatten().all(|b| !matches!(b.phase, Phase::Asking(Found::Pulsing { .. })))
     });
 }
@@ -211,11 +226,27 @@ fn adopt(session: &mut Session, told: &Told, word: Adopt) {
 /// What is watched while a sequence plays: the boards it needs, and how long one has been out of reach.
 struct Show {
     on_lost: OnLost,
-    /// By place, with its name, since when it is out of reach, and whether that was said.
-    boards: Vec<(usize, usize, String, Option<Duration>, bool)>,
+    boards: Vec<Needed>,
     /// The servos it moves, with what was said of each.
     moved: Vec<(usize, bool)>,
     waiting: bool,
+}
+
+/// A board that a show needs.
+struct Needed {
+    /// Its port and its place there.
+    at: (usize, usize),
+    name: String,
+    /// Since when it is out of reach.
+    away_since: Option<Duration>,
+    /// That was said.
+    said: bool,
+}
+
+impl Needed {
+    fn state<'s>(&self, snapshot: &'s wasvolta_engine::Snapshot) -> Option<&'s BoardState> {
+        snapshot.boards.get(self.at.0)?.get(self.at.1)
+    }
 }
 
 /// A board that is back sooner is not lost: its servos have waited for it.
@@ -223,31 +254,38 @@ const LOST_AFTER: Duration = Duration::from_secs(1);
 
 impl Show {
     fn new(session: &Session, moved: &[usize], on_lost: OnLost) -> Self {
-        let mut boards: Vec<(usize, usize, String, Option<Duration>, bool)> = Vec::new();
+        let mut boards: Vec<Needed> = Vec::new();
         for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)) {
-            let Some((port, board)) = session.wiring.board(&session.rig, &servo.board) else { continue };
-            if !boards.iter().any(|known| (known.0, known.1) == (port, board)) {
-                boards.push((port, board, servo.board.clone(), None, false));
+            let Some(at) = session.wiring.board(&session.rig, &servo.board) else { continue };
+            if !boards.iter().any(|known| known.at == at) {
+                boards.push(Needed { at, name: servo.board.clone(), away_since: None, said: false });
             }
         }
         Self { on_lost, boards, moved: moved.iter().map(|n| (*n, false)).collect(), waiting: false }
     }
 
+    /// Whether a board that it needs asks what only a person can answer.
+    fn asks(&self, snapshot: &wasvolta_engine::Snapshot) -> bool {
+        let mut states = self.boards.iter().filter_map(|board| board.state(snapshot));
+        states.any(|state| matches!(state.phase, Phase::Asking(_)))
+    }
+
     /// Looks at the boards and the servos; whether the show is to be stopped.
     fn look(&mut self, session: &mut Session, snapshot: &wasvolta_engine::Snapshot) -> bool {
         let mut any = false;
-        for (port, board, name, since, said) in &mut self.boards {
-            let Some(state) = snapshot.boards.get(*port).and_then(|p| p.get(*board)) else { continue };
+        for board in &mut self.boards {
+            let Some(state) = board.state(snapshot) else { continue };
             if state.is_reached() {
-                if std::mem::take(said) {
-                    notice(format_args!("{name} is back"));
+                if std::mem::take(&mut board.said) {
+                    notice(format_args!("{} is back", board.name));
                 }
-                *since = None;
+                board.away_since = None;
                 continue;
             }
-            let lost = snapshot.now.saturating_sub(*since.get_or_insert(snapshot.now)) >= LOST_AFTER;
+            let since = *board.away_since.get_or_insert(snapshot.now);
+            let lost = snapshot.now.saturating_sub(since) >= LOST_AFTER;
             any |= lost;
-            if lost && !std::mem::replace(said, true) {
+            if lost && !std::mem::replace(&mut board.said, true) {
                 let why = state.trouble.map_or_else(
                     || ": it does not answer".to_owned(),
                     |t| format!(": {}; {}", t.fault, t.fault.help()),
@@ -257,7 +295,7 @@ impl Show {
                     OnLost::Wait => "the show waits for it",
                     OnLost::GoOn => "the show goes on without it",
                 };
-                notice(format_args!("{name} is out of reach{why}; {then}"));
+                notice(format_args!("{} is out of reach{why}; {then}", board.name));
             }
         }
         for (servo, said) in &mut self.moved {
@@ -291,10 +329,11 @@ fn notice(words: std::fmt::Arguments<'_>) {
     say::trouble(words);
 }
 
-/// The first pulse of each servo that the sequence moves, and in words where that comes from.
-fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<Command>) {
+/// The first pulse of each servo that the sequence moves, whether it is known to stand there, and in words where that
+/// comes from.
+fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(usize, Micros, bool)>) {
     let mut names = Vec::new();
-    let mut commands = Vec::new();
+    let mut firsts = Vec::new();
     let kept: Vec<bool> = session.engine.snapshot().servos.iter().map(|state| state.engaged).collect();
     for &servo in moved {
         let (Some(plan), Some(part)) =
@@ -308,7 +347,7 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<Com
         }
         if kept.get(servo).copied().unwrap_or(false) {
             names.push(format!("{} (kept where it is)", part.name));
-            commands.push(Command::Engage { servo, pulse: plan.start(), told: true });
+            firsts.push((servo, plan.start(), true));
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
@@ -318,9 +357,9 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<Com
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
         };
         names.push(format!("{} ({how})", part.name));
-        commands.push(Command::Engage { servo, pulse, told });
+        firsts.push((servo, pulse, told));
     }
-    (names, commands)
+    (names, firsts)
 }
 
 /// Waits for a condition on the snapshot; whether it came before the time was over.

@@ -67,7 +67,29 @@ fn found(state: &BoardState) -> (String, bool) {
                          If it is the right one, open the rig and start it anew there, or take its supply away";
             (words.to_owned(), false)
         }
+        (None, Phase::Started) if !state.says_what_runs() => {
+            ("it cannot say what runs on it: take the supply of the servos away to be sure".to_owned(), false)
+        }
         (None, Phase::Started) => ("no pulses run on it".to_owned(), true),
         (None, Phase::Down) => ("it has not said who it is".to_owned(), false),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wasvolta_port::board::Evidence;
+    use wasvolta_port::firmata::Firmware;
+
+    #[test]
+    fn a_board_that_cannot_say_what_it_does_is_not_said_to_do_nothing() {
+        let of = |says_pins| BoardState {
+            phase: Phase::Started,
+            evidence: Some(Evidence::Firmata(Firmware { says_pins, ..Firmware::default() })),
+            ..BoardState::default()
+        };
+        assert_eq!(found(&of(true)), ("no pulses run on it".to_owned(), true));
+        let (words, known) = found(&of(false));
+        assert!(!known && words.contains("cannot say what runs on it"), "{words}");
     }
 }

@@ -20,7 +20,7 @@ const ENOUGH: usize = 5;
 type Rule = fn(&Scene) -> Option<String>;
 
 /// What may be said, in order: the first that applies is said.
-const RULES: &[Rule] = &[file_changed, board_trouble, lost_place, stopped, soon_released];
+const RULES: &[Rule] = &[file_changed, unseen_cut, board_trouble, lost_place, stopped, soon_released];
 const WIRING: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 const CALIBRATE: &[Rule] = &[
@@ -73,11 +73,24 @@ fn stopped(scene: &Scene) -> Option<String> {
 
 /// What a cut has left, by what the boards have said since.
 fn cut(pulsing: &[String]) -> String {
-    let again = "d enables it again, then e engages each servo where it stands.";
-    if pulsing.is_empty() {
-        return format!("Output is cut: no pulses. {again}");
-    }
-    format!("Output is cut; pulses stay on {}. {again}", pulsing.join(", "))
+    let left = if pulsing.is_empty() {
+        ": no pulses".to_owned()
+    } else {
+        format!("; pulses stay on {}", pulsing.join(", "))
+    };
+    format!("Output is cut{left}. d enables it again, then e engages each servo where it stands.")
+}
+
+/// A cut that no board has confirmed: what to do comes before what is wrong with the board.
+fn unseen_cut(scene: &Scene) -> Option<String> {
+    let unknown = scene.unknown_boards();
+    when(
+        scene.model.snapshot.output == Output::Cut && !unknown.is_empty(),
+        format!(
+            "Output is cut, but whether {} still pulses cannot be seen: unplug the supply of its servos to be sure.",
+            unknown.join(", ")
+        ),
+    )
 }
 
 /// A servo whose pulses had stopped, and that nobody has said the place of.

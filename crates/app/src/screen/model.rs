@@ -533,7 +533,7 @@ impl Model {
                 self.ask_what_was_seen(rig, event.part);
                 format!("{servo} exercised")
             }
-            EventKind::Cut => "cut: pulses dropped".to_owned(),
+            EventKind::Cut => "output cut".to_owned(),
             EventKind::Held => "held".to_owned(),
             EventKind::Enabled => "enabled again".to_owned(),
             EventKind::SequenceEnded => "sequence ended".to_owned(),

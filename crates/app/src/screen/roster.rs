@@ -98,14 +98,14 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
     let color = if driven { theme::INK } else { theme::QUIET };
     pen.put_right(angle_end, y, &place(picked), theme::text(color));
     let owner = picked.state.owner;
-    let word = match (picked.state.arming(), picked.found) {
+    let word = match (picked.state.arming(), picked.found()) {
         (Some(_), _) => "arms",
         // Nobody drives it, and it has pulses.
         (None, Some(_)) => "left",
         (None, None) => owner.word(),
     };
     let color = match owner {
-        _ if picked.found.is_some() => theme::FAULT,
+        _ if picked.found().is_some() => theme::FAULT,
         Owner::LostMapping => theme::FAULT,
         Owner::Mapping => theme::INPUT,
         Owner::Hand | Owner::Sequence => theme::COMMANDED,

@@ -16,7 +16,7 @@ use wasvolta_core::stage::{Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
-use wasvolta_port::board::{Evidence, Found, Phase};
+use wasvolta_port::board::{Evidence, Found, Phase, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device};
 use wasvolta_sim::Look;
@@ -70,8 +70,47 @@ pub struct Picked<'a> {
     pub through: Transmission,
     /// What an eye sees of it.
     pub look: Option<Look>,
-    /// The pulse that was found on its channel, and that nobody here has sent.
-    pub found: Option<Micros>,
+    /// What is on its wire.
+    pub wire: OnWire,
+}
+
+/// What is on a servo's wire, as far as its board has shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OnWire {
+    /// It was told, and hears what it is told.
+    Told(Ticks),
+    /// It was told this last; what it does now cannot be seen.
+    Last(Ticks),
+    /// It was found there, and nobody here has sent it.
+    Found(Ticks),
+    /// No pulse.
+    Nothing,
+    /// Nobody can say.
+    Unknown,
+}
+
+impl OnWire {
+    /// The ticks that it is about, if it is about any.
+    pub const fn ticks(self) -> Option<Ticks> {
+        match self {
+            Self::Told(ticks) | Self::Last(ticks) | Self::Found(ticks) => Some(ticks),
+            Self::Nothing | Self::Unknown => None,
+        }
+    }
+
+    /// What those ticks are, in full and in short.
+    pub const fn label(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Told(_) | Self::Nothing | Self::Unknown => ("on the wire", "wire"),
+            Self::Last(_) => ("told last", "last"),
+            Self::Found(_) => ("left on", "left"),
+        }
+    }
+
+    /// The words where there are no ticks.
+    pub const fn without(self) -> &'static str {
+        if matches!(self, Self::Unknown) { "not known" } else { "no pulse" }
+    }
 }
 
 impl<'a> Scene<'a> {
@@ -85,6 +124,12 @@ impl<'a> Scene<'a> {
             servo.map_or_else(|| format!("channel {channel} of {}", board.name), |servo| servo.name.clone())
         };
         boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
+    }
+
+    /// Boards of which nobody can say what they send.
+    pub fn unknown_boards(&self) -> Vec<&str> {
+        let boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        boards.filter(|(_, state)| !state.is_known()).map(|(board, _)| board.name.as_str()).collect()
     }
 
     /// Whether a board was found with pulses that nobody here has sent.
@@ -164,17 +209,26 @@ impl<'a> Scene<'a> {
             state: self.model.snapshot.servos.get(n)?,
             through: self.rig.through(servo),
             look: self.model.seen.filter(|(seen, _)| *seen == n).map(|(_, look)| look),
-            found: self.found(n),
+            wire: self.on_wire(n),
         })
     }
 
-    /// The pulse that was found on a servo's channel before anybody here sent one.
-    fn found(&self, n: usize) -> Option<Micros> {
-        let place = (*self.wiring.servos.get(n)?)?;
-        let state = self.model.snapshot.boards.get(place.port)?.get(place.board)?;
-        let Phase::Asking(Found::Pulsing { ticks, .. }) = &state.phase else { return None };
-        let ticks = Ticks((*ticks.get(place.channel)?)?);
-        Some(self.derived.plan.servos.get(n)?.guard.clock.pulse(ticks))
+    fn on_wire(&self, n: usize) -> OnWire {
+        let place = self.wiring.servos.get(n).copied().flatten();
+        let state = place.and_then(|place| self.model.snapshot.boards.get(place.port)?.get(place.board));
+        let (Some(place), Some(state)) = (place, state) else { return OnWire::Unknown };
+        let at = |ticks: &Wanted| ticks.get(place.channel).copied().flatten().map(Ticks);
+        if let Phase::Asking(Found::Pulsing { ticks, .. }) = &state.phase
+            && let Some(ticks) = at(ticks)
+        {
+            return OnWire::Found(ticks);
+        }
+        match at(&state.sent) {
+            Some(ticks) if state.is_reached() => OnWire::Told(ticks),
+            Some(ticks) => OnWire::Last(ticks),
+            None if state.is_known() => OnWire::Nothing,
+            None => OnWire::Unknown,
+        }
     }
 
     /// The picked input.
@@ -236,6 +290,14 @@ impl<'a> Scene<'a> {
 }
 
 impl Picked<'_> {
+    /// The pulse that was found on its channel, and that nobody here has sent.
+    pub fn found(&self) -> Option<Micros> {
+        match self.wire {
+            OnWire::Found(ticks) => Some(self.plan.guard.clock.pulse(ticks)),
+            _ => None,
+        }
+    }
+
     /// Whether the horn stands where it was sent, as far as can be known.
     pub fn stands(&self) -> bool {
         let tick = self.plan.guard.clock.tick();

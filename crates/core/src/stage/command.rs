@@ -2,6 +2,7 @@
 //!
 //! Edits, which change the rig and are undone, stand in `rig::edit`.
 
+use super::Wire;
 use super::exercise::Exercise;
 use crate::guard::Stopped;
 use crate::link::Health;
@@ -153,6 +154,18 @@ pub enum Said {
         /// The supply of what hangs on it may have fallen too.
         fallen: bool,
     },
+}
+
+impl Said {
+    /// What that makes of the way to the servo.
+    pub const fn wire(self) -> Wire {
+        match self {
+            Self::Waits | Self::Stopped { .. } => Wire::Waits,
+            Self::Away => Wire::Away,
+            Self::Cannot => Wire::Cannot,
+            Self::Arrives { .. } => Wire::Arrives,
+        }
+    }
 }
 
 /// Why a command was not carried out.

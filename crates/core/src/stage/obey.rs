@@ -166,23 +166,21 @@ impl Stage {
         else {
             return;
         };
+        let was = std::mem::replace(&mut state.wire, said.wire());
         match said {
             Said::Waits => {
                 if state.arrived && state.engaged {
                     // Its pulses begin anew where they were, and from there it glides.
                     state.goes_on_at = now.max(Duration::from_nanos(1));
                 }
-                state.wire = Wire::Waits;
             }
             Said::Away => {
-                state.wire = Wire::Away;
                 // It may turn on as it was told last; when it is told again it is to stop.
                 if let Some(stop) = plan.stop {
                     (state.pulse, state.hand) = (stop + state.trim, state.hand.map(|_| stop));
                 }
             }
             Said::Cannot => {
-                state.wire = Wire::Cannot;
                 // Engaged before the board has said so: it never had a pulse.
                 if state.engaged {
                     self.release(now, servo);
@@ -190,7 +188,6 @@ impl Stage {
                 }
             }
             Said::Arrives { ticks } => {
-                let was = std::mem::replace(&mut state.wire, Wire::Arrives);
                 if !state.engaged {
                     return;
                 }
@@ -218,7 +215,6 @@ impl Stage {
         else {
             return;
         };
-        state.wire = Wire::Waits;
         // What was engaged meanwhile gets its first pulse where a person placed it.
         if !state.engaged || !state.arrived {
             return;

@@ -1,8 +1,8 @@
 //! The links of the board itself, by its kind.
 
 use super::{Came, Facts, Judge, RECENT, failed, proven};
-use crate::snapshot::BoardState;
-use wasvolta_core::rig::Kind;
+use crate::snapshot::able;
+use crate::wiring::role;
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Lapse};
 use wasvolta_port::expander::Seen;
@@ -154,19 +154,13 @@ fn firmware(facts: &Facts) -> Came {
 
 fn pin(facts: &Facts) -> Came {
     let pin = facts.servo.channel;
-    let role = match facts.servo.kind {
-        Kind::Positional | Kind::Endless => Role::Servo,
-        Kind::Dimmer => Role::Level,
-        Kind::OnOff => Role::Switch,
-    };
+    let role = role(facts.servo.kind);
     if said(facts).is_some_and(|firmware| firmware.can(role, usize::from(pin))) {
         let fineness = if role == Role::Servo { "; its fineness is 1 µs" } else { "" };
         return proven(format!("pin {pin} can {}{fineness}", role.words()));
     }
-    let can = said(facts).map_or_else(String::new, |firmware| {
-        let state = BoardState { evidence: Some(Evidence::Firmata(firmware)), ..BoardState::default() };
-        state.able(role).map_or_else(String::new, |pins| format!("; pins {pins} can"))
-    });
+    let can = facts.evidence.and_then(|evidence| able(evidence, role));
+    let can = can.map_or_else(String::new, |pins| format!("; pins {pins} can"));
     failed(
         format!("pin {pin} of this board cannot {}{can}", role.words()),
         "plug it on another pin, and move it there with M",

@@ -35,7 +35,7 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
             parts.push(format!("{:.0} µs", own.guard.clock.pulse(ticks).get()));
             parts.push(format!("{} ticks", ticks.0));
         }
-        None => parts.push("no pulse".to_owned()),
+        None => parts.push("nothing is sent".to_owned()),
     }
     Some(parts.join(" → "))
 }

@@ -106,7 +106,7 @@ fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     bench.model.pick_servo(&bench.session.rig.clone(), 0);
     bench.pass(1);
     assert_eq!(bench.broken(), ("output", true), "nothing is engaged");
-    assert!(bench.frame(160, 47).contains("nobody drives it → no pulse"), "{}", bench.frame(160, 47));
+    assert!(bench.frame(160, 47).contains("nobody drives it → nothing is sent"), "{}", bench.frame(160, 47));
     bench.engage(1, 1200.0);
     assert_eq!(bench.broken(), ("engaged", true), "another one is");
     bench.engage(0, 2100.0);
@@ -354,6 +354,12 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     bench.enter("pulled@0x41");
     bench.pass(250);
     assert!(bench.frame(160, 47).contains("lower: nothing answers"));
+    // What is behind a cut wire is what was told last, and no more is said.
+    bench.model.pick_servo(&bench.session.rig.clone(), 3);
+    bench.code(KeyCode::F(2));
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("told last") && !frame.contains("on the wire"), "{frame}");
+    bench.code(KeyCode::F(1));
     bench.press(Key::char(':'));
     bench.enter("simulated fault");
     bench.enter("pulled@0x41");
@@ -577,6 +583,9 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     assert!(frame.contains("it was found sending pulses") && frame.contains("✗ 1513 µs"), "{frame}");
     assert!(frame.contains("left│"), "nor is it off in the roster: {frame}");
     assert!(frame.contains("F keeps or releases them"), "{frame}");
+    bench.code(KeyCode::F(2));
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("left on      310 ticks") && !frame.contains("no pulse"), "{frame}");
     bench.press(Key::char('F'));
     assert!(bench.frame(160, 47).contains("upper sends pulses already"), "asked again");
     bench.code(KeyCode::Esc);
@@ -587,6 +596,24 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     let frame = bench.frame(160, 47);
     assert!(frame.contains("Output is cut: no pulses."), "{frame}");
     assert!(!frame.contains("✗ upper pulses"), "{frame}");
+}
+
+#[test]
+fn a_cut_that_a_board_out_of_reach_cannot_confirm_says_so() {
+    let mut bench = wiring();
+    bench.engage(3, 1500.0);
+    bench.press(Key::char(':'));
+    bench.enter("simulated fault");
+    bench.enter("pulled@0x41");
+    bench.pass(50);
+    bench.session.engine.stop().cut();
+    bench.pass(400);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("crane.slew          ?"), "what it does is not known: {frame}");
+    assert!(
+        frame.contains("Output is cut, but whether lower still pulses cannot be seen: unplug the supply"),
+        "{frame}"
+    );
 }
 
 #[test]

@@ -186,14 +186,13 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let narrow = pen.width() < 40;
     let label = if narrow { 7 } else { 13 };
     let columns = if narrow { [label, label + 10, pen.width()] } else { [label, label + 11, label + 22] };
-    let ticks = picked.state.ticks;
-    let wire = match ticks {
+    let wire = match picked.wire.ticks() {
         Some(t) => [
             format!("{} ticks", t.0),
             format!("{:.1} µs", clock.pulse(t).get()),
             format!("{:.2} %", clock.duty_percent(clock.pulse(t))),
         ],
-        None => ["no pulse".to_owned(), String::new(), String::new()],
+        None => [picked.wire.without().to_owned(), String::new(), String::new()],
     };
     let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
     let by = picked.nudge(nudge);
@@ -203,8 +202,9 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         degrees(clock.tick()),
         format!("{:.2} Hz", clock.rate().get()),
     ];
+    let (long, short) = picked.wire.label();
     let rows: [(&str, &str, [String; 3]); 3] =
-        [("on the wire", "wire", wire), ("one tick", "tick", tick), ("a nudge", "nudge", nudge_words)];
+        [(long, short, wire), ("one tick", "tick", tick), ("a nudge", "nudge", nudge_words)];
     for (row, (long, short, values)) in (y..).zip(rows) {
         pen.put(0, row, if narrow { short } else { long }, theme::text(theme::QUIET));
         for (x, value) in columns.into_iter().zip(&values) {

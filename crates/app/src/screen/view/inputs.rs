@@ -125,9 +125,9 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     };
     let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
     if let Some(p) = driven {
-        let wire = match p.state.ticks {
+        let wire = match p.wire.ticks() {
             Some(t) => format!(" → {:.0} µs → {} ticks", p.wire_pulse().get(), t.0),
-            None => " → no pulse".to_owned(),
+            None => format!(" → {}", p.wire.without()),
         };
         x = pen.put(x, 1, &wire, theme::text(if p.state.engaged { theme::COMMANDED } else { theme::QUIET }));
         let who = match p.state.owner {

@@ -169,8 +169,8 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
 
 fn on_the_wire(picked: &Picked, narrow: bool) -> String {
     let clock = picked.plan.guard.clock;
-    match picked.state.ticks {
-        None => "nothing".to_owned(),
+    match picked.wire.ticks() {
+        None => picked.wire.without().to_owned(),
         Some(ticks) if picked.servo.kind.is_accessory() => {
             format!("{} of {} ticks", ticks.0, clock.longest())
         }

@@ -136,7 +136,7 @@ fn present(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
 /// The pulse in its frame, to scale.
 pub fn pulse(pen: &mut Pen<'_>, picked: &Picked) {
     let clock = picked.plan.guard.clock;
-    let on = picked.state.ticks.map(|t| clock.pulse(t));
+    let on = picked.wire.ticks().map(|t| clock.pulse(t));
     let words = match on {
         Some(on) => {
             format!(
@@ -146,10 +146,10 @@ pub fn pulse(pen: &mut Pen<'_>, picked: &Picked) {
                 clock.duty_percent(on)
             )
         }
-        None => format!("no pulse; a frame is {:.2} ms", clock.period().get() / 1e3),
+        None => format!("{}; a frame is {:.2} ms", picked.wire.without(), clock.period().get() / 1e3),
     };
     let label = width("on the wire  ");
-    pen.put(0, 1, "on the wire", theme::text(theme::QUIET));
+    pen.put(0, 1, picked.wire.label().0, theme::text(theme::QUIET));
     let wide = pen.width() - label;
     let color = if on.is_some() { theme::COMMANDED } else { theme::QUIET };
     let share = on.map_or(0.0, |on| on / clock.period());

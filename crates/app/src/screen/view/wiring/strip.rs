@@ -1,7 +1,7 @@
 //! One board: its address as its jumpers are to be soldered, and its sixteen channels as a strip of pins.
 
 use crate::screen::pen::Pen;
-use crate::screen::scene::Scene;
+use crate::screen::scene::{OnWire, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Board, Chip, CutTo, Joint, Kind, QuitTo};
@@ -120,7 +120,7 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
     };
     let room = wide.saturating_sub(name + crate::screen::pen::width(&moves) + 1);
     pen.put(name, 0, &crate::screen::pen::fit(&picked.servo.name, usize::from(room)), style);
-    let color = match (picked.state.engaged, picked.found) {
+    let color = match (picked.state.engaged, picked.found()) {
         (true, _) => theme::COMMANDED,
         (false, Some(_)) => theme::FAULT,
         (false, None) => theme::QUIET,
@@ -131,9 +131,11 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
 fn pulse(picked: &crate::screen::scene::Picked) -> String {
     let pulse = picked.wire_pulse();
     match picked.value(pulse).filter(|_| picked.servo.kind.levels().is_some()) {
-        _ if !picked.state.engaged => {
-            picked.found.map_or_else(|| "off".to_owned(), |pulse| format!("✗ {:.0} µs", pulse.get()))
-        }
+        _ if !picked.state.engaged => match picked.wire {
+            OnWire::Found(ticks) => format!("✗ {:.0} µs", picked.plan.guard.clock.pulse(ticks).get()),
+            OnWire::Last(_) | OnWire::Unknown => "?".to_owned(),
+            OnWire::Told(_) | OnWire::Nothing => "off".to_owned(),
+        },
         Some(level) => level,
         None => format!("{:.0} µs", pulse.get()),
     }
