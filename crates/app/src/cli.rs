@@ -2,7 +2,7 @@
 
 use crate::screen::look::LookOptions;
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use wasvolta_sheet::protractor::Fitting;
 use wasvolta_sim::faults::{Kind, Struck};
 
@@ -21,15 +21,43 @@ pub struct Arguments {
     /// Write a log: what was done and seen, and how well time was kept. At most 4 MiB, the oldest goes first.
     #[arg(long, value_name = "FILE", global = true)]
     pub log: Option<PathBuf>,
+    /// Let what is written replace files that are there. What is read is never replaced.
+    #[arg(long, global = true)]
+    pub force: bool,
+    /// Say only what was asked for, and trouble.
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
 }
 
 fn after_help() -> String {
     format!(
         "Exit codes:\n{}\nQuitting, and the signals TERM, HUP, QUIT, USR1, USR2, ALRM and ABRT, release every servo; \
          after KILL, a crash of the machine or the end for want of memory, boards go on as each one's note in Wiring \
-         says, and `wasvolta release RIG` is the way back.\nWhat it keeps between runs is in the folders XDG_DATA_HOME and XDG_STATE_HOME name.",
-        crate::exit::table()
+         says, and `wasvolta release RIG` is the way back.\n\nEnvironment:\n{}",
+        crate::exit::table(),
+        environment()
     )
+}
+
+/// What of the environment is listened to, with what it does: help, man pages and documentation are made from it.
+pub const ENVIRONMENT: [(&str, &str); 9] = [
+    ("WASVOLTA_THEME", "as --theme"),
+    ("WASVOLTA_COLOURS", "as --colours"),
+    ("WASVOLTA_GLYPHS", "as --glyphs"),
+    ("NO_COLOR", "no colours, where --colours does not say otherwise"),
+    ("TERM, COLORTERM", "how many colours the terminal has"),
+    ("LC_ALL, LC_CTYPE, LANG", "whether it has more than plain letters"),
+    ("XDG_DATA_HOME", "the folder that keeps the demo's rig; ~/.local/share unless said"),
+    (
+        "XDG_STATE_HOME",
+        "the folder that keeps where servos were left, unsaved edits and recent rigs; ~/.local/state unless said",
+    ),
+    ("TMPDIR", "the folder for the paths of simulated serial lines; /tmp unless said"),
+];
+
+fn environment() -> String {
+    let lines: Vec<String> = ENVIRONMENT.iter().map(|(name, words)| format!("  {name}  {words}")).collect();
+    lines.join("\n")
 }
 
 /// What to do.
@@ -52,16 +80,12 @@ pub enum Command {
         #[command(flatten)]
         live: Live,
     },
-    /// Write a new rig for a board on a bus, a serial line, or both; nothing is overwritten.
+    /// Write a new rig for a board on a bus, a serial line, or both.
     New(New),
     /// Check a rig: exit code 0 when sound, 1 with problems, 2 when it cannot be read.
-    Check {
-        /// The rig, a *.rig.toml file.
-        rig: PathBuf,
-        /// Say it as JSON on standard output.
-        #[arg(long)]
-        json: bool,
-    },
+    Check(Check),
+    /// List what is in a rig, a line each.
+    List(List),
     /// Look what is there: boards on I²C buses, PWM chips, serial ports. Reads only; serial ports stay unopened.
     Scan(Scan),
     /// Why does a servo not move? Traces its chain from the port to the horn, by reading only.
@@ -93,6 +117,44 @@ pub enum Command {
 }
 
 impl Command {
+    /// The files that it reads: nothing that it writes may replace one of them.
+    pub fn reads(&self) -> Vec<&Path> {
+        let files: Vec<&PathBuf> = match self {
+            Self::Open { rig, .. } | Self::Card(Card::Save { rig, .. }) => vec![rig],
+            Self::Check(check) => vec![&check.rig],
+            Self::List(list) => vec![&list.rig],
+            Self::Scan(scan) => scan.rig.iter().collect(),
+            Self::Why(why) => vec![&why.rig],
+            Self::Play(play) => vec![&play.rig],
+            Self::Release(release) => vec![&release.rig],
+            Self::Replay(replay) => vec![&replay.file],
+            Self::Card(Card::Load { card, rig, .. }) => vec![card, rig],
+            Self::Card(Card::Compare { one, other }) => vec![one, other],
+            Self::Sheet(sheet) => vec![&sheet.rig],
+            Self::Demo { .. }
+            | Self::New(_)
+            | Self::Sim(_)
+            | Self::Man { .. }
+            | Self::Completions { .. }
+            | Self::Card(Card::List { .. }) => Vec::new(),
+        };
+        files.into_iter().map(PathBuf::as_path).collect()
+    }
+
+    /// Whether one of its outputs is standard output, by a path of `-`.
+    pub fn writes_to_standard_output(&self) -> bool {
+        let files: Vec<&PathBuf> = match self {
+            Self::Play(play) => {
+                play.trace.iter().chain(&play.live.record).chain(&play.live.sim_log).collect()
+            }
+            Self::Replay(replay) => replay.trace.iter().collect(),
+            Self::Card(Card::Save { output, .. }) => vec![output],
+            Self::Sheet(sheet) => vec![&sheet.output],
+            _ => Vec::new(),
+        };
+        files.into_iter().any(|path| path == Path::new("-"))
+    }
+
     /// Whether it shows the screen.
     pub const fn has_screen(&self) -> bool {
         matches!(self, Self::Demo { .. } | Self::Open { .. })
@@ -108,13 +170,13 @@ pub enum Card {
         #[arg(default_value = ".")]
         folder: PathBuf,
     },
-    /// Write the card of a servo of a rig; nothing is overwritten.
+    /// Write the card of a servo of a rig.
     Save {
         /// The rig, a *.rig.toml file.
         rig: PathBuf,
         /// Of which servo.
         servo: String,
-        /// Where to write it: NAME.servo.toml.
+        /// Where to write it: NAME.servo.toml; - writes to standard output.
         #[arg(short, long, value_name = "FILE")]
         output: PathBuf,
     },
@@ -162,6 +224,45 @@ pub enum SimKind {
     Expander,
     /// A microcontroller of 20 pins that speaks Firmata, a servo on each that can drive one.
     Firmata,
+}
+
+/// Check a rig.
+#[derive(Debug, Args)]
+pub struct Check {
+    /// The rig, a *.rig.toml file; - reads standard input.
+    pub rig: PathBuf,
+    /// Say it as JSON on standard output.
+    #[arg(long)]
+    pub json: bool,
+    /// Let warnings count: exit code 1 with any of them.
+    #[arg(long)]
+    pub strict: bool,
+}
+
+/// List what is in a rig.
+#[derive(Debug, Args)]
+pub struct List {
+    /// The rig, a *.rig.toml file; - reads standard input.
+    pub rig: PathBuf,
+    /// Of which kind; all of them unless said.
+    #[arg(value_enum)]
+    pub what: Option<Listed>,
+    /// Say it as JSON on standard output.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// What a rig has in lists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Listed {
+    /// Servos, and what else hangs on channels.
+    Servos,
+    /// Poses.
+    Poses,
+    /// Sequences.
+    Sequences,
+    /// Signals that come in.
+    Inputs,
 }
 
 /// Look what is there.
@@ -225,9 +326,9 @@ fn faults() -> String {
 /// Run a recording again.
 #[derive(Debug, Args)]
 pub struct Replay {
-    /// What --record has written.
+    /// What --record has written; - reads standard input.
     pub file: PathBuf,
-    /// Write the setpoints, a row a servo a turn, as CSV.
+    /// Write the setpoints, a row a servo a turn, as CSV; - writes to standard output.
     #[arg(long, value_name = "FILE.csv")]
     pub trace: Option<PathBuf>,
 }
@@ -246,7 +347,7 @@ pub struct Sheet {
     /// Wiring: the board to begin with; four fit on a sheet.
     #[arg(long, value_name = "NAME")]
     pub board: Option<String>,
-    /// Where to write it: NAME.svg or NAME.pdf.
+    /// Where to write it: NAME.svg or NAME.pdf; - writes SVG to standard output.
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
     /// The date on the sheet; today unless said. The same rig and date give the same bytes.
@@ -366,7 +467,7 @@ pub struct Play {
     pub sequence: String,
     #[command(flatten)]
     pub way: Way,
-    /// Write what is sent, a row a servo a beat, as CSV.
+    /// Write what is sent, a row a servo a beat, as CSV; - writes to standard output.
     #[arg(long, value_name = "FILE.csv")]
     pub trace: Option<PathBuf>,
     /// What to do when a board that the sequence needs is out of reach for more than a second.
@@ -416,7 +517,7 @@ pub struct Release {
 #[group(required = true, multiple = false)]
 pub struct Way {
     /// No device is touched; time is virtual and as fast as it can be. Starts at home.
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["on_lost", "adopt", "seed", "faults", "clock", "sim_log", "record"])]
     pub dry: bool,
     /// Servos move. Engages those of the sequence at their last known place and glides in.
     #[arg(long)]

@@ -2,6 +2,7 @@
 
 mod card;
 mod check;
+mod list;
 mod manual;
 mod new;
 mod play;
@@ -16,7 +17,9 @@ mod why;
 use crate::cli::{Arguments, Command, Live};
 use crate::exit::Exit;
 use crate::files;
+use crate::files::output::Outputs;
 use crate::recent::Recent;
+use crate::say;
 use crate::screen::look::Look;
 use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
@@ -26,53 +29,78 @@ use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_port::scan::Roots;
 
+/// A shape of JSON.
+#[cfg(test)]
+type Shape = (&'static str, &'static str, fn() -> schemars::Schema);
+
+/// What is said as JSON: by which command, the file of its schema, and how that is made.
+#[cfg(test)]
+pub const SHAPES: [Shape; 5] = [
+    ("check", "check.schema.json", || schemars::schema_for!(check::Report)),
+    ("list", "list.schema.json", || schemars::schema_for!(list::Report)),
+    ("scan", "scan.schema.json", || schemars::schema_for!(wasvolta_port::scan::Scan)),
+    ("scan --ask", "ask.schema.json", || schemars::schema_for!(wasvolta_port::scan::Answer)),
+    ("why", "why.schema.json", || schemars::schema_for!(why::Report)),
+];
+
 /// Carries out a command; gives its exit code.
 ///
 /// # Errors
 /// With one clear message.
 pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
-    crate::log::start(arguments.log.as_deref())?;
     let look = arguments.look.resolve(|name| std::env::var_os(name));
+    let data = arguments.command.as_ref().is_some_and(Command::writes_to_standard_output);
+    say::speak(arguments.quiet, data, look);
+    let outputs = Outputs::new(arguments.force);
+    arguments.command.iter().flat_map(Command::reads).for_each(|path| outputs.reads(path));
+    crate::log::start(arguments.log.as_deref(), &outputs)?;
+    let done = carry_out(arguments, &look, &outputs);
+    // Where the command itself has failed, that is the first thing to know.
+    if outputs.tell() && done.is_ok() { Ok(Exit::Failed.into()) } else { done }
+}
+
+fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
     if arguments.command.as_ref().is_none_or(Command::has_screen) {
         screen::terminal::possible(std::env::var_os("TERM"))?;
     }
-    let Some(command) = arguments.command else { return start(&look) };
+    let Some(command) = arguments.command else { return start(look, outputs) };
     match command {
-        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live, &look),
-        Command::Open { rig, live } => open(&rig, &live, &look),
-        Command::New(new) => new::run(&new),
-        Command::Check { rig, json } => Ok(check::run(&rig, json)),
+        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live, look, outputs),
+        Command::Open { rig, live } => open(&rig, &live, look, outputs),
+        Command::New(new) => new::run(&new, outputs),
+        Command::Check(check) => Ok(check::run(&check)),
+        Command::List(list) => list::run(&list),
         Command::Scan(scan) => scan::run(&scan),
         Command::Why(why) => why::run(&why),
         Command::Sim(sim) => sim::run(&sim),
-        Command::Play(play) => play::run(&play),
-        Command::Release(release) => release::run(&release),
-        Command::Replay(replay) => replay::run(&replay),
-        Command::Card(card) => card::run(&card),
-        Command::Sheet(sheet) => sheet::run(&sheet),
-        Command::Man { folder } => manual::pages(&folder),
+        Command::Play(play) => play::run(&play, outputs),
+        Command::Release(release) => release::run(&release, outputs),
+        Command::Replay(replay) => replay::run(&replay, outputs),
+        Command::Card(card) => card::run(&card, outputs),
+        Command::Sheet(sheet) => sheet::run(&sheet, outputs),
+        Command::Man { folder } => manual::pages(&folder, outputs),
         Command::Completions { shell } => Ok(manual::completions(shell)),
     }
 }
 
 /// Without a command: asks on the screen what to work on.
-fn start(look: &Look) -> miette::Result<ExitCode> {
+fn start(look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
     let recent = Recent::read(&files::folders()?.state).there();
     let live = Live::default();
     match screen::start::run(Offers::look(recent, &Roots::default()), look)? {
-        Choice::Demo => show(&demo::prepare(false)?, &live, look),
-        Choice::Open(rig) => open(&rig, &live, look),
+        Choice::Demo => show(&demo::prepare(false)?, &live, look, outputs),
+        Choice::Open(rig) => open(&rig, &live, look, outputs),
         Choice::Nothing => Ok(Exit::Done.into()),
     }
 }
 
-fn open(path: &Path, live: &Live, look: &Look) -> miette::Result<ExitCode> {
+fn open(path: &Path, live: &Live, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
     Recent::note(&files::folders()?.state, path);
-    show(path, live, look)
+    show(path, live, look, outputs)
 }
 
-fn show(path: &Path, live: &Live, look: &Look) -> miette::Result<ExitCode> {
-    let mut session = Session::open(path, live)?;
+fn show(path: &Path, live: &Live, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+    let mut session = Session::open(path, live, outputs)?;
     let left = session.keep_edits(&files::folders()?.state).into_diagnostic()?;
     screen::run(session, left, look)
 }

@@ -54,7 +54,7 @@ impl Ending {
             say::trouble(told);
             return Exit::Failed;
         }
-        say::line(told);
+        say::note(told);
         Exit::Done
     }
 

@@ -2,6 +2,7 @@
 
 use crate::files::BadFile;
 use std::process::ExitCode;
+use wasvolta_engine::record::BadRecording;
 
 /// How the program ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,19 +31,29 @@ impl Exit {
     /// What it means.
     pub const fn words(self) -> &'static str {
         match self {
-            Self::Done => "done; a checked rig is sound; a run ended with every servo released, read back",
-            Self::Failed => {
-                "refused or failed, with words that say what to do; a checked rig has problems; something may still pulse"
+            Self::Done => {
+                "done; a checked rig is sound; compared cards agree; a run ended with every servo released, read back"
             }
-            Self::Unreadable => "the command line was not understood, or the rig cannot be read",
+            Self::Failed => {
+                "refused or failed, with words that say what to do; a checked rig has problems, with --strict also warnings; compared cards differ; a replay differs; a link of `why` has failed; something may still pulse; an output is not whole"
+            }
+            Self::Unreadable => {
+                "the command line was not understood, or a file that it reads cannot be read as what it should be"
+            }
         }
     }
 
     /// What an error of a command ends with.
     pub fn of(report: &miette::Report) -> Self {
         match report.downcast_ref::<BadFile>() {
-            Some(BadFile::Unreadable { .. } | BadFile::Malformed { .. }) => Self::Unreadable,
-            _ => Self::Failed,
+            Some(BadFile::Recording { why: BadRecording::Differs { .. }, .. } | BadFile::Problems { .. })
+            | None => Self::Failed,
+            Some(
+                BadFile::Unreadable { .. }
+                | BadFile::Malformed { .. }
+                | BadFile::Recording { .. }
+                | BadFile::Bench { .. },
+            ) => Self::Unreadable,
         }
     }
 }

@@ -1,45 +1,84 @@
-//! Rig files on the disk: reading with errors that underline their place, and writing that never leaves half
-//! a file.
+//! Files on the disk: rigs read with errors that underline their place, and writing that never leaves half a file.
+//! What may be read at all is [`input`]'s to say, what may be written [`output`]'s.
 
+pub mod input;
+pub mod output;
+
+use input::{Unread, What};
 use miette::{Diagnostic, NamedSource, Report, SourceSpan};
 use std::io::Write;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use thiserror::Error;
-use wasvolta_core::rig::file::{Loaded, Located, Source, load};
+use wasvolta_core::rig::card::Card;
+use wasvolta_core::rig::file::{Loaded, Located, Source, Unfit, load};
+use wasvolta_engine::record::BadRecording;
+use wasvolta_sim::truth::BadTruth;
 
 /// A rig file that could not be used.
 #[derive(Debug, Error, Diagnostic)]
 pub enum BadFile {
-    /// The disk says no.
+    /// It is no file that can be read.
     #[error("cannot read {path}: {why}")]
-    #[diagnostic(help("check the path and its permissions; `wasvolta demo` needs no file"))]
+    #[diagnostic(help("{}", why.help()))]
     Unreadable {
         /// Which file.
         path: String,
         /// Why.
-        why: std::io::Error,
+        why: Unread,
     },
-    /// It is not a rig.
-    #[error("{path} does not read as a rig")]
+    /// It is something else.
+    #[error("{path} does not read as a {what}")]
     Malformed {
         /// Which file.
         path: String,
+        /// What it should be.
+        what: &'static str,
         /// Where and why.
         #[related]
         places: Vec<Place>,
     },
-    /// It is a rig with problems.
-    #[error("{path} has {} to mend", counted(places.len()))]
+    /// It is no recording, or not one that can be run here.
+    #[error("{path} was not run to its end: {why}")]
+    Recording {
+        /// Which file.
+        path: String,
+        /// Why.
+        why: BadRecording,
+    },
+    /// It says nothing that a simulated bench could be like.
+    #[error("{path}: {why}")]
+    Bench {
+        /// Which file.
+        path: String,
+        /// Why.
+        why: BadTruth,
+    },
+    /// It reads as what it should be, with problems.
+    #[error("{path} has {} to mend{}", counted(*all), more(*all, places.len()))]
     Problems {
         /// Which file.
         path: String,
+        /// How many there are.
+        all: usize,
         /// Where and why.
         #[related]
         places: Vec<Place>,
     },
 }
 
-/// One place in a rig file.
+impl BadFile {
+    /// The first of the places where something is wrong.
+    pub fn first(&self) -> Option<&Place> {
+        match self {
+            Self::Malformed { places, .. } | Self::Problems { places, .. } => places.first(),
+            Self::Unreadable { .. } | Self::Recording { .. } | Self::Bench { .. } => None,
+        }
+    }
+}
+
+/// One place in a file.
 #[derive(Debug, Error, Diagnostic)]
 #[error("{message}")]
 pub struct Place {
@@ -47,20 +86,27 @@ pub struct Place {
     #[help]
     help: String,
     #[source_code]
-    text: NamedSource<String>,
+    text: Arc<NamedSource<String>>,
     #[label("here")]
     span: Option<SourceSpan>,
+}
+
+/// Problems that are said one by one; of more there is only their number.
+pub const SHOWN: usize = 50;
+
+fn more(all: usize, shown: usize) -> String {
+    if shown < all { format!("; here are the first {shown}") } else { String::new() }
 }
 
 fn counted(n: usize) -> String {
     if n == 1 { "one problem".to_owned() } else { format!("{n} problems") }
 }
 
-fn place(path: &Path, text: &str, located: &Located) -> Place {
+fn place(text: &Arc<NamedSource<String>>, located: &Located) -> Place {
     Place {
         message: located.message.clone(),
         help: located.help.clone(),
-        text: NamedSource::new(path.display().to_string(), text.to_owned()),
+        text: Arc::clone(text),
         span: located.span.clone().map(SourceSpan::from),
     }
 }
@@ -69,8 +115,8 @@ fn place(path: &Path, text: &str, located: &Located) -> Place {
 ///
 /// # Errors
 /// Says which file and why.
-pub fn read(path: &Path) -> Result<String, BadFile> {
-    std::fs::read_to_string(path).map_err(|why| BadFile::Unreadable { path: path.display().to_string(), why })
+pub fn read(path: &Path, what: What) -> Result<String, BadFile> {
+    input::text(path, what).map_err(|why| BadFile::Unreadable { path: path.display().to_string(), why })
 }
 
 /// Reads a rig and checks it.
@@ -78,18 +124,39 @@ pub fn read(path: &Path) -> Result<String, BadFile> {
 /// # Errors
 /// Says what is wrong, with the places underlined.
 pub fn open(path: &Path) -> Result<Source, BadFile> {
-    let text = read(path)?;
-    let named = path.display().to_string();
+    let text = read(path, What::Rig)?;
     match load(&text) {
         Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
-        Loaded::Problems(found) => Err(BadFile::Problems {
-            path: named,
-            places: found.iter().map(|l| place(path, &text, l)).collect(),
-        }),
-        Loaded::Unreadable(located) => {
-            Err(BadFile::Malformed { path: named, places: vec![place(path, &text, &located)] })
-        }
+        Loaded::Problems(found) => Err(problems(path, text, &found)),
+        Loaded::Unreadable(located) => Err(malformed(path, What::Rig, text, &located)),
     }
+}
+
+/// Reads a servo card and checks it.
+///
+/// # Errors
+/// Says what is wrong, with the places underlined.
+pub fn card(path: &Path) -> Result<Card, BadFile> {
+    let text = read(path, What::Card)?;
+    Card::load(&text).map_err(|unfit| match unfit {
+        Unfit::Unreadable(located) => malformed(path, What::Card, text, &located),
+        Unfit::Problems(found) => problems(path, text, &found),
+    })
+}
+
+fn named(path: &Path, text: String) -> Arc<NamedSource<String>> {
+    Arc::new(NamedSource::new(path.display().to_string(), text))
+}
+
+fn problems(path: &Path, text: String, found: &[Located]) -> BadFile {
+    let text = named(path, text);
+    let places = found.iter().take(SHOWN).map(|located| place(&text, located)).collect();
+    BadFile::Problems { path: path.display().to_string(), all: found.len(), places }
+}
+
+fn malformed(path: &Path, what: What, text: String, located: &Located) -> BadFile {
+    let places = vec![place(&named(path, text), located)];
+    BadFile::Malformed { path: path.display().to_string(), what: what.word(), places }
 }
 
 /// A file that could not be written. What was there before is unharmed.
@@ -98,6 +165,13 @@ pub fn open(path: &Path) -> Result<Source, BadFile> {
 pub struct Unwritten {
     path: String,
     why: std::io::Error,
+}
+
+impl Unwritten {
+    /// It could not be written there.
+    pub fn new(path: &Path, why: std::io::Error) -> Self {
+        Self { path: path.display().to_string(), why }
+    }
 }
 
 /// Writes beside the file, makes sure it is on the disk, and renames it into place.
@@ -113,12 +187,12 @@ fn write_whole(path: &Path, content: &[u8]) -> std::io::Result<()> {
     let path = &path.canonicalize().unwrap_or_else(|_| path.to_owned());
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
     std::fs::create_dir_all(folder)?;
-    let old = std::fs::metadata(path).ok().map(|m| m.permissions());
-    if old.as_ref().is_some_and(std::fs::Permissions::readonly) {
+    let old = std::fs::metadata(path).ok();
+    if old.as_ref().is_some_and(|old| old.permissions().readonly()) {
         return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));
     }
     let beside = part(path);
-    let written = write_part(&beside, content, old).and_then(|()| std::fs::rename(&beside, path));
+    let written = write_part(&beside, content, old.as_ref()).and_then(|()| std::fs::rename(&beside, path));
     if written.is_err() {
         let _ = std::fs::remove_file(&beside);
     }
@@ -132,10 +206,21 @@ fn part(path: &Path) -> PathBuf {
     path.with_file_name(format!(".{name}.part"))
 }
 
-fn write_part(part: &Path, content: &[u8], permissions: Option<std::fs::Permissions>) -> std::io::Result<()> {
-    let mut file = std::fs::File::create(part)?;
-    if let Some(permissions) = permissions {
-        file.set_permissions(permissions)?;
+/// A new file, owned and permitted as the one it will replace.
+fn write_part(part: &Path, content: &[u8], old: Option<&std::fs::Metadata>) -> std::io::Result<()> {
+    // Whatever stands there goes, and is not written through: it may be a link to somewhere else.
+    match std::fs::remove_file(part) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error),
+        _ => {}
+    }
+    let mut file = std::fs::File::options().write(true).create_new(true).open(part)?;
+    if let Some(old) = old {
+        let own = file.metadata()?;
+        if (own.uid(), own.gid()) != (old.uid(), old.gid()) {
+            // Only root may give a file away. Who else saves a file of another owner becomes its owner.
+            let _ = std::os::unix::fs::fchown(&file, Some(old.uid()), Some(old.gid()));
+        }
+        file.set_permissions(std::fs::Permissions::from_mode(old.mode() & 0o7777))?;
     }
     file.write_all(content)?;
     file.sync_all()
@@ -144,6 +229,35 @@ fn write_part(part: &Path, content: &[u8], permissions: Option<std::fs::Permissi
 /// Takes away what a run that was killed while writing has left beside a file.
 pub fn tidy(path: &Path) {
     let _ = std::fs::remove_file(part(&path.canonicalize().unwrap_or_else(|_| path.to_owned())));
+}
+
+/// What folders for the time of a run begin with; the process stands behind it.
+const PASSING: &str = ".wasvolta-run-";
+
+/// A folder for the time of this run. Those of runs that were killed go first.
+///
+/// # Errors
+/// When the system's folder for such things takes none.
+pub fn passing() -> std::io::Result<tempfile::TempDir> {
+    let place = std::env::temp_dir();
+    for entry in std::fs::read_dir(&place)?.flatten() {
+        if is_left(&entry) {
+            // Another run may be as quick.
+            let _ = std::fs::remove_dir_all(entry.path());
+        }
+    }
+    tempfile::Builder::new().prefix(&format!("{PASSING}{}-", std::process::id())).tempdir_in(place)
+}
+
+/// Whether it is such a folder, of this user, whose process is no more.
+fn is_left(entry: &std::fs::DirEntry) -> bool {
+    let name = entry.file_name();
+    let process = name.to_str().and_then(|name| name.strip_prefix(PASSING)?.split('-').next()?.parse().ok());
+    let Some(process) = process.and_then(rustix::process::Pid::from_raw) else { return false };
+    let own = rustix::process::getuid().as_raw();
+    let ours =
+        std::fs::symlink_metadata(entry.path()).is_ok_and(|found| found.is_dir() && found.uid() == own);
+    ours && rustix::process::test_kill_process(process) == Err(rustix::io::Errno::SRCH)
 }
 
 /// A rig file's name without the ending that rigs have.
@@ -200,6 +314,45 @@ mod tests {
         std::fs::write(folder.path().join(".real.rig.toml.part"), "half").unwrap();
         tidy(&link);
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
+    }
+
+    #[test]
+    fn what_stands_beside_is_not_written_through() {
+        let folder = tempfile::tempdir().unwrap();
+        let (rig, other) = (folder.path().join("a.rig.toml"), folder.path().join("other"));
+        std::fs::write(&other, "of somebody").unwrap();
+        std::os::unix::fs::symlink(&other, part(&rig)).unwrap();
+        write(&rig, "one").unwrap();
+        assert_eq!(std::fs::read_to_string(&other).unwrap(), "of somebody");
+        assert!(!rig.is_symlink() && std::fs::read_to_string(&rig).unwrap() == "one");
+    }
+
+    #[test]
+    fn what_killed_runs_left_is_cleaned_and_nothing_else() {
+        let ours = passing().unwrap();
+        let beside = |name: &str| std::env::temp_dir().join(name);
+        // No process has the highest number that a number of a process can be.
+        let (left, other) = (beside(".wasvolta-run-2147483647-x"), beside(".wasvolta-run-notes"));
+        std::fs::create_dir_all(&left).unwrap();
+        std::fs::create_dir_all(&other).unwrap();
+        let again = passing().unwrap();
+        assert!(!left.exists() && other.exists() && ours.path().exists() && again.path().exists());
+        std::fs::remove_dir(other).unwrap();
+    }
+
+    #[test]
+    fn owner_and_mode_stay() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.rig.toml");
+        write(&path, "one").unwrap();
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o640)).unwrap();
+        // Only root may give it to somebody else; without that the owner is the same before and after.
+        let _ = std::os::unix::fs::chown(&path, Some(4242), Some(4242));
+        let before = std::fs::metadata(&path).unwrap();
+        write(&path, "two").unwrap();
+        let after = std::fs::metadata(&path).unwrap();
+        let owned = |m: &std::fs::Metadata| (m.uid(), m.gid(), m.mode());
+        assert_eq!((owned(&before), before.mode() & 0o777), (owned(&after), 0o640));
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! A new rig as a file: from words a maker types, to a file that was not there before.
 
 use crate::files;
+use crate::files::output::{Outputs, Refused, Replace};
 use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::fresh::{self, Beginning};
@@ -8,9 +9,6 @@ use wasvolta_core::rig::fresh::{self, Beginning};
 /// Why there is no new rig. No file was touched.
 #[derive(Debug, Error)]
 pub enum NotMade {
-    /// Nothing is ever overwritten.
-    #[error("{0} is there already: open it, or choose another name")]
-    There(String),
     /// What was asked for cannot be.
     #[error("{message}: {help}")]
     Unsound {
@@ -25,9 +23,9 @@ pub enum NotMade {
     /// It is no address.
     #[error("{0:?} is not an address: write it as on the board, such as 0x40")]
     Address(String),
-    /// The disk says no.
+    /// It must not be written there, or cannot be.
     #[error(transparent)]
-    Disk(#[from] files::Unwritten),
+    Refused(#[from] Refused),
 }
 
 /// A bus address as a person writes it: 0x40 or 64.
@@ -47,19 +45,15 @@ pub fn address(text: &str) -> Result<u8, NotMade> {
 ///
 /// # Errors
 /// When the file is there already, or what was asked for cannot be.
-pub fn make(path: &Path, beginning: Beginning) -> Result<PathBuf, NotMade> {
+pub fn make(path: &Path, beginning: Beginning, outputs: &Outputs) -> Result<PathBuf, NotMade> {
     if beginning.is_empty() {
         return Err(NotMade::Empty);
     }
     let stem = files::stem(path);
     let path = path.with_file_name(format!("{stem}.rig.toml"));
-    if path.exists() {
-        return Err(NotMade::There(path.display().to_string()));
-    }
     let source = fresh::rig(&Beginning { name: stem, ..beginning })
         .map_err(|located| NotMade::Unsound { message: located.message, help: located.help })?;
-    files::write(&path, source.text())?;
-    Ok(path)
+    Ok(outputs.write(&path, source.text().as_bytes(), Replace::AsTold)?)
 }
 
 #[cfg(test)]
@@ -69,13 +63,17 @@ mod tests {
     #[test]
     fn a_new_rig_ends_as_rigs_do_and_overwrites_nothing() {
         let folder = tempfile::tempdir().unwrap();
+        let outputs = Outputs::default();
         let bus = || Beginning { bus: Some(("/dev/i2c-1".to_owned(), 0x40)), ..Beginning::default() };
-        let path = make(&folder.path().join("arm"), bus()).unwrap();
+        let path = make(&folder.path().join("arm"), bus(), &outputs).unwrap();
         assert_eq!(path, folder.path().join("arm.rig.toml"));
         assert_eq!(files::open(&path).unwrap().rig().name, "arm");
-        let again = make(&folder.path().join("arm.toml"), bus()).unwrap_err().to_string();
-        assert!(again.ends_with("is there already: open it, or choose another name"), "{again}");
-        assert!(matches!(make(&folder.path().join("leg"), Beginning::default()), Err(NotMade::Empty)));
+        let again = make(&folder.path().join("arm.toml"), bus(), &outputs).unwrap_err().to_string();
+        assert!(again.contains("is there already: give another name"), "{again}");
+        assert!(matches!(
+            make(&folder.path().join("leg"), Beginning::default(), &outputs),
+            Err(NotMade::Empty)
+        ));
     }
 
     #[test]

@@ -1,20 +1,23 @@
 //! From a rig's ports to what the engine drives: real transports, or simulated ones behind the same traits.
 
 use crate::cli::{ClockKind, Live, SimulatedBench};
-use crate::files;
-use miette::{Context, IntoDiagnostic, Report};
-use std::io::{BufWriter, Write};
+use crate::files::input::{Unread, What};
+use crate::files::output::Outputs;
+use crate::files::{self, BadFile, input};
+use miette::{Context, IntoDiagnostic};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::{Board, Chip, Kind, Port, PortKind, Rig, Servo};
+use wasvolta_engine::why::ASKED;
 use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
 use wasvolta_port::board::Evidence;
 use wasvolta_port::bridge::Bridge;
 use wasvolta_port::expander::Seen;
 use wasvolta_port::pwm::{self, Directory};
 use wasvolta_port::serial::Serial;
-use wasvolta_port::{BusError, Clock, I2cBus, WallClock};
+use wasvolta_port::{BusError, Clock, Fault, I2cBus, WallClock};
 use wasvolta_sim::faults::Faults;
 use wasvolta_sim::truth::{KnobTruth, Part};
 use wasvolta_sim::{Bench, Eye, Knob, Look, ManualClock, Truth};
@@ -110,14 +113,14 @@ pub struct Hardware {
 /// # Errors
 /// When the simulation cannot be made. A device that another program has, or that is missing is no
 /// error here: the engine goes on trying.
-pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> {
+pub fn resolve(rig: &Rig, path: &Path, live: &Live, outputs: &Outputs) -> miette::Result<Hardware> {
     let manual = (live.clock == ClockKind::Manual).then(|| Arc::new(ManualClock::default()));
     let clock: Arc<dyn Clock> = match &manual {
         Some(manual) => manual.clone(),
         None => Arc::new(WallClock::default()),
     };
     let simulation = if rig.ports.iter().any(|p| simulated(p).is_some()) {
-        Some(simulate(rig, path, live, &clock)?)
+        Some(simulate(rig, path, live, &clock, outputs)?)
     } else {
         None
     };
@@ -126,17 +129,12 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live) -> miette::Result<Hardware> 
     let boards = wiring::board_ports(rig).map(board).collect();
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
-    let record = live.record.as_deref().map(recording).transpose()?;
+    // A recording is written as the run goes: what is there when it ends stays, however it ends.
+    let record =
+        live.record.as_deref().map(|path| outputs.begin("recording", path)).transpose().into_diagnostic()?;
+    let record = record.map(|stream| Box::new(stream) as Box<dyn Write + Send>);
     let setup = Setup { boards, lines, clock, beat: BEAT, record };
     Ok(Hardware { setup, manual, simulated })
-}
-
-/// A recording is written as the run goes: what is there when it ends stays, however it ends.
-fn recording(path: &Path) -> miette::Result<Box<dyn Write + Send>> {
-    let file = std::fs::File::create(path).into_diagnostic().wrap_err_with(|| {
-        format!("cannot write the recording {}: check the folder and its permissions", path.display())
-    })?;
-    Ok(Box::new(BufWriter::new(file)))
 }
 
 /// The NAME of `sim:NAME`.
@@ -147,6 +145,11 @@ pub fn simulated(port: &Port) -> Option<&str> {
 /// A port with boards, and how they are reached.
 pub fn board_port(port: &Port, simulated: Option<&Simulated>) -> BoardPort {
     BoardPort { name: port.name.clone(), way: way(port, simulated) }
+}
+
+/// The simulated name of a port, where there is a simulation for it.
+fn simulation_of<'p>(port: &'p Port, simulation: Option<&Simulated>) -> Option<&'p str> {
+    simulated(port).filter(|_| simulation.is_some())
 }
 
 /// How a port's boards are reached, simulated or real.
@@ -214,10 +217,30 @@ pub fn look_at(
     match way(port, simulated) {
         Way::Bus(mut open) => {
             let address = board.address.unwrap_or_default();
-            Ok(Some(Evidence::Expander(Seen::read(&mut *open()?, address)?)))
+            let mut bus = open()?;
+            let mut asked = 1;
+            loop {
+                match Seen::read(&mut *bus, address) {
+                    // One answer that comes late on a busy machine says nothing of the board.
+                    Err(error) if error.fault == Fault::TimedOut && asked < ASKED => asked += 1,
+                    read => return Ok(Some(Evidence::Expander(read?))),
+                }
+            }
         }
-        Way::Line(_) => Ok(None),
-        Way::Files(mut open) => Ok(Some(Evidence::Pwm(pwm::Exported::read(&mut *open()?)?))),
+        Way::Line(_) if simulation_of(port, simulated).is_some() => Ok(None),
+        Way::Line(_) => {
+            let looked = Serial::look(Path::new(&port.path));
+            looked.map_err(|error| BusError { doing: "open", fault: error.fault(), device: error.path })?;
+            Ok(None)
+        }
+        Way::Files(mut open) => {
+            let mut files = open()?;
+            if !files.is_open_to_writing() {
+                let device = format!("{}/export", port.path);
+                return Err(BusError { doing: "write", device, fault: Fault::Denied });
+            }
+            Ok(Some(Evidence::Pwm(pwm::Exported::read(&mut *files)?)))
+        }
     }
 }
 
@@ -231,7 +254,7 @@ pub fn bench_of(rig: &Rig, path: &Path, bench: &SimulatedBench) -> miette::Resul
     }
     let live = Live { bench: bench.clone(), ..Live::default() };
     let clock: Arc<dyn Clock> = Arc::new(WallClock::default());
-    Ok(Some(simulate(rig, path, &live, &clock)?.1))
+    Ok(Some(simulate(rig, path, &live, &clock, &Outputs::default())?.1))
 }
 
 /// Opens a bus of this machine.
@@ -270,11 +293,15 @@ fn simulate(
     path: &Path,
     live: &Live,
     clock: &Arc<dyn Clock>,
+    outputs: &Outputs,
 ) -> miette::Result<(Bench, Simulated)> {
     let truth_path = truth_path(path);
-    let truth = match std::fs::read_to_string(&truth_path) {
-        Ok(text) => Truth::parse(&text).map_err(|e| Report::msg(format!("{}: {e}", truth_path.display())))?,
-        Err(_) => Truth::default(),
+    outputs.reads(&truth_path);
+    let named = || truth_path.display().to_string();
+    let truth = match input::text(&truth_path, What::Bench) {
+        Ok(text) => Truth::parse(&text).map_err(|why| BadFile::Bench { path: named(), why })?,
+        Err(Unread::System(why)) if why.kind() == std::io::ErrorKind::NotFound => Truth::default(),
+        Err(why) => return Err(BadFile::Unreadable { path: named(), why }.into()),
     };
     let bench = Bench::new(&truth, live.bench.seed, Arc::clone(clock));
     plug_in(&bench, rig);
@@ -282,13 +309,9 @@ fn simulate(
         bench.faults().set(*fault, true);
     }
     if let Some(log) = &live.sim_log {
-        let file = std::fs::File::create(log)
-            .into_diagnostic()
-            .wrap_err_with(|| format!("cannot write {}", log.display()))?;
-        bench.log_to(Box::new(file));
+        bench.log_to(Box::new(outputs.begin("simulation log", log).into_diagnostic()?));
     }
-    let folder =
-        tempfile::tempdir().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
+    let folder = files::passing().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
     let mut knobs = Vec::new();
     for port in wiring::lines(rig) {
         let Some(line) = simulated(port) else { continue };

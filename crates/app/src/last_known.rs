@@ -1,12 +1,14 @@
 //! Where each servo was left, kept between runs, so that engaging can begin there.
 
 use crate::files;
+use crate::files::input::{self, What};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Sender, channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use wasvolta_core::range;
 use wasvolta_core::unit::Micros;
 
 /// One servo's place.
@@ -37,8 +39,10 @@ pub struct LastKnown {
 impl LastKnown {
     /// What was kept for a rig; nothing if that cannot be read.
     pub fn read(rig: &Path) -> Self {
-        let text = path(rig).and_then(|path| std::fs::read_to_string(path).ok()).unwrap_or_default();
-        let places = toml_edit::de::from_str(&text).unwrap_or_default();
+        let text = path(rig).and_then(|path| input::text(&path, What::Kept).ok()).unwrap_or_default();
+        let mut places: Places = toml_edit::de::from_str(&text).unwrap_or_default();
+        // A pulse that no servo can have is not known.
+        places.servo.retain(|_, place| range::PULSE.holds(place.pulse_us.get()));
         Self { rig: rig.to_owned(), places, writer: None }
     }
 

@@ -8,6 +8,8 @@
 mod cli;
 mod command;
 mod demo;
+#[cfg(test)]
+mod documentation;
 mod ending;
 mod exit;
 mod files;
@@ -35,13 +37,33 @@ fn main() -> ExitCode {
         say::trouble(format_args!("wasvolta has failed: {info}"));
         say::trouble("every servo is being released; please report this, with what you did before");
     }));
-    let arguments = cli::Arguments::parse();
-    match command::run(arguments) {
+    let arguments = match cli::Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) if error.use_stderr() => {
+            // What was typed is repeated in it.
+            say::trouble(error.render().to_string().trim_end());
+            return exit::Exit::Unreadable.into();
+        }
+        Err(help) => {
+            return match help.print() {
+                Err(why) if why.kind() != std::io::ErrorKind::BrokenPipe => exit::Exit::Failed.into(),
+                _ => exit::Exit::Done.into(),
+            };
+        }
+    };
+    let code = match command::run(arguments) {
         Ok(code) => code,
         Err(report) => {
-            tracing::error!("{}", log::plain(&report.to_string()));
-            say::trouble(format_args!("{report:?}"));
+            tracing::error!("{report}");
+            say::report(&report);
             exit::Exit::of(&report).into()
         }
+    };
+    match say::unheard() {
+        Some(why) if code == ExitCode::SUCCESS => {
+            say::trouble(format_args!("standard output could not be written: {why}"));
+            exit::Exit::Failed.into()
+        }
+        _ => code,
     }
 }

@@ -1,11 +1,11 @@
 //! Sheets for paper as files: the form by the file's ending, the date by the calendar.
 
-use crate::files::{self, Unwritten};
+use crate::files::output::{Outputs, Refused, Replace};
 use jiff::civil::Date;
 use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::Rig;
-use wasvolta_sheet::protractor::Fitting;
+use wasvolta_sheet::protractor::{Fitting, Under};
 use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, wiring};
 
 /// Which sheet.
@@ -26,7 +26,8 @@ impl Kind {
     pub const fn word(self) -> &'static str {
         match self {
             Self::Calibration => "calibration",
-            Self::Protractor(_) => "protractor",
+            Self::Protractor(Fitting { under: Under::Horn, .. }) => "protractor",
+            Self::Protractor(Fitting { under: Under::Joint, .. }) => "joint-protractor",
             Self::Linkage => "linkage",
             Self::Wiring => "wiring",
         }
@@ -57,18 +58,19 @@ pub enum NotMade {
     /// It cannot be drawn.
     #[error(transparent)]
     Drawing(#[from] NoSheet),
-    /// The disk says no.
+    /// It must not be written there, or cannot be.
     #[error(transparent)]
-    Disk(#[from] Unwritten),
+    Refused(#[from] Refused),
 }
 
 /// Draws a sheet and writes it whole; gives its full path.
 ///
 /// # Errors
 /// Says what to do; nothing half-written is left.
-pub fn make(order: &Order<'_>, path: &Path) -> Result<PathBuf, NotMade> {
+pub fn make(order: &Order<'_>, path: &Path, outputs: &Outputs, replace: Replace) -> Result<PathBuf, NotMade> {
     let ending = path.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default();
-    let form = Form::of_ending(&ending).ok_or_else(|| NotMade::Ending(path.display().to_string()))?;
+    let form = if path == Path::new("-") { Some(Form::Svg) } else { Form::of_ending(&ending) };
+    let form = form.ok_or_else(|| NotMade::Ending(path.display().to_string()))?;
     let date = order.date.to_string();
     let subject = Subject { rig: order.rig, servo: order.of, paper: order.paper, date: &date };
     let list = match order.kind {
@@ -77,8 +79,7 @@ pub fn make(order: &Order<'_>, path: &Path) -> Result<PathBuf, NotMade> {
         Kind::Linkage => linkage::draw(&subject)?,
         Kind::Wiring => wiring::draw(&subject, order.of)?,
     };
-    files::write(path, form.write(&list)?)?;
-    Ok(path.canonicalize().unwrap_or_else(|_| path.to_owned()))
+    Ok(outputs.write(path, &form.write(&list)?, replace)?)
 }
 
 /// The day it is here.

@@ -1,6 +1,7 @@
 //! Rigs that were open lately, newest first.
 
 use crate::files;
+use crate::files::input::{self, What};
 use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -29,7 +30,7 @@ fn place(state: &Path) -> PathBuf {
 impl Recent {
     /// What was kept; nothing if that cannot be read.
     pub fn read(state: &Path) -> Self {
-        let text = std::fs::read_to_string(place(state)).unwrap_or_default();
+        let text = input::text(&place(state), What::Kept).unwrap_or_default();
         toml_edit::de::from_str(&text).unwrap_or_default()
     }
 

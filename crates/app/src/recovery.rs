@@ -4,6 +4,8 @@
 //! copy goes. The next start offers what it finds as a list of changed lines.
 
 use crate::files;
+use crate::files::input::{self, What};
+use crate::files::output::Outputs;
 use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -80,7 +82,7 @@ pub struct Offer {
 /// Looks for a copy of the rig that `source` was read from.
 pub fn look(state: &Path, rig: &Path, source: &Source) -> Left {
     let place = place(state, rig);
-    let Ok(text) = std::fs::read_to_string(&place) else {
+    let Ok(text) = input::text(&place, What::Kept) else {
         return if place.exists() { set_aside(&place, "damaged") } else { Left::Nothing };
     };
     let Some((stored, recovered)) = read(&text) else { return set_aside(&place, "damaged") };
@@ -167,9 +169,10 @@ impl Keeper {
     ///
     /// # Errors
     /// When the system gives no thread.
-    pub fn start(state: &Path, rig: &Path) -> std::io::Result<Self> {
+    pub fn start(state: &Path, rig: &Path, outputs: &Outputs) -> std::io::Result<Self> {
         let (notes, from_session) = channel();
-        let writer = Writer { place: place(state, rig), origin: crate::holder::file_name(rig) };
+        let origin = crate::holder::file_name(rig);
+        let writer = Writer { place: place(state, rig), origin, outputs: outputs.clone() };
         let thread = std::thread::Builder::new()
             .name("recovery".to_owned())
             .spawn(move || writer.run(&from_session))?;
@@ -206,6 +209,7 @@ impl Drop for Keeper {
 struct Writer {
     place: PathBuf,
     origin: String,
+    outputs: Outputs,
 }
 
 impl Writer {
@@ -219,7 +223,7 @@ impl Writer {
         }
     }
 
-    /// A full disk costs the copy, never the edits: the screen still has them, and saving says so.
+    /// A full disk costs the copy, never the edits: the screen still has them, and says that they have no copy.
     fn carry_out(&self, note: &Note) {
         match note {
             Note::Settled => {
@@ -235,8 +239,12 @@ impl Writer {
                     text_sha256: hash(next.text()),
                     text: next.text().to_owned(),
                 };
-                if let Ok(text) = toml_edit::ser::to_string_pretty(&stored) {
-                    let _ = files::write(&self.place, text);
+                let written = match toml_edit::ser::to_string_pretty(&stored) {
+                    Ok(text) => files::write(&self.place, text).map_err(|error| error.to_string()),
+                    Err(error) => Err(error.to_string()),
+                };
+                if let Err(why) = written {
+                    self.outputs.trouble(format!("your edits have no copy ({why}): save them"));
                 }
             }
         }
@@ -289,7 +297,7 @@ mod tests {
 
     fn keep(state: &Path, edit: bool) -> PathBuf {
         let rig = Path::new("marsh-clock.rig.toml");
-        let keeper = Keeper::start(state, rig).unwrap();
+        let keeper = Keeper::start(state, rig, &Outputs::default()).unwrap();
         if edit {
             keeper.edited(&Arc::new(edited()), &Arc::new(source()));
         } else {

@@ -185,6 +185,7 @@ impl Watch<'_> {
     fn observe(&mut self) {
         if self.looked_at.elapsed() >= FILE_LOOK {
             self.session.look_at_file();
+            self.session.look_at_chips();
             self.looked_at = Instant::now();
         }
         self.session.keep_places();

@@ -3,6 +3,7 @@
 use crate::cli::Live;
 use crate::ending::Ending;
 use crate::files;
+use crate::files::output::{Outputs, Replace};
 use crate::hardware::{self, Hardware, Simulated};
 use crate::holder::{self, Hold};
 use crate::last_known::LastKnown;
@@ -27,9 +28,10 @@ use wasvolta_core::unit::{Seconds, Ticks};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::wiring::Place;
 use wasvolta_engine::{Engine, Snapshot, Wiring, wiring};
+use wasvolta_port::Fault;
 use wasvolta_port::board::Wanted;
 use wasvolta_port::claim;
-use wasvolta_port::scan::{Roots, Scan};
+use wasvolta_port::scan::{PwmChip, Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
 const MOST_UNDO: usize = 500;
@@ -88,6 +90,8 @@ pub struct Session {
     pub last_known: LastKnown,
     /// Where the machine lists its devices.
     pub roots: Roots,
+    /// The kernel's PWM chips, as they were looked at last.
+    pub chips: Vec<PwmChip>,
     path: PathBuf,
     source: Arc<Source>,
     written: Stamp,
@@ -104,6 +108,8 @@ pub struct Session {
     future: Vec<Past>,
     /// The rig's file, which no other program may work on meanwhile.
     hold: Option<Hold>,
+    /// What this run writes beside the rig.
+    pub outputs: Outputs,
     /// When places were kept last.
     kept_at: Instant,
 }
@@ -132,15 +138,20 @@ impl Session {
     ///
     /// # Errors
     /// When the rig cannot be used, or another program has it.
-    pub fn open(path: &Path, live: &Live) -> miette::Result<Self> {
-        Self::start(path, live, files::open(path)?)
+    pub fn open(path: &Path, live: &Live, outputs: &Outputs) -> miette::Result<Self> {
+        Self::start(path, live, files::open(path)?, outputs)
     }
 
     /// The same with some boards of the rig only, and nothing else that it could drive; with all where none is named.
     ///
     /// # Errors
     /// When the rig cannot be used, has no such board, or another program has a device of it.
-    pub fn open_boards(path: &Path, live: &Live, boards: &[String]) -> miette::Result<Self> {
+    pub fn open_boards(
+        path: &Path,
+        live: &Live,
+        boards: &[String],
+        outputs: &Outputs,
+    ) -> miette::Result<Self> {
         let source = files::open(path)?;
         let mut rig = source.rig().clone();
         if let Some(missing) = boards.iter().find(|name| rig.board(name).is_none()) {
@@ -158,20 +169,17 @@ impl Session {
         rig.servos = on;
         (rig.joints, rig.inputs, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
         (rig.poses, rig.sequences) = (Vec::new(), Vec::new());
-        Self::start(path, live, Source::new(source.text().to_owned(), rig))
+        Self::start(path, live, Source::new(source.text().to_owned(), rig), outputs)
     }
 
-    fn start(path: &Path, live: &Live, source: Source) -> miette::Result<Self> {
+    fn start(path: &Path, live: &Live, source: Source, outputs: &Outputs) -> miette::Result<Self> {
         let rig = Arc::new(source.rig().clone());
-        tracing::info!(
-            "opens {}: {} servos",
-            crate::log::plain(&path.display().to_string()),
-            rig.servos.len()
-        );
+        outputs.reads(path);
+        tracing::info!("opens {}: {} servos", path.display(), rig.servos.len());
         let hold = holder::hold(path).into_diagnostic()?;
         // Nobody else can be writing it now.
         files::tidy(path);
-        let hardware = hardware::resolve(&rig, path, live)?;
+        let hardware = hardware::resolve(&rig, path, live, outputs)?;
         let Hardware { setup, manual, simulated } = hardware;
         let wiring = Wiring::of(&rig, &setup);
         let engine = if manual.is_some() { Engine::by_hand(&rig, setup) } else { Engine::start(&rig, setup) }
@@ -185,6 +193,7 @@ impl Session {
             simulated,
             manual,
             last_known: LastKnown::read(path),
+            chips: Roots::default().pwm_chips(),
             roots: Roots::default(),
             path: path.to_owned(),
             source: Arc::new(source),
@@ -197,6 +206,7 @@ impl Session {
             past: Vec::new(),
             future: Vec::new(),
             hold,
+            outputs: outputs.clone(),
             kept_at: Instant::now(),
         })
     }
@@ -208,7 +218,7 @@ impl Session {
     /// When the system gives no thread.
     pub fn keep_edits(&mut self, state: &Path) -> std::io::Result<Left> {
         let left = recovery::look(state, &self.path, &self.source);
-        self.recovery = Some(Keeper::start(state, &self.path)?);
+        self.recovery = Some(Keeper::start(state, &self.path, &self.outputs)?);
         Ok(left)
     }
 
@@ -284,8 +294,9 @@ impl Session {
             .chain((2..).map(|n| format!("{servo}-{date}-{n}.servo.toml")));
         let mut free = names.filter(|name| !self.path.with_file_name(name).exists());
         let name = free.next().unwrap_or_default();
-        files::write(&self.path.with_file_name(&name), &text).map_err(|error| error.to_string())?;
-        Ok(name)
+        let path = self.path.with_file_name(&name);
+        let path = self.outputs.write(&path, text.as_bytes(), Replace::AsTold);
+        path.map(|path| path.display().to_string()).map_err(|error| error.to_string())
     }
 
     /// The cards beside the rig, by their files' names.
@@ -296,6 +307,24 @@ impl Session {
         let mut cards: Vec<String> = names.filter(|name| name.ends_with(".servo.toml")).collect();
         cards.sort_unstable();
         cards
+    }
+
+    /// What helps with a fault of a board.
+    pub fn help(&self, board: &str, fault: Fault) -> String {
+        let board = self.rig.board(board);
+        board.map_or_else(
+            || fault.help().to_owned(),
+            |board| survey::help(&self.rig, board, fault, &self.chips),
+        )
+    }
+
+    /// Looks at the kernel's PWM chips where one of its drivers has a board of the rig: only then is it of use. Not for
+    /// every frame.
+    pub fn look_at_chips(&mut self) {
+        let mut boards = self.engine.snapshot().boards.iter().flatten();
+        if boards.any(|board| board.trouble.is_some_and(|trouble| trouble.fault == Fault::Busy)) {
+            self.chips = self.roots.pwm_chips();
+        }
     }
 
     /// Where the rig is kept.
@@ -314,7 +343,7 @@ impl Session {
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
         let next = Arc::new(edit(&self.rig)?);
-        tracing::info!("edit: {}", crate::log::plain(what));
+        tracing::info!("edit: {what}");
         self.remember(what);
         self.adopt(next);
         Ok(())
@@ -437,8 +466,9 @@ impl Session {
         let now = stamp(&self.path);
         if now != self.written {
             self.written = now;
-            let text = std::fs::read_to_string(&self.path);
-            self.changed_outside = text.is_ok_and(|text| text != self.source.text());
+            // What is no rig's file any more has changed as well.
+            let text = files::input::text(&self.path, files::input::What::Rig);
+            self.changed_outside = text.map_or(self.path.exists(), |text| text != self.source.text());
             self.warned = false;
         }
         self.changed_outside
@@ -517,6 +547,11 @@ impl Session {
         let boards = self.wiring.boards_in(&self.rig, &snapshot);
         let unheard =
             boards.filter(|(_, state)| unheard(state)).map(|(board, _)| board.name.clone()).collect();
+        if self.engine.is_recording_broken() {
+            self.outputs.trouble(
+                "the recording is not whole: this machine could not write it as fast as it came".to_owned(),
+            );
+        }
         let ended = self.engine.finish();
         Ending::of(&self.rig, &ended, staying, unheard)
     }
@@ -566,4 +601,18 @@ type Stamp = Option<(SystemTime, u64)>;
 fn stamp(path: &Path) -> Stamp {
     let found = std::fs::metadata(path).ok()?;
     Some((found.modified().ok()?, found.len()))
+}
+
+#[cfg(test)]
+pub mod tests {
+    use wasvolta_core::rig::Rig;
+    use wasvolta_core::rig::file::{Loaded, load};
+
+    /// Two servos on one board, for tests of what is said of them.
+    pub fn small() -> Rig {
+        match load(include_str!("../../core/tests/data/small.rig.toml")) {
+            Loaded::Sound(rig) => *rig,
+            other => panic!("{other:?}"),
+        }
+    }
 }

@@ -3,11 +3,10 @@
 use crate::hardware::{self, Simulated};
 use std::path::Path;
 use wasvolta_core::rig::{Board, Port, Rig};
-use wasvolta_engine::OpenBus;
-use wasvolta_port::BusError;
-use wasvolta_port::I2cBus;
-use wasvolta_port::scan::{self, Bus, Device, DeviceKind, Roots, Scan};
+use wasvolta_engine::{OpenBus, why};
+use wasvolta_port::scan::{self, Bus, Device, DeviceKind, PwmChip, Roots, Scan};
 use wasvolta_port::serial::Serial;
+use wasvolta_port::{BusError, Fault, I2cBus};
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_wire::firmata;
 
@@ -55,12 +54,27 @@ pub fn words(scan: &Scan, bus: &Bus, device: &Device) -> String {
     if device.kind != DeviceKind::HeldByKernel {
         return words;
     }
-    // The kernel names a device on a bus by the bus's number and the address.
-    let number = bus.path.rsplit('-').next().unwrap_or_default();
-    let name = format!("/{number}-00{:02x}/", device.address);
-    scan.pwm.iter().find(|chip| chip.device.contains(&name)).map_or(words, |chip| {
-        format!("held by a driver of the kernel: a port of kind pwm at {} drives it", chip.device)
+    kernel_chip(&scan.pwm, &bus.path, device.address).map_or(words, |path| {
+        format!("held by a driver of the kernel: a port of kind pwm at {path} drives it")
     })
+}
+
+/// The kernel's own PWM chip for a device on a bus, where one of its drivers has that device.
+pub fn kernel_chip<'c>(chips: &'c [PwmChip], bus: &str, address: u8) -> Option<&'c str> {
+    // The kernel names a device on a bus by the bus's number and the address.
+    let number = bus.rsplit('-').next().unwrap_or_default();
+    let name = format!("/{number}-00{address:02x}/");
+    chips.iter().find(|chip| chip.device.contains(&name)).map(|chip| chip.device.as_str())
+}
+
+/// What helps with a fault of a board. `chips` are the kernel's own.
+pub fn help(rig: &Rig, board: &Board, fault: Fault, chips: &[PwmChip]) -> String {
+    let path = rig.port(&board.port).map_or("", |port| port.path.as_str());
+    let held = board.address.filter(|_| fault == Fault::Busy);
+    match held.and_then(|address| kernel_chip(chips, path, address)) {
+        Some(chip) => why::by_kernel_chip(chip),
+        None => fault.help().to_owned(),
+    }
 }
 
 /// The board of a rig that has an address on a bus.
@@ -87,7 +101,6 @@ pub fn missing<'r>(rig: &'r Rig, bus: &Bus) -> Vec<&'r Board> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use wasvolta_port::scan::PwmChip;
 
     #[test]
     fn a_board_that_a_driver_holds_is_offered_by_the_path_of_its_chip() {
@@ -104,5 +117,10 @@ mod tests {
         let said = |device_path: &str| words(&scan(device_path), &bus, &device);
         assert!(said(path).ends_with(&format!("a port of kind pwm at {path} drives it")), "{}", said(path));
         assert!(said("/sys/devices/platform/i2c-1/1-0041/pwm/pwmchip0").contains("its PWM chip is the way"));
+        let mut rig = crate::session::tests::small();
+        rig.ports[0].path = "/dev/i2c-1".into();
+        let helps = |fault| help(&rig, &rig.boards[0], fault, &[chip(path)]);
+        assert!(helps(Fault::Busy).contains(&format!("kind pwm, at {path}")), "{}", helps(Fault::Busy));
+        assert_eq!(helps(Fault::Absent), Fault::Absent.help());
     }
 }

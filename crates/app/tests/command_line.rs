@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["unknown field `chanel`", "70 │ chanel = 2", "───┬──", "docs/rig-format.md lists the keys"]
+    for wanted in ["there is no key `chanel` here", "70 │ chanel = 2", "───┬──", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -254,7 +254,9 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
             assert!(output.status.success(), "{}", text(&output.stderr));
             assert!(text(&output.stdout).trim().ends_with(name), "the path is said");
             let first = std::fs::read(&path).unwrap();
-            draw(kind, servo, name, &["--paper", "letter"]);
+            let (output, _) = draw(kind, servo, name, &["--paper", "letter"]);
+            assert!(flat(&output.stderr).contains("is there already: give another name, or --force"));
+            assert!(draw(kind, servo, name, &["--paper", "letter", "--force"]).0.status.success());
             assert!(std::fs::read(&path).unwrap() == first);
             std::fs::remove_file(path).unwrap();
         }
@@ -274,7 +276,7 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
     let (output, _) = draw("calibration", "heron.neck", "a.pdf/b.pdf", &[]);
     assert!(output.status.success(), "a missing folder is made");
     let (output, _) = draw("calibration", "heron.neck", "a.pdf", &[]);
-    assert!(flat(&output.stderr).contains("cannot write"), "a folder is in the way");
+    assert!(flat(&output.stderr).contains("is a folder: give the name of a file"));
     assert_eq!(names_in(home.path()), ["a.pdf"]);
     assert_eq!(names_in(&home.path().join("a.pdf")), ["b.pdf"]);
 }
@@ -322,11 +324,11 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let text_of = std::fs::read_to_string(&tape).unwrap();
     std::fs::write(&tape, text_of.replacen("\"format\":1", "\"format\":2", 1)).unwrap();
     let output = run(home.path(), &["replay", &tape]);
-    assert_eq!(output.status.code(), Some(1));
+    assert_eq!(output.status.code(), Some(2));
     assert!(flat(&output.stderr).contains("this recording has format 2"), "{}", text(&output.stderr));
     let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
-    assert!(flat(&unwritable.stderr).contains("cannot write the recording"));
+    assert!(flat(&unwritable.stderr).contains("cannot write /proc/none/run.rec"));
 }
 
 #[test]
@@ -494,7 +496,7 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
     );
     std::fs::write(home.path().join("junk.servo.toml"), "junk").unwrap();
     let junk = run(&["card", "compare", "junk.servo.toml", "neck.servo.toml"]);
-    assert!(junk.0 == Some(1) && junk.2.contains("is no servo card"), "{junk:?}");
+    assert!(junk.0 == Some(2) && junk.2.contains("does not read as a servo card"), "{junk:?}");
 }
 
 #[test]
@@ -526,4 +528,92 @@ fn check_says_what_is_worth_a_word_and_where_a_linkage_ends() {
     let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     assert!(report["warnings"].as_array().is_some(), "{report}");
     assert!(output.status.success());
+}
+
+/// Each shape of JSON, of a sound rig and of a broken one, is what its documented schema says.
+#[test]
+fn what_is_said_as_json_has_the_documented_shape() {
+    let home = tempfile::tempdir().unwrap();
+    let (rig, broken) = (example(), changed(home.path(), "channel = 2", "channel = 1"));
+    let (rig, broken) = (rig.to_str().unwrap(), broken.to_str().unwrap());
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/json");
+    for (file, arguments) in [
+        ("check.schema.json", vec!["check", rig, "--json"]),
+        ("check.schema.json", vec!["check", broken, "--json"]),
+        ("check.schema.json", vec!["check", "/dev/zero", "--json"]),
+        ("list.schema.json", vec!["list", rig, "--json"]),
+        ("list.schema.json", vec!["list", rig, "inputs", "--json"]),
+        ("scan.schema.json", vec!["scan", rig, "--json"]),
+        ("why.schema.json", vec!["why", rig, "heron.neck", "--json"]),
+        ("why.schema.json", vec!["why", rig, "heron.neck", "--json", "--fault", "absent"]),
+    ] {
+        let output = run(home.path(), &arguments);
+        let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let schema = std::fs::read_to_string(docs.join(file)).unwrap();
+        let schema: serde_json::Value = serde_json::from_str(&schema).unwrap();
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        let errors: Vec<String> = validator.iter_errors(&said).map(|error| error.to_string()).collect();
+        assert!(errors.is_empty(), "{arguments:?}: {errors:?} {said}");
+    }
+}
+
+#[test]
+fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let listed = text(&run(home.path(), &["list", rig]).stdout);
+    for words in [
+        "servo     heron.neck           positional, channel 1 of upper, 620 to 2380 µs, 5 marks\n",
+        "servo     punt.rudder          positional, channel 4 of upper, 1000 to 2000 µs, 0 marks, no angles yet\n",
+        "servo     marsh.moon           dimmer, channel 14 of upper\n",
+        "sequence  strike               3 steps, 4.25 s from home\n",
+        "input     knob                 knob on knob-line, drives heron.beak\n",
+    ] {
+        assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
+    }
+    let poses = text(&run(home.path(), &["list", rig, "poses"]).stdout);
+    assert!(poses.lines().count() == 6 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
+    for ignored in [
+        &["--on-lost", "wait"][..],
+        &["--adopt", "keep"],
+        &["--seed", "3"],
+        &["--fault", "absent"],
+        &["--clock", "manual"],
+        &["--record", "x"],
+        &["--sim-log", "x"],
+    ] {
+        let output = run(home.path(), &[&["play", rig, "wake", "--dry"], ignored].concat());
+        assert_eq!(output.status.code(), Some(2), "{ignored:?}");
+        assert!(text(&output.stderr).contains("cannot be used with"), "{ignored:?}");
+    }
+}
+
+#[test]
+fn warnings_are_said_and_count_when_they_are_to() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let plain = run(home.path(), &["check", rig]);
+    assert!(plain.status.success() && text(&plain.stdout).contains("; 1 warning\n· crane-rail: ≈ 6.0 A"));
+    assert_eq!(run(home.path(), &["check", rig, "--strict"]).status.code(), Some(1));
+    assert_eq!(run(home.path(), &["check", rig, "--strict", "--json"]).status.code(), Some(1));
+    let reserved = changed(home.path(), "address = 0x41", "address = 0x79");
+    let said = text(&run(home.path(), &["check", reserved.to_str().unwrap()]).stdout);
+    assert!(said.contains("address 0x79 is reserved"), "{said}");
+}
+
+#[test]
+fn colours_and_letters_are_chosen_for_every_command() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let ascii = run(home.path(), &["--glyphs", "ascii", "why", rig, "heron.neck"]);
+    assert!(ascii.stdout.is_ascii() && text(&ascii.stdout).starts_with("+ path"), "{}", text(&ascii.stdout));
+    let ascii = run(home.path(), &["--glyphs", "ascii", "check", "none"]);
+    assert!(ascii.stderr.is_ascii() && text(&ascii.stderr).contains("cannot read none"));
+    let coloured = run(home.path(), &["--colours", "16", "check", "none"]);
+    assert!(text(&coloured.stderr).contains("\u{1b}[31m"), "{}", text(&coloured.stderr));
+    let plain = run(home.path(), &["check", "none"]);
+    assert!(!text(&plain.stderr).contains('\u{1b}'), "no terminal, no colours");
 }

@@ -149,7 +149,8 @@ fn showing(home: &Path, rig: &str, more: &[&str]) -> Running {
     std::fs::write(home.join("reeds.rig.toml"), long(rig)).unwrap();
     // What is kept between runs is kept anew once it moves.
     let _ = std::fs::remove_dir_all(home.join("wasvolta"));
-    let arguments = [&["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv"][..], more].concat();
+    let arguments =
+        [&["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv", "--force"][..], more].concat();
     let show = Running::start(wasvolta(home, &arguments));
     let start = Instant::now();
     // The file is written in blocks: it is made when the show begins.
@@ -260,13 +261,28 @@ fn a_serial_port_is_asked_only_on_purpose_and_says_what_is_on_it() {
 fn why_does_not_open_a_line_and_says_so() {
     let home = tempfile::tempdir().unwrap();
     std::fs::write(home.path().join("reeds.rig.toml"), RIG).unwrap();
-    let output = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
-    assert_eq!(output.status.code(), Some(1));
-    let words = String::from_utf8_lossy(&output.stdout).into_owned();
+    let why = || {
+        let output = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (code, words) = why();
     assert!(
-        words.contains("✗ answer        it was not asked: opening its line resets many boards"),
+        code == Some(1) && words.starts_with("✗ path          ") && words.contains(" does not exist"),
         "{words}"
     );
+    let line = home.path().join("reeds.line");
+    std::fs::write(&line, "").unwrap();
+    let (code, words) = why();
+    assert!(code == Some(1) && words.contains("reeds.line is no serial line"), "{words}");
+    std::fs::remove_file(&line).unwrap();
+    let _board = Board::start(home.path(), &[]);
+    let (code, words) = why();
+    assert_eq!(code, Some(0), "nothing is known to be broken: {words}");
+    assert!(
+        words.contains("? answer        it was not asked: opening its line resets many boards"),
+        "{words}"
+    );
+    assert!(words.contains("· firmware      not looked at: a link before it is not proven"), "{words}");
 }
 
 #[test]

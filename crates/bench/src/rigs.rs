@@ -71,6 +71,7 @@ fn port(seed: &Rig, n: u16) -> Port {
 fn board(seed: &Rig, n: u16) -> Board {
     let address = if n.is_multiple_of(2) { 0x40 } else { 0x41 };
     Board {
+        signal_volts: None,
         name: format!("board-{n}"),
         port: format!("bus-{}", n / 2),
         address: Some(address),
@@ -97,6 +98,8 @@ fn servo(seed: &Rig, n: u16) -> Servo {
 
 fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
     Input {
+        signal_volts: None,
+        pin_volts: None,
         id: Id(n),
         name: format!("in-{}", servo.name.replace('.', "-")),
         field: Field::Name(format!("v{n}")),

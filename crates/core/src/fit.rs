@@ -3,12 +3,16 @@
 //! Reads aligned marks only; where a horn stopped or buzzed is not where an angle is. Endpoints and limits
 //! are applied by the guard, never here.
 
+mod odd;
+
 use crate::curve::{Cubic, Curve, Line};
 use crate::unit::{Degrees, Micros, number};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use thiserror::Error;
+
+pub use odd::{Odd, odd_one};
 
 /// From which side a pulse came.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
@@ -65,6 +69,8 @@ pub struct Seen {
     pub error: Degrees,
     /// From which side the pulse came.
     pub from: Side,
+    /// It was read twice and more, the same: it is not misread.
+    pub sure: bool,
 }
 
 /// What the data sheet claims about the travel.
@@ -118,6 +124,8 @@ pub struct Fit {
     mean_pulse: f64,
     spread: f64,
     reading_error: Degrees,
+    /// The one of the marks that the others do not agree with.
+    odd: Option<Odd>,
 }
 
 /// Why there is no fit.
@@ -157,6 +165,8 @@ pub struct TurnsBack {
 const LEAST_GAIN: f64 = 0.01;
 /// Pulses closer than this are one pulse.
 pub const SAME_PULSE: Micros = Micros::new(0.5);
+/// The share of all pulses that an odd mark and the next one must be apart, for another mark between to tell.
+const ROOM: f64 = 0.1;
 /// Points from which on a cubic says more than a line.
 const ENOUGH_TO_BEND: usize = 5;
 
@@ -184,7 +194,12 @@ impl Fit {
                 }
                 let curve = (shape == Shape::Cubic).then(|| cubic(several)).flatten();
                 let curve = curve.map_or(Curve::Line(line), |cubic| Curve::Cubic(Arc::new(cubic)));
-                Ok(Self::through(curve, line, Ground::Measured, points, slack))
+                let fit = Self::through(curve, line, Ground::Measured, points, slack);
+                // A fit that no mark is far off is not searched for one.
+                let missed = |p: &Seen| (p.angle - line.angle_at(p.pulse)).abs() > p.error;
+                let odd = if fit.points.iter().any(missed) { odd_one(seen) } else { None };
+                let odd = odd.map(|odd| Odd { or_bends: fit.may_bend(&odd), ..odd });
+                Ok(Self { odd, ..fit })
             }
         }
     }
@@ -199,7 +214,14 @@ impl Fit {
         let line_like = matches!(curve, Curve::Line(_)) && points.len() > 2;
         let s = line_like.then(|| Degrees::new(libm::sqrt(squares / (n - 2.0))));
         let reading_error = greatest(points.iter().map(|p| p.error));
-        Self { curve, line, ground, points, residuals, s, slack, mean_pulse, spread, reading_error }
+        let odd = None;
+        Self { curve, line, ground, points, residuals, s, slack, mean_pulse, spread, reading_error, odd }
+    }
+
+    /// The mark that the others do not agree with, by its place among those the fit was made from; none where all
+    /// agree, and where they bend smoothly.
+    pub const fn odd(&self) -> Option<&Odd> {
+        self.odd.as_ref()
     }
 
     /// Half the width of the 95 % band at a pulse, with the reading error as its floor.
@@ -237,12 +259,64 @@ impl Fit {
         self.curve.pulse_at(Degrees::ZERO)
     }
 
-    /// Whether a cubic is worth its while: five points or more, and a line misses one by more than it may be misread.
+    /// Whether an odd mark may be one of marks that bend smoothly: a mark between it and the next one tells, while there
+    /// is room for one.
+    fn may_bend(&self, odd: &Odd) -> bool {
+        let next = self.next_to(odd).map_or(0.0, |next| (next - odd.seen.pulse).abs().get());
+        let all = self.points.first().zip(self.points.last()).map_or(0.0, |(a, b)| (b.pulse - a.pulse).get());
+        next > all * ROOM && odd::is_smooth(&self.points)
+    }
+
+    /// The pulse of the mark that is nearest to an odd one.
+    fn next_to(&self, odd: &Odd) -> Option<Micros> {
+        let others = self.points.iter().map(|p| p.pulse).filter(|p| (*p - odd.seen.pulse).abs() > SAME_PULSE);
+        others.min_by(|a, b| (*a - odd.seen.pulse).abs().get().total_cmp(&(*b - odd.seen.pulse).abs().get()))
+    }
+
+    /// The pulse between an odd mark that may be of a bend and the next one, which tells what it is.
+    pub fn between_odd_and_next(&self) -> Option<Micros> {
+        let odd = self.odd.filter(|odd| odd.or_bends)?;
+        Some((self.next_to(&odd)? + odd.seen.pulse) * 0.5)
+    }
+
+    /// Whether a cubic is worth its while: five points or more, a line misses one by more than it may be misread, they
+    /// bend smoothly, and no single one of them explains it.
     pub fn wants_to_bend(&self) -> bool {
         let missed = |p: &Seen| (p.angle - self.line.angle_at(p.pulse)).abs() > p.error;
         matches!(self.curve, Curve::Line(_))
             && self.points.iter().any(missed)
+            && self.odd.is_none()
+            && odd::is_smooth(&self.points)
             && cubic(&self.points).is_some()
+    }
+
+    /// Where one more mark would lessen the band at the ends of a stretch of pulses most, and to which share of what it
+    /// is now; none where no mark would make it a tenth less, or nothing is known of how marks scatter.
+    pub fn mark_that_tells_most(&self, low: Micros, high: Micros) -> Option<(Micros, f64)> {
+        self.s?;
+        let n = number(self.points.len());
+        let freedom = self.points.len() - 2;
+        // Leverage of a place, were there another mark at `more`; the scatter is taken to stay what it is.
+        let leverage = |more: Option<f64>, at: f64| {
+            let (count, mean, spread) = match more {
+                None => (n, self.mean_pulse, self.spread),
+                Some(p) => {
+                    let mean = (self.mean_pulse * n + p) / (n + 1.0);
+                    (n + 1.0, mean, self.spread + square(p - self.mean_pulse) * n / (n + 1.0))
+                }
+            };
+            1.0 / count + square(at - mean) / spread
+        };
+        let band = |more: Option<f64>| {
+            let freedom = freedom + usize::from(more.is_some());
+            let ends = [low.get(), high.get()].map(|at| leverage(more, at));
+            student_95(freedom) * libm::sqrt(libm::fmax(ends[0], ends[1]))
+        };
+        let now = band(None);
+        let share = |pulse: &f64| band(Some(*pulse)) / now;
+        let places = (0..=20u32).map(|n| low.get() + (high - low).get() * f64::from(n) / 20.0);
+        let best = places.min_by(|a, b| share(a).total_cmp(&share(b)))?;
+        (share(&best) < 0.9).then(|| (Micros::new(best), share(&best)))
     }
 
     /// What the angle is when it was reached from one side.
@@ -316,6 +390,7 @@ fn averaged(group: &[Seen], slack: Option<Slack>) -> Seen {
         angle: Degrees::new(middle),
         error: Degrees::new(mean(|m| m.error.get())),
         from: Side::Unknown,
+        sure: group.iter().any(|m| m.sure),
     }
 }
 
@@ -367,6 +442,7 @@ mod tests {
                 angle: Degrees::new(a),
                 error: Degrees::new(1.0),
                 from: Side::Unknown,
+                sure: false,
             })
             .collect()
     }
@@ -374,6 +450,23 @@ mod tests {
     const FIVE: [(f64, f64); 5] =
         [(700.0, -78.5), (1100.0, -39.2), (1500.0, 1.1), (1900.0, 40.3), (2300.0, 79.0)];
     const RATED: RatedSlope = RatedSlope { gain: 0.125, middle: Micros::new(1500.0) };
+
+    #[test]
+    fn the_mark_that_would_lessen_the_band_most_lies_outside_what_was_seen() {
+        let three =
+            Fit::of(&seen(&[(1400.0, -9.0), (1500.0, 1.0), (1600.0, 10.5)]), None, Shape::Line).unwrap();
+        let (low, high) = (Micros::new(1300.0), Micros::new(2200.0));
+        let (pulse, share) = three.mark_that_tells_most(low, high).unwrap();
+        assert_eq!(pulse, Micros::new(2200.0));
+        // With it there are two degrees of freedom in the place of one, and a wider base.
+        assert!((0.05..0.2).contains(&share), "{share}");
+        let mut more = [(1400.0, -9.0), (1500.0, 1.0), (1600.0, 10.5)].to_vec();
+        more.push((2200.0, 70.5));
+        let four = Fit::of(&seen(&more), None, Shape::Line).unwrap();
+        assert!(four.mark_that_tells_most(low, high).is_none_or(|(_, next)| next > share));
+        let two = Fit::of(&seen(&[(1400.0, -9.0), (1500.0, 1.0)]), None, Shape::Line).unwrap();
+        assert_eq!(two.mark_that_tells_most(low, high), None);
+    }
 
     #[test]
     fn five_marks_give_the_worked_line_and_residuals() {
@@ -428,6 +521,7 @@ mod tests {
             angle: Degrees::new(a),
             error: Degrees::new(1.0),
             from,
+            sure: false,
         };
         pairs.iter().flat_map(|&(p, up, down)| [one(p, up, Side::Below), one(p, down, Side::Above)]).collect()
     }

@@ -14,6 +14,7 @@ pub mod fit;
 pub mod guard;
 pub mod link;
 pub mod linkage;
+pub mod outside;
 pub mod power;
 pub mod preset;
 pub mod range;

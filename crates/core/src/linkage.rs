@@ -12,6 +12,8 @@
 //! ```
 
 use crate::curve::root;
+use crate::range;
+use crate::rig::bounds::{self, Within};
 use crate::unit::{Degrees, Millimetres};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -22,9 +24,11 @@ use thiserror::Error;
 #[serde(deny_unknown_fields)]
 pub struct Gear {
     /// Degrees of the joint for a degree of the servo; negative where it turns the other way.
+    #[schemars(transform = bounds::ratio)]
     pub ratio: f64,
     /// Where the joint stands when the servo stands at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
+    #[schemars(transform = Within(&range::ANGLE))]
     pub offset_deg: Degrees,
 }
 
@@ -33,20 +37,26 @@ pub struct Gear {
 #[serde(deny_unknown_fields)]
 pub struct FourBar {
     /// From the servo's shaft to the rod.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub horn_mm: Millimetres,
     /// The rod, between its two pins.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub rod_mm: Millimetres,
     /// From the joint's axis to the rod.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub arm_mm: Millimetres,
     /// From the servo's shaft to the joint's axis.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub pivots_mm: Millimetres,
     /// The horn's angle when the servo stands at 0°; 90° is square to the line between the pivots.
+    #[schemars(transform = Within(&range::ANGLE))]
     pub horn_at_deg: Degrees,
     /// On which side of the line from the arm's axis to the horn's tip the arm lies.
     #[serde(default, skip_serializing_if = "is_right")]
     pub branch: Branch,
     /// Where the joint stands when the servo stands at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
+    #[schemars(transform = Within(&range::ANGLE))]
     pub offset_deg: Degrees,
     /// The joint counts the other way than the arm turns in the drawing.
     #[serde(default, skip_serializing_if = "is_false")]
@@ -86,8 +96,10 @@ impl Branch {
 #[serde(deny_unknown_fields)]
 pub struct Steering {
     /// Between the two kingpins.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub track_mm: Millimetres,
     /// From the steered axle to the other one.
+    #[schemars(transform = Within(&range::LENGTH))]
     pub wheelbase_mm: Millimetres,
 }
 

@@ -101,6 +101,10 @@ pub const RATE: Range = Range::new("rate", "/s", 0.01, 1000.0);
 pub const LOST_AFTER: Range = Range::new("lost after", "ms", 50.0, 60_000.0);
 /// A raw reading.
 pub const RAW: Range = Range::new("raw value", "", -1.0e9, 1.0e9);
+/// A travel that a data sheet claims.
+pub const TRAVEL: Range = Range::new("travel", "°", 1.0, 3600.0);
+/// The level of a signal.
+pub const SIGNAL_VOLTS: Range = Range::new("signal level", "V", 0.5, 60.0);
 /// Volts of a supply.
 pub const SUPPLY_VOLTS: Range = Range::new("supply", "V", 1.0, 60.0);
 /// Amperes of a supply or a servo.
@@ -118,6 +122,8 @@ pub const COUNT: Range = Range::new("ticks", "", 0.0, 65_535.0);
 pub const TICK: Range = Range::new("tick", "µs", 0.01, 100.0);
 /// How far a reading of an angle may be off.
 pub const READING: Range = Range::new("reading error", "°", 0.01, 45.0);
+/// How often a mark was read the same.
+pub const READ: Range = Range::new("times read", "", 1.0, 250.0);
 /// Degrees of a joint for a degree of its servo.
 pub const RATIO: Range = Range::new("ratio", "", -100.0, 100.0);
 /// A length in a mechanism.
@@ -130,6 +136,19 @@ pub const RPM: Range = Range::new("rate", "rpm", -10_000.0, 10_000.0);
 pub const IDLE: Range = Range::new("idle time", "s", 5.0, 86_400.0);
 /// How often an exercise goes there and back.
 pub const TIMES: Range = Range::new("times", "", 1.0, 100_000.0);
+
+/// The time between two beats.
+pub const BEAT: Range = Range::new("beat", "s", 0.001, 1.0);
+/// Degrees that a real servo turns for 100 µs.
+pub const GAIN: Range = Range::new("gain", "°/100 µs", -1000.0, 1000.0);
+/// How small a change of its pulse a real servo does not follow.
+pub const DEAD_PULSE: Range = Range::new("deadband", "µs", 0.0, 1000.0);
+/// A pulse that a real servo may see, whatever sends it.
+pub const WIDE_PULSE: Range = Range::new("pulse", "µs", 0.0, 25_000.0);
+/// A share of a whole.
+pub const SHARE: Range = Range::new("share", "", 0.0, 1.0);
+/// Counts of a pulse-width chip's counter.
+pub const TICKS_12: Range = Range::new("ticks", "", 0.0, 4095.0);
 
 /// All rows, for the documentation and for tests that walk them.
 pub const ALL: &[Range] = &[
@@ -154,6 +173,8 @@ pub const ALL: &[Range] = &[
     RATE,
     LOST_AFTER,
     RAW,
+    TRAVEL,
+    SIGNAL_VOLTS,
     SUPPLY_VOLTS,
     CURRENT,
     MOVE_SHARE,
@@ -162,18 +183,28 @@ pub const ALL: &[Range] = &[
     COUNT,
     TICK,
     READING,
+    READ,
     RATIO,
     LENGTH,
     TEETH,
     RPM,
     IDLE,
     TIMES,
+    BEAT,
+    GAIN,
+    DEAD_PULSE,
+    WIDE_PULSE,
+    SHARE,
+    TICKS_12,
 ];
 
 /// The longest name, in characters.
 pub const NAME_LENGTH: usize = 40;
 /// The longest notes, in characters.
 pub const NOTES_LENGTH: usize = 400;
+
+/// The longest path or word that something outside is called by, in characters.
+pub const PATH_LENGTH: usize = 400;
 
 /// Why a name is not one.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

@@ -3,6 +3,7 @@
 //! Names tie the parts together as a person writes them. [`check`] finds what does not fit together,
 //! [`mod@file`] reads and writes the TOML, [`edit`] has every change, and `stage::Plan` is what runs.
 
+pub(crate) mod bounds;
 pub mod card;
 pub mod check;
 pub mod edit;
@@ -15,20 +16,27 @@ pub mod worry;
 
 use crate::clock::PwmClock;
 use crate::easing::Easing;
-use crate::fit::{Fit, NoFit, RatedSlope, Seen, Shape};
+use crate::fit::{Fit, NoFit, Odd, RatedSlope, Seen, Shape, odd_one};
+use crate::guard::Stopped;
 use crate::linkage::{FourBar, Gear, Hand, Steering, Transmission};
+use crate::range;
 use crate::rate::{Band, NoRates, Rates, Turning};
 use crate::scale::{Scale, Sides};
 use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Rpm, Seconds, Ticks, Volts};
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+use serde::de::{Error as _, IgnoredAny, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;
+use std::fmt;
+use std::marker::PhantomData;
+
+use bounds::{Each, Formats, Named, Noted, Values, Within, Worded};
 
 pub use crate::fit::Side;
 pub use kind::{Arming, Kind};
 
 /// The format this program writes.
-pub const FORMAT: u32 = 5;
+pub const FORMAT: u32 = 6;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -38,15 +46,19 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 5 at present. What an older one lacks has its usual value.
+    /// The version of the format, 6 at present. What an older one lacks has its usual value.
+    #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
+    #[schemars(transform = bounds::title)]
     pub name: String,
     /// Anything worth keeping, up to 400 characters.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
     pub notes: String,
     /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::IDLE))]
     pub release_after_s: Option<Seconds>,
     /// Power supplies.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
@@ -82,33 +94,41 @@ pub struct Rig {
 #[serde(deny_unknown_fields)]
 pub struct Rail {
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// What it gives.
+    #[schemars(transform = Within(&range::SUPPLY_VOLTS))]
     pub volts: Volts,
     /// What it can give at most.
+    #[schemars(transform = Within(&range::CURRENT))]
     pub amps: Amps,
 }
 
 /// The way to hardware.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::port)]
 pub struct Port {
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// What kind of way it is.
     pub kind: PortKind,
     /// A device path, or `sim:NAME` for a simulated one.
+    #[schemars(transform = Worded)]
     pub path: String,
     /// The serial rate, 115200 unless said. An I²C bus that has one is behind a UART-to-I²C bridge.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::BAUD))]
     pub baud: Option<u32>,
     /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::BUS_RATE))]
     pub bus_hz: Option<Hertz>,
 }
 
 /// Kinds of port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PortKind {
     /// An I²C bus.
@@ -133,8 +153,10 @@ impl PortKind {
 /// A board with channels.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::board)]
 pub struct Board {
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// The port it hangs on.
     pub port: String,
@@ -145,13 +167,19 @@ pub struct Board {
     pub address: Option<u8>,
     /// Frames a second that are asked for; the chip's real rate may differ a little.
     #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
+    #[schemars(transform = Within(&range::FRAME_RATE))]
     pub frame_hz: Hertz,
     /// What its oscillator really is, once measured.
     #[serde(default = "nominal", skip_serializing_if = "is_nominal")]
+    #[schemars(transform = Within(&range::OSCILLATOR))]
     pub oscillator_hz: Hertz,
     /// The rail that feeds its servos.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rail: Option<String>,
+    /// The level of the signals that it gives.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
+    pub signal_volts: Option<Volts>,
 }
 
 /// Kinds of chip on a board.
@@ -211,31 +239,72 @@ impl Chip {
     }
 }
 
-/// Low and high, in that order, as `[low, high]`.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
+/// Low and high, in that order, as `[low, high]`: two, and no more.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
 pub struct Ends<T>(pub T, pub T);
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for Ends<T> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        /// Counts too: of a tuple some forms drop what is beyond its end.
+        struct Two<T>(PhantomData<T>);
+        impl<'de, T: Deserialize<'de>> Visitor<'de> for Two<T> {
+            type Value = Ends<T>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("two values, [low, high]")
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut values: A) -> Result<Ends<T>, A::Error> {
+                let mut next = |n| values.next_element()?.ok_or_else(|| A::Error::invalid_length(n, &self));
+                let two = Ends(next(0)?, next(1)?);
+                let mut all = 2;
+                while values.next_element::<IgnoredAny>()?.is_some() {
+                    all += 1;
+                }
+                if all == 2 { Ok(two) } else { Err(A::Error::invalid_length(all, &self)) }
+            }
+        }
+        from.deserialize_seq(Two(PhantomData))
+    }
+}
+
+/// Words of a person. In a file whose lines end as on another system, those within a text do too, and mean the same.
+fn prose<'de, D: Deserializer<'de>>(from: D) -> Result<String, D::Error> {
+    Ok(String::deserialize(from)?.replace("\r\n", "\n"))
+}
+
+/// Pairs as `[[from, to], …]`, each of two and no more.
+fn pairs<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<(f64, f64)>, D::Error> {
+    let pairs = Vec::<Ends<f64>>::deserialize(from)?;
+    Ok(pairs.into_iter().map(|Ends(from, to)| (from, to)).collect())
+}
 
 /// A servo on a channel, or what else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::servo)]
 pub struct Servo {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: Id,
     /// Its name; the part before a dot groups it.
+    #[schemars(transform = Named)]
     pub name: String,
     /// Its board.
     pub board: String,
     /// Its channel there, 0–15.
+    #[schemars(transform = bounds::channel)]
     pub channel: u8,
     /// What it is; a positional servo unless said.
     #[serde(default, skip_serializing_if = "is_positional")]
     pub kind: Kind,
     /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
+    #[schemars(transform = Each(&range::PULSE))]
     pub endpoints_us: Ends<Micros>,
     /// The pulse that counts as its centre; of an endless one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::PULSE))]
     pub centre_us: Option<Micros>,
     /// What its marks are joined by; a straight line unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
@@ -245,7 +314,16 @@ pub struct Servo {
     pub arrive: Side,
     /// Teeth of its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::TEETH))]
     pub teeth: Option<u8>,
+    /// The supply that it takes, least and greatest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Each(&range::SUPPLY_VOLTS))]
+    pub volts: Option<Ends<Volts>>,
+    /// The least level of a signal that it follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
+    pub signal_volts: Option<Volts>,
     /// A gear or a belt between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<Gear>,
@@ -260,6 +338,7 @@ pub struct Servo {
     pub arming: Option<Arming>,
     /// The most it draws, where no sheet says it: of an accessory or an endless one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::CURRENT))]
     pub draw_a: Option<Amps>,
     /// What its sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -271,7 +350,8 @@ pub struct Servo {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exercised: Vec<Exercised>,
     /// Anything worth keeping, up to 400 characters.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
     pub notes: String,
 }
 
@@ -291,13 +371,17 @@ pub enum Idle {
 #[serde(deny_unknown_fields)]
 pub struct Exercised {
     /// The day, as `2026-01-02`.
+    #[schemars(transform = Worded)]
     pub on: String,
     /// The pulses between which it went.
+    #[schemars(transform = Each(&range::PULSE))]
     pub over_us: Ends<Micros>,
     /// How often it went there and back.
+    #[schemars(transform = Within(&range::TIMES))]
     pub times: u32,
     /// What was seen, up to 400 characters.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
     pub seen: String,
 }
 
@@ -306,40 +390,49 @@ pub struct Exercised {
 #[serde(deny_unknown_fields)]
 pub struct Rated {
     /// The angle over the pulses beside it.
+    #[schemars(transform = Within(&range::TRAVEL))]
     pub travel_deg: Degrees,
     /// The pulses of that travel.
+    #[schemars(transform = Each(&range::PULSE))]
     pub pulses_us: Ends<Micros>,
     /// Longer pulses turn it the other way.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
     /// Seconds for 60°.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::RATED_SPEED))]
     pub s_per_60_deg: Option<Seconds>,
     /// Current while it stands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::CURRENT))]
     pub idle_a: Option<Amps>,
     /// Current while it turns freely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::CURRENT))]
     pub moving_a: Option<Amps>,
     /// Current at a stall.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::CURRENT))]
     pub stall_a: Option<Amps>,
 }
 
 /// An observation: this pulse, this angle. Of what turns without end: this pulse, this rate.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Mark {
     /// The pulse.
+    #[schemars(transform = Within(&range::PULSE))]
     pub pulse_us: Micros,
     /// The angle seen, for an aligned mark.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Option<Degrees>,
     /// Whose angle that is; the servo's unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub at: Place,
     /// The rate seen, for one that turns.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::RPM))]
     pub rpm: Option<Rpm>,
     /// How it was seen.
     #[serde(default, skip_serializing_if = "is_aligned")]
@@ -349,16 +442,43 @@ pub struct Mark {
     pub from: Side,
     /// How far the reading may be off, ±; 1° unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::READING))]
     pub error_deg: Option<Degrees>,
+    /// How often it was read the same; once unless said. What was read twice is not misread.
+    #[serde(default = "once", skip_serializing_if = "is_once")]
+    #[schemars(transform = Within(&range::READ))]
+    pub read: u8,
     /// The ticks that were on the wire.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::COUNT))]
     pub ticks: Option<Ticks>,
     /// The oscillator those ticks were counted with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::OSCILLATOR))]
     pub oscillator_hz: Option<Hertz>,
     /// How long one of those ticks was: no finer could be told then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::TICK))]
     pub tick_us: Option<Micros>,
+}
+
+impl Default for Mark {
+    /// A mark of nothing, to be filled in.
+    fn default() -> Self {
+        Self {
+            pulse_us: Micros::ZERO,
+            angle_deg: None,
+            at: Place::default(),
+            rpm: None,
+            seen: How::default(),
+            from: Side::default(),
+            error_deg: None,
+            read: once(),
+            ticks: None,
+            oscillator_hz: None,
+            tick_us: None,
+        }
+    }
 }
 
 /// Where an angle was read.
@@ -405,8 +525,10 @@ impl How {
 /// What servos turn: one, or several that move only together.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::joint)]
 pub struct Joint {
     /// Its name; poses and mappings speak of it.
+    #[schemars(transform = Named)]
     pub name: String,
     /// The servo that turns it; of a steered pair, the left one.
     pub servo: String,
@@ -424,9 +546,11 @@ pub struct Joint {
     pub high: Option<Limit>,
     /// Where it stands when nothing drives it, and where a dry run starts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::ANGLE))]
     pub home_deg: Option<Degrees>,
     /// The greatest speed it is allowed; the servo's rated speed unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SPEED))]
     pub speed_deg_s: Option<DegreesPerSecond>,
     /// What a cut does to it.
     #[serde(default, skip_serializing_if = "is_release")]
@@ -443,6 +567,7 @@ pub struct Joint {
     pub back: Option<Back>,
     /// Where its 0° points as the maker sees it, clockwise from straight up.
     #[serde(default, skip_serializing_if = "is_usual")]
+    #[schemars(transform = Within(&range::ANGLE))]
     pub mounted_deg: Degrees,
     /// Its angles rise anticlockwise as the maker sees it.
     #[serde(default, skip_serializing_if = "is_false")]
@@ -454,9 +579,11 @@ pub struct Joint {
 #[serde(deny_unknown_fields)]
 pub struct Limit {
     /// The angle.
+    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Degrees,
     /// Why, in words.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
     pub reason: String,
 }
 
@@ -507,45 +634,66 @@ pub enum Field {
 /// A signal that comes in, with its shaping.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::input)]
 pub struct Input {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: Id,
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// The port it comes from.
     pub port: String,
     /// Which number of a line it is.
+    #[schemars(transform = bounds::field)]
     pub field: Field,
     /// Raw values at its ends.
+    #[schemars(transform = Each(&range::RAW))]
     pub ends: Ends<f64>,
     /// Raw value at rest, for one that returns to its middle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::RAW))]
     pub centre: Option<f64>,
     /// Added after the span.
     #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(transform = Within(&range::TRIM))]
     pub trim: f64,
     /// How much around rest counts as rest.
     #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(transform = Within(&range::DEADBAND))]
     pub deadband: f64,
     /// How much of a cube the curve has.
     #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(transform = Within(&range::EXPO))]
     pub expo: f64,
     /// Points of a curve instead of expo, as `[[from, to], …]`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "pairs", skip_serializing_if = "Vec::is_empty")]
+    #[schemars(transform = bounds::points)]
     pub curve: Vec<(f64, f64)>,
     /// Time constant of the smoothing, in milliseconds.
     #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(transform = Within(&range::SMOOTHING))]
     pub smoothing_ms: f64,
     /// Greatest rise a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::RATE))]
     pub rise_per_s: Option<f64>,
     /// Greatest fall a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::RATE))]
     pub fall_per_s: Option<f64>,
     /// Silence that counts as lost; 500 ms unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::LOST_AFTER))]
     pub lost_after_ms: Option<f64>,
+    /// The greatest level that its signal comes with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
+    pub signal_volts: Option<Volts>,
+    /// The greatest level that the pin takes on which it comes in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
+    pub pin_volts: Option<Volts>,
     /// Whether a stuck signal counts as lost.
     #[serde(default, skip_serializing_if = "is_false")]
     pub stuck_is_lost: bool,
@@ -560,6 +708,7 @@ pub struct Mapping {
     /// The joint.
     pub joint: String,
     /// The joint's angles at the input's two ends; they may fall.
+    #[schemars(transform = Each(&range::ANGLE))]
     pub angles_deg: Ends<Degrees>,
     /// What to do when the link is lost: stay unless a failsafe angle is given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -571,8 +720,10 @@ pub struct Mapping {
 #[serde(deny_unknown_fields)]
 pub struct Failsafe {
     /// The angle.
+    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Degrees,
     /// The time to get there.
+    #[schemars(transform = Within(&range::TIME))]
     pub over_s: Seconds,
 }
 
@@ -581,12 +732,15 @@ pub struct Failsafe {
 #[serde(deny_unknown_fields)]
 pub struct Pose {
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// Joint to angle; joints not named keep what they had.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schemars(transform = Values(&range::ANGLE))]
     pub angles_deg: BTreeMap<String, Degrees>,
     /// What has a level instead of an angle, by its own name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schemars(transform = Values(&range::RATE_LEVEL))]
     pub levels_percent: BTreeMap<String, Percent>,
 }
 
@@ -595,6 +749,7 @@ pub struct Pose {
 #[serde(deny_unknown_fields)]
 pub struct Sequence {
     /// Its name.
+    #[schemars(transform = Named)]
     pub name: String,
     /// Its steps in order.
     #[serde(default, rename = "step", skip_serializing_if = "Vec::is_empty")]
@@ -609,12 +764,14 @@ pub struct Step {
     pub pose: String,
     /// The time to get there; without it, as fast as the slowest joint can.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::TIME))]
     pub move_s: Option<Seconds>,
     /// How the move is eased.
     #[serde(default, skip_serializing_if = "is_cubic")]
     pub easing: Easing,
     /// The time to stand there.
     #[serde(default, skip_serializing_if = "is_no_time")]
+    #[schemars(transform = Within(&range::TIME))]
     pub dwell_s: Seconds,
     /// Joints that differ within this step.
     #[serde(default, rename = "joint", skip_serializing_if = "BTreeMap::is_empty")]
@@ -627,9 +784,11 @@ pub struct Step {
 pub struct StepJoint {
     /// How much later it starts.
     #[serde(default, skip_serializing_if = "is_no_time")]
+    #[schemars(transform = Within(&range::TIME))]
     pub lag_s: Seconds,
     /// The share of the move time it takes, 0–1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::MOVE_SHARE))]
     pub share: Option<f64>,
     /// Its own easing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -662,6 +821,13 @@ fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
 }
 fn is_positional(kind: &Kind) -> bool {
     *kind == Kind::Positional
+}
+const fn once() -> u8 {
+    1
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "as the serializer asks")]
+const fn is_once(times: &u8) -> bool {
+    *times == once()
 }
 fn is_aligned(how: &How) -> bool {
     *how == How::Aligned
@@ -757,7 +923,8 @@ impl Mark {
     pub fn aligned(&self, through: &Transmission) -> Option<Seen> {
         (self.seen == How::Aligned).then_some(())?;
         let (angle, error) = (self.angle_deg?, self.error_deg.unwrap_or(Self::USUAL_ERROR));
-        let seen = |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from };
+        let seen =
+            |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from, sure: self.read > 1 };
         Some(match self.at {
             Place::Servo => seen(angle, error),
             Place::Joint => {
@@ -793,6 +960,8 @@ impl Servo {
             fit: Shape::default(),
             arrive: Side::default(),
             teeth: None,
+            volts: None,
+            signal_volts: None,
             gear: None,
             linkage: None,
             idle: Idle::default(),
@@ -813,6 +982,33 @@ impl Servo {
         let through = self.through();
         let seen: Vec<Seen> = self.marks.iter().filter_map(|mark| mark.aligned(&through)).collect();
         Fit::of(&seen, self.rated.as_ref().map(Rated::slope), self.fit)
+    }
+
+    /// The place among its marks of the one that the others do not agree with, with what they say.
+    pub fn odd_mark(&self, fit: &Result<Fit, NoFit>) -> Option<(usize, Odd)> {
+        let through = self.through();
+        let odd = match fit {
+            Ok(fit) => *fit.odd()?,
+            Err(NoFit::TurnsBack(back)) => {
+                let seen: Vec<Seen> = self.marks.iter().filter_map(|mark| mark.aligned(&through)).collect();
+                // Of two that turn back one is odd; where the others do not tell which, the first.
+                let of_the_two = |odd: &Odd| {
+                    [back.low.pulse, back.high.pulse]
+                        .iter()
+                        .any(|p| (*p - odd.seen.pulse).abs() < Micros::new(0.6))
+                };
+                let first = || {
+                    let place =
+                        seen.iter().position(|s| (s.pulse - back.low.pulse).abs() < Micros::new(0.6))?;
+                    let or_bends = false;
+                    Some(Odd { place, seen: *seen.get(place)?, expected: back.high.angle, or_bends })
+                };
+                odd_one(&seen).filter(of_the_two).or_else(first)?
+            }
+            Err(_) => return None,
+        };
+        let mut aligned = self.marks.iter().enumerate().filter(|(_, mark)| mark.aligned(&through).is_some());
+        Some((aligned.nth(odd.place)?.0, odd))
     }
 
     /// What is between its shaft and its joint. A linkage that cannot close was refused before.
@@ -935,6 +1131,19 @@ impl Rig {
     /// From pulse to the angle of a servo's joint, where there is a fit.
     pub fn scale_of(&self, servo: &Servo) -> Option<Scale> {
         Some(Scale::of(servo.fit().ok()?.from_side(servo.arrive), self.through(servo)))
+    }
+
+    /// What holds a servo back, with the limit's angle and its reason where it is one.
+    pub fn stopped_words(&self, servo: &str, stopped: Stopped) -> String {
+        let joint = self.joint_of(servo);
+        let limit = match stopped {
+            Stopped::LimitLow => joint.and_then(|joint| Some(("low", joint.low.as_ref()?))),
+            Stopped::LimitHigh => joint.and_then(|joint| Some(("high", joint.high.as_ref()?))),
+            Stopped::EndpointLow | Stopped::EndpointHigh | Stopped::NotANumber => None,
+        };
+        let Some((end, limit)) = limit else { return stopped.words().to_owned() };
+        let why = if limit.reason.is_empty() { String::new() } else { format!(": {}", limit.reason) };
+        format!("at its {end} limit {:+.1}°{why}", limit.angle_deg.get())
     }
 
     /// The servo that turns a joint, with its index.

@@ -1,18 +1,223 @@
-//! The JSON Schema of the rig format is made from the types; the one in the documentation is that one.
+//! The JSON Schema of the rig format is made from the types and the one table of ranges; the one in the documentation is
+//! that one, and it refuses what a check refuses wherever a schema can.
 
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
-#[test]
-fn the_schema_in_the_documentation_is_made_from_the_types() {
-    let schema = schemars::schema_for!(wasvolta_core::rig::Rig);
-    let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
-    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/rig.schema.json");
+use schemars::Schema;
+use serde_json::{Value, json};
+use std::path::Path;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::card::Card;
+use wasvolta_core::rig::file::{Loaded, load};
+
+fn is_documented(file: &str, schema: &Schema) {
+    let text = serde_json::to_string_pretty(schema).unwrap() + "\n";
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(file);
     if std::env::var_os("WASVOLTA_WRITE_SCHEMA").is_some() {
         std::fs::write(&path, &text).unwrap();
     }
     let kept = std::fs::read_to_string(&path).unwrap_or_default();
     assert!(
         kept == text,
-        "docs/rig.schema.json is not that of the types; WASVOLTA_WRITE_SCHEMA=1 cargo test writes it anew"
+        "docs/{file} is not that of the types; WASVOLTA_WRITE_SCHEMA=1 cargo test writes it anew"
     );
+}
+
+#[test]
+fn the_schemas_in_the_documentation_are_made_from_the_types() {
+    is_documented("rig.schema.json", &schemars::schema_for!(Rig));
+    is_documented("card.schema.json", &schemars::schema_for!(Card));
+}
+
+/// What a part of a schema is, behind its name and beside nothing.
+fn behind<'s>(root: &'s Value, part: &'s Value) -> &'s Value {
+    if let Some(name) = part["$ref"].as_str().and_then(|name| name.strip_prefix("#/$defs/")) {
+        return &root["$defs"][name];
+    }
+    match part["anyOf"].as_array().and_then(|choices| choices.iter().find(|c| c.get("$ref").is_some())) {
+        Some(choice) => behind(root, choice),
+        None => part,
+    }
+}
+
+fn is_number(part: &Value) -> bool {
+    let kinds = match &part["type"] {
+        Value::Array(kinds) => kinds.clone(),
+        kind => vec![kind.clone()],
+    };
+    kinds.iter().any(|kind| kind == "number" || kind == "integer")
+}
+
+#[test]
+fn no_number_is_without_its_range() {
+    for schema in [schemars::schema_for!(Rig), schemars::schema_for!(Card)] {
+        let root = schema.as_value();
+        let mut tables: Vec<(&str, &Value)> =
+            root["$defs"].as_object().unwrap().iter().map(|(name, part)| (name.as_str(), part)).collect();
+        tables.push(("the file", root));
+        let mut numbers = 0;
+        for (table, part) in tables {
+            for (key, said) in part["properties"].as_object().into_iter().flatten() {
+                let what = behind(root, said);
+                let bounded = |part: &Value| part["minimum"].is_number() && part["maximum"].is_number();
+                let right = match () {
+                    () if is_number(what) => bounded(said),
+                    () if what["prefixItems"].is_array() => bounded(&said["items"]),
+                    () if is_number(behind(root, &what["additionalProperties"])) => {
+                        bounded(&said["additionalProperties"])
+                    }
+                    () => continue,
+                };
+                numbers += 1;
+                assert!(right, "{table}.{key} says no range: {said}");
+            }
+        }
+        assert!(numbers > 15, "{numbers}");
+    }
+}
+
+/// Every place in a document.
+fn places(value: &Value, here: String, all: &mut Vec<String>) {
+    match value {
+        Value::Object(table) => {
+            for (key, value) in table {
+                places(value, format!("{here}/{}", key.replace('~', "~0").replace('/', "~1")), all);
+            }
+        }
+        Value::Array(list) => {
+            for (n, value) in list.iter().enumerate() {
+                places(value, format!("{here}/{n}"), all);
+            }
+        }
+        _ => {}
+    }
+    if !here.is_empty() {
+        all.push(here);
+    }
+}
+
+fn without(rig: &Value, place: &str) -> Value {
+    let (parent, key) = place.rsplit_once('/').unwrap();
+    let mut rig = rig.clone();
+    match rig.pointer_mut(parent).unwrap() {
+        Value::Object(table) => drop(table.remove(&key.replace("~1", "/").replace("~0", "~"))),
+        Value::Array(list) => drop(list.remove(key.parse().unwrap())),
+        _ => {}
+    }
+    rig
+}
+
+/// The same document with one place changed: to something beyond every range, of another kind, or with more or less in
+/// it.
+fn changed(rig: &Value, place: &str) -> Vec<Value> {
+    let with = |value: Value| {
+        let mut rig = rig.clone();
+        *rig.pointer_mut(place).unwrap() = value;
+        rig
+    };
+    let mut all = vec![without(rig, place)];
+    all.extend(match rig.pointer(place).unwrap() {
+        Value::Number(_) => {
+            [json!(1e7), json!(-1e7), json!(1e-320), json!("much"), json!(true)].map(with).to_vec()
+        }
+        Value::String(_) => {
+            let long = "n".repeat(401);
+            [json!("no such\u{7} name"), json!(""), json!(long), json!(3)].map(with).to_vec()
+        }
+        Value::Bool(_) => [json!("yes"), json!(1)].map(with).to_vec(),
+        Value::Array(list) => {
+            let more = [&list[..], &[list.last().cloned().unwrap_or(json!(1))]].concat();
+            vec![with(Value::Array(more)), with(json!([])), with(json!("list"))]
+        }
+        Value::Object(table) => {
+            let mut more = table.clone();
+            more.insert("colour".to_owned(), json!(3));
+            vec![with(Value::Object(more)), with(json!(7))]
+        }
+        Value::Null => Vec::new(),
+    });
+    all
+}
+
+/// What no schema can say: what a name elsewhere is, whether two are the same, which of two numbers is greater, and what
+/// a mechanism can do.
+const BEYOND: &[&str] = &[
+    "is called",
+    "a second ",
+    "is not below the second",
+    "is not above the low one",
+    "outside the limits",
+    "beyond the",
+    "has address",
+    "is on this port already",
+    "is on channel",
+    "turns joint",
+    "stands here twice",
+    "would arrive at",
+    "both ends are the same",
+    "the centre is not between",
+    "is a PWM expander, and",
+    "between its endpoints",
+    "does not fit in a frame",
+    "and turns no joint",
+    "outside 0 to 15",
+    "is not a curve",
+    "level is",
+    "driven by another mapping",
+    "speaks Firmata",
+    "cannot be met",
+    "turns back",
+    "cannot close",
+    "does not reach",
+    "never meet",
+    "no whole tick",
+    "the least volts are above",
+];
+
+#[test]
+fn the_schema_refuses_what_a_check_refuses_wherever_a_schema_can() {
+    let validator = jsonschema::validator_for(schemars::schema_for!(Rig).as_value()).unwrap();
+    let (mut refused, mut both, mut strict, mut open) = (0, 0, Vec::new(), Vec::new());
+    for text in [
+        include_str!("../../../examples/marsh-clock.rig.toml"),
+        include_str!("data/small.rig.toml"),
+        include_str!("data/crane.rig.toml"),
+        include_str!("data/full.rig.toml"),
+    ] {
+        assert!(matches!(load(text), Loaded::Sound(_)), "{:?}", load(text));
+        let rig: Value = toml_edit::de::from_str(text).unwrap();
+        assert!(
+            validator.is_valid(&rig),
+            "{:?}",
+            validator.iter_errors(&rig).map(|e| e.to_string()).collect::<Vec<_>>()
+        );
+        let mut all = Vec::new();
+        places(&rig, String::new(), &mut all);
+        for place in all {
+            for (n, rig) in changed(&rig, &place).into_iter().enumerate() {
+                let accepts = validator.is_valid(&rig);
+                let text = toml_edit::ser::to_string(&rig).unwrap();
+                match load(&text) {
+                    Loaded::Sound(_) if !accepts => strict.push(format!("{place} {n}")),
+                    Loaded::Sound(_) => {}
+                    Loaded::Problems(found) => {
+                        refused += 1;
+                        both += usize::from(!accepts);
+                        let within = |words: &str| BEYOND.iter().any(|beyond| words.contains(beyond));
+                        if accepts && !found.iter().any(|one| within(&one.message)) {
+                            open.push(format!("{place} {n}: {}", found[0].message));
+                        }
+                    }
+                    Loaded::Unreadable(_) => {
+                        refused += 1;
+                        both += usize::from(!accepts);
+                    }
+                }
+            }
+        }
+    }
+    println!("{refused} changed rigs are refused by the check, {both} of them by the schema too");
+    assert!(strict.is_empty(), "the schema refuses sound rigs: {strict:#?}");
+    assert!(open.is_empty(), "the schema accepts what it could refuse: {open:#?}");
+    assert!(refused > 3000, "{refused}");
 }

@@ -13,6 +13,8 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 use thiserror::Error;
 use wasvolta_core::Stage;
+use wasvolta_core::range::BEAT;
+use wasvolta_core::rig::check::problems;
 use wasvolta_core::rig::{Id, Rig};
 use wasvolta_core::stage::{Command, Plan, Prepared, Reading, Setpoints};
 use wasvolta_core::unit::Ticks;
@@ -334,19 +336,42 @@ pub fn replay(
     recording: impl BufRead,
     mut each: impl FnMut(Duration, &Rig, &Stage),
 ) -> Result<Replayed, BadRecording> {
-    let mut lines = recording.lines();
-    let beat = header(&lines.next().ok_or(BadRecording::NotOne)??)?;
+    let mut recording = recording;
+    let first = next_line(&mut recording)?.filter(|line| line.is_whole).ok_or(BadRecording::NotOne)?;
+    let beat = header(&first.text)?;
     let mut run = Rerun { beat, stage: None, then: Vec::new(), replayed: Replayed::default() };
-    let mut lines = (2..).zip(lines).peekable();
-    while let Some((line, text)) = lines.next() {
-        match serde_json::from_str(&text?) {
-            Ok(said) => run.take(line, said, &mut each)?,
+    let mut number = 1;
+    while let Some(Read { text, is_whole }) = next_line(&mut recording)? {
+        number += 1;
+        match serde_json::from_slice(&text) {
+            Ok(said) => run.take(number, said, &mut each)?,
             // The last line of a run that was killed.
-            Err(_) if lines.peek().is_none() => run.replayed.incomplete = true,
-            Err(why) => return Err(BadRecording::Broken { line, why: why.to_string() }),
+            Err(_) if !is_whole => run.replayed.incomplete = true,
+            Err(why) => return Err(BadRecording::Broken { line: number, why: why.to_string() }),
         }
     }
     Ok(run.replayed)
+}
+
+/// The longest line that is read, in bytes: a rig of the greatest size that is read as a file has less.
+const LONGEST: u64 = 64 << 20;
+
+/// A line without its end.
+struct Read {
+    text: Vec<u8>,
+    /// It had one.
+    is_whole: bool,
+}
+
+/// The next line; none at the end. What never ends a line does not fill the memory.
+fn next_line(from: &mut impl BufRead) -> Result<Option<Read>, BadRecording> {
+    let mut text = Vec::new();
+    let length = std::io::Read::take(&mut *from, LONGEST + 1).read_until(b'\n', &mut text)?;
+    if u64::try_from(length).is_ok_and(|length| length > LONGEST) {
+        return Err(BadRecording::NotOne);
+    }
+    let is_whole = text.pop_if(|last| *last == b'\n').is_some();
+    Ok((length > 0).then_some(Read { text, is_whole }))
 }
 
 /// A recording being run.
@@ -370,6 +395,10 @@ impl Rerun {
             Line::WasvoltaRecording { .. } => return Err(broken("a second beginning")),
             Line::Lost => self.replayed.incomplete = true,
             Line::Plan { rig, servo_ids, input_ids } => {
+                // What ran was checked; what does not pass now was changed since.
+                if let Some(problem) = problems(&rig).first() {
+                    return Err(broken(&format!("{}: {}", problem.path, problem.message)));
+                }
                 self.plan(with_ids(*rig, &servo_ids, &input_ids));
             }
             Line::Turn(turn) => {
@@ -425,9 +454,19 @@ impl Rerun {
     }
 }
 
-fn header(line: &str) -> Result<Duration, BadRecording> {
-    match serde_json::from_str(line) {
-        Ok(Line::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => Ok(Duration::from_nanos(beat_ns)),
+fn header(line: &[u8]) -> Result<Duration, BadRecording> {
+    match serde_json::from_slice(line) {
+        Ok(Line::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => {
+            let beat = Duration::from_nanos(beat_ns);
+            let why = || {
+                format!("its beat is {} s, outside {} to {} s", beat.as_secs_f64(), BEAT.least, BEAT.greatest)
+            };
+            if BEAT.holds(beat.as_secs_f64()) {
+                Ok(beat)
+            } else {
+                Err(BadRecording::Broken { line: 1, why: why() })
+            }
+        }
         Ok(Line::WasvoltaRecording { format, program, .. }) => {
             Err(BadRecording::Version { found: format, program })
         }

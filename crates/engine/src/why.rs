@@ -6,10 +6,12 @@
 mod board;
 mod source;
 
+pub use board::ASKED;
 pub use source::from_source_to_wire;
 
 use crate::snapshot::BoardState;
 use crate::{Snapshot, Wiring};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::time::Duration;
 use wasvolta_core::guard::Stopped;
@@ -25,7 +27,7 @@ use wasvolta_wire::expander::Channel;
 const RECENT: Duration = Duration::from_secs(5);
 
 /// What is known of a link.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// It holds.
@@ -39,7 +41,7 @@ pub enum Verdict {
 }
 
 /// One link of the chain.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Link {
     /// A word for it.
     pub name: &'static str,
@@ -49,6 +51,7 @@ pub struct Link {
     pub words: String,
     /// What to try, where it is not proven.
     #[serde(skip_serializing_if = "String::is_empty")]
+    #[schemars(default)]
     pub help: String,
 }
 
@@ -82,6 +85,8 @@ pub struct Facts<'a> {
     pub lapse: Option<(Duration, Lapse)>,
     /// What the board asks the maker.
     pub asks: Option<Found>,
+    /// The kernel's PWM chip that leads to the board, where a driver of the kernel holds it and that is known.
+    pub kernel_chip: Option<&'a str>,
     /// The run, where one is going on.
     pub run: Option<Run<'a>>,
 }
@@ -90,6 +95,8 @@ pub struct Facts<'a> {
 enum Came {
     Proven(String),
     Failed(String, String),
+    /// It was not looked at, and so nothing is known of it nor of what lies behind.
+    Unknown(String, String),
 }
 
 fn proven(words: impl Into<String>) -> Came {
@@ -154,9 +161,10 @@ pub fn chain(facts: &Facts) -> Vec<Link> {
             (false, judge) => match judge(facts) {
                 Came::Proven(words) => (Verdict::Proven, words, String::new()),
                 Came::Failed(words, help) => (Verdict::Failed, words, help),
+                Came::Unknown(words, help) => (Verdict::Unprovable, words, help),
             },
         };
-        broken |= verdict == Verdict::Failed;
+        broken |= verdict != Verdict::Proven;
         links.push(Link { name, verdict, words, help });
     }
     let by_hand = if facts.servo.kind.is_accessory() { ACCESSORY_BY_HAND } else { SERVO_BY_HAND };
@@ -196,6 +204,7 @@ pub fn of_running<'a>(
             Phase::Asking(found) => Some(found),
             Phase::Down | Phase::Started => None,
         },
+        kernel_chip: None,
         run: Some(Run { output: snapshot.output, state, plan }),
     })
 }
@@ -204,6 +213,9 @@ fn path(facts: &Facts) -> Came {
     let path = &facts.port.path;
     match facts.trouble {
         Some(fault @ Fault::NoBus) => failed(format!("{path} does not exist"), fault.help()),
+        Some(fault @ Fault::OtherKind) => {
+            failed(format!("{path} is no {}", facts.port.kind.word()), fault.help())
+        }
         _ => proven(path.clone()),
     }
 }
@@ -222,11 +234,12 @@ fn holder(facts: &Facts) -> Came {
                 Chip::PwmExpander => format!("a kernel driver holds the chip {}", facts.board.at()),
                 Chip::Firmata | Chip::LinuxPwm => "another program has it".to_owned(),
             },
-            match facts.board.chip {
-                Chip::PwmExpander => {
-                    "unbind that driver, or add its chip in /sys/class/pwm as a port of kind pwm"
+            match (facts.board.chip, facts.kernel_chip) {
+                (Chip::PwmExpander, Some(path)) => by_kernel_chip(path),
+                (Chip::PwmExpander, None) => {
+                    "unbind that driver, or add its chip in /sys/class/pwm as a port of kind pwm".to_owned()
                 }
-                Chip::Firmata | Chip::LinuxPwm => "close that program",
+                (Chip::Firmata | Chip::LinuxPwm, _) => "close that program".to_owned(),
             },
         ),
         (Some(Fault::Taken(taken)), _) => failed(taken.to_string(), "close that program"),
@@ -238,6 +251,13 @@ fn holder(facts: &Facts) -> Came {
         // Of programs of other users only root can see what they have.
         _ => proven("no program that can be seen has it"),
     }
+}
+
+/// What to do where a driver of the kernel holds a chip that it offers itself.
+pub fn by_kernel_chip(path: &str) -> String {
+    format!(
+        "a driver of the kernel holds it: make its port one of kind pwm, at {path}, or unbind that driver"
+    )
 }
 
 fn output(facts: &Facts) -> Came {

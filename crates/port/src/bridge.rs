@@ -54,7 +54,7 @@ impl Bridge {
             all if all == wanted => answer.split_at(into.len()),
             // What could not be read is left out: only why comes.
             1 => answer.split_at(0),
-            _ => return Err(Fault::Silent),
+            _ => return Err(Fault::TimedOut),
         };
         match status.first().map(|status| Status::parse(*status)) {
             Some(Status::Done) if heard == wanted => {
@@ -62,7 +62,7 @@ impl Bridge {
                 Ok(())
             }
             Some(Status::NoAddress) => Err(Fault::Absent),
-            Some(Status::Done) => Err(Fault::Silent),
+            Some(Status::Done) => Err(Fault::TimedOut),
             Some(Status::NoData | Status::TimedOut | Status::Unknown(_)) | None => Err(Fault::Transfer),
         }
     }

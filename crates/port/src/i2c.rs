@@ -73,8 +73,12 @@ impl<B: I2cBus + ?Sized> I2cBus for Box<B> {
 pub enum Fault {
     /// The path does not exist.
     NoBus,
+    /// What has that path is something else.
+    OtherKind,
     /// No device answers at the address.
     Absent,
+    /// No answer came in the time that one takes: the device may be there, and the way or this machine busy.
+    TimedOut,
     /// Something else holds the bus or the chip.
     Busy,
     /// Another program drives it.
@@ -97,6 +101,10 @@ impl Fault {
             Self::Absent => {
                 "check the board's supply, the two bus wires, the common ground, and its address jumpers"
             }
+            Self::OtherKind => "correct the path; `wasvolta scan` lists what is there",
+            Self::TimedOut => {
+                "it is tried again; when it stays so, check the wires, and whether this machine is busy"
+            }
             Self::Busy => "another program or a kernel driver holds it; close that first",
             Self::Taken(_) => "close that first",
             Self::Denied => "your user may not open it: `wasvolta scan` names the group that may",
@@ -112,7 +120,9 @@ impl fmt::Display for Fault {
         f.write_str(match self {
             Self::Taken(taken) => return taken.fmt(f),
             Self::NoBus => "there is no such path",
+            Self::OtherKind => "what has that path is something else",
             Self::Absent => "nothing answers",
+            Self::TimedOut => "no answer came in time",
             Self::Busy => "it is in use",
             Self::Denied => "permission denied",
             Self::Transfer => "the transfer failed",

@@ -106,7 +106,9 @@ fn fault(error: &LinuxI2CError) -> Fault {
         Some(Errno::NXIO | Errno::NODEV | Errno::REMOTEIO) => Fault::Absent,
         Some(Errno::BUSY) => Fault::Busy,
         Some(Errno::ACCESS | Errno::PERM) => Fault::Denied,
-        Some(Errno::NOENT | Errno::NOTTY | Errno::INVAL) => Fault::NoBus,
+        Some(Errno::NOENT) => Fault::NoBus,
+        Some(Errno::NOTTY | Errno::INVAL) => Fault::OtherKind,
+        Some(Errno::TIMEDOUT | Errno::AGAIN) => Fault::TimedOut,
         _ => Fault::Transfer,
     }
 }
@@ -124,7 +126,7 @@ mod tests {
 
     #[test]
     fn a_file_that_is_no_bus_is_not_taken_for_one() {
-        assert_eq!(LinuxI2c::open(Path::new("/dev/null")).err().unwrap().fault, Fault::NoBus);
+        assert_eq!(LinuxI2c::open(Path::new("/dev/null")).err().unwrap().fault, Fault::OtherKind);
     }
 
     #[test]
@@ -135,6 +137,8 @@ mod tests {
             (121, Fault::Absent),
             (16, Fault::Busy),
             (13, Fault::Denied),
+            (110, Fault::TimedOut),
+            (2, Fault::NoBus),
         ];
         for (number, wanted) in cases {
             assert_eq!(fault(&LinuxI2CError::Errno(number)), wanted, "errno {number}");

@@ -81,6 +81,11 @@ pub trait Files: Send {
     /// As the kernel says.
     fn read(&mut self, file: &str) -> std::io::Result<String>;
 
+    /// Whether this user may write to it.
+    fn is_open_to_writing(&self) -> bool {
+        true
+    }
+
     /// Claims the chip for this program, before anything is written.
     ///
     /// # Errors
@@ -139,6 +144,11 @@ impl Files for Directory {
         claim::whole(&folder).map_err(|taken| failed(Fault::Taken(taken)))?;
         self.claim = Some(folder);
         Ok(())
+    }
+
+    fn is_open_to_writing(&self) -> bool {
+        use rustix::fs::{Access, AtFlags, CWD, accessat};
+        accessat(CWD, self.path.join("export"), Access::WRITE_OK, AtFlags::EACCESS).is_ok()
     }
 
     fn write(&mut self, file: &str, text: &str) -> std::io::Result<()> {

@@ -11,12 +11,13 @@ pub use system::{PwmChip, Roots, SerialPort, Way};
 
 use crate::expander::Seen;
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use wasvolta_wire::expander::{ADDRESSES, ALL_CALL, MODE1};
 
 /// Everything that was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Scan {
     /// I²C buses.
     pub buses: Vec<Bus>,
@@ -27,7 +28,7 @@ pub struct Scan {
 }
 
 /// What is on a serial port that was asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "answer", rename_all = "kebab-case")]
 pub enum Answer {
     /// A microcontroller that speaks Firmata.
@@ -68,7 +69,7 @@ impl Answer {
 }
 
 /// One bus.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Bus {
     /// Its path.
     pub path: String,
@@ -80,7 +81,7 @@ pub struct Bus {
 }
 
 /// Something that answers at an address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Device {
     /// Its 7-bit address.
     pub address: u8,
@@ -90,7 +91,7 @@ pub struct Device {
 }
 
 /// What answers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DeviceKind {
     /// A 16-channel PWM expander.

@@ -5,7 +5,7 @@
 use crate::claim::{self, Taken};
 use crate::i2c::Fault;
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
-use rustix::fs::{Mode, OFlags};
+use rustix::fs::{Access, AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
 use rustix::termios::{OptionalActions, Termios};
 use std::path::Path;
@@ -72,6 +72,26 @@ impl Serial {
         // What waited before the opening is old news.
         rustix::termios::tcflush(&fd, rustix::termios::QueueSelector::IFlush).map_err(failed)?;
         Ok(Self(fd))
+    }
+
+    /// What can be said of a path without opening it, which resets many boards: whether it is there, may be one, and may
+    /// be opened by this user.
+    ///
+    /// # Errors
+    /// When it could not be opened as a line.
+    pub fn look(path: &Path) -> Result<(), SerialError> {
+        let failed = |errno: Errno| SerialError {
+            path: path.display().to_string(),
+            reason: reason(errno, 0),
+            fault: fault(errno),
+            help: help(errno),
+        };
+        let found = rustix::fs::stat(path).map_err(failed)?;
+        if FileType::from_raw_mode(found.st_mode) != FileType::CharacterDevice {
+            return Err(failed(Errno::NOTTY));
+        }
+        let access = Access::READ_OK | Access::WRITE_OK;
+        rustix::fs::accessat(rustix::fs::CWD, path, access, AtFlags::EACCESS).map_err(failed)
     }
 
     /// Reads what is waiting, without waiting.
@@ -160,6 +180,7 @@ const fn fault(errno: Errno) -> Fault {
     match errno {
         Errno::ACCESS | Errno::PERM => Fault::Denied,
         Errno::BUSY => Fault::Busy,
+        Errno::NOTTY => Fault::OtherKind,
         _ => Fault::NoBus,
     }
 }
@@ -230,6 +251,13 @@ mod tests {
     fn what_cannot_be_opened_is_named_with_what_to_try() {
         let error = Serial::open(Path::new("/dev/tty-none"), 9600).unwrap_err();
         assert_eq!(error.to_string(), "cannot open /dev/tty-none: there is no such device");
+        let pipe = tempfile::tempdir().unwrap();
+        let pipe = pipe.path().join("pipe");
+        rustix::fs::mknodat(rustix::fs::CWD, &pipe, FileType::Fifo, Mode::RUSR, 0).unwrap();
+        let looked = |path: &Path| Serial::look(path).map_err(|error| error.fault());
+        assert_eq!(looked(Path::new("/dev/tty-none")), Err(Fault::NoBus));
+        assert_eq!(looked(&pipe), Err(Fault::OtherKind));
+        assert_eq!(looked(&pair().1), Ok(()));
         let error = Serial::open(Path::new("/dev/null"), 9600).unwrap_err();
         assert_eq!(error.to_string(), "cannot open /dev/null: it is not a serial line");
     }

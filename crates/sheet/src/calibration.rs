@@ -53,14 +53,14 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let through = subject.rig.through(servo);
     let known = Known { servo, board, joint: subject.rig.joint_of(&servo.name), fit, through };
     let (wide, high) = subject.paper.size_mm();
-    let mut list = List::new(format!("{}: calibration", servo.name), (wide, high));
+    let mut list = List::new(&format!("{}: calibration", servo.name), (wide, high));
     head(&mut list, subject, "calibration sheet");
     lead(&mut list, &known);
     // What must be said has its height; the chart gets what is left of the paper's.
     let floor = high - MARGIN;
     let notes = crate::font::wrap(&servo.notes, SMALL, wide - 2.0 * MARGIN - TAB);
     let floor = floor - number(notes.len()) * SMALL * 1.35;
-    let mut trial = List::new(String::new(), (wide, high));
+    let mut trial = List::new("", (wide, high));
     let tall = facts(&mut trial, &known, at(wide / 2.0 + 8.0, 0.0), wide - MARGIN);
     let below = floor - tall - 3.0;
     let strip = below - 16.0 - STRIP;
@@ -243,8 +243,14 @@ fn on_the_wire(column: &mut Column<'_>, servo: &Servo, board: &Board) {
     column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
     column.fact("channel", &servo.channel.to_string());
     column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
-    let clock_words = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
-    column.fact("oscillator", &clock_words);
+    match board.chip {
+        Chip::PwmExpander => {
+            let clock = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
+            column.fact("oscillator", &clock);
+        }
+        // Of these nobody has said which oscillator counts, nor by what it is divided.
+        Chip::Firmata | Chip::LinuxPwm => column.fact("one tick", &format!("{:.3} µs", clock.tick().get())),
+    }
 }
 
 /// What it turns, and how it stands there.

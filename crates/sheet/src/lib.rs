@@ -3,6 +3,7 @@
 //! Shapes in millimetres become one display list ([`list`]), which [`svg`] and [`pdf`] write down; the
 //! writers hold no geometry. The same rig and date give the same bytes. No file is touched here.
 
+mod bar;
 pub mod calibration;
 mod font;
 pub mod linkage;

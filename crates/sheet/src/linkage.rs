@@ -59,7 +59,7 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let (scale, shaft) = fitted(linked, (wide - 2.0 * MARGIN - 20.0, TALL - 14.0));
     let shaft = at(MARGIN + 10.0 + shaft.0, TOP + 7.0 + shaft.1);
     let drawn = Drawn { servo, through, linked, span, scale, shaft };
-    let mut list = List::new(format!("{}: linkage", servo.name), (wide, high));
+    let mut list = List::new(&format!("{}: linkage", servo.name), (wide, high));
     let how =
         if (scale - 1.0).abs() < 1e-9 { "true scale".to_owned() } else { format!("scale {scale:.2} : 1") };
     head(&mut list, subject, &format!("linkage, {how}"));
@@ -67,6 +67,7 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let right = list.size.0 - MARGIN;
     table(&mut list, &drawn, TOP + TALL + 8.0);
     facts(&mut list, &drawn, at(right / 2.0 + 20.0, TOP + TALL + 8.0), right);
+    crate::bar::draw(&mut list, at(MARGIN, high - MARGIN - 4.0));
     Ok(list)
 }
 

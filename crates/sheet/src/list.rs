@@ -2,6 +2,8 @@
 //!
 //! Every drawing ends as lines and texts here; a circle is a closed line of many corners.
 
+use wasvolta_core::outside;
+
 /// A place on the sheet in mm.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Point {
@@ -128,8 +130,8 @@ pub struct List {
 
 impl List {
     /// An empty sheet.
-    pub const fn new(title: String, size: (f64, f64)) -> Self {
-        Self { title, size, shapes: Vec::new() }
+    pub fn new(title: &str, size: (f64, f64)) -> Self {
+        Self { title: outside::line(title).into_owned(), size, shapes: Vec::new() }
     }
 
     /// An open line.
@@ -151,13 +153,15 @@ impl List {
 
     /// A text.
     pub fn text(&mut self, at: Point, size: f64, tone: Tone, align: Align, words: &str) {
-        let wide = crate::font::width(words, size);
+        // The border: what stands on paper does nothing but be read.
+        let words = outside::line(words);
+        let wide = crate::font::width(&words, size);
         let x = match align {
             Align::Left => at.x,
             Align::Middle => at.x - wide / 2.0,
             Align::Right => at.x - wide,
         };
-        self.shapes.push(Shape::Text { at: Point { x, ..at }, size, tone, words: words.to_owned() });
+        self.shapes.push(Shape::Text { at: Point { x, ..at }, size, tone, words: words.into_owned() });
     }
 
     /// A text broken between words at `wide` mm; gives the baseline behind it.

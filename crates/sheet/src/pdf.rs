@@ -129,7 +129,7 @@ mod tests {
 
     #[test]
     fn a_millimetre_is_one_unit_of_the_page() {
-        let mut list = List::new("a bar".to_owned(), (210.0, 297.0));
+        let mut list = List::new("a bar", (210.0, 297.0));
         list.line(&[at(20.0, 30.0), at(70.0, 30.0)], solid(Tone::Ink, 0.3));
         let bytes = write_with(&list, false).unwrap();
         let text = String::from_utf8_lossy(&bytes);

@@ -56,8 +56,7 @@ impl Default for Fitting {
 const CLEAR: f64 = 3.0;
 /// Ticks and their numbers outside the scale's edge, and the arc of limits inside it.
 const RING: f64 = 13.0;
-/// The bar to check the printer with.
-pub const BAR_MM: f64 = 50.0;
+pub use crate::bar::BAR_MM;
 /// What stands above and below the disc: head and texts.
 const ABOVE: f64 = 22.0;
 const BELOW: f64 = 62.0;
@@ -112,7 +111,7 @@ pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
             return Err(NoSheet::TooSmall { horn_mm, way, needs_mm, paper, has_mm });
         }
     }
-    let mut list = List::new(format!("{}: protractor", servo.name), (wide, high));
+    let mut list = List::new(&format!("{}: protractor", servo.name), (wide, high));
     head(&mut list, subject, "protractor, true scale");
     let centre = at(wide / 2.0, MARGIN + ABOVE + up);
     let disc = Disc { centre, ..disc };
@@ -123,7 +122,7 @@ pub fn draw(subject: &Subject<'_>, fitting: &Fitting) -> Result<List, NoSheet> {
     marks(&mut list, &disc, &drawn);
     let below = centre.y + down + 10.0;
     legend(&mut list, &drawn, fitting, below);
-    bar(&mut list, at(MARGIN, high - MARGIN - 4.0));
+    crate::bar::draw(&mut list, at(MARGIN, high - MARGIN - 4.0));
     Ok(list)
 }
 
@@ -305,15 +304,4 @@ fn legend(list: &mut List, drawn: &Drawn<'_>, fitting: &Fitting, top: f64) {
     }
     let signs = "heavy arc between the limits, dashed at them; dotted at the endpoints; a ring at each mark";
     column.fact("drawn", signs);
-}
-
-/// A bar to measure: printers like to shrink.
-fn bar(list: &mut List, start: Point) {
-    let end = at(start.x + BAR_MM, start.y);
-    list.line(&[start, end], solid(Tone::Ink, 0.3));
-    for x in [start.x, end.x] {
-        list.line(&[at(x, start.y - 2.0), at(x, start.y + 2.0)], solid(Tone::Ink, 0.3));
-    }
-    let words = "50.00 mm: measure it. If it is not, print again at 100 %, without fitting to the page.";
-    list.text(at(end.x + 4.0, start.y + 1.1), BODY, Tone::Ink, Align::Left, words);
 }

@@ -39,7 +39,7 @@ pub fn draw(subject: &Subject<'_>, from: &str) -> Result<List, NoSheet> {
         return Err(NoSheet::NoBoard { wanted: from.to_owned(), there });
     };
     let (wide, high) = subject.paper.size_mm();
-    let mut list = List::new(format!("{}: wiring", rig.name), (wide, high));
+    let mut list = List::new(&format!("{}: wiring", rig.name), (wide, high));
     let shown: Vec<&Board> = rig.boards.iter().skip(first).take(SHOWN).collect();
     let more = match rig.boards.len() {
         all if all > shown.len() => format!("boards {} to {} of {all}", first + 1, first + shown.len()),

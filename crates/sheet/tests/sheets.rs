@@ -286,6 +286,8 @@ fn a_linkage_has_a_sheet_in_true_scale_with_what_one_turns_the_other() {
     let rig = linked();
     for paper in [Paper::A4, Paper::Letter] {
         let list = linkage::draw(&subject(&rig, "punt.rudder", paper)).unwrap();
+        let is_bar = |shape: &Shape| matches!(shape, Shape::Line { points, .. } if points.len() == 2 && (points[1].x - points[0].x - BAR_MM).abs() < 1e-9 && points[0].y.total_cmp(&points[1].y).is_eq());
+        assert_eq!(list.shapes.iter().filter(|shape| is_bar(shape)).count(), 1, "the bar to measure");
         assert_on_paper(&list);
         let all = words(&list).join("\n");
         for part in
@@ -347,5 +349,30 @@ fn what_turns_without_end_has_a_sheet_of_its_stop_and_its_rates() {
         ] {
             assert!(all.contains(part), "{part}\n{all}");
         }
+    }
+}
+
+#[test]
+fn a_firmata_sheet_says_nothing_of_an_oscillator_that_nobody_knows() {
+    let text = include_str!("../../core/tests/data/small.rig.toml")
+        .replace("kind = \"i2c\"\npath = \"sim:bench-bus\"", "kind = \"serial\"\npath = \"sim:bench-bus\"")
+        .replace("chip = \"pwm-expander\"\naddress = 0x40\n", "chip = \"firmata\"\n");
+    let Loaded::Sound(rig) = load(&text) else { panic!("{:?}", load(&text)) };
+    let all = words(&calibration::draw(&subject(&rig, "heron.neck", Paper::A4)).unwrap()).join("\n");
+    assert!(all.contains("one tick") && !all.contains("oscillator") && !all.contains("divider"), "{all}");
+}
+
+#[test]
+fn nothing_on_a_sheet_does_more_than_be_read() {
+    let mut rig = rig();
+    rig.name = "Marsh\u{1b}[2J\u{202e}<&\"".to_owned();
+    rig.joints[0].low.as_mut().unwrap().reason = "be\u{7}ll\u{9b}".to_owned();
+    for list in [
+        calibration::draw(&subject(&rig, "heron.neck", Paper::A4)).unwrap(),
+        wiring::draw(&subject(&rig, "", Paper::A4), "upper").unwrap(),
+    ] {
+        let text = svg::write(&list);
+        assert!(text.chars().all(|c| c == '\n' || !wasvolta_core::outside::is_unfit(c)), "{}", list.title);
+        assert!(!text.contains("<&\"") && words(&list).join("").contains('?'));
     }
 }

@@ -12,6 +12,7 @@ use std::collections::VecDeque;
 use std::io::Write;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
+use wasvolta_core::rig::Ends;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
 use wasvolta_wire::expander::{ALL_CALL, CHANNELS, Channel, PRE_SCALE, SUBADR1, channel_register, mode1};
 
@@ -211,7 +212,7 @@ impl Board {
             chip.write(0, &[0x30], now);
             chip.write(254, &[121], now);
             chip.write(0, &[0x20], now);
-            for &(channel, ticks) in &truth.running {
+            for &Ends(channel, ticks) in &truth.running {
                 let channel = usize::from(channel);
                 chip.write(channel_register(channel), &Channel::Pulse { on: 0, ticks }.emit(), now);
             }

@@ -66,7 +66,7 @@ fn became(done: &Result<(), BusError>) -> Status {
     match done.as_ref().map_err(|error| error.fault) {
         Ok(()) => Status::Done,
         Err(Fault::Transfer) => Status::NoData,
-        Err(Fault::Silent) => Status::TimedOut,
+        Err(Fault::TimedOut | Fault::Silent) => Status::TimedOut,
         Err(_) => Status::NoAddress,
     }
 }

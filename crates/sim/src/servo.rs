@@ -1,6 +1,7 @@
 //! A simulated servo: pulses in, a horn that turns, with its own idea of where.
 
 use crate::truth::{LinkageTruth, ServoTruth};
+use wasvolta_core::rig::Ends;
 
 /// One servo in motion. Angles in degrees, as the horn stands; currents in amperes.
 #[derive(Debug, Clone)]
@@ -71,7 +72,7 @@ impl SimServo {
             return;
         }
         let reach = self.truth.speed_deg_s * dt;
-        let (low, high) = self.truth.stops_deg;
+        let Ends(low, high) = self.truth.stops_deg;
         let next = self.motor + (aim - self.motor).clamp(-reach, reach);
         self.motor = next.clamp(low, high);
         self.stalled = next < low || next > high;
@@ -104,7 +105,7 @@ impl LinkageTruth {
 impl ServoTruth {
     /// The angle this servo goes to for a pulse, hard stops aside.
     pub fn angle(&self, pulse_us: f64) -> f64 {
-        let (low, high) = self.follows_us;
+        let Ends(low, high) = self.follows_us;
         let from_zero = pulse_us.clamp(low, high) - self.zero_us;
         let bend = self.curve_deg * libm::sin(std::f64::consts::PI * from_zero / 500.0);
         self.gain_deg_per_100us * from_zero / 100.0 + bend
@@ -123,7 +124,7 @@ mod tests {
             gain_deg_per_100us: 10.0,
             zero_us: 1500.0,
             speed_deg_s: 400.0,
-            stops_deg: (-60.0, 60.0),
+            stops_deg: Ends(-60.0, 60.0),
             stands_deg: 20.0,
             ..ServoTruth::drawn(1, 0)
         };

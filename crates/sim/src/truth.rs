@@ -4,6 +4,8 @@
 
 use serde::Deserialize;
 use thiserror::Error;
+use wasvolta_core::range::{self, OutOfRange, Range};
+use wasvolta_core::rig::Ends;
 
 /// A whole bench.
 #[derive(Debug, Clone, Default, PartialEq, Deserialize)]
@@ -59,7 +61,7 @@ pub struct BoardTruth {
     pub oscillator_hz: f64,
     /// Channels that pulse already before anything is said to it, as `[channel, ticks]`.
     #[serde(default)]
-    pub running: Vec<(u8, u16)>,
+    pub running: Vec<Ends<u16>>,
     /// What is plugged in.
     #[serde(default, rename = "servo")]
     pub servos: Vec<ServoTruth>,
@@ -111,10 +113,10 @@ pub struct ServoTruth {
     pub slack_deg: f64,
     /// Pulses beyond these it does not follow.
     #[serde(default = "usual_range")]
-    pub follows_us: (f64, f64),
+    pub follows_us: Ends<f64>,
     /// Where its travel ends hard.
     #[serde(default = "usual_stops")]
-    pub stops_deg: (f64, f64),
+    pub stops_deg: Ends<f64>,
     /// What it draws when stalled.
     #[serde(default = "usual_stall")]
     pub stall_a: f64,
@@ -162,11 +164,11 @@ const fn usual_zero() -> f64 {
 const fn usual_speed() -> f64 {
     400.0
 }
-const fn usual_range() -> (f64, f64) {
-    (450.0, 2550.0)
+const fn usual_range() -> Ends<f64> {
+    Ends(450.0, 2550.0)
 }
-const fn usual_stops() -> (f64, f64) {
-    (-95.0, 95.0)
+const fn usual_stops() -> Ends<f64> {
+    Ends(-95.0, 95.0)
 }
 const fn usual_stall() -> f64 {
     1.2
@@ -188,22 +190,99 @@ pub struct KnobTruth {
     pub stands: f64,
 }
 
-/// A truth that cannot be read.
+/// A truth that cannot be.
 #[derive(Debug, Error)]
-#[error("the simulation file cannot be read: {0}")]
-pub struct BadTruth(#[from] toml_edit::de::Error);
+pub enum BadTruth {
+    /// It does not read as one.
+    #[error("the simulation file cannot be read: {0}")]
+    Form(#[from] toml_edit::de::Error),
+    /// A number in it is none that such a thing can have.
+    #[error("{place}: {why}")]
+    Range {
+        /// Where.
+        place: String,
+        /// Why.
+        why: OutOfRange,
+    },
+}
 
 impl Truth {
     /// Reads a `*.sim.toml`.
     ///
     /// # Errors
-    /// When it is not TOML or has an unknown key.
+    /// When it is not TOML, has an unknown key, or a number that cannot be.
     pub fn parse(text: &str) -> Result<Self, BadTruth> {
-        Ok(toml_edit::de::from_str(text)?)
+        let truth: Self = toml_edit::de::from_str(text)?;
+        for (n, board) in (1..).zip(&truth.boards) {
+            let place = format!("board {n}");
+            let ticks =
+                board.running.iter().map(|Ends(_, ticks)| ("running", &range::TICKS_12, f64::from(*ticks)));
+            let channels = board
+                .running
+                .iter()
+                .map(|Ends(channel, _)| ("running", &range::CHANNEL, f64::from(*channel)));
+            let oscillator = ("oscillator_hz", &range::OSCILLATOR, board.oscillator_hz);
+            within(&place, ticks.chain(channels).chain([oscillator]))?;
+            board.servos.iter().try_for_each(|servo| servo.check(&place))?;
+        }
+        for (n, board) in (1..).zip(&truth.firmata) {
+            board.servos.iter().try_for_each(|servo| servo.check(&format!("firmata {n}")))?;
+        }
+        for (n, knob) in (1..).zip(&truth.knobs) {
+            let numbers = [
+                ("low", &range::RAW, knob.low),
+                ("high", &range::RAW, knob.high),
+                ("stands", &range::SHARE, knob.stands),
+            ];
+            within(&format!("knob {n}"), numbers)?;
+        }
+        Ok(truth)
     }
 }
 
+/// Numbers of one place, each with its key and its row of the table of ranges.
+fn within<'r>(
+    place: &str,
+    numbers: impl IntoIterator<Item = (&'static str, &'r Range, f64)>,
+) -> Result<(), BadTruth> {
+    for (key, range, value) in numbers {
+        range.check(value).map_err(|why| BadTruth::Range { place: format!("{place}, {key}"), why })?;
+    }
+    Ok(())
+}
+
 impl ServoTruth {
+    fn check(&self, place: &str) -> Result<(), BadTruth> {
+        let place = format!("{place}, channel {}", self.channel);
+        let (follows, stops) = (self.follows_us, self.stops_deg);
+        let numbers = [
+            ("gain_deg_per_100us", &range::GAIN, self.gain_deg_per_100us),
+            ("zero_us", &range::PULSE, self.zero_us),
+            ("curve_deg", &range::ANGLE, self.curve_deg),
+            ("speed_deg_s", &range::SPEED, self.speed_deg_s),
+            ("deadband_us", &range::DEAD_PULSE, self.deadband_us),
+            ("slack_deg", &range::ANGLE, self.slack_deg),
+            ("follows_us", &range::WIDE_PULSE, follows.0),
+            ("follows_us", &range::WIDE_PULSE, follows.1),
+            ("stops_deg", &range::ANGLE, stops.0),
+            ("stops_deg", &range::ANGLE, stops.1),
+            ("stall_a", &range::CURRENT, self.stall_a),
+            ("stands_deg", &range::ANGLE, self.stands_deg),
+            ("arms_after_s", &range::TIME, self.arms_after_s),
+            ("sag", &range::SHARE, self.sag),
+        ];
+        within(&place, numbers)?;
+        let Some(bars) = self.linkage else { return Ok(()) };
+        let lengths = [
+            ("horn_mm", &range::LENGTH, bars.horn_mm),
+            ("rod_mm", &range::LENGTH, bars.rod_mm),
+            ("arm_mm", &range::LENGTH, bars.arm_mm),
+            ("pivots_mm", &range::LENGTH, bars.pivots_mm),
+            ("horn_at_deg", &range::ANGLE, bars.horn_at_deg),
+        ];
+        within(&place, lengths)
+    }
+
     /// A plausible servo, drawn from a seed: travel, centre, bend, slack and speed all a little off.
     pub fn drawn(seed: u64, channel: u8) -> Self {
         let mut dice = Dice::new(seed ^ (u64::from(channel) << 32));
@@ -220,7 +299,7 @@ impl ServoTruth {
             deadband_us: dice.between(1.0, 3.0),
             slack_deg: dice.between(0.0, 0.3),
             follows_us: usual_range(),
-            stops_deg: (dice.between(-100.0, -85.0), dice.between(85.0, 100.0)),
+            stops_deg: Ends(dice.between(-100.0, -85.0), dice.between(85.0, 100.0)),
             stall_a: dice.between(0.8, 2.0),
             stands_deg: dice.between(-40.0, 40.0),
         }

@@ -93,7 +93,7 @@ fn what_is_not_there_and_what_says_nothing_are_told_apart() {
     line.stop.store(true, Ordering::SeqCst);
     let (far, near) = pty::pair().unwrap();
     line.bridge = Bridge::open(&near, 115_200).unwrap();
-    assert_eq!(read(&mut line, 0x40), Err(Fault::Silent));
+    assert_eq!(read(&mut line, 0x40), Err(Fault::TimedOut));
     drop(far);
     assert_eq!(read(&mut line, 0x40), Err(Fault::NoBus));
 }

@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
+use wasvolta_core::rig::Ends;
 use wasvolta_port::expander::{Decision, Expander, Found, Lapse, Noted, Phase, Settings, Wanted};
 use wasvolta_port::{Clock, Fault};
 use wasvolta_sim::faults::Kind;
@@ -28,7 +29,7 @@ impl Rig {
             bus: "b".into(),
             address: 0x40,
             oscillator_hz: 25e6,
-            running: running.to_vec(),
+            running: running.iter().map(|(channel, ticks)| Ends(u16::from(*channel), *ticks)).collect(),
             servos: vec![],
         };
         let truth = Truth { boards: vec![board], ..Truth::default() };

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::sync::Arc;
+use wasvolta_core::rig::Ends;
 use wasvolta_port::scan::{self, DeviceKind};
 use wasvolta_sim::faults::Kind;
 use wasvolta_sim::truth::{BoardTruth, OtherTruth};
@@ -13,7 +14,7 @@ fn bench(addresses: &[u8], running: &[(u8, u16)]) -> Bench {
         bus: "b".into(),
         address,
         oscillator_hz: 25e6,
-        running: running.to_vec(),
+        running: running.iter().map(|(channel, ticks)| Ends(u16::from(*channel), *ticks)).collect(),
         servos: vec![],
     };
     let boards = addresses.iter().copied().map(board).collect();

@@ -2,6 +2,7 @@
 
 use crate::cli::Card as Wish;
 use crate::exit::Exit;
+use crate::files::output::{Outputs, Replace};
 use crate::{files, holder, paper, say};
 use miette::{IntoDiagnostic, WrapErr, miette};
 use std::path::Path;
@@ -12,19 +13,13 @@ use wasvolta_core::rig::card::Card;
 ///
 /// # Errors
 /// When a file cannot be used; nothing half-written is left.
-pub fn run(wish: &Wish) -> miette::Result<ExitCode> {
+pub fn run(wish: &Wish, outputs: &Outputs) -> miette::Result<ExitCode> {
     match wish {
         Wish::List { folder } => list(folder),
-        Wish::Save { rig, servo, output } => save(rig, servo, output),
+        Wish::Save { rig, servo, output } => save(rig, servo, output, outputs),
         Wish::Load { card, rig, servo } => load(card, rig, servo),
         Wish::Compare { one, other } => compare(one, other),
     }
-}
-
-fn read(path: &Path) -> miette::Result<Card> {
-    let text =
-        std::fs::read_to_string(path).into_diagnostic().wrap_err_with(|| path.display().to_string())?;
-    Card::parse(&text).map_err(|error| miette!("{} is no servo card: {}", path.display(), error.message()))
 }
 
 fn list(folder: &Path) -> miette::Result<ExitCode> {
@@ -35,7 +30,7 @@ fn list(folder: &Path) -> miette::Result<ExitCode> {
     paths.sort_unstable();
     for path in &paths {
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        match read(path) {
+        match files::card(path) {
             Ok(card) => say::line(format!(
                 "{name}: {}, {}, kept {}, {} marks, endpoints {:.0} to {:.0} µs",
                 card.name,
@@ -45,7 +40,7 @@ fn list(folder: &Path) -> miette::Result<ExitCode> {
                 card.endpoints_us.0.get(),
                 card.endpoints_us.1.get()
             )),
-            Err(_) => say::line(format!("{name}: cannot be read as a servo card")),
+            Err(bad) => say::line(format!("{name}: {bad}")),
         }
     }
     if paths.is_empty() {
@@ -54,34 +49,33 @@ fn list(folder: &Path) -> miette::Result<ExitCode> {
     Ok(Exit::Done.into())
 }
 
-fn save(rig: &Path, servo: &str, output: &Path) -> miette::Result<ExitCode> {
+fn save(rig: &Path, servo: &str, output: &Path, outputs: &Outputs) -> miette::Result<ExitCode> {
     let source = files::open(rig)?;
     let part = source
         .rig()
         .servo(servo)
         .ok_or_else(|| miette!("no servo of {} is called {servo:?}", rig.display()))?;
-    if output.exists() {
-        return Err(miette!("{} is there already: give another name", output.display()));
-    }
     let text = Card::of(source.rig(), part, &paper::today().to_string()).text().into_diagnostic()?;
-    files::write(output, &text).into_diagnostic()?;
-    say::line(output.display());
+    let path = outputs.write(output, text.as_bytes(), Replace::AsTold).into_diagnostic()?;
+    if output != Path::new("-") {
+        say::note(path.display());
+    }
     Ok(Exit::Done.into())
 }
 
 fn load(card: &Path, rig: &Path, servo: &str) -> miette::Result<ExitCode> {
-    let found = read(card)?;
+    let found = files::card(card)?;
     // A program that works on the rig would not see what is put into it here.
     let _held = holder::hold(rig).into_diagnostic()?;
     let source = files::open(rig)?;
     let next = found.put(source.rig(), servo).into_diagnostic()?;
     files::write(rig, source.with(&next).into_diagnostic()?.text()).into_diagnostic()?;
-    say::line(format!("{servo} of {} is what the card of {} says", rig.display(), found.name));
+    say::note(format!("{servo} of {} is what the card of {} says", rig.display(), found.name));
     Ok(Exit::Done.into())
 }
 
 fn compare(one: &Path, other: &Path) -> miette::Result<ExitCode> {
-    let rows = read(one)?.beside(&read(other)?);
+    let rows = files::card(one)?.beside(&files::card(other)?);
     for row in &rows {
         let sign = if row.agrees() { " " } else { "≠" };
         say::line(format!("{sign} {:<10} {:<24} {}", row.what, row.one, row.other));

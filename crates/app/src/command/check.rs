@@ -1,9 +1,12 @@
-//! `check`: what is wrong with a rig, for people on stderr or as JSON on stdout.
+//! `check`: what is wrong with a rig and what is worth a word, for people on stderr or as JSON on stdout.
 
+use crate::cli::Check;
 use crate::exit::Exit;
-use crate::files;
+use crate::files::input::What;
+use crate::files::{self, SHOWN};
 use crate::hardware::BEAT;
 use crate::say;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
@@ -12,19 +15,42 @@ use wasvolta_core::rig::file::{Loaded, Located, load};
 use wasvolta_core::rig::worry::{Worry, worries};
 use wasvolta_core::unit::Seconds;
 
-#[derive(Serialize)]
-struct Report<'a> {
+/// What `check --json` says.
+#[derive(Serialize, JsonSchema)]
+pub struct Report {
+    /// The rig's path, as it was given.
     file: String,
+    /// Whether it can be opened.
     sound: bool,
-    problems: Vec<Entry<'a>>,
-    /// What is allowed, but worth a word.
+    /// What must be mended first, at most fifty, in the order of the file.
+    problems: Vec<Entry>,
+    /// How many problems there are.
+    all_problems: usize,
+    /// What is allowed, but worth a word. A rig with problems has none: they are found in what is sound.
     warnings: Vec<Warning>,
 }
 
-#[derive(Serialize)]
+/// What is worth a word.
+#[derive(Serialize, JsonSchema)]
 struct Warning {
+    /// The name of what it is about: a board, rail, port, servo, joint, input or pose.
     about: String,
+    /// What.
     message: String,
+    /// What to do.
+    help: String,
+}
+
+/// What is wrong, and where.
+#[derive(Serialize, JsonSchema)]
+struct Entry {
+    /// From 1; 1 where it is about the whole file.
+    line: usize,
+    /// From 1, in characters.
+    column: usize,
+    /// What.
+    message: String,
+    /// What to do.
     help: String,
 }
 
@@ -34,79 +60,86 @@ fn warnings(rig: &Rig) -> Vec<Warning> {
     all.into_iter().map(|Worry { about, words: message, help }| Warning { about, message, help }).collect()
 }
 
-#[derive(Serialize)]
-struct Entry<'a> {
-    line: usize,
-    column: usize,
-    message: &'a str,
-    help: &'a str,
-}
-
-/// Checks a rig: 0 sound, 1 with problems, 2 when it cannot be read.
-pub fn run(path: &Path, json: bool) -> ExitCode {
-    if json {
-        return as_json(path);
+/// Checks a rig: 0 sound, 1 with problems, or with warnings where those count, 2 when it cannot be read.
+pub fn run(wanted: &Check) -> ExitCode {
+    let path = wanted.rig.as_path();
+    if wanted.json {
+        return as_json(path, wanted.strict).into();
     }
     match files::open(path) {
         Ok(source) => {
-            let rig = source.rig();
-            say::line(format_args!(
-                "{} is sound: {}, {}, {}, {}",
+            let (rig, warnings) = (source.rig(), warnings(source.rig()));
+            say::note(format_args!(
+                "{} is sound: {}, {}, {}, {}{}",
                 path.display(),
                 counted(rig.servos.len(), "servo"),
                 counted(rig.inputs.len(), "input"),
                 counted(rig.poses.len(), "pose"),
-                counted(rig.sequences.len(), "sequence")
+                counted(rig.sequences.len(), "sequence"),
+                if warnings.is_empty() {
+                    String::new()
+                } else {
+                    format!("; {}", counted(warnings.len(), "warning"))
+                }
             ));
-            for Warning { about, message, help } in warnings(rig) {
+            for Warning { about, message, help } in &warnings {
                 say::line(format_args!("· {about}: {message}; {help}"));
             }
-            Exit::Done.into()
+            verdict(&warnings, wanted.strict).into()
         }
         Err(bad) => {
             let report = miette::Report::new(bad);
-            say::trouble(format_args!("{report:?}"));
+            say::report(&report);
             Exit::of(&report).into()
         }
     }
+}
+
+const fn verdict(warnings: &[Warning], strict: bool) -> Exit {
+    if strict && !warnings.is_empty() { Exit::Failed } else { Exit::Done }
 }
 
 fn counted(n: usize, what: &str) -> String {
     format!("{n} {what}{}", if n == 1 { "" } else { "s" })
 }
 
-fn as_json(path: &Path) -> ExitCode {
-    let text = match files::read(path) {
+fn as_json(path: &Path, strict: bool) -> Exit {
+    let text = match files::read(path, What::Rig) {
         Ok(text) => text,
         Err(bad) => {
-            let message = bad.to_string();
-            let located = Located { message, help: "check the path".to_owned(), span: None };
-            return print((path, ""), &[located], Vec::new(), Exit::Unreadable);
+            let help = "check the path".to_owned();
+            print(path, "", &[Located { message: bad.to_string(), help, span: None }], Vec::new());
+            return Exit::Unreadable;
         }
     };
     match load(&text) {
-        Loaded::Sound(rig) => print((path, &text), &[], warnings(&rig), Exit::Done),
-        Loaded::Problems(found) => print((path, &text), &found, Vec::new(), Exit::Failed),
-        Loaded::Unreadable(one) => print((path, &text), &[one], Vec::new(), Exit::Unreadable),
+        Loaded::Sound(rig) => {
+            let warnings = warnings(&rig);
+            let exit = verdict(&warnings, strict);
+            print(path, &text, &[], warnings);
+            exit
+        }
+        Loaded::Problems(found) => {
+            print(path, &text, &found, Vec::new());
+            Exit::Failed
+        }
+        Loaded::Unreadable(one) => {
+            print(path, &text, &[one], Vec::new());
+            Exit::Unreadable
+        }
     }
 }
 
-fn print((path, text): (&Path, &str), found: &[Located], warnings: Vec<Warning>, exit: Exit) -> ExitCode {
-    let entry = |located: &'_ Located| {
+fn print(path: &Path, text: &str, found: &[Located], warnings: Vec<Warning>) {
+    let entry = |located: &Located| {
         let (line, column) = located.line_column(text);
-        (line, column)
+        Entry { line, column, message: located.message.clone(), help: located.help.clone() }
     };
-    let problems = found
-        .iter()
-        .map(|located| {
-            let (line, column) = entry(located);
-            Entry { line, column, message: &located.message, help: &located.help }
-        })
-        .collect();
-    let report = Report { file: path.display().to_string(), sound: exit == Exit::Done, problems, warnings };
-    match serde_json::to_string_pretty(&report) {
-        Ok(text) => say::line(text),
-        Err(error) => say::trouble(format_args!("cannot write JSON: {error}")),
-    }
-    exit.into()
+    say::json(&Report {
+        file: path.display().to_string(),
+        sound: found.is_empty(),
+        problems: found.iter().take(SHOWN).map(entry).collect(),
+        all_problems: found.len(),
+        warnings,
+    });
 }

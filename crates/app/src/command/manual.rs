@@ -2,6 +2,7 @@
 
 use crate::cli::Arguments;
 use crate::exit::Exit;
+use crate::files::output::{Outputs, Replace};
 use crate::say;
 use clap::CommandFactory;
 use miette::{Context, IntoDiagnostic};
@@ -12,11 +13,19 @@ use std::process::ExitCode;
 ///
 /// # Errors
 /// When the folder cannot be written.
-pub fn pages(folder: &Path) -> miette::Result<ExitCode> {
+pub fn pages(folder: &Path, outputs: &Outputs) -> miette::Result<ExitCode> {
     let cannot = || format!("cannot write manual pages into {}", folder.display());
-    std::fs::create_dir_all(folder).into_diagnostic().wrap_err_with(cannot)?;
-    clap_mangen::generate_to(Arguments::command(), folder).into_diagnostic().wrap_err_with(cannot)?;
-    say::line(format_args!("read them with `man {}`", folder.join("wasvolta.1").display()));
+    let made = tempfile::tempdir().into_diagnostic().wrap_err_with(cannot)?;
+    clap_mangen::generate_to(Arguments::command(), made.path()).into_diagnostic().wrap_err_with(cannot)?;
+    let mut pages: Vec<_> =
+        std::fs::read_dir(made.path()).into_diagnostic()?.flatten().map(|e| e.path()).collect();
+    pages.sort_unstable();
+    for page in &pages {
+        let text = std::fs::read(page).into_diagnostic()?;
+        let path = folder.join(page.file_name().unwrap_or_default());
+        outputs.write(&path, &text, Replace::AsTold).into_diagnostic().wrap_err_with(cannot)?;
+    }
+    say::note(format_args!("read them with `man {}`", folder.join("wasvolta.1").display()));
     Ok(Exit::Done.into())
 }
 

@@ -2,6 +2,7 @@
 
 use crate::cli::New;
 use crate::exit::Exit;
+use crate::files::output::Outputs;
 use crate::fresh;
 use crate::say;
 use miette::IntoDiagnostic;
@@ -12,13 +13,13 @@ use wasvolta_core::rig::fresh::Beginning;
 ///
 /// # Errors
 /// When the file is there already, or what was asked for cannot be; nothing is written then.
-pub fn run(new: &New) -> miette::Result<ExitCode> {
+pub fn run(new: &New, outputs: &Outputs) -> miette::Result<ExitCode> {
     let address = fresh::address(&new.address).into_diagnostic()?;
     let bus = new.bus.clone().map(|path| (path, address));
     let (serial, firmata, pwm) = (new.serial.clone(), new.firmata.clone(), new.pwm.clone());
     let beginning = Beginning { bus, baud: new.baud, serial, firmata, pwm, ..Beginning::default() };
-    let path = fresh::make(&new.file, beginning).into_diagnostic()?;
-    say::line(format_args!(
+    let path = fresh::make(&new.file, beginning, outputs).into_diagnostic()?;
+    say::note(format_args!(
         "{}: open it with `wasvolta open {}`, then a adds a servo",
         path.display(),
         path.display()

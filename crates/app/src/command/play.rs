@@ -4,6 +4,7 @@ use super::trace::Trace;
 use crate::cli::{Adopt, OnLost, Play};
 use crate::exit::Exit;
 use crate::files;
+use crate::files::output::Outputs;
 use crate::hardware::BEAT;
 use crate::say;
 use crate::session::Session;
@@ -15,7 +16,7 @@ use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::board::{Decision, Found, Phase};
 
@@ -23,7 +24,7 @@ use wasvolta_port::board::{Decision, Found, Phase};
 ///
 /// # Errors
 /// When the rig or the sequence cannot be used, or the trace cannot be written.
-pub fn run(play: &Play) -> miette::Result<ExitCode> {
+pub fn run(play: &Play, outputs: &Outputs) -> miette::Result<ExitCode> {
     let source = files::open(&play.rig)?;
     let rig = source.rig();
     let Some(sequence) = rig.sequences.iter().position(|s| s.name == play.sequence) else {
@@ -35,8 +36,8 @@ pub fn run(play: &Play) -> miette::Result<ExitCode> {
             play.sequence
         ));
     };
-    let trace = play.trace.as_deref().map(Trace::create).transpose()?;
-    if play.way.dry { dry(rig, sequence, trace) } else { drive(play, sequence, trace) }
+    let trace = play.trace.as_deref().map(|path| Trace::begin(path, outputs)).transpose()?;
+    if play.way.dry { dry(rig, sequence, trace) } else { drive(play, sequence, trace, outputs) }
 }
 
 /// Virtual time, no device: everything starts at home, and the last row is the end itself.
@@ -68,7 +69,7 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
     if let Some(trace) = trace {
         trace.finish()?;
     }
-    say::line(format_args!(
+    say::note(format_args!(
         "{}: {length:.2} s in {took:.4} s, {shorts} short step{}",
         rig.sequences[sequence].name,
         if shorts == 1 { "" } else { "s" }
@@ -96,12 +97,20 @@ fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
         .collect()
 }
 
+/// Where a servo stands at home, where that is known.
+fn home(plan: &Plan, servo: usize) -> Option<Degrees> {
+    let plan = plan.servos.get(servo)?;
+    Some(plan.scale.as_ref()?.angle_at(plan.home?))
+}
+
+/// How long a sequence plays that starts at home, in seconds.
+pub fn length_from_home(plan: &Plan, sequence: usize) -> f64 {
+    plan.timelines.get(sequence).map_or(0.0, |line| line.length(line.first_move(|servo| home(plan, servo))))
+}
+
 /// Says which steps are too short; gives how many, and the time of the first move.
 fn advance_notice(rig: &Rig, plan: &Plan, sequence: usize) -> (usize, f64) {
-    let home = |servo: usize| {
-        let plan = plan.servos.get(servo)?;
-        Some(plan.scale.as_ref()?.angle_at(plan.home?))
-    };
+    let home = |servo: usize| home(plan, servo);
     let Some(line) = plan.timelines.get(sequence) else { return (0, 0.0) };
     let shorts = line.shorts(home);
     for short in &shorts {
@@ -123,8 +132,8 @@ enum End {
 }
 
 /// Engages what the sequence moves, glides in, plays, and releases; whatever happens, the end says what was read back.
-fn drive(play: &Play, sequence: usize, trace: Option<Trace>) -> miette::Result<ExitCode> {
-    let mut session = Session::open(&play.rig, &play.live)?;
+fn drive(play: &Play, sequence: usize, trace: Option<Trace>, outputs: &Outputs) -> miette::Result<ExitCode> {
+    let mut session = Session::open(&play.rig, &play.live, outputs)?;
     let told = Told::listen().into_diagnostic()?;
     let end = perform(&mut session, &told, play, sequence, trace);
     let exit = session.finish().tell(match end {
@@ -173,8 +182,8 @@ fn engage(session: &mut Session, told: &Told, moved: &[usize]) -> miette::Result
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
         ));
     }
-    say::line(format_args!("moves: {}", names.join(", ")));
-    say::line("Ctrl-C ends it and releases everything");
+    say::note(format_args!("moves: {}", names.join(", ")));
+    say::note("Ctrl-C ends it and releases everything");
     let arming = session.derived.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
     let deadline = SETTLED
         + Duration::from_millis(80) * u32::try_from(firsts.len()).unwrap_or(0)
@@ -288,7 +297,7 @@ impl Show {
             if lost && !std::mem::replace(&mut board.said, true) {
                 let why = state.trouble.map_or_else(
                     || ": it does not answer".to_owned(),
-                    |t| format!(": {}; {}", t.fault, t.fault.help()),
+                    |t| format!(": {}; {}", t.fault, session.help(&board.name, t.fault)),
                 );
                 let then = match self.on_lost {
                     OnLost::Stop => "the show is stopped",
@@ -443,7 +452,7 @@ fn stand(session: &mut Session, told: &Told) -> miette::Result<()> {
     for _ in 0..20 {
         beat(session);
     }
-    say::line("held; it goes on when it is continued, with fg");
+    say::note("held; it goes on when it is continued, with fg");
     told.stand().into_diagnostic()?;
     session.engine.command(Command::Drive);
     Ok(())
@@ -458,7 +467,7 @@ fn refuse(session: &mut Session) -> Report {
                 board.name,
                 trouble.doing,
                 trouble.fault,
-                trouble.fault.help()
+                session.help(&board.name, trouble.fault)
             ));
         } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {
             notice(format_args!(

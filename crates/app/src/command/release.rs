@@ -2,12 +2,14 @@
 
 use crate::cli::{Live, Release};
 use crate::exit::Exit;
+use crate::files::output::Outputs;
 use crate::say;
 use crate::session::Session;
 use miette::miette;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::Fault;
 use wasvolta_port::board::{Found, Phase};
 
 /// A board that was reset by the opening of its line says who it is by then, or is asked and answers.
@@ -19,9 +21,9 @@ const LOOK: Duration = Duration::from_millis(20);
 ///
 /// # Errors
 /// When the rig cannot be used, another program has a device of it, or it has no such board.
-pub fn run(asked: &Release) -> miette::Result<ExitCode> {
+pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
     let live = Live { bench: asked.bench.clone(), ..Live::default() };
-    let mut session = Session::open_boards(&asked.rig, &live, &asked.boards)?;
+    let mut session = Session::open_boards(&asked.rig, &live, &asked.boards, outputs)?;
     if session.rig.boards.is_empty() {
         return Err(miette!("this rig has no board to release"));
     }
@@ -42,7 +44,7 @@ pub fn run(asked: &Release) -> miette::Result<ExitCode> {
     let snapshot = session.engine.snapshot().clone();
     let mut whole = true;
     for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
-        let (words, known) = found(state);
+        let (words, known) = found(state, |fault| session.help(&board.name, fault));
         whole &= known;
         say::line(format_args!("{} {}: {words}", board.name, board.at()));
     }
@@ -52,10 +54,10 @@ pub fn run(asked: &Release) -> miette::Result<ExitCode> {
 }
 
 /// What was found on a board, and whether anything is known of it.
-fn found(state: &BoardState) -> (String, bool) {
+fn found(state: &BoardState, help: impl Fn(Fault) -> String) -> (String, bool) {
     match (state.trouble, state.phase) {
         (Some(trouble), _) => {
-            (format!("cannot {} it: {}; {}", trouble.doing, trouble.fault, trouble.fault.help()), false)
+            (format!("cannot {} it: {}; {}", trouble.doing, trouble.fault, help(trouble.fault)), false)
         }
         (None, Phase::Asking(Found::Pulsing { ticks, .. })) => {
             let channels: Vec<String> =
@@ -88,8 +90,11 @@ mod tests {
             evidence: Some(Evidence::Firmata(Firmware { says_pins, ..Firmware::default() })),
             ..BoardState::default()
         };
-        assert_eq!(found(&of(true)), ("no pulses run on it".to_owned(), true));
-        let (words, known) = found(&of(false));
+        assert_eq!(
+            found(&of(true), |fault| fault.help().to_owned()),
+            ("no pulses run on it".to_owned(), true)
+        );
+        let (words, known) = found(&of(false), |fault| fault.help().to_owned());
         assert!(!known && words.contains("cannot say what runs on it"), "{words}");
     }
 }

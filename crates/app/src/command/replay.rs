@@ -3,10 +3,12 @@
 use super::trace::Trace;
 use crate::cli::Replay;
 use crate::exit::Exit;
+use crate::files::BadFile;
+use crate::files::input::{self, What};
+use crate::files::output::Outputs;
 use crate::say;
-use miette::{Context, IntoDiagnostic};
-use std::fs::File;
-use std::io::BufReader;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_engine::record;
 
@@ -14,25 +16,29 @@ use wasvolta_engine::record;
 ///
 /// # Errors
 /// When it is no recording of this version, or a setpoint differs.
-pub fn run(replay: &Replay) -> miette::Result<ExitCode> {
+pub fn run(replay: &Replay, outputs: &Outputs) -> miette::Result<ExitCode> {
     let named = replay.file.display().to_string();
-    let file = File::open(&replay.file).into_diagnostic().wrap_err_with(|| format!("cannot read {named}"))?;
-    let mut trace = replay.trace.as_deref().map(Trace::create).transpose()?;
+    let file: Box<dyn BufRead> = if replay.file == Path::new("-") {
+        Box::new(std::io::stdin().lock())
+    } else {
+        let opened = input::open(&replay.file, What::Recording);
+        Box::new(BufReader::new(opened.map_err(|why| BadFile::Unreadable { path: named.clone(), why })?))
+    };
+    let mut trace = replay.trace.as_deref().map(|path| Trace::begin(path, outputs)).transpose()?;
     let mut unwritten = None;
-    let replayed = record::replay(BufReader::new(file), |at, rig, stage| {
+    let replayed = record::replay(file, |at, rig, stage| {
         if let (Some(trace), None) = (&mut trace, &unwritten) {
             unwritten = trace.rows(at, rig, stage.plan(), stage.servos()).err();
         }
     })
-    .into_diagnostic()
-    .wrap_err_with(|| format!("{named} was not run to its end"))?;
+    .map_err(|why| BadFile::Recording { path: named, why })?;
     if let Some(error) = unwritten {
         return Err(error);
     }
     if let Some(trace) = trace {
         trace.finish()?;
     }
-    say::line(format_args!(
+    say::note(format_args!(
         "{} turns over {:.1} s: {} setpoints, the same byte for byte",
         replayed.turns,
         replayed.length.as_secs_f64(),

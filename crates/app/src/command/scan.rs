@@ -4,7 +4,7 @@ use crate::cli;
 use crate::exit::Exit;
 use crate::survey::{self, Outlook};
 use crate::{files, hardware, say};
-use miette::{IntoDiagnostic, miette};
+use miette::miette;
 use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
@@ -29,7 +29,7 @@ pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
     };
     let scan = Outlook::of(&Roots::default(), rig, simulated.as_ref()).take();
     if wanted.json {
-        say::line(serde_json::to_string_pretty(&scan).into_diagnostic()?);
+        say::json(&scan);
     } else {
         tell(&scan, rig);
     }
@@ -42,7 +42,7 @@ fn ask(path: &Path, wanted: &cli::Scan) -> miette::Result<ExitCode> {
     let clock = WallClock::default();
     let answer = scan::ask(&mut line, &|time| clock.wait(time));
     if wanted.json {
-        say::line(serde_json::to_string_pretty(&answer).into_diagnostic()?);
+        say::json(&answer);
     } else {
         say::line(format_args!("{} at {} baud {}", path.display(), wanted.baud, answer.words()));
     }

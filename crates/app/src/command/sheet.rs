@@ -3,9 +3,11 @@
 use crate::cli::{MountingSide, PaperSize, Sheet, SheetKind};
 use crate::exit::Exit;
 use crate::files;
+use crate::files::output::{Outputs, Replace};
 use crate::paper::{self, Kind, Order};
 use crate::say;
 use miette::IntoDiagnostic;
+use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::{Fitting, SeenFrom, Under};
@@ -14,7 +16,7 @@ use wasvolta_sheet::protractor::{Fitting, SeenFrom, Under};
 ///
 /// # Errors
 /// When the rig or the sheet cannot be used; nothing half-written is left.
-pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
+pub fn run(sheet: &Sheet, outputs: &Outputs) -> miette::Result<ExitCode> {
     let source = files::open(&sheet.rig)?;
     let kind = match sheet.kind {
         SheetKind::Calibration => Kind::Calibration,
@@ -30,8 +32,10 @@ pub fn run(sheet: &Sheet) -> miette::Result<ExitCode> {
     let of = if kind == Kind::Wiring { &sheet.board } else { &sheet.servo };
     let first = source.rig().boards.first().map_or("", |board| board.name.as_str());
     let order = Order { rig: source.rig(), of: of.as_deref().unwrap_or(first), kind, paper, date };
-    let path = paper::make(&order, &sheet.output).into_diagnostic()?;
-    say::line(path.display());
+    let path = paper::make(&order, &sheet.output, outputs, Replace::AsTold).into_diagnostic()?;
+    if sheet.output != Path::new("-") {
+        say::note(path.display());
+    }
     Ok(Exit::Done.into())
 }
 

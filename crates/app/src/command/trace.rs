@@ -1,8 +1,7 @@
 //! A trace: what is sent, a row a servo a beat, as CSV.
 
-use miette::{Context, IntoDiagnostic};
-use std::fs::File;
-use std::io::BufWriter;
+use crate::files::output::{Outputs, Stream};
+use miette::IntoDiagnostic;
 use std::path::Path;
 use std::time::Duration;
 use wasvolta_core::rig::{Kind, Rig};
@@ -11,24 +10,20 @@ use wasvolta_core::unit::Micros;
 
 /// See the module.
 pub struct Trace {
-    out: csv::Writer<BufWriter<File>>,
-    path: String,
+    out: csv::Writer<Stream>,
 }
 
 impl Trace {
     /// Begins a file.
     ///
     /// # Errors
-    /// When it cannot be written.
-    pub fn create(path: &Path) -> miette::Result<Self> {
-        let named = path.display().to_string();
-        let file = File::create(path).into_diagnostic().wrap_err_with(|| format!("cannot write {named}"))?;
-        let mut out = csv::WriterBuilder::new()
-            .terminator(csv::Terminator::Any(b'\n'))
-            .from_writer(BufWriter::new(file));
+    /// When it must not be written there, or cannot be.
+    pub fn begin(path: &Path, outputs: &Outputs) -> miette::Result<Self> {
+        let stream = outputs.begin("trace", path).into_diagnostic()?;
+        let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::Any(b'\n')).from_writer(stream);
         out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks", "level_percent"])
             .into_diagnostic()?;
-        Ok(Self { out, path: named })
+        Ok(Self { out })
     }
 
     /// One row a servo, in rig order; empty fields while it is released.
@@ -53,8 +48,7 @@ impl Trace {
             let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
             self.out
                 .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks, &level])
-                .into_diagnostic()
-                .wrap_err_with(|| format!("cannot write {}", self.path))?;
+                .into_diagnostic()?;
         }
         Ok(())
     }
@@ -62,8 +56,8 @@ impl Trace {
     /// Ends the file.
     ///
     /// # Errors
-    /// When the disk refuses.
+    /// Where a row has no form as CSV. A disk that refuses ends the file, and is told at the end of the run.
     pub fn finish(mut self) -> miette::Result<()> {
-        self.out.flush().into_diagnostic().wrap_err_with(|| format!("cannot write {}", self.path))
+        self.out.flush().into_diagnostic()
     }
 }

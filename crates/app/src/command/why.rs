@@ -2,22 +2,29 @@
 
 use crate::cli;
 use crate::exit::Exit;
-use crate::{files, hardware, say};
-use miette::{IntoDiagnostic, miette};
+use crate::{files, hardware, say, survey};
+use miette::miette;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
 use wasvolta_engine::why::{self, Facts, Link, Verdict};
 use wasvolta_port::claim;
+use wasvolta_port::scan::Roots;
 
-#[derive(Serialize)]
-struct Report<'a> {
+/// What `why --json` says.
+#[derive(Serialize, JsonSchema)]
+pub struct Report<'a> {
+    /// The servo's name.
     servo: &'a str,
+    /// Its board's name.
     board: &'a str,
+    /// Its channel there.
     channel: u8,
     /// The first link that is not proven.
     look_at: Option<&'static str>,
+    /// The links, in the order in which a pulse passes them.
     links: &'a [Link],
 }
 
@@ -39,7 +46,7 @@ pub fn run(wanted: &cli::Why) -> miette::Result<ExitCode> {
             look_at: why::first_not_proven(&links).map(|link| link.name),
             links: &links,
         };
-        say::line(serde_json::to_string_pretty(&report).into_diagnostic()?);
+        say::json(&report);
     } else {
         tell(&links);
     }
@@ -62,7 +69,10 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
     let real = hardware::simulated(port).is_none();
     let who = || claim::who(Path::new(&port.path), board.address.filter(|_| port.baud.is_none()));
     let holder = real.then(who).flatten().map(|holder| holder.to_string());
+    let chips = Roots::default().pwm_chips();
+    let held = board.address.filter(|_| real && port.baud.is_none());
     let facts = Facts {
+        kernel_chip: held.and_then(|address| survey::kernel_chip(&chips, &port.path, address)),
         servo,
         board,
         port,
@@ -85,7 +95,7 @@ fn tell(links: &[Link]) {
             Verdict::Behind => "·",
         };
         let words = if link.verdict == Verdict::Behind {
-            "not looked at: a link before it failed"
+            "not looked at: a link before it is not proven"
         } else {
             &link.words
         };

@@ -267,8 +267,12 @@ fn posed(scene: &Scene) -> Ready {
     need(!scene.rig.poses.is_empty(), "there is no pose yet: k keeps one")
 }
 
+fn input(scene: &Scene) -> Ready {
+    need(scene.input().is_some(), "this rig has no input: add one to its file")
+}
+
 fn tieable(scene: &Scene) -> Ready {
-    need(scene.input().is_some(), "this rig has no input: add one to its file")?;
+    input(scene)?;
     fitted(scene)
 }
 
@@ -321,7 +325,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "mark", keys: &[key('m')], view: CALIBRATE, short: "mark", long: "keep a mark: this pulse, the angle you see", ready: standing, run: marks::mark },
     Action { name: "next", keys: &[key('n')], view: CALIBRATE, short: "next mark", long: "glide to the next pulse worth a mark", ready: positional_engaged, run: calibrate::next_mark },
     Action { name: "move by", keys: &[key('D')], view: CALIBRATE, short: "", long: "type how far it goes from where it stands: by 5deg, by -20us", ready: engaged, run: calibrate::move_by },
-    Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, 10 µs a press", ready: pulsed, run: calibrate::widen },
+    Action { name: "widen", keys: &[key('W')], view: CALIBRATE, short: "widen", long: "move the nearer endpoint and the pulse outwards together, by a nudge a press", ready: pulsed, run: calibrate::widen },
     Action { name: "buzzes", keys: &[key('b')], view: CALIBRATE, short: "buzzes", long: "it buzzes here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::buzzes },
     Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::stops },
     Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted_standing, run: calibrate::limit },
@@ -351,6 +355,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "steered pair", keys: &[], view: None, short: "", long: "two servos of a joint turn two wheels: their track and wheelbase", ready: jointed, run: ask::steering },
     Action { name: "mounting", keys: &[], view: None, short: "", long: "where its 0° points, and which way its angles rise, as you see it", ready: jointed, run: ask::mounting },
     Action { name: "standing still", keys: &[], view: None, short: "", long: "whether an endless servo stands by its stop pulse or by no pulse", ready: endless, run: ask::idle },
+    Action { name: "volts", keys: &[], view: None, short: "", long: "which supply and signal the picked servo takes, and which signal its board gives", ready: servo, run: ask::volts },
+    Action { name: "signal level", keys: &[], view: INPUTS, short: "", long: "with which level the picked input's signal comes, and how much its pin takes", ready: input, run: ask::pin_volts },
     Action { name: "frame rate", keys: &[], view: None, short: "", long: "frames a second of the picked servo's board; pulses and angles stay", ready: servo, run: ask::frame_rate },
     Action { name: "auto-release", keys: &[], view: None, short: "", long: "after which time a servo that the hand leaves alone is released", ready: always, run: ask::auto_release },
     Action { name: "found pulses", keys: &[key('F')], view: None, short: "found pulses", long: "say what to do with pulses that were found running: keep or release them", ready: found, run: boards::found },

@@ -28,8 +28,9 @@ const CALIBRATE: &[Rule] = &[
     exercised,
     with_level,
     not_engaged,
-    too_few_marks,
     contradicting,
+    too_few_marks,
+    odd_mark,
     bends,
     slack,
     widen,
@@ -115,7 +116,7 @@ fn board_trouble(scene: &Scene) -> Option<String> {
                 board.name,
                 board.at(),
                 trouble.fault,
-                sentence(trouble.fault.help())
+                sentence(&scene.help(board, trouble.fault))
             ));
         }
         match state.phase {
@@ -181,9 +182,40 @@ fn slack(scene: &Scene) -> Option<String> {
 fn contradicting(scene: &Scene) -> Option<String> {
     let Err(NoFit::TurnsBack(back)) = scene.derived.fits.get(scene.model.servo)? else { return None };
     Some(format!(
-        "The marks at {:.0} and {:.0} µs contradict each other: ↑ ↓ pick one, Del drops it, v and m take it again.",
+        "The marks at {:.0} and {:.0} µs contradict each other: it would turn back. {}",
         back.low.pulse.get(),
-        back.high.pulse.get()
+        back.high.pulse.get(),
+        if scene.model.mark.is_some() {
+            "v goes to the picked one, and m takes it again; i changes its angle, Del drops it."
+        } else {
+            "↑ picks one, then v and m take it again, i changes it, Del drops it."
+        }
+    ))
+}
+
+/// One mark that the others do not agree with: bending a line to it would spread its error over all.
+fn odd_mark(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let fit = scene.derived.fits.get(scene.model.servo)?;
+    let (place, odd) = picked.servo.odd_mark(fit)?;
+    if odd.or_bends {
+        return Some(format!(
+            "The mark at {:.0} µs says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? n, m and Enter between them tell.",
+            odd.seen.pulse.get(),
+            odd.seen.angle.get() + 0.0,
+            odd.expected.get() + 0.0
+        ));
+    }
+    let keys = if scene.model.mark == Some(place) {
+        "v goes there, and m takes it again; i changes its angle, Del drops it."
+    } else {
+        "↑ picks it, then v and m take it again, i changes it, Del drops it."
+    };
+    Some(format!(
+        "The mark at {:.0} µs says {:+.1}°, all others say {:+.1}° there. Misread? {keys}",
+        odd.seen.pulse.get(),
+        odd.seen.angle.get() + 0.0,
+        odd.expected.get() + 0.0
     ))
 }
 
@@ -313,7 +345,7 @@ fn widen(scene: &Scene) -> Option<String> {
     let words = match (low, high) {
         (true, true) => return None,
         (false, false) => {
-            "To go further: W goes to the nearer endpoint, then widens it; at the first buzz b backs off and sets it."
+            "To go further: W goes to the nearer endpoint, then widens it by a nudge; at the first buzz b backs off."
         }
         (true, false) => {
             "The low end is set. The high one: jog up, W goes there and widens it; at the first buzz b."
@@ -501,7 +533,17 @@ fn no_step(scene: &Scene) -> Option<String> {
 fn playing(scene: &Scene) -> Option<String> {
     let player = &scene.model.snapshot.player;
     let here = player.sequence == scene.model.sequence;
+    // What the hand has does not move, whatever plays.
+    let tracks = scene.sequence().map(|(_, line)| line.tracks.iter()).into_iter().flatten();
+    let mut engaged = tracks.filter_map(|t| scene.servo(t.servo)).filter(|p| p.state.engaged).peekable();
+    let all_in_hand = engaged.peek().is_some() && engaged.all(|p| p.state.owner == Owner::Hand);
     let words = match (player.play, player.screen_only) {
+        (Play::Playing, false) if all_in_hand => {
+            "Playing, and nothing moves: the hand has every engaged joint of it. G gives all back, g the picked one."
+        }
+        (Play::Ended, false) if all_in_hand => {
+            "Played, and nothing has moved: the hand has every engaged joint of it. G gives all back; p plays again."
+        }
         (Play::Playing, true) => "Playing on the screen only: output is off. p stands still.",
         (Play::Playing, false) => "Playing. p stands still, Esc holds, Ctrl-C cuts.",
         (Play::Paused, false) => "Standing in the sequence. p goes on, x leaves it.",

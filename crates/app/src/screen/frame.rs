@@ -158,7 +158,7 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
     } else if let Some((tone, words, _)) = &scene.model.said {
         match tone {
             Tone::Done => ("done", theme::strong(theme::INK), words.clone()),
-            Tone::Refused => ("no", theme::strong(theme::FAULT), words.clone()),
+            Tone::Refused => ("✗", theme::strong(theme::FAULT), words.clone()),
         }
     } else {
         ("next", theme::strong(theme::COMMANDED), advice::next(scene))
@@ -204,27 +204,62 @@ fn put_key(pen: &mut Pen<'_>, x: u16, (key, word): &(String, &str)) -> u16 {
     pen.words(x, 0, &words) + 3
 }
 
-/// Keys that do something now, in the table's order. The arrows and the nudge stand as pairs.
+/// Keys that do something now: after the arrows those of a picked mark and those that the next line names, then the
+/// others in the table's order.
 fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
+    let advice = advice::next(scene);
+    let marked = scene.model.view == View::Calibrate && scene.model.mark.is_some();
+    let works = |a: &&action::Action| a.works_in(scene.model.view) && (a.ready)(scene).is_ok();
+    let rank = |a: &action::Action, key: &str| {
+        let of_mark = marked && matches!(a.name, "go to the mark" | "mark" | "change the mark" | "drop mark");
+        match key {
+            "← →" => 0,
+            "↑ ↓" if scene.model.view == View::Wiring => 0,
+            _ if of_mark => 1,
+            _ if a.keys.first().is_some_and(|key| is_named(&advice, &key.name())) => 2,
+            _ if a.short.is_empty() => 4,
+            _ => 3,
+        }
+    };
+    let ranked = action::TABLE.iter().filter(works).filter_map(|a| {
+        let (key, word) = shown(scene, a)?;
+        Some((rank(a, &key), key, word))
+    });
+    let mut all: Vec<(u8, String, &str)> = ranked.filter(|(rank, ..)| *rank < 4).collect();
+    all.sort_by_key(|(rank, ..)| *rank);
+    all.into_iter().map(|(_, key, word)| (key, word)).collect()
+}
+
+/// Whether words of advice speak of a key: it stands by itself. An `a` does only where it adds something.
+fn is_named(advice: &str, key: &str) -> bool {
+    let words: Vec<&str> = advice.split_whitespace().collect();
+    words.iter().enumerate().any(|(n, word)| {
+        let alone = word.trim_end_matches(['.', ',', ';', ':', '?']) == key;
+        alone && (key != "a" || words.get(n + 1).is_some_and(|next| next.starts_with("add")))
+    })
+}
+
+/// How an action's key stands in the line, and its word. The arrows and the nudge stand as pairs.
+fn shown(scene: &Scene, action: &action::Action) -> Option<(String, &'static str)> {
+    let view = scene.model.view;
+    // Nothing is nudged in Wiring.
+    if view == View::Wiring && action.short == "nudge" {
+        return None;
+    }
     let playing = scene.model.snapshot.player.play == Play::Playing;
-    action::TABLE
-        .iter()
-        .filter(|a| a.works_in(scene.model.view) && !a.short.is_empty() && (a.ready)(scene).is_ok())
-        // Nothing is nudged in Wiring.
-        .filter(|a| scene.model.view != View::Wiring || a.short != "nudge")
-        .filter_map(|a| {
-            let key = a.keys.first()?.name();
-            Some(match (key.as_str(), scene.model.view) {
-                ("→", View::Wiring) => ("← →".to_owned(), "board"),
-                ("↓", View::Wiring) => ("↑ ↓".to_owned(), "channel"),
-                ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
-                ("→", _) => ("← →".to_owned(), a.short),
-                ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "mark"),
-                ("↓", _) => ("↑ ↓".to_owned(), a.short),
-                (".", _) => (", .".to_owned(), a.short),
-                ("p", _) if playing => ("p".to_owned(), "stand still"),
-                _ => (key, a.short),
-            })
-        })
-        .collect()
+    let key = action.keys.first()?.name();
+    let word = if action.short.is_empty() { action.name } else { action.short };
+    Some(match (key.as_str(), view) {
+        // Each is one half of a pair.
+        ("←" | "↑" | ",", _) => return None,
+        ("→", View::Wiring) => ("← →".to_owned(), "board"),
+        ("↓", View::Wiring) => ("↑ ↓".to_owned(), "channel"),
+        ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
+        ("→", _) => ("← →".to_owned(), word),
+        ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "mark"),
+        ("↓", _) => ("↑ ↓".to_owned(), word),
+        (".", _) => (", .".to_owned(), word),
+        ("p", _) if playing => ("p".to_owned(), "stand still"),
+        _ => (key, word),
+    })
 }

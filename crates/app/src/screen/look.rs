@@ -64,6 +64,8 @@ pub struct LookOptions {
 pub struct Look {
     theme: Theme,
     colours: Colours,
+    /// The colours were chosen by a person, not by what the terminal says of itself.
+    told_colours: bool,
     glyphs: Glyphs,
 }
 
@@ -89,6 +91,7 @@ impl LookOptions {
         Look {
             theme: self.theme,
             colours: self.colours.unwrap_or(by_terminal),
+            told_colours: self.colours.is_some(),
             glyphs: self.glyphs.unwrap_or(by_letters),
         }
     }
@@ -98,7 +101,27 @@ impl Look {
     /// A look for a test.
     #[cfg(test)]
     pub const fn of(theme: Theme, colours: Colours, glyphs: Glyphs) -> Self {
-        Self { theme, colours, glyphs }
+        Self { theme, colours, told_colours: true, glyphs }
+    }
+
+    /// Whether it has colours at all.
+    pub const fn has_colours(self) -> bool {
+        !matches!(self.colours, Colours::None)
+    }
+
+    /// Whether its colours were chosen by a person.
+    pub const fn was_told_colours(self) -> bool {
+        self.told_colours
+    }
+
+    /// Whether it is made of letters and signs only.
+    pub const fn is_ascii(self) -> bool {
+        matches!(self.glyphs, Glyphs::Ascii)
+    }
+
+    /// A text with the signs that the terminal has.
+    pub fn text(self, text: &str) -> String {
+        if self.is_ascii() { text.chars().map(|c| ascii(c).unwrap_or(c)).collect() } else { text.to_owned() }
     }
 
     /// Exchanges in a finished buffer what the terminal lacks.
@@ -122,6 +145,10 @@ impl Look {
             Colours::Sixteen => {
                 cell.fg = self.sixteenth(cell.fg);
                 cell.bg = self.sixteenth(cell.bg);
+                // Many terminals make bold black a dark grey, which nobody can read on yellow.
+                if cell.fg == Color::Black {
+                    cell.modifier.remove(Modifier::BOLD);
+                }
             }
             Colours::Full | Colours::Table => {
                 cell.fg = self.exact(cell.fg);
@@ -244,23 +271,29 @@ fn ascii(c: char) -> Option<char> {
         });
     }
     Some(match c {
-        '│' | '▏' | '╵' | '▐' | '▌' => '|',
-        '─' | '–' | '−' => '-',
-        '┈' | '·' => '.',
-        '┼' => '+',
+        '│' | '▏' | '╵' | '▐' | '▌' | '┃' => '|',
+        '─' | '–' | '−' | '╶' => '-',
+        '↘' => '\\',
+        '↻' => ')',
+        '↺' => '(',
+        '□' => 'O',
+        '≠' => '!',
+        '∞' => '8',
+        '┈' | '·' | '…' => '.',
+        '┼' | '✓' => '+',
         '█' | '▆' | '▇' | '▪' | '■' => '#',
-        '▒' | '░' => '/',
+        '▒' | '░' | '↗' => '/',
         '▁' | '▂' | '▃' | '▄' => '_',
         '▀' => '"',
         '━' | '▅' => '=',
-        '←' => '<',
-        '→' => '>',
-        '↑' => '^',
+        '←' | '≤' => '<',
+        '→' | '≥' => '>',
+        '↑' | '▲' => '^',
         '↓' | '▽' | '▼' => 'v',
         '✗' | '×' => 'x',
         '○' | '◇' | '◐' => 'o',
         '●' => '@',
-        '…' | '±' => '~',
+        '±' | '≈' => '~',
         '°' => 'd',
         'µ' | 'μ' => 'u',
         '²' => '2',
@@ -309,7 +342,7 @@ mod tests {
                 assert!(contrast >= 4.5, "{ink:?} on {ground:?} is {contrast:.2}");
             }
             for look in [Theme::Dark, Theme::Light] {
-                let look = Look { theme: look, colours: Colours::Sixteen, glyphs: Glyphs::Braille };
+                let look = Look::of(look, Colours::Sixteen, Glyphs::Braille);
                 assert_ne!(look.sixteenth(ink), look.sixteenth(theme::GROUND));
                 assert_ne!(look.sixteenth(ink), look.sixteenth(theme::SILHOUETTE));
             }

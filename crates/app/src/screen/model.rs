@@ -6,7 +6,6 @@ use super::form::{Field, Form, Task};
 use super::keys::Key;
 use super::scene::Scene;
 use super::update::ask::Ask;
-use crate::log;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
 use crate::session::Session;
@@ -307,6 +306,8 @@ pub struct Model {
     pub mechanism: bool,
     /// What is being asked, the innermost last.
     pub dialog: Option<Dialog>,
+    /// A file that is there already: asked for once more, it is replaced.
+    pub replacing: Option<std::path::PathBuf>,
     /// What was last said, and until when.
     pub said: Option<(Tone, String, Duration)>,
     /// What happened, oldest first.
@@ -390,6 +391,7 @@ impl Model {
             exercised: None,
             mechanism: false,
             dialog: None,
+            replacing: None,
             said: None,
             log: VecDeque::new(),
             seen: None,
@@ -469,8 +471,7 @@ impl Model {
         }
         self.follow_level(session);
         if session.engine.is_recording_broken() && !std::mem::replace(&mut self.told_of_recording, true) {
-            let words =
-                "the recording could not be written any more: its disk is full or too slow; all else goes on";
+            let words = "the recording is not whole: this machine could not write it as fast as it came; all else goes on";
             self.say(Tone::Refused, words.to_owned(), now);
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
@@ -518,7 +519,7 @@ impl Model {
             }
             EventKind::Stopped(stopped) => {
                 self.bell = true;
-                let words = format!("{servo} is {}", stopped.words());
+                let words = format!("{servo} is {}", rig.stopped_words(servo, stopped));
                 self.say(Tone::Refused, words, now);
                 return;
             }
@@ -664,7 +665,7 @@ impl Model {
 
     /// A line in the log.
     pub fn note(&mut self, at: Duration, words: String) {
-        tracing::info!("{:.3} s {}", at.as_secs_f64(), log::plain(&words));
+        tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
         if self.log.len() == LOG_KEPT {
             self.log.pop_front();
         }
@@ -673,7 +674,7 @@ impl Model {
 
     /// Says something in the place of the next line, for a while.
     pub fn say(&mut self, tone: Tone, words: String, now: Duration) {
-        tracing::debug!("{tone:?}: {}", log::plain(&words));
+        tracing::debug!("{tone:?}: {}", words);
         self.said = Some((tone, words, now + SAID_FOR));
     }
 
@@ -697,6 +698,7 @@ impl Model {
             rig: &session.rig,
             derived: &session.derived,
             wiring: &session.wiring,
+            chips: &session.chips,
             unsaved: session.is_unsaved(),
             changed_outside: session.is_changed_outside(),
             undo: session.can_undo_redo(),

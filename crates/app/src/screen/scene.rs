@@ -16,9 +16,10 @@ use wasvolta_core::stage::{Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_engine::Wiring;
 use wasvolta_engine::why::{self, Link};
+use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Phase, Wanted};
 use wasvolta_port::firmata::Role;
-use wasvolta_port::scan::{Bus, Device};
+use wasvolta_port::scan::{Bus, Device, PwmChip};
 use wasvolta_sim::Look;
 
 /// Everything a drawing may look at.
@@ -33,6 +34,8 @@ pub struct Scene<'a> {
     pub derived: &'a Derived,
     /// Which part is plugged in where.
     pub wiring: &'a Wiring,
+    /// The kernel's PWM chips.
+    pub chips: &'a [PwmChip],
     /// There are edits that the file does not have.
     pub unsaved: bool,
     /// Another program has written the file.
@@ -172,9 +175,18 @@ impl<'a> Scene<'a> {
     pub fn chain(&self) -> Option<&'a [Link]> {
         let traced = self.model.chain.get_or_init(|| {
             let about = (self.rig, &self.derived.plan, self.wiring);
-            Some(why::chain(&why::of_running(about, &self.model.snapshot, self.model.servo)?))
+            let facts = why::of_running(about, &self.model.snapshot, self.model.servo)?;
+            let held = facts.board.address.filter(|_| facts.port.baud.is_none());
+            let kernel_chip =
+                held.and_then(|address| survey::kernel_chip(self.chips, &facts.port.path, address));
+            Some(why::chain(&why::Facts { kernel_chip, ..facts }))
         });
         traced.as_deref()
+    }
+
+    /// What helps with a fault of a board.
+    pub fn help(&self, board: &Board, fault: Fault) -> String {
+        survey::help(self.rig, board, fault, self.chips)
     }
 
     /// Boards that the last look has found and the rig does not know, with their bus.

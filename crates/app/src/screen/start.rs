@@ -6,6 +6,7 @@ use super::look::Look;
 use super::pen::Pen;
 use super::terminal::{self, Screen, Waiting};
 use super::theme;
+use crate::files::output::Outputs;
 use crate::fresh;
 use crate::signals::ENDING;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
@@ -241,7 +242,8 @@ fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
     let some = |n: usize| Some(form.word(n).to_owned()).filter(|w| !w.is_empty());
     let bus = some(0).map(|path| fresh::address(form.word(1)).map(|address| (path, address))).transpose()?;
     let file = some(3).unwrap_or_else(|| "my.rig.toml".to_owned());
-    fresh::make(Path::new(&file), Beginning { bus, serial: some(2), ..Beginning::default() })
+    let beginning = Beginning { bus, serial: some(2), ..Beginning::default() };
+    fresh::make(Path::new(&file), beginning, &Outputs::default())
 }
 
 /// Shows it until something is chosen.

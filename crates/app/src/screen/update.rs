@@ -13,6 +13,7 @@ pub mod roster;
 pub mod sequence;
 pub mod test_move;
 pub mod wiring;
+mod written;
 
 use super::keys::{self, Key};
 use super::model::{Dialog, Model, Purpose, Tone, View};
@@ -88,6 +89,10 @@ impl Desk<'_> {
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
     let mut desk = Desk { model, session, now, held: false, hurried: false };
+    while let Some(words) = desk.session.outputs.news() {
+        desk.model.note(now, words.clone());
+        desk.refuse(&words);
+    }
     errand::go_on(&mut desk);
     go_on_waiting(&mut desk);
 }
@@ -143,7 +148,12 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
         }
         return;
     };
+    let said = desk.model.said.clone();
     carry_out(&mut desk, action);
+    // A question begins without the refusals of before.
+    if desk.model.dialog.is_some() && desk.model.said == said {
+        desk.model.said = None;
+    }
 }
 
 /// Takes a key where nothing of the rig is shown: what stops things works, nothing else. What was being asked is left as

@@ -108,7 +108,7 @@ fn five_marks_in_25_keys_find_the_servo_to_half_a_degree() {
     let keys = keep_marks(&mut pane, 5);
     assert!(keys <= 25, "{keys} keys");
     // What its sheet says is not so, and the screen says that.
-    pane.see("of what its sheet says");
+    pane.see("≠ sheet: turns");
     save(&mut pane);
     let worst = worst_error(&home.demo_rig());
     println!("five marks in {keys} keys, worst error {worst:.3}°");

@@ -61,7 +61,7 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
     pane.see("heron.beak follows");
     let ticks = |screen: &str| {
         let line = screen.lines().find(|l| l.contains("heron.beak follows"))?.to_owned();
-        let before = line.split(" ticks").next()?.rsplit("→ ").next()?.trim().to_owned();
+        let before = line.split(" ticks").next()?.rsplit(", ").next()?.trim().to_owned();
         before.parse::<f64>().ok()
     };
     let before = until(|| ticks(&pane.screen()), || pane.screen());
@@ -76,7 +76,7 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
     let screen = pane.see("✗ lost");
     assert!(screen.contains("does as told for a lost link"), "{screen}");
     // Its failsafe is 4°, which is 234 ticks.
-    pane.see("→ 234 ticks");
+    pane.see(", 234 ticks");
     pane.keys(&["z"]);
     pane.see("● fresh");
     pane.see("heron.beak follows");
@@ -200,7 +200,7 @@ fn endpoints_are_widened_and_a_buzz_backs_off() {
     pane.see("2010");
     pane.see("it buzzes");
     pane.keys(&["b"]);
-    pane.see("Backed off. Make 197");
+    pane.see("Backed off to 197");
     pane.see_no_more("it buzzes");
     pane.keys(&["Enter"]);
     pane.see("high endpoint 197");

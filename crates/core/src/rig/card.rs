@@ -1,32 +1,43 @@
 //! A servo card: what was found out about one servo, apart from where it was plugged in. Its file ends in
 //! `.servo.toml`.
 
+use super::bounds::{self, Each, Formats, Named, Noted, Within, Worded};
+use super::check::problems_of_card;
 use super::edit::{Edited, Refused};
+use super::file::{self, Unfit};
 use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Place, Rated, Rig, Servo};
 use crate::fit::{Shape, Side};
-use crate::unit::{Degrees, Micros};
+use crate::range;
+use crate::unit::{Degrees, Micros, Volts};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The format of the cards that this program writes.
-pub const FORMAT: u32 = 2;
+pub const FORMAT: u32 = 3;
 
 /// See the module.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::card)]
 pub struct Card {
-    /// The version of the format. What an older one lacks has its usual value.
+    /// The version of the format, 3 at present. What an older one lacks has its usual value.
+    #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the servo was called.
+    #[schemars(transform = Named)]
     pub name: String,
     /// The day it was put on the card, as `2026-01-02`.
+    #[schemars(transform = Worded)]
     pub kept: String,
     /// What it is.
     #[serde(default, skip_serializing_if = "usual")]
     pub kind: Kind,
     /// Its endpoints.
+    #[schemars(transform = Each(&range::PULSE))]
     pub endpoints_us: Ends<Micros>,
     /// Its centre.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::PULSE))]
     pub centre_us: Option<Micros>,
     /// What its marks are joined by.
     #[serde(default, skip_serializing_if = "usual")]
@@ -36,12 +47,22 @@ pub struct Card {
     pub arrive: Side,
     /// Teeth of its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::TEETH))]
     pub teeth: Option<u8>,
+    /// The supply that it takes, least and greatest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Each(&range::SUPPLY_VOLTS))]
+    pub volts: Option<Ends<Volts>>,
+    /// The least level of a signal that it follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
+    pub signal_volts: Option<Volts>,
     /// What it is given to stand still, where it is endless.
     #[serde(default, skip_serializing_if = "usual")]
     pub idle: Idle,
     /// What was written about it.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "super::prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
     pub notes: String,
     /// What its sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -106,6 +127,8 @@ impl Card {
             fit: servo.fit,
             arrive: servo.arrive,
             teeth: servo.teeth,
+            volts: servo.volts,
+            signal_volts: servo.signal_volts,
             idle: servo.idle,
             notes: servo.notes.clone(),
             rated: servo.rated.clone(),
@@ -123,25 +146,26 @@ impl Card {
         toml_edit::ser::to_string_pretty(self)
     }
 
-    /// Reads one.
+    /// Reads one, and checks it as a rig is checked.
     ///
     /// # Errors
-    /// When it is no card.
-    pub fn parse(text: &str) -> Result<Self, toml_edit::de::Error> {
-        toml_edit::de::from_str(text)
+    /// When it is no card, of a newer format, or something in it cannot be.
+    pub fn load(text: &str) -> Result<Self, Unfit> {
+        let (document, card) = file::read::<Self>(text, FORMAT)?;
+        let found = problems_of_card(&card);
+        if found.is_empty() {
+            return Ok(card);
+        }
+        Err(Unfit::Problems(found.into_iter().map(|problem| file::locate(&document, problem)).collect()))
     }
 
     /// Gives a servo of a rig what the card says: it is the one that was plugged in. Its name, its plug, its joint and
     /// what is between the two stay.
     ///
     /// # Errors
-    /// When there is no such servo, the card is of a newer format or of another kind, or the rig would not be sound.
+    /// When there is no such servo, the card is of another kind, or the rig would not be sound.
     pub fn put(&self, rig: &Rig, servo: &str) -> Edited {
         let unsound = |message: String, help: &str| Refused::Unsound { message, help: help.to_owned() };
-        if self.format > FORMAT {
-            let message = format!("this card is format {}, this program knows format {FORMAT}", self.format);
-            return Err(unsound(message, "open it with a newer wasvolta; nothing was changed"));
-        }
         let found = rig.servo(servo).ok_or_else(|| super::edit::missing("servo", servo))?;
         if found.kind != self.kind {
             let message =
@@ -153,6 +177,7 @@ impl Card {
             part.endpoints_us = self.endpoints_us;
             part.centre_us = self.centre_us;
             (part.fit, part.arrive, part.teeth, part.idle) = (self.fit, self.arrive, self.teeth, self.idle);
+            (part.volts, part.signal_volts) = (self.volts, self.signal_volts);
             part.notes.clone_from(&self.notes);
             part.rated.clone_from(&self.rated);
             part.marks.clone_from(&self.marks);
@@ -162,14 +187,20 @@ impl Card {
     }
 
     /// A servo as the card describes it, on no channel in particular.
-    fn servo(&self) -> Servo {
+    pub(super) fn servo(&self) -> Servo {
         Servo {
             endpoints_us: self.endpoints_us,
             centre_us: self.centre_us,
             fit: self.fit,
             arrive: self.arrive,
+            teeth: self.teeth,
+            volts: self.volts,
+            signal_volts: self.signal_volts,
+            idle: self.idle,
             rated: self.rated.clone(),
             marks: self.marks.clone(),
+            exercised: self.exercised.clone(),
+            notes: self.notes.clone(),
             ..Servo::new(&self.name, ("", 0), self.kind)
         }
     }
@@ -218,8 +249,24 @@ mod tests {
         let text = card.text().unwrap();
         assert!(text.contains("[[mark]]") && text.contains("kept = \"2026-01-02\""), "{text}");
         assert!(!text.contains("channel") && !text.contains("board"), "{text}");
-        assert_eq!(Card::parse(&text).unwrap(), card);
-        assert!(Card::parse("format = 1\ncolour = 3\n").is_err());
+        assert_eq!(Card::load(&text).unwrap(), card);
+        let said = |text: &str| match Card::load(text).unwrap_err() {
+            Unfit::Unreadable(one) => one.message,
+            Unfit::Problems(all) => all.into_iter().map(|one| one.message).collect::<Vec<_>>().join("; "),
+        };
+        assert_eq!(
+            said("format = 1\ncolour = 3\nsize = 1\n"),
+            "there is no key `colour` here; there is no key `size` here"
+        );
+        for (from, to, words) in [
+            ("travel_deg = 120", "travel_deg = 1e-320", "travel is 0."),
+            ("pulse_us = 1100", "pulse_us = nan", "pulse is NaN"),
+            ("format = 3", "format = 4", "this is format 4, this program knows format 3"),
+            ("angle_deg = -45", "angle_deg = -4500", "angle is -4500"),
+        ] {
+            let changed = text.replacen(from, to, 1);
+            assert!(changed != text && said(&changed).starts_with(words), "{to} {}", said(&changed));
+        }
         assert_eq!(card.limits.len(), 2, "with their reasons");
     }
 
@@ -243,6 +290,5 @@ mod tests {
             refused.starts_with("heron.neck is positional, the card is of one that is endless"),
             "{refused}"
         );
-        assert!(Card { format: 9, ..neck }.put(&rig, "heron.neck").is_err());
     }
 }

@@ -5,9 +5,12 @@
 
 mod servo;
 
+use super::card::Card;
 use super::{Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rig, Sequence};
+use crate::outside;
 use crate::range::{self, Range};
-use crate::unit::{Degrees, Seconds};
+use crate::unit::{Degrees, Seconds, Volts};
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 
 /// One step into a document.
@@ -65,8 +68,82 @@ pub struct Problem {
     pub help: String,
 }
 
+/// The names of one list of a rig, each with the place where it stands first.
 #[derive(Default)]
-struct Found(Vec<Problem>);
+struct Names<'r> {
+    what: &'static str,
+    places: HashMap<&'r str, usize>,
+    /// In order, as they are offered.
+    listed: Vec<&'r str>,
+}
+
+impl<'r> Names<'r> {
+    fn of(what: &'static str, names: impl Iterator<Item = &'r str>) -> Self {
+        let listed: Vec<&str> = names.collect();
+        let mut places = HashMap::with_capacity(listed.len());
+        for (n, name) in listed.iter().enumerate() {
+            places.entry(*name).or_insert(n);
+        }
+        Self { what, places, listed }
+    }
+
+    /// The first of them: nobody reads a thousand.
+    fn offered(&self) -> String {
+        const SHOWN: usize = 12;
+        let first = self.listed.iter().take(SHOWN).copied().collect::<Vec<_>>().join(", ");
+        match self.listed.len() {
+            0..=SHOWN => first,
+            all => format!("{first} and {} more", all - SHOWN),
+        }
+    }
+}
+
+/// Everything that names speak of, looked up once a check.
+struct Index<'r> {
+    rails: Names<'r>,
+    ports: HashMap<PortKind, Names<'r>>,
+    boards: Names<'r>,
+    servos: Names<'r>,
+    joints: Names<'r>,
+    inputs: Names<'r>,
+    poses: Names<'r>,
+    /// Parts that have a level.
+    levels: Names<'r>,
+    /// What steps of a sequence speak of.
+    spoken: Names<'r>,
+}
+
+impl<'r> Index<'r> {
+    fn of(rig: &'r Rig) -> Self {
+        let kinds = [PortKind::I2c, PortKind::Serial, PortKind::Pwm];
+        let ports = |kind| {
+            let of_kind = rig.ports.iter().filter(move |port| port.kind == kind);
+            (kind, Names::of("port", of_kind.map(|port| port.name.as_str())))
+        };
+        let firsts = rig.joints.iter().map(|joint| (joint.servo.as_str(), joint.name.as_str()));
+        let firsts: HashMap<&str, &str> = firsts.collect();
+        let spoken = rig.servos.iter().filter_map(|servo| match servo.kind {
+            Kind::Positional => firsts.get(servo.name.as_str()).copied(),
+            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
+        });
+        let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
+        Self {
+            rails: Names::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
+            ports: kinds.map(ports).into(),
+            boards: Names::of("board", rig.boards.iter().map(|board| board.name.as_str())),
+            servos: Names::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
+            joints: Names::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
+            inputs: Names::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
+            poses: Names::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
+            levels: Names::of("part with a level", levels.map(|servo| servo.name.as_str())),
+            spoken: Names::of("joint", spoken),
+        }
+    }
+}
+
+/// What was found so far.
+#[derive(Default)]
+pub(super) struct Found(Vec<Problem>);
 
 impl Found {
     /// Numbers of one table, each with its key and its row of ranges; those left out are right.
@@ -101,40 +178,46 @@ impl Found {
             let message = format!("{length} characters of notes, {} are kept", range::NOTES_LENGTH);
             self.say(at.key(key), message, "shorten it, or keep the rest as a comment");
         }
+        if notes.chars().any(|c| outside::is_unfit(c) && !matches!(c, '\n' | '\t')) {
+            self.say(
+                at.key(key),
+                "these words hold signs that cannot be seen",
+                "write it anew in plain letters",
+            );
+        }
     }
 
-    fn known<'a>(
-        &mut self,
-        path: Path,
-        what: &str,
-        name: &str,
-        names: impl Iterator<Item = &'a str>,
-    ) -> bool {
-        let names: Vec<&str> = names.collect();
-        if names.contains(&name) {
+    /// A word by which something outside is known: a path, a field's name, a day.
+    fn word(&mut self, path: Path, what: &str, word: &str) {
+        let length = word.chars().count();
+        if length == 0 || length > range::PATH_LENGTH || word.chars().any(outside::is_unfit) {
+            let message = format!("{what} has 1 to {} characters that can be seen", range::PATH_LENGTH);
+            self.say(path, message, "write it anew");
+        }
+    }
+
+    fn known(&mut self, path: Path, name: &str, names: &Names<'_>) -> bool {
+        if names.places.contains_key(name) {
             return true;
         }
-        let help = if names.is_empty() {
+        let what = names.what;
+        let help = if names.listed.is_empty() {
             format!("there is no {what} in this rig yet; add a [[{what}]]")
         } else {
-            format!("there is: {}", names.join(", "))
+            format!("there is: {}", names.offered())
         };
         self.say(path, format!("no {what} is called {name:?}"), help);
         false
     }
 
     fn unique<'a>(&mut self, list: &str, names: impl Iterator<Item = &'a str>) {
-        let mut before: Vec<&str> = Vec::new();
+        let mut before = HashSet::new();
         for (n, name) in names.enumerate() {
-            if before.contains(&name) {
+            if !before.insert(name) {
                 let path = Path::of(list, n).key("name");
-                self.say(
-                    path,
-                    format!("a second {list} is called {name:?}"),
-                    "give one of them another name",
-                );
+                let message = format!("a second {list} is called {name:?}");
+                self.say(path, message, "give one of them another name");
             }
-            before.push(name);
         }
     }
 }
@@ -142,38 +225,66 @@ impl Found {
 /// Everything that is wrong with a rig; empty when it is sound.
 pub fn problems(rig: &Rig) -> Vec<Problem> {
     let mut found = Found::default();
+    let index = Index::of(rig);
     let root = Path::default();
     if rig.format != super::FORMAT {
         let message = format!("this is format {}, this program knows format {}", rig.format, super::FORMAT);
         found.say(root.key("format"), message, "open it with a newer wasvolta; nothing was changed");
     }
-    if rig.name.trim().is_empty() || rig.name.chars().count() > range::NAME_LENGTH {
-        found.say(root.key("name"), "a rig's name has 1 to 40 characters", "give it a name");
+    let length = rig.name.chars().count();
+    if rig.name.trim().is_empty() || length > range::NAME_LENGTH || rig.name.chars().any(outside::is_unfit) {
+        let message = "a rig's name has 1 to 40 characters that can be seen";
+        found.say(root.key("name"), message, "give it another name");
     }
     found.notes(&root, "notes", &rig.notes);
     found.ranges(&root, &[("release_after_s", &range::IDLE, rig.release_after_s.map(Seconds::get))]);
     power_and_ports(&mut found, rig);
-    boards(&mut found, rig);
+    boards(&mut found, rig, &index);
+    let mut plugs = HashMap::new();
     for (n, servo) in rig.servos.iter().enumerate() {
-        servo::check(&mut found, rig, n, servo);
+        servo::check(&mut found, (rig, &index), n, servo);
+        servo::plug(&mut found, (rig, &index), (n, servo), &mut plugs);
     }
     found.unique("servo", rig.servos.iter().map(|s| s.name.as_str()));
+    let mut turned = HashMap::new();
     for (n, joint) in rig.joints.iter().enumerate() {
-        check_joint(&mut found, rig, n, joint);
+        check_joint(&mut found, (rig, &index), (n, joint), &mut turned);
     }
     found.unique("joint", rig.joints.iter().map(|j| j.name.as_str()));
     for (n, input) in rig.inputs.iter().enumerate() {
-        check_input(&mut found, rig, n, input);
+        check_input(&mut found, (rig, &index), n, input);
     }
     found.unique("input", rig.inputs.iter().map(|i| i.name.as_str()));
+    let mut mapped = HashSet::new();
     for (n, mapping) in rig.mappings.iter().enumerate() {
-        check_mapping(&mut found, rig, n, mapping);
+        check_mapping(&mut found, &index, (n, mapping), &mut mapped);
     }
-    poses(&mut found, rig);
+    poses(&mut found, rig, &index);
     for (n, sequence) in rig.sequences.iter().enumerate() {
-        check_sequence(&mut found, rig, n, sequence);
+        check_sequence(&mut found, &index, n, sequence);
     }
     found.unique("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
+    found.0
+}
+
+/// Everything that is wrong with a servo card; empty when it is sound.
+pub fn problems_of_card(card: &Card) -> Vec<Problem> {
+    let mut found = Found::default();
+    let root = Path::default();
+    if card.format == 0 {
+        found.say(
+            root.key("format"),
+            "formats are counted from 1",
+            "write the format that it was written in",
+        );
+    }
+    servo::itself(&mut found, &root, None, &card.servo(), "mark");
+    found.word(root.key("kept"), "a day", &card.kept);
+    for (n, limit) in card.limits.iter().enumerate() {
+        let at = root.key("limit").at(n);
+        found.range(at.key("angle_deg"), &range::ANGLE, limit.angle_deg.get());
+        found.notes(&at, "reason", &limit.reason);
+    }
     found.0
 }
 
@@ -188,9 +299,7 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
     for (n, port) in rig.ports.iter().enumerate() {
         let at = Path::of("port", n);
         found.name(&at, &port.name);
-        if port.path.is_empty() {
-            found.say(at.key("path"), "the path is empty", "give a device path such as /dev/i2c-1");
-        }
+        found.word(at.key("path"), "a path", &port.path);
         match (port.kind, port.bus_hz) {
             (PortKind::Serial | PortKind::Pwm, Some(_)) => {
                 let message = format!("a {} has no bus rate", port.kind.word());
@@ -214,11 +323,7 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
     found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
 }
 
-fn ports_of(rig: &Rig, kind: PortKind) -> impl Iterator<Item = &str> {
-    rig.ports.iter().filter(move |p| p.kind == kind).map(|p| p.name.as_str())
-}
-
-fn boards(found: &mut Found, rig: &Rig) {
+fn boards(found: &mut Found, rig: &Rig, index: &Index<'_>) {
     for (n, board) in rig.boards.iter().enumerate() {
         let at = Path::of("board", n);
         found.name(&at, &board.name);
@@ -232,12 +337,13 @@ fn boards(found: &mut Found, rig: &Rig) {
                 port.kind.word()
             );
             found.say(at.key("port"), message, format!("put it on a {}", kind.word()));
-        } else {
-            found.known(at.key("port"), "port", &board.port, ports_of(rig, kind));
+        } else if let Some(ports) = index.ports.get(&kind) {
+            found.known(at.key("port"), &board.port, ports);
         }
         if let Some(rail) = &board.rail {
-            found.known(at.key("rail"), "rail", rail, rig.rails.iter().map(|r| r.name.as_str()));
+            found.known(at.key("rail"), rail, &index.rails);
         }
+        found.ranges(&at, &[("signal_volts", &range::SIGNAL_VOLTS, board.signal_volts.map(Volts::get))]);
         found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
         found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
         match board.chip {
@@ -295,10 +401,15 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
     }
 }
 
-fn check_joint(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
+fn check_joint<'r>(
+    found: &mut Found,
+    (rig, index): (&'r Rig, &Index<'_>),
+    (n, joint): (usize, &'r Joint),
+    turned: &mut HashMap<&'r str, &'r str>,
+) {
     let at = Path::of("joint", n);
     found.name(&at, &joint.name);
-    turning(found, rig, n, joint);
+    turning(found, (rig, index), (n, joint), turned);
     found.range(at.key("mounted_deg"), &range::ANGLE, joint.mounted_deg.get());
     for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
         if let Some(limit) = limit {
@@ -371,23 +482,29 @@ fn reaches(found: &mut Found, at: &Path, rig: &Rig, joint: &Joint) {
 }
 
 /// The servos that turn a joint: there, positional, and turning no other.
-fn turning(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
+fn turning<'r>(
+    found: &mut Found,
+    (rig, index): (&'r Rig, &Index<'_>),
+    (n, joint): (usize, &'r Joint),
+    turned: &mut HashMap<&'r str, &'r str>,
+) {
     let at = Path::of("joint", n);
     for (m, servo) in joint.servos().enumerate() {
         let at = m.checked_sub(1).map_or_else(|| at.key("servo"), |other| at.key("with").at(other));
-        if !found.known(at.clone(), "servo", servo, rig.servos.iter().map(|s| s.name.as_str())) {
+        if !found.known(at.clone(), servo, &index.servos) {
             continue;
         }
         if let Some(turns) = rig.servo(servo).filter(|s| s.kind != Kind::Positional) {
             let message = format!("{} is {} and turns no joint", turns.name, turns.kind.word());
             found.say(at.clone(), message, "remove the joint: poses have levels_percent for it");
         }
-        let twin = rig.joints.iter().take(n).find(|j| j.servos().any(|other| other == servo));
-        if let Some(twin) = twin {
-            let message = format!("{servo} turns joint {} already", twin.name);
-            found.say(at, message, "one servo turns one joint; remove one of the two");
-        } else if joint.servos().take(m).any(|other| other == servo) {
+        if joint.servos().take(m).any(|other| other == servo) {
             found.say(at, format!("{servo} stands here twice"), "remove it");
+        } else if let Some(twin) = turned.get(servo) {
+            let message = format!("{servo} turns joint {twin} already");
+            found.say(at, message, "one servo turns one joint; remove one of the two");
+        } else {
+            turned.insert(servo, &joint.name);
         }
     }
     let Some(pair) = &joint.steering else { return };
@@ -399,16 +516,22 @@ fn turning(found: &mut Found, rig: &Rig, n: usize, joint: &Joint) {
     found.range(at.key("wheelbase_mm"), &range::LENGTH, pair.wheelbase_mm.get());
 }
 
-fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
+fn check_input(found: &mut Found, (rig, index): (&Rig, &Index<'_>), n: usize, input: &Input) {
     let at = Path::of("input", n);
     found.name(&at, &input.name);
-    found.known(at.key("port"), "port", &input.port, ports_of(rig, PortKind::Serial));
+    if let Some(lines) = index.ports.get(&PortKind::Serial) {
+        found.known(at.key("port"), &input.port, lines);
+    }
     if rig.boards.iter().any(|board| board.port == input.port) {
         let help = "numbers come from a line on which a microcontroller prints them: use another port";
         found.say(at.key("port"), "on this line a board speaks Firmata", help);
     }
-    if input.field == Field::Place(0) {
-        found.say(at.key("field"), "fields are counted from 1", "write 1 for the first number of a line");
+    match &input.field {
+        Field::Place(0) => {
+            found.say(at.key("field"), "fields are counted from 1", "write 1 for the first number of a line");
+        }
+        Field::Place(_) => {}
+        Field::Name(name) => found.word(at.key("field"), "a field's name", name),
     }
     let Ends(low, high) = input.ends;
     found.range(at.key("ends").at(0), &range::RAW, low);
@@ -437,6 +560,8 @@ fn check_input(found: &mut Found, rig: &Rig, n: usize, input: &Input) {
             ("rise_per_s", &range::RATE, input.rise_per_s),
             ("fall_per_s", &range::RATE, input.fall_per_s),
             ("lost_after_ms", &range::LOST_AFTER, input.lost_after_ms),
+            ("signal_volts", &range::SIGNAL_VOLTS, input.signal_volts.map(Volts::get)),
+            ("pin_volts", &range::SIGNAL_VOLTS, input.pin_volts.map(Volts::get)),
         ],
     );
     if !input.curve.is_empty() {
@@ -458,11 +583,16 @@ fn curve(found: &mut Found, at: &Path, input: &Input) {
     }
 }
 
-fn check_mapping(found: &mut Found, rig: &Rig, n: usize, mapping: &Mapping) {
+fn check_mapping<'r>(
+    found: &mut Found,
+    index: &Index<'_>,
+    (n, mapping): (usize, &'r Mapping),
+    mapped: &mut HashSet<&'r str>,
+) {
     let at = Path::of("mapping", n);
-    found.known(at.key("input"), "input", &mapping.input, rig.inputs.iter().map(|i| i.name.as_str()));
-    found.known(at.key("joint"), "joint", &mapping.joint, rig.joints.iter().map(|j| j.name.as_str()));
-    if rig.mappings.iter().take(n).any(|m| m.joint == mapping.joint) {
+    found.known(at.key("input"), &mapping.input, &index.inputs);
+    found.known(at.key("joint"), &mapping.joint, &index.joints);
+    if !mapped.insert(&mapping.joint) {
         let message = format!("{} is driven by another mapping already", mapping.joint);
         found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
     }
@@ -476,24 +606,26 @@ fn check_mapping(found: &mut Found, rig: &Rig, n: usize, mapping: &Mapping) {
     }
 }
 
-fn poses(found: &mut Found, rig: &Rig) {
+fn poses(found: &mut Found, rig: &Rig, index: &Index<'_>) {
     for (n, pose) in rig.poses.iter().enumerate() {
         let at = Path::of("pose", n);
         found.name(&at, &pose.name);
         for (joint, angle) in &pose.angles_deg {
             let here = at.key("angles_deg").key(joint);
-            if found.known(here.clone(), "joint", joint, rig.joints.iter().map(|j| j.name.as_str())) {
+            if found.known(here.clone(), joint, &index.joints) {
                 found.range(here.clone(), &range::ANGLE, angle.get());
-                outside_limits(found, here, rig, joint, *angle);
+                let joint = index.joints.places.get(joint.as_str()).and_then(|n| rig.joints.get(*n));
+                outside_limits(found, here, joint, *angle);
             }
         }
     }
+    let ranges = rig.servos.iter().filter_map(|servo| Some((servo.name.as_str(), servo.kind.levels()?)));
+    let ranges: HashMap<&str, &Range> = ranges.collect();
     for (n, pose) in rig.poses.iter().enumerate() {
         for (name, level) in &pose.levels_percent {
             let here = Path::of("pose", n).key("levels_percent").key(name);
-            let known = rig.servos.iter().filter_map(|s| Some((s.name.as_str(), s.kind.levels()?)));
-            if found.known(here.clone(), "part with a level", name, known.clone().map(|(name, _)| name))
-                && let Some((_, range)) = known.clone().find(|(known, _)| known == name)
+            if found.known(here.clone(), name, &index.levels)
+                && let Some(range) = ranges.get(name.as_str())
             {
                 found.range(here, range, level.get());
             }
@@ -502,8 +634,8 @@ fn poses(found: &mut Found, rig: &Rig) {
     found.unique("pose", rig.poses.iter().map(|p| p.name.as_str()));
 }
 
-fn outside_limits(found: &mut Found, at: Path, rig: &Rig, joint: &str, angle: Degrees) {
-    let Some(joint) = rig.joint(joint) else { return };
+fn outside_limits(found: &mut Found, at: Path, joint: Option<&Joint>, angle: Degrees) {
+    let Some(joint) = joint else { return };
     let beyond = match (&joint.low, &joint.high) {
         (Some(low), _) if angle < low.angle_deg => Some(("low", low)),
         (_, Some(high)) if angle > high.angle_deg => Some(("high", high)),
@@ -521,19 +653,19 @@ fn outside_limits(found: &mut Found, at: Path, rig: &Rig, joint: &str, angle: De
     }
 }
 
-fn check_sequence(found: &mut Found, rig: &Rig, n: usize, sequence: &Sequence) {
+fn check_sequence(found: &mut Found, index: &Index<'_>, n: usize, sequence: &Sequence) {
     let at = Path::of("sequence", n);
     found.name(&at, &sequence.name);
     for (m, step) in sequence.steps.iter().enumerate() {
         let at = at.key("step").at(m);
-        found.known(at.key("pose"), "pose", &step.pose, rig.poses.iter().map(|p| p.name.as_str()));
+        found.known(at.key("pose"), &step.pose, &index.poses);
         if let Some(time) = step.move_s {
             found.range(at.key("move_s"), &range::TIME, time.get());
         }
         found.range(at.key("dwell_s"), &range::TIME, step.dwell_s.get());
         for (joint, own) in &step.joints {
             let at = at.key("joint").key(joint);
-            found.known(at.clone(), "joint", joint, rig.servos.iter().filter_map(|s| rig.spoken_name(s)));
+            found.known(at.clone(), joint, &index.spoken);
             found.range(at.key("lag_s"), &range::TIME, own.lag_s.get());
             let share = own.share.unwrap_or(1.0);
             found.range(at.key("share"), &range::MOVE_SHARE, share);

@@ -3,8 +3,12 @@
 //!
 //! No disk is touched here: texts come in and go out.
 
+mod keys;
+
 use super::check::{Part, Path, Problem, problems};
 use super::{Rig, merge};
+use schemars::JsonSchema;
+use serde::de::DeserializeOwned;
 use std::ops::Range;
 use toml_edit::{Document, DocumentMut, Item, Table, Value};
 
@@ -40,28 +44,47 @@ pub enum Loaded {
     Unreadable(Located),
 }
 
+/// Why a text gave no values.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Unfit {
+    /// It is no TOML, or of a newer format.
+    Unreadable(Located),
+    /// Its keys or their values are others than those that there are.
+    Problems(Vec<Located>),
+}
+
+/// Reads values from a text, with the document that knows where they stand.
+pub(super) fn read<T: DeserializeOwned + JsonSchema>(
+    text: &str,
+    format: u32,
+) -> Result<(Document<&str>, T), Unfit> {
+    let document = Document::parse(text).map_err(|error| {
+        let help = "mend the TOML at the place shown".to_owned();
+        Unfit::Unreadable(Located { message: tidy(error.message()), help, span: error.span() })
+    })?;
+    if let Some(newer) = newer_format(&document, format) {
+        return Err(Unfit::Unreadable(newer));
+    }
+    match toml_edit::de::from_str(text) {
+        Ok(values) => Ok((document, values)),
+        Err(error) => {
+            // The first unknown key ends the reading: they are looked for by themselves, to be said at once.
+            let unknown = keys::unknown(&document, &schemars::schema_for!(T));
+            if !unknown.is_empty() {
+                return Err(Unfit::Problems(unknown));
+            }
+            let (message, help) = (tidy(error.message()), help_for(error.message()));
+            Err(Unfit::Problems(vec![Located { message, help, span: error.span() }]))
+        }
+    }
+}
+
 /// Reads a rig and checks that it fits together.
 pub fn load(text: &str) -> Loaded {
-    let document = match Document::parse(text) {
-        Ok(document) => document,
-        Err(error) => {
-            let help = "mend the TOML at the place shown".to_owned();
-            return Loaded::Unreadable(Located { message: tidy(error.message()), help, span: error.span() });
-        }
-    };
-    if let Some(newer) = newer_format(&document) {
-        return Loaded::Unreadable(newer);
-    }
-    let mut rig: Rig = match toml_edit::de::from_str(text) {
-        Ok(rig) => rig,
-        Err(error) => {
-            let help = help_for(error.message());
-            return Loaded::Problems(vec![Located {
-                message: tidy(error.message()),
-                help,
-                span: error.span(),
-            }]);
-        }
+    let (document, mut rig) = match read::<Rig>(text, super::FORMAT) {
+        Ok(read) => read,
+        Err(Unfit::Unreadable(located)) => return Loaded::Unreadable(located),
+        Err(Unfit::Problems(found)) => return Loaded::Problems(found),
     };
     // Every later version only added keys with a usual value: an older rig is one of today's.
     if rig.format >= 1 {
@@ -75,11 +98,11 @@ pub fn load(text: &str) -> Loaded {
     Loaded::Problems(found.into_iter().map(|problem| locate(&document, problem)).collect())
 }
 
-fn newer_format(document: &Document<&str>) -> Option<Located> {
+fn newer_format(document: &Document<&str>, known: u32) -> Option<Located> {
     let item = document.get("format")?;
     let format = item.as_integer()?;
-    (format > i64::from(super::FORMAT)).then(|| Located {
-        message: format!("this is format {format}, this program knows format {}", super::FORMAT),
+    (format > i64::from(known)).then(|| Located {
+        message: format!("this is format {format}, this program knows format {known}"),
         help: "open it with a newer wasvolta; nothing was changed".to_owned(),
         span: item.span(),
     })
@@ -91,9 +114,7 @@ fn tidy(message: &str) -> String {
 }
 
 fn help_for(message: &str) -> String {
-    let help = if message.contains("unknown field") {
-        "correct the key or remove the line; docs/rig-format.md lists the keys"
-    } else if message.contains("missing field") {
+    let help = if message.contains("missing field") {
         "add the missing key; docs/rig-format.md shows each"
     } else {
         "write the value as docs/rig-format.md shows it"
@@ -101,7 +122,7 @@ fn help_for(message: &str) -> String {
     help.to_owned()
 }
 
-fn locate(document: &Document<&str>, problem: Problem) -> Located {
+pub(super) fn locate(document: &Document<&str>, problem: Problem) -> Located {
     let span = span_of(document, &problem.path);
     Located { message: problem.message, help: problem.help, span }
 }
@@ -189,8 +210,19 @@ impl Source {
         if *rig != self.rig {
             raise_format(&mut document);
         }
-        Ok(Self { text: document.to_string(), rig: rig.clone() })
+        Ok(Self { text: as_written(&self.text, &document.to_string()), rig: rig.clone() })
     }
+}
+
+/// A changed text with the line ends of the one that it came from, and with its mark of the order of bytes.
+fn as_written(before: &str, after: &str) -> String {
+    const MARK: char = '\u{feff}';
+    let after = after.trim_start_matches(MARK);
+    let mark = if before.starts_with(MARK) { "\u{feff}" } else { "" };
+    // The first line says it: a file of both kinds has one kind after its first change.
+    let windows = before.find('\n').is_some_and(|at| before[..at].ends_with('\r'));
+    let lines = after.replace("\r\n", "\n");
+    if windows { format!("{mark}{}", lines.replace('\n', "\r\n")) } else { format!("{mark}{lines}") }
 }
 
 /// What is written may hold keys of this format: an older number in the text is raised, beside its comment.
@@ -254,16 +286,58 @@ mod tests {
 
     #[test]
     fn an_older_format_is_read_and_raised_by_the_first_change_only() {
-        let older = SMALL.replace("format = 5", "format = 1 # of old");
+        let older = SMALL.replace("format = 6", "format = 1 # of old");
         let rig = sound(&older);
         assert_eq!(rig, sound(SMALL));
         let source = Source::new(older.clone(), rig.clone());
         assert_eq!(source.with(&rig).unwrap().text(), older);
         let changed = Rig { notes: "wet".to_owned(), ..rig };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 5 # of old\n"), "{text}");
+        assert!(text.contains("format = 6 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 5", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 6", "format = 0")), Loaded::Sound(_)));
+    }
+
+    #[test]
+    fn line_ends_and_the_mark_of_the_order_of_bytes_stay() {
+        for (mark, end) in [("", "\n"), ("", "\r\n"), ("\u{feff}", "\n"), ("\u{feff}", "\r\n")] {
+            let text = format!("{mark}{}", SMALL.replace('\n', end));
+            let rig = sound(&text);
+            assert_eq!(Source::new(text.clone(), rig.clone()).with(&rig).unwrap().text(), text);
+            let mut more = rig.clone();
+            let mark_of = more.servos[0].marks[0].clone();
+            more.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark_of });
+            more.poses.push(super::super::Pose { name: "bow".to_owned(), ..more.poses[0].clone() });
+            more.servos[0].notes = "two\nlines".to_owned();
+            let written = Source::new(text.clone(), rig).with(&more).unwrap().text().to_owned();
+            assert_eq!(sound(&written), more);
+            assert!(written.starts_with(mark) && written.matches('\u{feff}').count() == mark.chars().count());
+            let bare = written.replace("\r\n", "");
+            assert_eq!((bare.contains('\n'), bare.contains('\r')), (end == "\n", false), "{written:?}");
+            let kept = text.lines().filter(|line| written.lines().any(|other| other == *line)).count();
+            assert!(kept >= text.lines().count() - 1, "{kept} of {}", text.lines().count());
+        }
+    }
+
+    #[test]
+    fn places_in_a_text_with_a_mark_of_the_order_of_bytes_are_right() {
+        let text = format!("\u{feff}{}", SMALL.replace("pulse_us = 1900", "pulse_us = 2930"));
+        assert_eq!(first_problem(&text).2, "2930");
+        let text = format!("\u{feff}{}", SMALL.replace("channel = 1", "chanel = 1\ncolur = 3"));
+        let Loaded::Problems(found) = load(&text) else { panic!() };
+        let underlined: Vec<&str> = found.iter().map(|one| &text[one.span.clone().unwrap()]).collect();
+        assert_eq!(underlined, ["chanel", "colur"], "all of them");
+        assert_eq!(found[0].help, "write channel");
+    }
+
+    #[test]
+    fn surplus_values_and_thousands_of_problems_are_said_in_time_that_grows_with_them() {
+        let (message, _, _) = first_problem(&SMALL.replace("[900, 2100] #", "[900, 1500, 2100] #"));
+        assert!(message.contains("expected two values, [low, high]"), "{message}");
+        let twin = "\n[[pose]]\nname = \"look\"\nangles_deg = { \"heron.nick\" = 3 }\n";
+        let Loaded::Problems(found) = load(&format!("{SMALL}{}", twin.repeat(8000))) else { panic!() };
+        assert_eq!(found.len(), 16_000, "a second name and an unknown joint each");
+        assert!(found.iter().map(|one| one.message.len() + one.help.len()).sum::<usize>() < 4_000_000);
     }
 
     #[test]
@@ -287,7 +361,7 @@ mod tests {
     fn an_unknown_key_is_named_with_its_line() {
         let text = SMALL.replace("channel = 1", "chanel = 1");
         let (message, line, underlined) = first_problem(&text);
-        assert!(message.contains("unknown field `chanel`"), "{message}");
+        assert_eq!(message, "there is no key `chanel` here");
         assert_eq!(underlined, "chanel");
         assert_eq!(text.lines().nth(line - 1), Some("chanel = 1"));
     }
@@ -373,7 +447,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 5", "format = 9")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 6", "format = 9")) else { panic!() };
         assert!(newer.message.contains("format 9"));
     }
 }

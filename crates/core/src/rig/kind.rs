@@ -1,5 +1,6 @@
 //! What hangs on a channel: a servo that goes to an angle, or something that has a level in percent.
 
+use super::bounds::Within;
 use crate::range::{self, Range};
 use crate::unit::{Degrees, DegreesPerSecond, Micros, Percent, Seconds};
 use schemars::JsonSchema;
@@ -94,8 +95,10 @@ impl Kind {
 pub struct Arming {
     /// The pulse; its stop pulse unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Within(&range::PULSE))]
     pub pulse_us: Option<Micros>,
     /// For how long.
+    #[schemars(transform = Within(&range::ARMING))]
     pub for_s: Seconds,
 }
 

@@ -144,6 +144,7 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         _ => {}
     }
     Ok(Mark {
+        read: 1,
         pulse_us: Micros::new(number("pulse_us", &range::PULSE)?.ok_or("there is no pulse_us")?),
         angle_deg: angle.map(Degrees::new),
         at,

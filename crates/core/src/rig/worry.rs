@@ -2,7 +2,7 @@
 //! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
 //! [`super::check`]'s.
 
-use super::{Ends, How, Joint, Kind, PortKind, Rig, Servo, Side};
+use super::{Ends, How, Input, Joint, Kind, PortKind, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
@@ -47,11 +47,64 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
         }
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
+    all.extend(rig.servos.iter().flat_map(|servo| levels(rig, servo)));
+    all.extend(rig.inputs.iter().filter_map(level_in));
     all.extend(rig.servos.iter().filter_map(|servo| reach(rig, servo)));
     all.extend(rig.servos.iter().filter_map(sideless));
     all.extend(rig.joints.iter().flat_map(|joint| unmarked(rig, joint)));
     all.extend(played(rig));
     all
+}
+
+/// A servo's supply, and the level of its signal, are what its sheet says that it takes.
+fn levels(rig: &Rig, servo: &Servo) -> Vec<Worry> {
+    let Some(board) = rig.board(&servo.board) else { return Vec::new() };
+    let rail = board.rail.as_deref().and_then(|name| rig.rails.iter().find(|rail| rail.name == name));
+    let mut all = Vec::new();
+    if let (Some(Ends(least, most)), Some(rail)) = (servo.volts, rail)
+        && (rail.volts < least || rail.volts > most)
+    {
+        let words = format!(
+            "its rail {} gives {} V, and it takes {} to {} V",
+            rail.name,
+            rail.volts.get(),
+            least.get(),
+            most.get()
+        );
+        let help = if rail.volts > most {
+            "do not switch it on: put it on a rail of its own, behind a regulator"
+        } else {
+            "it will be slow and weak: put it on a rail that gives more"
+        };
+        all.push(Worry::new(&servo.name, words, help));
+    }
+    if let (Some(least), Some(level)) = (servo.signal_volts, board.signal_volts)
+        && level < least
+    {
+        let words = format!(
+            "{} gives a signal of {} V, and it takes {} V and more",
+            board.name,
+            level.get(),
+            least.get()
+        );
+        all.push(Worry::new(&servo.name, words, "put a level shifter in its signal wire"));
+    }
+    all
+}
+
+/// A signal is no higher than the pin takes on which it comes in.
+fn level_in(input: &Input) -> Option<Worry> {
+    let (level, most) = (input.signal_volts?, input.pin_volts?);
+    if level <= most {
+        return None;
+    }
+    let words =
+        format!("its signal comes with {} V, and its pin takes {} V at most", level.get(), most.get());
+    Some(Worry::new(
+        &input.name,
+        words,
+        "unplug it: a divider of two resistors, or a level shifter, must be between",
+    ))
 }
 
 /// A servo's endpoints pass what its linkage can drive.
@@ -278,6 +331,37 @@ mod tests {
         );
         more.boards[0].rail = None;
         assert!(said(&more).iter().any(|w| w.starts_with("upper: nobody has said which supply")));
+    }
+
+    #[test]
+    fn a_rail_or_a_level_outside_what_is_taken_is_named() {
+        let mut rig = rig();
+        rig.boards[0].rail = Some("six-volt".into());
+        rig.servos[0].volts = Some(Ends(Volts::new(6.0), Volts::new(8.4)));
+        rig.servos[0].signal_volts = Some(Volts::new(3.0));
+        rig.boards[0].signal_volts = Some(Volts::new(3.3));
+        (rig.inputs[0].signal_volts, rig.inputs[0].pin_volts) =
+            (Some(Volts::new(3.3)), Some(Volts::new(3.3)));
+        let named = |rig: &Rig| -> Vec<String> {
+            said(rig).into_iter().filter(|words| words.contains(" V")).collect()
+        };
+        assert_eq!(named(&rig), [""; 0]);
+        rig.servos[0].volts = Some(Ends(Volts::new(4.8), Volts::new(5.5)));
+        rig.servos[0].signal_volts = Some(Volts::new(3.5));
+        rig.inputs[0].signal_volts = Some(Volts::new(5.0));
+        assert_eq!(
+            named(&rig),
+            [
+                "heron.neck: its rail six-volt gives 6 V, and it takes 4.8 to 5.5 V; do not switch it on: put it on a \
+                 rail of its own, behind a regulator",
+                "heron.neck: upper gives a signal of 3.3 V, and it takes 3.5 V and more; put a level shifter in its \
+                 signal wire",
+                "knob: its signal comes with 5 V, and its pin takes 3.3 V at most; unplug it: a divider of two \
+                 resistors, or a level shifter, must be between",
+            ]
+        );
+        rig.servos[0].volts = Some(Ends(Volts::new(6.6), Volts::new(8.4)));
+        assert!(named(&rig)[0].contains("it takes 6.6 to 8.4 V; it will be slow and weak"));
     }
 
     #[test]

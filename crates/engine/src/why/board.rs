@@ -9,6 +9,9 @@ use wasvolta_port::expander::Seen;
 use wasvolta_port::firmata::{Firmware, Role};
 use wasvolta_wire::expander::mode2;
 
+/// How often a board is asked before it is said that no answer came in time.
+pub const ASKED: usize = 3;
+
 /// An expander: is it there, is it one, does it run as it was told?
 pub(super) const EXPANDER: [(&str, Judge); 5] = [
     ("address", address),
@@ -32,6 +35,12 @@ fn address(facts: &Facts) -> Came {
     let at = facts.board.at();
     match facts.trouble {
         Some(fault @ Fault::Transfer) => failed(format!("transfers {at} fail on the way"), fault.help()),
+        Some(fault @ Fault::TimedOut) if facts.run.is_none() => {
+            failed(format!("no answer came from {at} in time, asked {ASKED} times"), fault.help())
+        }
+        Some(fault @ (Fault::TimedOut | Fault::Silent)) => {
+            failed(format!("no answer comes from {at} in time"), fault.help())
+        }
         Some(fault) => failed(format!("nothing answers {at}"), fault.help()),
         None if facts.evidence.is_none() => failed(
             format!("nothing has been heard {at} yet"),
@@ -129,9 +138,9 @@ fn answer(facts: &Facts) -> Came {
         Some(fault) => failed("it says nothing on its line", fault.help()),
         None => match lately(facts, |lapse| lapse == Lapse::Reset) {
             Some(words) => failed(words, "give the board a supply of its own, not shared with the servos"),
-            None if facts.run.is_none() => failed(
-                "it was not asked: opening its line resets many boards",
-                "open the rig, and look at F1; or ask it on purpose with `wasvolta scan --ask`",
+            None if facts.run.is_none() => Came::Unknown(
+                "it was not asked: opening its line resets many boards".to_owned(),
+                "open the rig, and look at F1; or ask it on purpose with `wasvolta scan --ask`".to_owned(),
             ),
             None if said(facts).is_none() => failed(
                 "it has not said yet who it is",

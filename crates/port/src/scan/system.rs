@@ -1,6 +1,7 @@
 //! What the kernel lists in its directories, and whether this user may use it.
 
 use rustix::fs::{Access, AtFlags, CWD, accessat};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -17,7 +18,7 @@ pub struct Roots {
 }
 
 /// A path with what bars the way, if anything does.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Way {
     /// The path.
     pub path: String,
@@ -27,7 +28,7 @@ pub struct Way {
 }
 
 /// A PWM chip of the kernel.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PwmChip {
     /// Its entry; the number in it may be another after the next start.
     pub entry: String,
@@ -41,7 +42,7 @@ pub struct PwmChip {
 }
 
 /// A serial port, not opened.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SerialPort {
     #[serde(flatten)]
     /// Its path and whether it may be used.

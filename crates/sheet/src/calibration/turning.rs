@@ -21,7 +21,7 @@ pub(super) fn draw(subject: &Subject<'_>, servo: &Servo, board: &Board) -> Resul
     let Some(band) = servo.band() else { return Err(NoSheet::NoBand { servo: servo.name.clone() }) };
     let rates = servo.rates().ok();
     let (wide, high) = subject.paper.size_mm();
-    let mut list = List::new(format!("{}: calibration", servo.name), (wide, high));
+    let mut list = List::new(&format!("{}: calibration", servo.name), (wide, high));
     head(&mut list, subject, "calibration sheet");
     let stop = servo.centre().get();
     let lead = format!(

@@ -6,11 +6,13 @@ mod frames;
 mod keys;
 mod levels;
 mod wiring;
+mod words;
 
 use super::keys::Key;
 use super::model::Model;
 use super::{frame, theme, update};
 use crate::cli::{ClockKind, Live, SimulatedBench};
+use crate::files::output::Outputs;
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::buffer::Buffer;
@@ -53,7 +55,7 @@ impl Bench {
         let faults = faults.iter().map(|fault| fault.parse().unwrap()).collect();
         let simulated = SimulatedBench { faults, ..SimulatedBench::default() };
         let live = Live { clock: ClockKind::Manual, bench: simulated, ..Live::default() };
-        let mut session = Session::open(path, &live).unwrap();
+        let mut session = Session::open(path, &live, &Outputs::default()).unwrap();
         // What the machine of a test has must not show.
         let nowhere = folder.path().to_owned();
         session.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
@@ -221,7 +223,9 @@ fn stops_backs_off_within_200_ms() {
     bench.pass(9);
     let after = bench.session.engine.snapshot().servos[2].pulse.get();
     assert!((before - after - 15.0).abs() < 1e-6, "{before} {after}");
-    assert!(bench.frame(160, 47).contains("Backed off. Make 1976 µs the high endpoint?"));
+    assert!(bench.frame(160, 47).contains(
+        "Backed off to 1976 µs. Still heard? b backs off more. Quiet? Enter makes it the high endpoint."
+    ));
 }
 
 #[test]

@@ -10,11 +10,11 @@ use crate::screen::form::{Field, Form, Task};
 use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
-use wasvolta_core::rig::edit::{self, joint as joints, marks, roster};
+use wasvolta_core::rig::edit::{self, boards, joint as joints, marks, roster};
 use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Kind, Rated, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, count16};
+use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, Volts, count16};
 
 /// What is asked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +39,10 @@ pub enum Ask {
     Steering,
     /// How the joint is seen.
     Mounting,
+    /// Which supply and signal a servo takes, and which signal its board gives.
+    Volts,
+    /// With which level an input's signal comes, and how much its pin takes.
+    PinVolts,
     /// Frames a second.
     FrameRate,
     /// After which time an idle servo is released.
@@ -75,6 +79,8 @@ impl Ask {
             Self::Couple => "couple",
             Self::Steering => "steering",
             Self::Mounting => "mounting",
+            Self::Volts => "volts",
+            Self::PinVolts => "signal level",
             Self::FrameRate => "frame rate",
             Self::AutoRelease => "auto-release",
             Self::Back => "board back",
@@ -264,6 +270,67 @@ pub fn mounting(desk: &mut Desk) {
     open(desk, Ask::Mounting, &joint.name, fields);
 }
 
+fn volts_said(volts: Option<Volts>) -> String {
+    volts.map_or_else(String::new, |volts| format!("{}", volts.get()))
+}
+
+/// Asks which supply and signal a servo takes, and which signal its board gives.
+pub fn volts(desk: &mut Desk) {
+    let Some((rig, servo)) = picked(desk) else { return };
+    let takes = servo.volts.map_or_else(String::new, |Ends(a, b)| format!("{}..{}", a.get(), b.get()));
+    let gives = rig.board(&servo.board).and_then(|board| board.signal_volts);
+    let fields = vec![
+        Field::new("supply", takes, "volts that it takes, as 4.8..6; empty when not known"),
+        Field::new("signal from", volts_said(servo.signal_volts), "volts at least, as its sheet says"),
+        Field::new("board gives", volts_said(gives), "volts of its board's signal, as 3.3 or 5"),
+    ];
+    open(desk, Ask::Volts, &servo.name, fields);
+}
+
+/// Asks with which level an input's signal comes, and how much its pin takes.
+pub fn pin_volts(desk: &mut Desk) {
+    let Some(input) = desk.session.rig.inputs.get(desk.model.input).cloned() else { return };
+    let fields = vec![
+        Field::new("comes with", volts_said(input.signal_volts), "volts at most, as 5; empty when not known"),
+        Field::new("pin takes", volts_said(input.pin_volts), "volts at most, as 3.3"),
+    ];
+    open(desk, Ask::PinVolts, &input.name, fields);
+}
+
+/// Volts as they are written; nothing where nobody knows.
+fn typed_volts(text: &str) -> Result<Option<Volts>, String> {
+    let number = text.trim_end_matches(['V', 'v', ' ']);
+    if number.is_empty() {
+        return Ok(None);
+    }
+    number
+        .parse()
+        .map(|volts| Some(Volts::new(volts)))
+        .map_err(|_| format!("{text:?} are no volts: write 3.3 or 5"))
+}
+
+fn levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+    let takes = match form.word(0).split_once("..") {
+        Some((a, b)) => typed_volts(a)?.zip(typed_volts(b)?).map(|(a, b)| Ends(a, b)),
+        None if form.word(0).is_empty() => None,
+        None => return Err("write the least and the greatest volts, as 4.8..6".to_owned()),
+    };
+    let (signal, gives) = (typed_volts(form.word(1))?, typed_volts(form.word(2))?);
+    let board = desk.session.rig.servo(of).map(|s| s.board.clone()).unwrap_or_default();
+    done(
+        desk,
+        &format!("{of}: what it takes and its board gives is kept; Wiring says where they differ"),
+        |rig| boards::set_signal(&roster::set_levels(rig, of, takes, signal)?, &board, gives),
+    )
+}
+
+fn pin_levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+    let (comes, takes) = (typed_volts(form.word(0))?, typed_volts(form.word(1))?);
+    done(desk, &format!("{of}: its level is kept; Wiring says where its pin takes less"), |rig| {
+        edit::change_input(rig, of, |input| (input.signal_volts, input.pin_volts) = (comes, takes))
+    })
+}
+
 /// Asks for a board's frame rate.
 pub fn frame_rate(desk: &mut Desk) {
     let Some((rig, servo)) = picked(desk) else { return };
@@ -415,6 +482,8 @@ pub fn take(desk: &mut Desk, what: Ask, of: &str, form: &Form) -> Result<String,
         }
         Ask::Steering => steered(desk, of, form),
         Ask::Mounting => mounted(desk, of, form),
+        Ask::Volts => levels(desk, of, form),
+        Ask::PinVolts => pin_levels(desk, of, form),
         Ask::FrameRate => {
             let rate = Hertz::new(entry::hertz(form.word(0))?);
             let words = format!("{of} sends {} frames a second; pulses and angles stay", rate.get());

@@ -13,8 +13,6 @@ use wasvolta_core::unit::{Degrees, Micros};
 
 /// How far *stops* and *buzzes* back off.
 const MARGIN: Micros = Micros::new(15.0);
-/// How far one press widens.
-const WIDEN: Micros = Micros::new(10.0);
 const HORN_ON: Micros = Micros::new(1500.0);
 /// How far a knob jogs to either side where it is to be fine.
 const NARROW: Micros = Micros::new(40.0);
@@ -136,8 +134,14 @@ pub(super) fn glide(desk: &mut Desk, to: Micros) {
 
 /// Glides to the next pulse worth a mark.
 pub fn next_mark(desk: &mut Desk) {
-    let next =
-        with(desk, |p| next_useful(p.plan.guard.free(), p.servo.centre(), &p.servo.marks, p.state.pulse));
+    let next = with(desk, |p| {
+        let (low, high) = p.plan.guard.free();
+        let tells = p.servo.fit().ok().and_then(|fit| fit.between_odd_and_next());
+        tells.map_or_else(
+            || next_useful((low, high), p.servo.centre(), &p.servo.marks, p.state.pulse),
+            |pulse| pulse.within(low, high),
+        )
+    });
     let Some(to) = next else { return };
     glide(desk, to);
     desk.say(&format!("gliding to {:.0} µs; when it stands, m keeps the angle you see", to.get()));
@@ -186,31 +190,37 @@ pub fn widen(desk: &mut Desk) {
     if desk.hurried {
         return desk.refuse("a held key does not widen: listen to the servo, then press W again");
     }
-    let Some((name, end, at, gap)) = with(desk, |p| {
+    let nudge = NUDGES.get(desk.model.nudge).copied().unwrap_or(NUDGES[0]);
+    let Some((name, end, at, gap, by)) = with(desk, |p| {
         let end = p.nearer_end();
         let (low, high) = p.plan.guard.endpoints;
         let at = match end {
             End::Low => low,
             End::High => high,
         };
-        (p.servo.name.clone(), end, at, (p.state.pulse - at).abs())
+        (p.servo.name.clone(), end, at, (p.state.pulse - at).abs(), rounded_nudge(p.nudge(nudge)))
     }) else {
         return;
     };
     desk.model.widened = with(desk, |p| p.servo.id);
     // A whisker more than one press away counts as there: the pulse is kept in fractions.
-    if gap > WIDEN + Micros::new(0.5) {
+    if gap > by + Micros::new(0.5) {
         glide(desk, at);
         desk.say(&format!("gliding to the {} endpoint, {:.0} µs; there W widens it", end.word(), at.get()));
         return;
     }
     let sign = if end == End::Low { -1.0 } else { 1.0 };
-    goes(desk, WIDEN * sign);
-    if desk.edit(&format!("{} endpoint widened by {:.0} µs", end.word(), WIDEN.get()), |rig| {
-        edit::widen(rig, &name, end, WIDEN)
+    goes(desk, by * sign);
+    if desk.edit(&format!("{} endpoint widened by {} µs", end.word(), by.get()), |rig| {
+        edit::widen(rig, &name, end, by)
     }) {
-        desk.servo_command(|servo| Command::Jog { servo, by: (WIDEN + gap) * sign, repeat: false });
+        desk.servo_command(|servo| Command::Jog { servo, by: (by + gap) * sign, repeat: false });
     }
+}
+
+/// An endpoint moves by tenths of a microsecond, as it is written.
+fn rounded_nudge(by: Micros) -> Micros {
+    Micros::new((by.get() * 10.0).round() / 10.0)
 }
 
 /// It buzzes here.
@@ -237,7 +247,7 @@ fn back_off(desk: &mut Desk, seen: How) {
     let what = marks::observe(desk, seen, None);
     desk.servo_command(|servo| Command::Jog { servo, by: to - pulse, repeat: false });
     desk.model.side = if end == End::Low { Side::Below } else { Side::Above };
-    if what.is_some_and(|what| marks::keep(desk, what)) {
+    if what.is_some_and(|what| marks::keep_end(desk, what)) {
         desk.model.dialog = Some(Dialog::Endpoint { end, pulse: to });
     }
 }

@@ -1,10 +1,10 @@
 //! Servo cards and tables of marks: what was found out about a servo, in files beside the rig.
 
 use super::roster::done;
-use super::{Desk, calibrate};
+use super::{Desk, calibrate, written};
 use crate::files;
+use crate::files::input::{self, What};
 use crate::screen::model::Dialog;
-use std::path::PathBuf;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::marks;
@@ -19,17 +19,11 @@ pub fn save(desk: &mut Desk) {
     }
 }
 
-/// A path as it is meant: beside the rig, unless it says more.
-fn beside(desk: &Desk, said: &str) -> PathBuf {
-    desk.session.path().with_file_name(said.trim())
-}
-
 fn read(desk: &Desk, said: &str) -> Result<Card, String> {
-    let path = beside(desk, said);
-    let text = std::fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
-    Card::parse(&text).map_err(|error| {
-        let first = error.message().lines().next().unwrap_or("it cannot be read").to_owned();
-        format!("{} is no servo card: {first}; nothing was taken over", path.display())
+    let path = written::beside(desk, said);
+    files::card(&path).map_err(|bad| {
+        let first = bad.first().map_or_else(String::new, |place| format!(": {place}"));
+        format!("{bad}{first}; nothing was taken over")
     })
 }
 
@@ -57,15 +51,21 @@ pub fn compare(desk: &mut Desk, servo: &str, said: &str) -> Result<String, Strin
 /// Writes the marks of a servo as a table.
 pub fn marks_out(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
     let part = desk.session.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
-    let path = beside(desk, said);
-    files::write(&path, table::write(&part.marks)).map_err(|error| error.to_string())?;
-    Ok(format!("{} marks written to {}", part.marks.len(), path.display()))
+    let (text, count) = (table::write(&part.marks), part.marks.len());
+    let path = written::write(
+        desk,
+        said,
+        |desk, path, replace| desk.session.outputs.write(path, text.as_bytes(), replace),
+        |refused| Some(refused),
+    )?;
+    Ok(format!("{count} marks written to {}", path.display()))
 }
 
 /// Takes marks over from a table.
 pub fn marks_in(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
-    let path = beside(desk, said);
-    let text = std::fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
+    let path = written::beside(desk, said);
+    let text =
+        input::text(&path, What::Table).map_err(|why| format!("cannot read {}: {why}", path.display()))?;
     let found = table::read(&text).map_err(|bad| format!("{}, {bad}", path.display()))?;
     let Ends(low, high) = desk.session.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
     let outside = found.iter().filter(|m| m.pulse_us < low || m.pulse_us > high).count();

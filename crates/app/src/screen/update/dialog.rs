@@ -5,7 +5,7 @@ use crate::recovery::Offer;
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
-use crate::screen::model::{Dial, Dialog, Purpose, Scale};
+use crate::screen::model::{Dial, Dialog, Purpose, Scale, Tone};
 use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
@@ -18,6 +18,8 @@ use wasvolta_port::expander::{Decision, Found};
 /// Takes a key for the dialog that is open.
 pub fn key(desk: &mut Desk, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
+    // What was wrong with the answer before is no longer there to be read once another is given.
+    desk.model.said.take_if(|(tone, ..)| *tone == Tone::Refused);
     if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
         if let Dialog::Trim { before } = dialog {
             endless::untrim(desk, before);
@@ -35,14 +37,21 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Drift { what, by } => endless::drift(desk, key, what, by),
         Dialog::Fineness { wish } => fineness(key, wish),
         Dialog::Compare { .. } => None,
-        Dialog::Endpoint { end, pulse } => {
-            if key.code == KeyCode::Enter {
+        Dialog::Endpoint { end, pulse } => match key.code {
+            KeyCode::Enter => {
                 calibrate::set_endpoint(desk, end, pulse);
                 None
-            } else {
-                Some(Dialog::Endpoint { end, pulse })
             }
-        }
+            KeyCode::Char('b') => {
+                calibrate::buzzes(desk);
+                None
+            }
+            KeyCode::Char('s') => {
+                calibrate::stops(desk);
+                None
+            }
+            _ => Some(Dialog::Endpoint { end, pulse }),
+        },
         Dialog::Limit { end, dial, reason } => limit(desk, key, (end, dial, reason)),
         Dialog::Entry { purpose, text } => typed(desk, key, purpose, text),
         Dialog::Palette { query, pick } => palette(desk, key, query, pick),

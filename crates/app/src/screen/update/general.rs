@@ -1,6 +1,6 @@
 //! Actions that mean the same in every view.
 
-use super::{Desk, calibrate, inputs, marks, sequence, wiring};
+use super::{Desk, calibrate, inputs, marks, sequence, wiring, written};
 use crate::paper::{self, Kind, Order};
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
@@ -75,12 +75,26 @@ fn pick_servo(desk: &mut Desk, by: isize) {
 
 /// ,
 pub fn smaller_nudge(desk: &mut Desk) {
-    desk.model.nudge = moved(desk.model.nudge, -1, NUDGES.len());
+    change_nudge(desk, -1);
 }
 
 /// .
 pub fn larger_nudge(desk: &mut Desk) {
-    desk.model.nudge = moved(desk.model.nudge, 1, NUDGES.len());
+    change_nudge(desk, 1);
+}
+
+/// Goes to the next larger or smaller nudge: of the picked servo by what each really is, for a degree may be less than
+/// 10 µs of one and more of another.
+fn change_nudge(desk: &mut Desk, by: isize) {
+    let mut order: Vec<usize> = (0..NUDGES.len()).collect();
+    if desk.model.view == View::Calibrate {
+        let sizes = calibrate::with(desk, |p| NUDGES.map(|nudge| p.nudge(nudge).get()));
+        if let Some(sizes) = sizes {
+            order.sort_by(|a, b| sizes[*a].total_cmp(&sizes[*b]));
+        }
+    }
+    let here = order.iter().position(|n| *n == desk.model.nudge).unwrap_or(0);
+    desk.model.nudge = order.get(moved(here, by, order.len())).copied().unwrap_or(0);
 }
 
 /// Stops the picked servo's pulses.
@@ -268,7 +282,12 @@ pub fn write_sheet(desk: &mut Desk, kind: Kind, path: &str) -> Result<(), String
     let rig = Arc::clone(&desk.session.rig);
     let Some(of) = sheet_of(desk, kind) else { return Ok(()) };
     let order = Order { rig: &rig, of: &of, kind, paper: Paper::default(), date: paper::today() };
-    let path = paper::make(&order, Path::new(path.trim())).map_err(|error| error.to_string())?;
+    let make =
+        |desk: &mut Desk, path: &Path, replace| paper::make(&order, path, &desk.session.outputs, replace);
+    let path = written::write(desk, path, make, |error| match error {
+        paper::NotMade::Refused(refused) => Some(refused),
+        paper::NotMade::Ending(_) | paper::NotMade::Drawing(_) => None,
+    })?;
     desk.say(&format!("written: {}", path.display()));
     Ok(())
 }

@@ -61,13 +61,40 @@ pub(super) fn keep_angle(desk: &mut Desk, angle: Degrees, at: Place, change: Opt
         let Some(what) = observe(desk, How::Aligned, Some((angle, at))) else {
             return desk.refuse("there is no pulse on the wire to mark");
         };
-        desk.model.bell |= keep(desk, what);
+        desk.model.bell |= match retaken(desk, &what) {
+            Some(place) => retake(desk, place, what),
+            None => keep(desk, what),
+        };
         return;
     };
     let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
     desk.edit(&format!("mark changed: {:+.1}°", angle.get()), |rig| {
         marks::change_mark(rig, &name, place, |mark| (mark.angle_deg, mark.at) = (Some(angle), at))
     });
+}
+
+/// The picked mark, where what is seen now is seen at its pulse: it is being taken again.
+fn retaken(desk: &Desk, what: &Observation) -> Option<usize> {
+    let place = desk.model.mark?;
+    let near = with(desk, |p| {
+        let mark = p.servo.marks.get(place).filter(|mark| mark.seen == what.seen)?;
+        Some((mark.pulse_us - what.pulse).abs() < p.plan.guard.clock.tick())
+    });
+    (near.flatten() == Some(true)).then_some(place)
+}
+
+fn retake(desk: &mut Desk, place: usize, what: Observation) -> bool {
+    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
+    let words = words(&what).replace("mark kept", "mark taken again");
+    let kept = desk.edit(&words, |rig| marks::retake_mark(rig, &name, place, what));
+    desk.model.mark = desk.model.mark.filter(|_| !kept);
+    kept
+}
+
+/// Keeps where it buzzes or stops following: one mark an end.
+pub(super) fn keep_end(desk: &mut Desk, what: Observation) -> bool {
+    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
+    desk.edit(&words(&what), |rig| marks::keep_end(rig, &name, what))
 }
 
 /// Keeps a mark; of servos that turn a joint together, each keeps one of its own. Where it contradicts another one the
@@ -171,7 +198,10 @@ pub fn pick(desk: &mut Desk, by: isize) {
     let Some(count) = with(desk, |p| p.servo.marks.len()).filter(|count| *count > 0) else {
         return desk.say("no mark yet; PgUp PgDn pick a servo");
     };
+    // The odd one is what one most often looks for.
+    let odd = with(desk, |p| p.servo.odd_mark(&p.servo.fit())).flatten();
     desk.model.mark = match desk.model.mark {
+        None if odd.is_some() => odd.map(|(place, _)| place),
         None if by > 0 => Some(0),
         None => Some(count - 1),
         Some(0) if by < 0 => None,
@@ -236,8 +266,11 @@ pub fn bend(desk: &mut Desk) {
         Ok(fit) if fit.wants_to_bend() => {
             desk.edit("a curve through all marks", |rig| marks::set_shape(rig, &name, Shape::Cubic));
         }
+        Ok(fit) if fit.odd().is_some() => {
+            desk.refuse("no curve explains one mark that disagrees with all others: ↑ picks it, v and m take it again");
+        }
         Ok(_) => desk.refuse(
-            "five marks or more, of which a line misses one by more than it may be misread, make a curve",
+            "five marks or more that bend smoothly, and that a line misses by more than they may be misread, make a curve",
         ),
         Err(why) => desk.refuse(&why.to_string()),
     }

@@ -6,7 +6,7 @@ use crate::screen::form::{Field, Form, Pressed, Task};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, View};
 use wasvolta_core::rig::edit::{Edited, boards as boards_edit, roster as edit};
-use wasvolta_core::rig::{Arming, Kind, Rig};
+use wasvolta_core::rig::{Arming, Chip, Kind, Rig};
 use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
@@ -40,7 +40,14 @@ pub fn add(desk: &mut Desk) {
 
 /// The fields that say where a plug is.
 fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
-    let mut fields = vec![Field::new("channel", channel.to_string(), "0 to 15, as printed on the board")];
+    let chip = rig.board(board).map_or(Chip::PwmExpander, |board| board.chip);
+    let hint = match chip {
+        Chip::Firmata => format!("the pin, 0 to {}, as printed on the board", chip.channels() - 1),
+        Chip::PwmExpander | Chip::LinuxPwm => {
+            format!("0 to {}, as printed on the board", chip.channels() - 1)
+        }
+    };
+    let mut fields = vec![Field::new("channel", channel.to_string(), hint)];
     if rig.boards.len() > 1 {
         fields.push(Field::new("board", board, "its name"));
     }
@@ -237,8 +244,9 @@ fn armed(desk: &mut Desk, servo: &str, form: &Form) -> Result<String, String> {
 /// Channel and board that a form says; without a board's word there is one board only.
 fn plugged(form: &Form, rig: &Rig) -> Result<(u8, String), String> {
     let channel = form.said("channel").unwrap_or_default();
-    let channel = channel.parse().map_err(|_| "a channel is a whole number from 0 to 15".to_owned())?;
     let only = rig.boards.first().map_or("", |b| b.name.as_str());
     let board = form.said("board").unwrap_or(only);
+    let last = rig.board(board).map_or(Chip::PwmExpander, |board| board.chip).channels() - 1;
+    let channel = channel.parse().map_err(|_| format!("a channel is a whole number from 0 to {last}"))?;
     Ok((channel, board.to_owned()))
 }

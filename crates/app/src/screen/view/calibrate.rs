@@ -284,6 +284,7 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         Some(place) => (place + 1).saturating_sub(room).min(count.saturating_sub(room)),
         None => count.saturating_sub(room),
     };
+    let odd = fit.and_then(|f| picked.servo.odd_mark(f)).map(|(place, _)| place);
     let mut number = 0;
     let mut row = y + 1;
     for (n, mark) in picked.servo.marks.iter().enumerate() {
@@ -297,7 +298,8 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         if here {
             pen.ground(0, row, pen.width(), theme::RAISED);
         }
-        let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here };
+        let odd = odd == Some(n);
+        let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here, odd };
         line.draw(pen, picked, row, ends);
         row += 1;
     }
@@ -310,10 +312,18 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         row += 1;
     }
     let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
-    let off = fit.and_then(|f| f.as_ref().ok()).is_some_and(|f| is_off_its_sheet(f, picked).is_some());
     let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
-    let style = theme::text(if off || broken { theme::FAULT } else { theme::INK });
+    let style = theme::text(if broken { theme::FAULT } else { theme::INK });
     let row = pen.paragraph(0, row + u16::from(!narrow), &words, style);
+    // A servo that is not what its sheet says is no trouble of the fit: it has a line of its own.
+    let sheet = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked));
+    let row = match sheet {
+        Some(percent) => {
+            let words = format!("≠ sheet: turns {percent:.0} % of what that says");
+            pen.paragraph(0, row, &words, theme::strong(theme::INK))
+        }
+        None => row,
+    };
     let finding = scene.model.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
     match finding {
         Some((_, words)) => pen.paragraph(0, row, &format!("test move: {words}"), theme::text(theme::FAULT)),
@@ -327,7 +337,8 @@ fn provenance(mark: &Mark) -> String {
     let tick = mark.tick_us.map(|tick| format!("of {:.3} µs", tick.get()));
     let clock = mark.oscillator_hz.map(|hz| format!("at {:.3} MHz", hz.get() / 1e6));
     let side = Some(mark.from.word().to_owned()).filter(|side| !side.is_empty());
-    let known: Vec<String> = [ticks, tick, clock, side].into_iter().flatten().collect();
+    let read = (mark.read > 1).then(|| format!("{} times the same", mark.read));
+    let known: Vec<String> = [ticks, tick, clock, side, read].into_iter().flatten().collect();
     if known.is_empty() { "typed, not seen here".to_owned() } else { format!("seen {}", known.join(" ")) }
 }
 
@@ -337,11 +348,13 @@ struct MarkRow<'a> {
     number: usize,
     fit: Option<&'a Fit>,
     here: bool,
+    /// The others do not agree with it.
+    odd: bool,
 }
 
 impl MarkRow<'_> {
     fn draw(&self, pen: &mut Pen<'_>, picked: &Picked, y: u16, ends: [u16; 3]) {
-        let Self { mark, number, fit, here } = *self;
+        let Self { mark, number, fit, here, odd } = *self;
         let narrow = pen.width() < 40;
         let name = if mark.seen == How::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
         let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
@@ -369,7 +382,9 @@ impl MarkRow<'_> {
         let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
         // Nothing is neither above nor below.
         let shown = (off.get() * 100.0).round() / 100.0 + 0.0;
-        pen.put_right(ends[2], y, &format!("{shown:+.2}°"), style);
+        let style = if odd { theme::strong(theme::FAULT) } else { style };
+        let sign = if odd { "✗ " } else { "" };
+        pen.put_right(ends[2], y, &format!("{sign}{shown:+.2}°"), style);
         // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
         let bars = usize::from(crate::screen::pen::cell_of(off.abs().get() * 4.0).min(5));
         pen.put(ends[2] + 1, y, &"▪".repeat(bars), theme::text(theme::QUIET));
@@ -383,6 +398,18 @@ fn is_off_its_sheet(fit: &Fit, picked: &Picked) -> Option<f64> {
     (fit.ground == Ground::Measured && !(0.85..=1.15).contains(&ratio)).then_some(ratio * 100.0)
 }
 
+/// Which mark would lessen the band most, where that is worth its while: never below what a reading may be off.
+fn lessened(fit: &Fit, band: Degrees, (pulse, share): (Micros, f64)) -> String {
+    let least = fit.points.iter().map(|p| p.error.get()).fold(0.0, f64::max);
+    let then = (band.get() * share).max(least);
+    let near = format!("\na mark near {:.0} µs would", (pulse.get() / 10.0).round() * 10.0);
+    match then / band.get() {
+        share if share > 0.8 => String::new(),
+        share if (0.42..0.58).contains(&share) => format!("{near} halve that"),
+        _ => format!("{near} make that ±{then:.1}°"),
+    }
+}
+
 /// The fit in a sentence.
 fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let fit = match fit {
@@ -393,13 +420,19 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     if fit.ground == Ground::Assumed {
         return format!("{line}\nslope assumed from its sheet");
     }
-    let ends = fit.points.first().zip(fit.points.last()).map(|(a, b)| (fit.band(a.pulse), fit.band(b.pulse)));
-    let band: Degrees = ends.map_or(Degrees::ZERO, |(a, b)| if a > b { a } else { b });
+    let (low, high) = picked.plan.guard.endpoints;
+    let (a, b) = (fit.band(low), fit.band(high));
+    let band = if a > b { a } else { b };
     let n = picked.servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
     let sure = match (fit.s, &fit.curve) {
         (_, Curve::Cubic(_)) => format!("{n} marks, a curve through them"),
-        (Some(s), _) => format!("{n} marks, s {:.2}°, ±{:.1}° at the ends", s.get(), band.get()),
-        (None, _) => format!("{n} marks, ±{:.1}° at the ends", band.get()),
+        (Some(s), _) => {
+            let more = fit
+                .mark_that_tells_most(low, high)
+                .map_or_else(String::new, |more| lessened(fit, band, more));
+            format!("{n} marks scatter by s {:.2}°; 95 % sure to ±{:.1}°{more}", s.get(), band.get())
+        }
+        (None, _) => format!("{n} marks, sure to ±{:.1}°", band.get()),
     };
     let slack = fit.slack.map_or_else(String::new, |slack| {
         let spread = if slack.pulses > 1 {
@@ -411,8 +444,6 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         let side = if side.is_empty() { String::new() } else { format!("; arrives {side}") };
         format!("\nslack {:.1}°{spread}{side}", slack.mean.get())
     });
-    let sheet = is_off_its_sheet(fit, picked)
-        .map_or_else(String::new, |p| format!("\n{p:.0} % of what its sheet says"));
     let tick =
         Fineness::of(&picked.plan.guard.clock, picked.slope().unwrap_or(0.0), picked.plan.guard.endpoints);
     let coarse = if tick.is_coarse() {
@@ -423,7 +454,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let with: Vec<&str> =
         picked.joint.into_iter().flat_map(Joint::servos).filter(|name| *name != picked.servo.name).collect();
     let with = if with.is_empty() { String::new() } else { format!("\nmoves only with {}", with.join(", ")) };
-    format!("{line}\n{sure}{slack}{sheet}{coarse}{with}")
+    format!("{line}\n{sure}{slack}{coarse}{with}")
 }
 
 /// The fit over a stretch of pulses, with its band and the marks it was made from.

@@ -113,21 +113,26 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         .position(|m| m.joint == mapping.joint)
         .and_then(|n| scene.derived.plan.mappings.get(n));
     let span = scene.derived.plan.inputs.get(scene.model.input).map(|i| i.shape.span);
-    let lost = driven.is_some_and(|p| p.state.owner == Owner::LostMapping);
-    let words = match (lost, &mapping.failsafe, plan.zip(span)) {
-        (true, Some(failsafe), _) => format!("lost → {:+.1}°", failsafe.angle_deg.get() + 0.0),
+    let owner = driven.as_ref().map(|p| p.state.owner);
+    // What it asks for, and no more: limits, speed and the hand stand between that and the wire.
+    let words = match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {
+        (true, Some(failsafe), _) => format!("lost → asks {:+.1}°", failsafe.angle_deg.get() + 0.0),
         (true, None, _) => "lost → stay".to_owned(),
         (false, _, Some((plan, span))) => {
             let angle = plan.angle(state.stages.shaped(), &span);
-            format!("{raw} → {:+.3} → {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
+            let asks = if owner == Some(Owner::Mapping) { "asks" } else { "would ask" };
+            format!("{raw} → {:+.3} → {asks} {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
         }
         (false, _, None) => raw,
     };
     let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
     if let Some(p) = driven {
         let wire = match p.wire.ticks() {
-            Some(t) => format!(" → {:.0} µs → {} ticks", p.wire_pulse().get(), t.0),
-            None => format!(" → {}", p.wire.without()),
+            Some(t) => {
+                let angle = p.value(p.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
+                format!("   wire {angle}{:.0} µs, {} ticks", p.wire_pulse().get(), t.0)
+            }
+            None => format!("   wire: {}", p.wire.without()),
         };
         x = pen.put(x, 1, &wire, theme::text(if p.state.engaged { theme::COMMANDED } else { theme::QUIET }));
         let who = match p.state.owner {

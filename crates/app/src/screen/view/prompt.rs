@@ -26,7 +26,13 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Drift { what, by } => ("drift", drift(what, *by)),
         Dialog::Fineness { wish } => ("fineness", format!("Which degrees for a tick would do? {wish}▏°")),
         Dialog::Endpoint { end, pulse } => {
-            ("endpoint", format!("Backed off. Make {:.0} µs the {} endpoint?", pulse.get(), end.word()))
+            let (end, pulse) = (end.word(), pulse.get());
+            (
+                "endpoint",
+                format!(
+                    "Backed off to {pulse:.0} µs. Still heard? b backs off more. Quiet? Enter makes it the {end} endpoint."
+                ),
+            )
         }
         Dialog::Limit { end, dial, reason: None } => {
             ("limit", format!("The {} limit is at {}", end.word(), value(dial, "°")))
@@ -232,7 +238,7 @@ fn understood(scene: &Scene, text: &str) -> String {
     match entry::pulse(text, &context) {
         Ok(pulse) => {
             let (bound, stopped) = picked.plan.guard.bound(pulse);
-            let held = stopped.map_or("", |s| s.words());
+            let held = stopped.map_or_else(String::new, |s| scene.rig.stopped_words(&picked.servo.name, s));
             let value = picked.value(bound);
             if picked.servo.kind.is_accessory() {
                 return format!("→ {}", value.unwrap_or_default());
@@ -279,6 +285,9 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
     const LEAVE: (&str, &str) = ("Esc", "leave");
     const TYPE: (&str, &str) = ("0-9", "type it");
     Some(match dialog? {
+        Dialog::Engage { scale: Scale::Pulses, .. } => {
+            &[("Enter", "first pulse there"), ("← →", "10 µs"), TYPE, LEAVE]
+        }
         Dialog::Engage { .. } => {
             &[("Enter", "first pulse there"), ("← →", "tilt 1°"), ("↓ ↑", "10°"), TYPE, LEAVE]
         }
@@ -299,7 +308,9 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
         Dialog::Drift { .. } => &[("t", "trim"), ("Enter", "keep as mark"), LEAVE],
         Dialog::Fineness { .. } => &[TYPE, ("Enter", "close")],
         Dialog::Compare { .. } => &[("any key", "close")],
-        Dialog::Endpoint { .. } => &[("Enter", "set it"), ("Esc", "leave it as it was")],
+        Dialog::Endpoint { .. } => {
+            &[("Enter", "set it"), ("b", "still buzzing: back off more"), ("Esc", "leave it as it was")]
+        }
         Dialog::Limit { reason: None, .. } => {
             &[("Enter", "on to the reason"), ("← →", "a degree"), ("Tab", "the other limit"), TYPE, LEAVE]
         }

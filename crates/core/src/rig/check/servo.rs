@@ -1,47 +1,74 @@
 //! What does not fit together in one servo, or in what else hangs on its channel.
 
-use super::{Found, Path};
+use super::{Found, Index, Path};
 use crate::linkage::{FourBar, Transmission};
 use crate::range;
-use crate::rig::{Arming, Chip, Ends, How, Idle, Kind, Mark, Rated, Rig, Servo};
-use crate::unit::{Amps, Degrees, Micros, Rpm, Seconds};
+use crate::rig::{Arming, Board, Chip, Ends, How, Idle, Kind, Mark, Rated, Rig, Servo};
+use crate::unit::{Amps, Degrees, Hertz, Micros, Rpm, Seconds, Volts};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 /// One servo, or what else hangs on its channel.
-pub(super) fn check(found: &mut Found, rig: &Rig, n: usize, servo: &Servo) {
+pub(super) fn check(found: &mut Found, (rig, index): (&Rig, &Index<'_>), n: usize, servo: &Servo) {
     let at = Path::of("servo", n);
-    found.name(&at, &servo.name);
-    found.notes(&at, "notes", &servo.notes);
-    plug(found, &at, rig, n, servo);
+    found.ranges(&at, &[("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get))]);
+    let board = index.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
+    itself(found, &at, board, servo, "marks");
+}
+
+/// What is said of a servo wherever it is plugged in; on a board its pulses must fit that board's clock. `marks` is the
+/// key that its marks stand under.
+pub(in crate::rig) fn itself(
+    found: &mut Found,
+    at: &Path,
+    board: Option<&Board>,
+    servo: &Servo,
+    marks: &str,
+) {
+    found.name(at, &servo.name);
+    found.notes(at, "notes", &servo.notes);
     let numbers = [
         ("centre_us", &range::PULSE, servo.centre_us.map(Micros::get)),
-        ("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get)),
         ("teeth", &range::TEETH, servo.teeth.map(f64::from)),
+        ("signal_volts", &range::SIGNAL_VOLTS, servo.signal_volts.map(Volts::get)),
     ];
-    found.ranges(&at, &numbers);
+    found.ranges(at, &numbers);
+    if let Some(Ends(least, most)) = servo.volts {
+        found.range(at.key("volts").at(0), &range::SUPPLY_VOLTS, least.get());
+        found.range(at.key("volts").at(1), &range::SUPPLY_VOLTS, most.get());
+        if least > most {
+            found.say(
+                at.key("volts"),
+                "the least volts are above the greatest",
+                "write them as [least, greatest]",
+            );
+        }
+    }
     match servo.kind {
         Kind::Positional => {
-            levels_of_none(found, &at, servo);
-            between(found, &at, servo);
-            endpoints(found, &at.key("endpoints_us"), rig, servo);
+            levels_of_none(found, at, servo);
+            between(found, at, servo);
+            endpoints(found, &at.key("endpoints_us"), board, servo);
         }
         Kind::Endless => {
-            angles_of_none(found, &at, servo);
-            endpoints(found, &at.key("endpoints_us"), rig, servo);
-            neutral(found, &at, servo);
+            angles_of_none(found, at, servo);
+            endpoints(found, &at.key("endpoints_us"), board, servo);
+            neutral(found, at, servo);
         }
         Kind::Dimmer | Kind::OnOff => {
-            angles_of_none(found, &at, servo);
-            pulses_of_none(found, &at, servo);
+            angles_of_none(found, at, servo);
+            pulses_of_none(found, at, servo);
         }
     }
     if let Some(rated) = &servo.rated {
         check_rated(found, &at.key("rated"), rated);
     }
     for (m, mark) in servo.marks.iter().enumerate() {
-        check_mark(found, at.key("marks").at(m), mark, servo.kind);
+        check_mark(found, at.key(marks).at(m), mark, servo.kind);
     }
     for (m, exercise) in servo.exercised.iter().enumerate() {
         let at = at.key("exercised").at(m);
+        found.word(at.key("on"), "a day", &exercise.on);
         found.range(at.key("times"), &range::TIMES, f64::from(exercise.times));
         pulse_ends(found, &at.key("over_us"), exercise.over_us);
         found.notes(&at, "seen", &exercise.seen);
@@ -95,17 +122,28 @@ fn linkage(found: &mut Found, at: &Path, bars: &FourBar) {
 }
 
 /// Where it is plugged in: on a board that is there, on a channel that it has and that is free.
-fn plug(found: &mut Found, at: &Path, rig: &Rig, n: usize, servo: &Servo) {
-    found.known(at.key("board"), "board", &servo.board, rig.boards.iter().map(|b| b.name.as_str()));
-    let channels = rig.board(&servo.board).map_or(Chip::PwmExpander, |board| board.chip).channels();
+pub(super) fn plug<'r>(
+    found: &mut Found,
+    (rig, index): (&'r Rig, &Index<'_>),
+    (n, servo): (usize, &'r Servo),
+    plugs: &mut HashMap<(&'r str, u8), &'r str>,
+) {
+    let at = Path::of("servo", n);
+    found.known(at.key("board"), &servo.board, &index.boards);
+    let board = index.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
+    let channels = board.map_or(Chip::PwmExpander, |board| board.chip).channels();
     if servo.channel >= channels {
         let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
         found.say(at.key("channel"), message, format!("give a number from 0 to {}", channels - 1));
     }
-    let twin = rig.servos.iter().take(n).find(|s| s.board == servo.board && s.channel == servo.channel);
-    if let Some(twin) = twin {
-        let message = format!("{} is on channel {} of {} too", twin.name, servo.channel, servo.board);
-        found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
+    match plugs.entry((servo.board.as_str(), servo.channel)) {
+        Entry::Occupied(twin) => {
+            let message = format!("{} is on channel {} of {} too", twin.get(), servo.channel, servo.board);
+            found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
+        }
+        Entry::Vacant(free) => {
+            free.insert(&servo.name);
+        }
     }
 }
 
@@ -119,6 +157,10 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
             ("angle_deg", &range::ANGLE, angle),
             ("error_deg", &range::READING, mark.error_deg.map(Degrees::get)),
             ("rpm", &range::RPM, rate),
+            ("read", &range::READ, Some(f64::from(mark.read))),
+            ("ticks", &range::COUNT, mark.ticks.map(|ticks| f64::from(ticks.0))),
+            ("tick_us", &range::TICK, mark.tick_us.map(Micros::get)),
+            ("oscillator_hz", &range::OSCILLATOR, mark.oscillator_hz.map(Hertz::get)),
         ],
     );
     match (kind, mark.seen) {
@@ -214,10 +256,10 @@ fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
     }
 }
 
-fn endpoints(found: &mut Found, at: &Path, rig: &Rig, servo: &Servo) {
+fn endpoints(found: &mut Found, at: &Path, board: Option<&Board>, servo: &Servo) {
     let Ends(low, high) = servo.endpoints_us;
     pulse_ends(found, at, servo.endpoints_us);
-    let Some(board) = rig.board(&servo.board) else { return };
+    let Some(board) = board else { return };
     let widest = board.clock().period() - Micros::new(50.0);
     if high > widest {
         let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
@@ -240,21 +282,16 @@ fn endpoints(found: &mut Found, at: &Path, rig: &Rig, servo: &Servo) {
 
 fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
     pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
-    let travel = rated.travel_deg.get();
     found.ranges(
         at,
         &[
-            ("travel_deg", &range::ANGLE, Some(travel)),
+            ("travel_deg", &range::TRAVEL, Some(rated.travel_deg.get())),
             ("s_per_60_deg", &range::RATED_SPEED, rated.s_per_60_deg.map(Seconds::get)),
             ("idle_a", &range::CURRENT, rated.idle_a.map(Amps::get)),
             ("moving_a", &range::CURRENT, rated.moving_a.map(Amps::get)),
             ("stall_a", &range::CURRENT, rated.stall_a.map(Amps::get)),
         ],
     );
-    if travel <= 0.0 {
-        let help = "give it positive; set reversed = true instead";
-        found.say(at.key("travel_deg"), "a travel is above 0°", help);
-    }
 }
 
 fn pulse_ends(found: &mut Found, at: &Path, Ends(low, high): Ends<Micros>) {

@@ -2,6 +2,7 @@
 
 use super::{Edited, Refused, changed, missing};
 use crate::rig::{Board, Chip, Port, PortKind, Rail, Rig, fifty, nominal};
+use crate::unit::Volts;
 
 /// A board that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,6 +42,7 @@ pub fn add_board(rig: &Rig, new: &NewBoard) -> Edited {
         }
         let rail = if let [only] = rig.rails.as_slice() { Some(only.name.clone()) } else { None };
         rig.boards.push(Board {
+            signal_volts: None,
             name: new.name.to_owned(),
             port: new.port.to_owned(),
             chip: new.chip,
@@ -110,6 +112,18 @@ pub fn first_bus(rig: &Rig) -> &str {
 pub fn free_address(rig: &Rig, port: &str) -> Option<u8> {
     let taken = |address: u8| rig.boards.iter().any(|b| b.port == port && b.address == Some(address));
     (0x40..super::super::worry::RESERVED_FROM).find(|address| *address != 0x70 && !taken(*address))
+}
+
+/// The level of the signals that a board gives.
+///
+/// # Errors
+/// When there is no such board, or it is no level.
+pub fn set_signal(rig: &Rig, board: &str, volts: Option<Volts>) -> Edited {
+    changed(rig, |rig| {
+        let place = rig.boards.iter_mut().find(|b| b.name == board);
+        place.ok_or_else(|| missing("board", board))?.signal_volts = volts;
+        Ok(())
+    })
 }
 
 #[cfg(test)]

@@ -36,6 +36,7 @@ impl Observation {
             seen: self.seen,
             from: self.from,
             error_deg: None,
+            read: 1,
             ticks: Some(self.ticks),
             oscillator_hz: board.map(|b| b.oscillator_hz),
             tick_us: board.map(|b| b.clock().tick()),
@@ -69,6 +70,43 @@ fn kept(rig: &Rig, servo: &str, what: Observation) -> Edited {
             None => servo.marks.push(mark),
         }
         in_order(&mut servo.marks);
+        Ok(())
+    })
+}
+
+/// Keeps where it buzzes or stops following. Each end has one such mark of a kind: it is where that begins.
+///
+/// # Errors
+/// As [`keep_mark`].
+pub fn keep_end(rig: &Rig, servo: &str, what: Observation) -> Edited {
+    let centre = rig.servo(servo).map(Servo::centre).ok_or_else(|| super::missing("servo", servo))?;
+    let there = |pulse: Micros| pulse < centre;
+    let rest = changed(rig, |rig| {
+        let side = there(what.pulse);
+        servo_mut(rig, servo)?.marks.retain(|m| m.seen != what.seen || there(m.pulse_us) != side);
+        Ok(())
+    })?;
+    keep_mark(&rest, servo, what)
+}
+
+/// Takes a mark again: what is seen now stands in the place of what was. Read the same, within what a reading may be
+/// off, it counts as read once more.
+///
+/// # Errors
+/// As [`keep_mark`], or when there is no such mark.
+pub fn retake_mark(rig: &Rig, servo: &str, place: usize, what: Observation) -> Edited {
+    let before = rig.servo(servo).and_then(|s| s.marks.get(place)).cloned();
+    let next = kept(&drop_mark_at(rig, servo, place)?, servo, what)?;
+    let same = |old: &Mark| {
+        let error = old.error_deg.unwrap_or(Mark::USUAL_ERROR);
+        old.at == what.at && old.angle_deg.zip(what.angle).is_some_and(|(a, b)| (a - b).abs() <= error)
+    };
+    let Some(old) = before.filter(same) else { return Ok(next) };
+    changed(&next, |rig| {
+        let near = |m: &&mut Mark| (m.pulse_us - what.pulse).abs() < Micros::new(0.1) && m.seen == what.seen;
+        if let Some(mark) = servo_mut(rig, servo)?.marks.iter_mut().find(near) {
+            mark.read = old.read.saturating_add(1).min(250);
+        }
         Ok(())
     })
 }

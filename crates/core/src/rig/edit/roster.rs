@@ -5,7 +5,7 @@ use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
 use crate::rig::{Arming, Chip, CutTo, Ends, Id, Idle, Joint, Kind, QuitTo, Rated, Rig, Servo};
-use crate::unit::{Degrees, Seconds};
+use crate::unit::{Degrees, Seconds, Volts};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
@@ -173,6 +173,15 @@ pub fn set_arming(rig: &Rig, servo: &str, arming: Option<Arming>) -> Edited {
 pub fn set_rated(rig: &Rig, servo: &str, rated: Option<Rated>) -> Edited {
     changed(rig, |rig| {
         servo_mut(rig, servo)?.rated = rated;
+        Ok(())
+    })
+}
+
+/// What a servo takes: its supply, and the least level of its signal.
+pub fn set_levels(rig: &Rig, servo: &str, volts: Option<Ends<Volts>>, signal: Option<Volts>) -> Edited {
+    changed(rig, |rig| {
+        let servo = servo_mut(rig, servo)?;
+        (servo.volts, servo.signal_volts) = (volts, signal);
         Ok(())
     })
 }

@@ -71,6 +71,8 @@ fn head(pen: &mut Pen<'_>, board: &Board, state: &BoardState, here: bool) {
 const fn trouble_word(fault: Fault) -> &'static str {
     match fault {
         Fault::NoBus => "✗ no bus",
+        Fault::OtherKind => "✗ no such kind",
+        Fault::TimedOut => "✗ no answer yet",
         Fault::Absent => "✗ no answer",
         Fault::Busy | Fault::Taken(_) => "✗ in use",
         Fault::Denied => "✗ barred",

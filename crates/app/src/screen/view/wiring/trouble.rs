@@ -47,7 +47,13 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
         if let Some(trouble) = state.trouble {
             all.push((
                 true,
-                format!("{} {}: {}; {}", board.name, board.at(), trouble.fault, trouble.fault.help()),
+                format!(
+                    "{} {}: {}; {}",
+                    board.name,
+                    board.at(),
+                    trouble.fault,
+                    scene.help(board, trouble.fault)
+                ),
             ));
         }
         if let Some((at, lapse)) = state.lapse

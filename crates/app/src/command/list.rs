@@ -1,0 +1,184 @@
+//! `list`: what is in a rig, a line each, for people and for shells that complete names.
+
+use crate::cli::{List, Listed};
+use crate::exit::Exit;
+use crate::{files, say};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::process::ExitCode;
+use wasvolta_core::rig::{Ends, Field, Input, Kind, Pose, Rig, Sequence, Servo};
+use wasvolta_core::stage::Plan;
+
+/// What `list --json` says: of each kind that was asked for, everything in the order of the rig.
+#[derive(Serialize, JsonSchema)]
+pub struct Report {
+    /// Servos, and what else hangs on channels.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    servos: Option<Vec<OneServo>>,
+    /// Poses.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    poses: Option<Vec<OnePose>>,
+    /// Sequences.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sequences: Option<Vec<OneSequence>>,
+    /// Signals that come in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    inputs: Option<Vec<OneInput>>,
+}
+
+/// A servo, or what else hangs on a channel.
+#[derive(Serialize, JsonSchema)]
+struct OneServo {
+    /// Its name.
+    name: String,
+    /// `positional`, `endless`, `dimmer` or `on-off`.
+    kind: &'static str,
+    /// Its board.
+    board: String,
+    /// Its channel there.
+    channel: u8,
+    /// The joint that it turns.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    joint: Option<String>,
+    /// The pulses that hold whatever asks, low and high; of what takes servo pulses.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    endpoints_us: Option<[f64; 2]>,
+    /// How many marks it has.
+    marks: usize,
+    /// Whether its pulses have angles yet; of what goes to angles.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    has_angles: Option<bool>,
+}
+
+/// A pose.
+#[derive(Serialize, JsonSchema)]
+struct OnePose {
+    /// Its name.
+    name: String,
+    /// Joints and parts that it speaks of.
+    parts: usize,
+}
+
+/// A sequence.
+#[derive(Serialize, JsonSchema)]
+struct OneSequence {
+    /// Its name.
+    name: String,
+    /// How many steps it has.
+    steps: usize,
+    /// How long it plays from home.
+    length_s: f64,
+}
+
+/// A signal that comes in.
+#[derive(Serialize, JsonSchema)]
+struct OneInput {
+    /// Its name.
+    name: String,
+    /// The port it comes from.
+    port: String,
+    /// The field's name, or its place from 1.
+    field: String,
+    /// The joints that it drives.
+    drives: Vec<String>,
+}
+
+/// Lists.
+///
+/// # Errors
+/// When the rig cannot be used.
+pub fn run(wanted: &List) -> miette::Result<ExitCode> {
+    let source = files::open(&wanted.rig)?;
+    let report = Report::of(source.rig(), wanted.what);
+    if wanted.json {
+        say::json(&report);
+    } else {
+        report.tell();
+    }
+    Ok(Exit::Done.into())
+}
+
+impl Report {
+    fn of(rig: &Rig, what: Option<Listed>) -> Self {
+        let asked = |kind| what.is_none_or(|what| what == kind);
+        let plan = asked(Listed::Sequences).then(|| Plan::of(rig));
+        let poses = || rig.poses.iter().map(OnePose::of).collect();
+        let servos = || rig.servos.iter().map(|servo| OneServo::of(rig, servo)).collect();
+        let inputs = || rig.inputs.iter().map(|input| OneInput::of(rig, input)).collect();
+        let sequences = |plan: Plan| {
+            let length = |n: usize| super::play::length_from_home(&plan, n);
+            (0..).zip(&rig.sequences).map(|(n, sequence)| OneSequence::of(sequence, length(n))).collect()
+        };
+        Self {
+            servos: asked(Listed::Servos).then(servos),
+            poses: asked(Listed::Poses).then(poses),
+            sequences: plan.map(sequences),
+            inputs: asked(Listed::Inputs).then(inputs),
+        }
+    }
+
+    fn tell(&self) {
+        for OneServo { name, kind, board, channel, endpoints_us, marks, has_angles, .. } in
+            self.servos.iter().flatten()
+        {
+            let pulses = endpoints_us.map_or_else(String::new, |[low, high]| format!(", {low} to {high} µs"));
+            let known = match (endpoints_us, has_angles) {
+                (None, _) => String::new(),
+                (Some(_), Some(false)) => format!(", {marks} marks, no angles yet"),
+                (Some(_), _) => format!(", {marks} marks"),
+            };
+            say::line(format_args!(
+                "servo     {name:<20} {kind}, channel {channel} of {board}{pulses}{known}"
+            ));
+        }
+        for OnePose { name, parts } in self.poses.iter().flatten() {
+            say::line(format_args!("pose      {name:<20} {parts} joints and parts"));
+        }
+        for OneSequence { name, steps, length_s } in self.sequences.iter().flatten() {
+            say::line(format_args!("sequence  {name:<20} {steps} steps, {length_s:.2} s from home"));
+        }
+        for OneInput { name, port, field, drives } in self.inputs.iter().flatten() {
+            let drives = if drives.is_empty() { "nothing".to_owned() } else { drives.join(", ") };
+            say::line(format_args!("input     {name:<20} {field} on {port}, drives {drives}"));
+        }
+    }
+}
+
+impl OneServo {
+    fn of(rig: &Rig, servo: &Servo) -> Self {
+        let Ends(low, high) = servo.endpoints_us;
+        Self {
+            name: servo.name.clone(),
+            kind: servo.kind.word(),
+            board: servo.board.clone(),
+            channel: servo.channel,
+            joint: rig.joint_of(&servo.name).map(|joint| joint.name.clone()),
+            endpoints_us: (!servo.kind.is_accessory()).then(|| [low.get(), high.get()]),
+            marks: servo.marks.len(),
+            has_angles: (servo.kind == Kind::Positional).then(|| servo.fit().is_ok()),
+        }
+    }
+}
+
+impl OnePose {
+    fn of(pose: &Pose) -> Self {
+        Self { name: pose.name.clone(), parts: pose.angles_deg.len() + pose.levels_percent.len() }
+    }
+}
+
+impl OneSequence {
+    fn of(sequence: &Sequence, length_s: f64) -> Self {
+        Self { name: sequence.name.clone(), steps: sequence.steps.len(), length_s }
+    }
+}
+
+impl OneInput {
+    fn of(rig: &Rig, input: &Input) -> Self {
+        let field = match &input.field {
+            Field::Place(place) => format!("field {place}"),
+            Field::Name(name) => name.clone(),
+        };
+        let drives = rig.mappings.iter().filter(|m| m.input == input.name).map(|m| m.joint.clone());
+        Self { name: input.name.clone(), port: input.port.clone(), field, drives: drives.collect() }
+    }
+}

@@ -1,0 +1,222 @@
+//! What the JSON Schema of a rig says beyond the shapes of its types: ranges from the one table, names and words, and
+//! what one key asks of another. It refuses what [`super::check`] refuses wherever a schema can.
+
+use crate::range::{self, Range};
+use schemars::Schema;
+use schemars::transform::Transform;
+use serde_json::{Value, json};
+
+/// A number lies in its row.
+pub(crate) struct Within(pub(crate) &'static Range);
+/// Each number of a list lies in its row.
+pub(crate) struct Each(pub(crate) &'static Range);
+/// Each value of a map lies in its row.
+pub(crate) struct Values(pub(crate) &'static Range);
+/// A format that this program reads, up to the newest.
+pub(crate) struct Formats(pub(crate) u32);
+/// A text is a name.
+pub(crate) struct Named;
+/// A text is a word by which something outside is known.
+pub(crate) struct Worded;
+/// A text is notes.
+pub(crate) struct Noted;
+
+impl Transform for Within {
+    fn transform(&mut self, schema: &mut Schema) {
+        schema.insert("minimum".to_owned(), json!(self.0.least));
+        schema.insert("maximum".to_owned(), json!(self.0.greatest));
+    }
+}
+
+impl Transform for Each {
+    fn transform(&mut self, schema: &mut Schema) {
+        schema.insert("items".to_owned(), json!({ "minimum": self.0.least, "maximum": self.0.greatest }));
+    }
+}
+
+impl Transform for Values {
+    fn transform(&mut self, schema: &mut Schema) {
+        if let Some(Value::Object(each)) = schema.get_mut("additionalProperties") {
+            each.insert("minimum".to_owned(), json!(self.0.least));
+            each.insert("maximum".to_owned(), json!(self.0.greatest));
+        }
+    }
+}
+
+impl Transform for Named {
+    fn transform(&mut self, schema: &mut Schema) {
+        const LETTERS: &str = r"[\p{Alphabetic}\p{N}_-]+";
+        schema.insert("pattern".to_owned(), json!(format!(r"^{LETTERS}(\.{LETTERS})?$")));
+        schema.insert("maxLength".to_owned(), json!(range::NAME_LENGTH));
+    }
+}
+
+impl Transform for Worded {
+    fn transform(&mut self, schema: &mut Schema) {
+        schema.insert("pattern".to_owned(), json!(SEEN));
+        schema.insert("minLength".to_owned(), json!(1));
+        schema.insert("maxLength".to_owned(), json!(range::PATH_LENGTH));
+    }
+}
+
+/// Text without control codes. The marks that turn the direction of reading are `check`'s alone.
+const SEEN: &str = r"^[^\u0000-\u001f\u007f-\u009f]*$";
+
+impl Transform for Noted {
+    fn transform(&mut self, schema: &mut Schema) {
+        schema.insert(
+            "pattern".to_owned(),
+            json!(r"^[^\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f]*$"),
+        );
+        schema.insert("maxLength".to_owned(), json!(range::NOTES_LENGTH));
+    }
+}
+
+/// A rig's own name: it need not be one word.
+pub(crate) fn title(schema: &mut Schema) {
+    schema.insert("pattern".to_owned(), json!(SEEN));
+    schema.insert("minLength".to_owned(), json!(1));
+    schema.insert("maxLength".to_owned(), json!(range::NAME_LENGTH));
+}
+
+impl Transform for Formats {
+    fn transform(&mut self, schema: &mut Schema) {
+        schema.insert("minimum".to_owned(), json!(1));
+        schema.insert("maximum".to_owned(), json!(self.0));
+    }
+}
+
+/// A table without some keys.
+fn without(keys: &[&str]) -> Value {
+    let missing: Vec<Value> = keys.iter().map(|key| json!({ "not": { "required": [key] } })).collect();
+    json!({ "allOf": missing })
+}
+
+/// Where a key has one of some values, the table is as said; left out, it is or is not as the first of them.
+fn where_is(key: &str, values: &[&str], left_out_too: bool, then: &Value) -> Value {
+    let is = json!({ "properties": { key: { "enum": values } } });
+    let condition = if left_out_too { is } else { json!({ "allOf": [is, { "required": [key] }] }) };
+    json!({ "if": condition, "then": then })
+}
+
+/// What a servo's kind asks of its other keys, and what excludes what.
+pub(crate) fn servo(schema: &mut Schema) {
+    kinds(schema, "marks");
+}
+
+/// The same of a card, whose marks stand under another key.
+pub(crate) fn card(schema: &mut Schema) {
+    kinds(schema, "mark");
+}
+
+fn kinds(schema: &mut Schema, marks: &str) {
+    let aligned = where_is("seen", &["aligned"], true, &json!({ "required": ["angle_deg"] }));
+    let positional = json!({
+        "allOf": [without(&["arming", "draw_a"])],
+        "properties": {
+            "idle": { "enum": ["pulse"] },
+            marks: { "items": { "allOf": [{ "properties": { "seen": { "not": { "const": "turns" } } } }, aligned] } },
+        },
+    });
+    let turns = where_is("seen", &["turns"], false, &json!({ "required": ["rpm"] }));
+    let endless = json!({
+        "allOf": [
+            without(&["gear", "linkage", "rated"]),
+            { "not": { "required": ["arming", "idle"], "properties": { "idle": { "const": "release" } } } },
+        ],
+        "properties": {
+            marks: {
+                "items": {
+                    "required": ["seen"],
+                    "allOf": [{ "properties": { "seen": { "not": { "const": "aligned" } } } }, turns],
+                },
+            },
+        },
+    });
+    let accessory = json!({
+        "allOf": [without(&["gear", "linkage", "rated", "arming", "centre_us"])],
+        "properties": { marks: { "maxItems": 0 }, "endpoints_us": { "const": [1000, 2000] } },
+    });
+    let all = json!([
+        where_is("kind", &["positional"], true, &positional),
+        where_is("kind", &["endless"], false, &endless),
+        where_is("kind", &["dimmer", "on-off"], false, &accessory),
+        { "not": { "required": ["gear", "linkage"] } },
+    ]);
+    schema.insert("allOf".to_owned(), all);
+}
+
+/// What a board's chip asks of its other keys.
+pub(crate) fn board(schema: &mut Schema) {
+    let expander = json!({
+        "required": ["address"],
+        "properties": {
+            "address": {
+                "minimum": range::ADDRESS.least,
+                "maximum": range::ADDRESS.greatest,
+                "not": { "const": 0x70 },
+            },
+        },
+    });
+    let firmata = json!({ "allOf": [without(&["address"])], "properties": { "frame_hz": { "const": 50 } } });
+    let all = json!([
+        where_is("chip", &["pwm-expander"], false, &expander),
+        where_is("chip", &["firmata"], false, &firmata),
+        where_is("chip", &["linux-pwm"], false, &without(&["address"])),
+    ]);
+    schema.insert("allOf".to_owned(), all);
+}
+
+/// What a port's kind asks of its other keys.
+pub(crate) fn port(schema: &mut Schema) {
+    let all = json!([
+        where_is("kind", &["serial"], false, &without(&["bus_hz"])),
+        where_is("kind", &["pwm"], false, &without(&["bus_hz", "baud"])),
+    ]);
+    schema.insert("allOf".to_owned(), all);
+}
+
+/// What a joint's keys ask of each other.
+pub(crate) fn joint(schema: &mut Schema) {
+    let pair = json!({
+        "if": { "required": ["steering"] },
+        "then": { "required": ["with"], "properties": { "with": { "minItems": 1, "maxItems": 1 } } },
+    });
+    let all = json!([pair, where_is("quit", &["home-first"], false, &json!({ "required": ["home_deg"] }))]);
+    schema.insert("allOf".to_owned(), all);
+}
+
+/// What an input's keys ask of each other.
+pub(crate) fn input(schema: &mut Schema) {
+    let bent = json!({ "required": ["curve"], "properties": { "curve": { "minItems": 1 } } });
+    schema.insert(
+        "allOf".to_owned(),
+        json!([{ "if": bent, "then": { "properties": { "expo": { "const": 0 } } } }]),
+    );
+}
+
+/// Points of a curve: none, or two and more, within −1 to 1.
+pub(crate) fn points(schema: &mut Schema) {
+    let point = json!({ "items": { "minimum": -1, "maximum": 1 } });
+    schema.insert(
+        "allOf".to_owned(),
+        json!([{ "anyOf": [{ "maxItems": 0 }, { "minItems": 2 }] }, { "items": point }]),
+    );
+}
+
+/// A field of a line is counted from 1, or has a name.
+pub(crate) fn field(schema: &mut Schema) {
+    schema.insert("minimum".to_owned(), json!(1));
+    Worded.transform(schema);
+}
+
+/// A ratio at which something turns.
+pub(crate) fn ratio(schema: &mut Schema) {
+    Within(&range::RATIO).transform(schema);
+    schema.insert("anyOf".to_owned(), json!([{ "minimum": 0.001 }, { "maximum": -0.001 }]));
+}
+
+/// A channel that some board has.
+pub(crate) fn channel(schema: &mut Schema) {
+    schema.insert("maximum".to_owned(), json!(super::Chip::Firmata.channels() - 1));
+}
