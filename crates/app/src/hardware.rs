@@ -217,15 +217,7 @@ pub fn look_at(
     match way(port, simulated) {
         Way::Bus(mut open) => {
             let address = board.address.unwrap_or_default();
-            let mut bus = open()?;
-            let mut asked = 1;
-            loop {
-                match Seen::read(&mut *bus, address) {
-                    // One answer that comes late on a busy machine says nothing of the board.
-                    Err(error) if error.fault == Fault::TimedOut && asked < ASKED => asked += 1,
-                    read => return Ok(Some(Evidence::Expander(read?))),
-                }
-            }
+            Ok(Some(Evidence::Expander(patiently(&mut *open()?, address)?)))
         }
         Way::Line(_) if simulation_of(port, simulated).is_some() => Ok(None),
         Way::Line(_) => {
@@ -240,6 +232,17 @@ pub fn look_at(
                 return Err(BusError { doing: "write", device, fault: Fault::Denied });
             }
             Ok(Some(Evidence::Pwm(pwm::Exported::read(&mut *files)?)))
+        }
+    }
+}
+
+/// Reads an expander. One answer that comes late on a busy machine says nothing of the board: it is asked again.
+fn patiently(bus: &mut dyn I2cBus, address: u8) -> Result<Seen, BusError> {
+    let mut asked = 1;
+    loop {
+        match Seen::read(&mut *bus, address) {
+            Err(error) if error.fault == Fault::TimedOut && asked < ASKED => asked += 1,
+            read => return read,
         }
     }
 }
@@ -335,6 +338,34 @@ fn unnamed_knob(line: &str) -> KnobTruth {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A bus whose first answers come too late, or not at all.
+    struct Late(u32, Fault, u32);
+
+    impl I2cBus for Late {
+        fn transfer(&mut self, address: u8, transfer: wasvolta_port::Transfer<'_>) -> Result<(), BusError> {
+            self.2 += 1;
+            if self.0 == 0 {
+                return Ok(());
+            }
+            self.0 -= 1;
+            Err(BusError::transfer(address, &transfer, self.1))
+        }
+    }
+
+    #[test]
+    fn an_answer_that_comes_late_is_asked_for_again_and_a_refusal_is_not() {
+        for late in 0..ASKED {
+            let mut bus = Late(u32::try_from(late).unwrap(), Fault::TimedOut, 0);
+            assert!(patiently(&mut bus, 0x40).is_ok(), "{late} late");
+        }
+        let mut bus = Late(99, Fault::TimedOut, 0);
+        assert_eq!(patiently(&mut bus, 0x40).unwrap_err().fault, Fault::TimedOut);
+        assert_eq!(bus.2, 3, "three times, no more");
+        let mut bus = Late(99, Fault::Absent, 0);
+        assert_eq!(patiently(&mut bus, 0x40).unwrap_err().fault, Fault::Absent);
+        assert_eq!(bus.2, 1);
+    }
 
     #[test]
     fn the_truth_stands_beside_the_rig() {

@@ -27,6 +27,15 @@ struct Places {
     servo: BTreeMap<String, Place>,
 }
 
+impl Places {
+    /// What a text says that can be so: a pulse that no servo can have is not known, nor is one of the future.
+    fn parse(text: &str) -> Self {
+        let mut places: Self = toml_edit::de::from_str(text).unwrap_or_default();
+        places.servo.retain(|_, place| range::PULSE.holds(place.pulse_us.get()) && place.at_s <= now());
+        places
+    }
+}
+
 /// See the module.
 #[derive(Debug)]
 pub struct LastKnown {
@@ -40,10 +49,7 @@ impl LastKnown {
     /// What was kept for a rig; nothing if that cannot be read.
     pub fn read(rig: &Path) -> Self {
         let text = path(rig).and_then(|path| input::text(&path, What::Kept).ok()).unwrap_or_default();
-        let mut places: Places = toml_edit::de::from_str(&text).unwrap_or_default();
-        // A pulse that no servo can have is not known.
-        places.servo.retain(|_, place| range::PULSE.holds(place.pulse_us.get()));
-        Self { rig: rig.to_owned(), places, writer: None }
+        Self { rig: rig.to_owned(), places: Places::parse(&text), writer: None }
     }
 
     /// Where a servo was left, and how long ago.
@@ -148,6 +154,20 @@ pub fn ago(time: Duration) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_that_cannot_be_is_not_known() {
+        let one = |pulse: &str, at: &str| {
+            let text = format!("[servo.\"heron.neck\"]\npulse_us = {pulse}\nat_s = {at}\n");
+            Places::parse(&text).servo.len()
+        };
+        assert_eq!(one("1500", "1000"), 1);
+        for bad in ["nan", "inf", "-1500", "1e308", "\"x\""] {
+            assert_eq!(one(bad, "1000"), 0, "{bad}");
+        }
+        assert_eq!(one("1500", "9223372036854775807"), 0);
+        assert!(Places::parse("\u{0}junk").servo.is_empty());
+    }
 
     #[test]
     fn times_are_said_in_one_unit() {

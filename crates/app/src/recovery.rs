@@ -322,6 +322,20 @@ mod tests {
     }
 
     #[test]
+    fn a_copy_that_cannot_be_written_is_said_and_loses_no_edit() {
+        let state = tempfile::tempdir().unwrap();
+        // No folder can be where a file is: as little as on a full disk.
+        std::fs::write(state.path().join("recovery"), "in the way").unwrap();
+        let outputs = Outputs::default();
+        let keeper = Keeper::start(state.path(), Path::new("marsh-clock.rig.toml"), &outputs).unwrap();
+        keeper.edited(&Arc::new(edited()), &Arc::new(source()));
+        drop(keeper);
+        let words = outputs.news().unwrap();
+        assert!(words.starts_with("your edits have no copy (cannot write "), "{words}");
+        assert!(words.ends_with(": save them") && outputs.news().is_none(), "once");
+    }
+
+    #[test]
     fn what_is_refused_is_kept_aside() {
         let state = tempfile::tempdir().unwrap();
         let place = keep(state.path(), true);

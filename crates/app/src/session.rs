@@ -173,6 +173,9 @@ impl Session {
     }
 
     fn start(path: &Path, live: &Live, source: Source, outputs: &Outputs) -> miette::Result<Self> {
+        if path == Path::new("-") {
+            return Err(miette::miette!("standard input has no file to work on: give the rig's path"));
+        }
         let rig = Arc::new(source.rig().clone());
         outputs.reads(path);
         tracing::info!("opens {}: {} servos", path.display(), rig.servos.len());

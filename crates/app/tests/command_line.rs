@@ -367,6 +367,12 @@ fn help_manual_and_completions_come_from_one_place() {
     }
     let page = std::fs::read_to_string(folder.join("wasvolta.1")).unwrap();
     assert!(page.contains("Exit codes"), "{page}");
+    for name in ["NO_COLOR", "WASVOLTA\\_GLYPHS", "XDG\\_STATE\\_HOME", "TMPDIR"] {
+        assert!(
+            page.contains(name) || page.contains(&name.replace('\\', "")),
+            "{name} is missing from\n{page}"
+        );
+    }
 }
 
 #[test]

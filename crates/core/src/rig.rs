@@ -292,7 +292,7 @@ pub struct Servo {
     pub name: String,
     /// Its board.
     pub board: String,
-    /// Its channel there, 0–15.
+    /// Its channel there, 0–15; of a Firmata board its pin, 0–71.
     #[schemars(transform = bounds::channel)]
     pub channel: u8,
     /// What it is; a positional servo unless said.

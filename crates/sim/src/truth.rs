@@ -346,6 +346,31 @@ mod tests {
     }
 
     #[test]
+    fn a_number_that_nothing_can_have_is_refused_with_its_place() {
+        let said = |more: &str| {
+            let text =
+                format!("[[board]]\nbus = \"b\"\naddress = 64\n[[board.servo]]\nchannel = 3\n{more}\n");
+            Truth::parse(&text).map_or_else(|error| error.to_string(), |_| String::new())
+        };
+        assert_eq!(said("gain_deg_per_100us = 9"), "");
+        for (more, words) in [
+            ("gain_deg_per_100us = nan", "board 1, channel 3, gain_deg_per_100us: gain is NaN"),
+            ("speed_deg_s = 0", "board 1, channel 3, speed_deg_s: speed is 0"),
+            ("sag = 2", "board 1, channel 3, sag: share is 2"),
+            ("stops_deg = [-1e9, 3]", "board 1, channel 3, stops_deg: angle is -1000000000"),
+            ("follows_us = [1, 2, 3]", "the simulation file cannot be read"),
+            (
+                "linkage = { horn_mm = 0, rod_mm = 1, arm_mm = 1, pivots_mm = 1, horn_at_deg = 0 }",
+                "board 1, channel 3, horn_mm: length is 0",
+            ),
+        ] {
+            assert!(said(more).starts_with(words), "{more}: {}", said(more));
+        }
+        let knob = "[[knob]]\nline = \"k\"\nfield = \"k\"\nlow = 0\nhigh = 1\nstands = 7\n";
+        assert_eq!(Truth::parse(knob).unwrap_err().to_string(), "knob 1, stands: share is 7, outside 0 to 1");
+    }
+
+    #[test]
     fn an_unknown_key_is_refused() {
         let error =
             Truth::parse("[[board]]\nbus = \"b\"\naddress = 64\ncolour = 3\n").unwrap_err().to_string();

@@ -276,3 +276,19 @@ fn a_small_window_says_what_is_needed() {
     let small = Pane::sized(&other, &["demo"], (80, 24));
     small.see("e gives punt.rudder its first pulse");
 }
+
+#[test]
+fn a_full_disk_is_said_on_the_screen_and_at_the_end_and_nothing_else_writes_there() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["demo", "--log", "/dev/full", "--record", "/dev/full"]);
+    pane.see("is not whole: No space left");
+    engage_heron(&mut pane);
+    let screen = pane.screen();
+    assert!(
+        !screen.contains("tracing") && screen.lines().next().unwrap_or_default().contains("DRIVING"),
+        "{screen}"
+    );
+    pane.keys(&["q"]);
+    pane.see("the recording /dev/full is not whole");
+    pane.see("the log /dev/full is not whole");
+}

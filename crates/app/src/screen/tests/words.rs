@@ -39,6 +39,33 @@ fn with_odd_mark() -> Bench {
 }
 
 #[test]
+fn nothing_from_outside_reaches_a_cell_raw() {
+    let mut bench = engaged(NECK);
+    let odd = "x\u{1b}[31m\u{7}\u{9b}2J\u{202e}\u{2066}\u{200b}y";
+    bench.model.say(Tone::Refused, odd.to_owned(), bench.now);
+    bench.model.note(bench.now, odd.to_owned());
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("31m"), "{frame}");
+    let raw = frame.chars().find(|&c| c != '\n' && wasvolta_core::outside::is_unfit(c));
+    assert_eq!(raw, None, "{frame:?}");
+}
+
+#[test]
+fn few_marks_are_told_which_one_would_lessen_what_is_not_sure_most() {
+    let mut bench = engaged(NECK);
+    for _ in 0..2 {
+        bench.session.edit("fewer", |rig| edit::marks::drop_mark_at(rig, "heron.neck", 3)).unwrap();
+    }
+    bench.pass(5);
+    let frame = bench.frame(160, 47);
+    assert!(
+        frame.contains("a mark near 2380 µs would halve that")
+            || frame.contains("a mark near 2380 µs would make that ±"),
+        "{frame}"
+    );
+}
+
+#[test]
 fn one_misread_mark_is_named_with_its_keys_and_taken_again() {
     let mut bench = with_odd_mark();
     let frame = bench.frame(160, 47);
