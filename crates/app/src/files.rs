@@ -102,13 +102,28 @@ fn counted(n: usize) -> String {
     if n == 1 { "one problem".to_owned() } else { format!("{n} problems") }
 }
 
+/// The longest line that is shown, in bytes: a line of a megabyte is no place that one could see.
+const LONGEST_SHOWN: usize = 1000;
+
 fn place(text: &Arc<NamedSource<String>>, located: &Located) -> Place {
-    Place {
-        message: located.message.clone(),
-        help: located.help.clone(),
-        text: Arc::clone(text),
-        span: located.span.clone().map(SourceSpan::from),
-    }
+    let span = located.span.clone();
+    let shown = span.clone().filter(|span| longest_around(text.inner(), span.start) <= LONGEST_SHOWN);
+    let message = if shown.is_none() && span.is_some() {
+        let (line, column) = located.line_column(text.inner());
+        format!("line {line}, column {column}: {}", located.message)
+    } else {
+        located.message.clone()
+    };
+    Place { message, help: located.help.clone(), text: Arc::clone(text), span: shown.map(SourceSpan::from) }
+}
+
+/// The longest of the lines that would be shown with a place: its own, and those beside it.
+fn longest_around(text: &str, at: usize) -> usize {
+    let (before, after) = text.split_at_checked(at).unwrap_or((text, ""));
+    let back: Vec<usize> = before.rsplit('\n').take(2).map(str::len).collect();
+    let on: Vec<usize> = after.split('\n').take(2).map(str::len).collect();
+    let own = back.first().unwrap_or(&0) + on.first().unwrap_or(&0);
+    own.max(back.get(1).copied().unwrap_or(0)).max(on.get(1).copied().unwrap_or(0))
 }
 
 /// Reads a text file.
@@ -325,6 +340,18 @@ mod tests {
         write(&rig, "one").unwrap();
         assert_eq!(std::fs::read_to_string(&other).unwrap(), "of somebody");
         assert!(!rig.is_symlink() && std::fs::read_to_string(&rig).unwrap() == "one");
+    }
+
+    #[test]
+    fn a_line_that_nobody_could_see_is_named_and_not_shown() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.rig.toml");
+        std::fs::write(&path, format!("format = 6\na = {}\n", "[".repeat(50_000))).unwrap();
+        let bad = open(&path).unwrap_err();
+        let first = bad.first().unwrap();
+        assert!(first.to_string().starts_with("line 2, column ") && first.span.is_none(), "{first}");
+        std::fs::write(&path, "format = 6\na = [[\n").unwrap();
+        assert!(open(&path).unwrap_err().first().unwrap().span.is_some());
     }
 
     #[test]

@@ -175,7 +175,9 @@ fn play(home: &Path) -> Output {
 
 fn play_rig(home: &Path, rig: &str) -> Output {
     std::fs::write(home.join("reeds.rig.toml"), rig).unwrap();
-    wasvolta(home, &["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv", "--force"]).output().unwrap()
+    wasvolta(home, &["play", "reeds.rig.toml", "sway", "--drive", "--trace", "t.csv", "--force"])
+        .output()
+        .unwrap()
 }
 
 #[test]

@@ -8,7 +8,7 @@ use super::{Unwritten, input, write};
 use crate::say;
 use std::fs::File;
 use std::io::{BufWriter, Error, ErrorKind, Write};
-use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use thiserror::Error;
@@ -192,6 +192,10 @@ impl Outputs {
         match self.place(path, replace) {
             Err(Refused::There { path }) => Err(Refused::NoLog { path }),
             Err(refused) => Err(refused),
+            // The rotating writer would wait for a pipe to be read.
+            Ok(Place::Into) if std::fs::metadata(path).is_ok_and(|found| found.file_type().is_fifo()) => {
+                Err(Refused::NoFile { path: path.display().to_string(), kind: "a pipe" })
+            }
             Ok(_) => {
                 let mut options = File::options();
                 // The rotating writer says nothing of a file that it cannot open: asked first, and in words.
@@ -235,9 +239,20 @@ fn created(path: &Path, place: &Place) -> std::io::Result<File> {
         // What has come there since it was looked at is not replaced.
         Place::New => options.write(true).create_new(true),
         Place::File => options.write(true).truncate(true),
-        Place::Standard | Place::Into => options.write(true),
+        // A pipe that nobody reads is an error at once, and not waited for.
+        Place::Standard | Place::Into => options.write(true).custom_flags(not_waiting()),
     };
-    options.open(path)
+    let file = options.open(path)?;
+    if matches!(place, Place::Into) {
+        // Who reads may be slow, and is waited for.
+        let flags = rustix::fs::fcntl_getfl(&file)?;
+        rustix::fs::fcntl_setfl(&file, flags - rustix::fs::OFlags::NONBLOCK)?;
+    }
+    Ok(file)
+}
+
+fn not_waiting() -> i32 {
+    i32::try_from(rustix::fs::OFlags::NONBLOCK.bits()).unwrap_or_default()
 }
 
 /// Whether two paths lead to one file, by whatever links.
@@ -347,6 +362,22 @@ mod tests {
         let null = Path::new("/dev/null");
         Outputs::new(false).write(null, b"x", Replace::AsTold).unwrap();
         assert!(std::fs::metadata(null).unwrap().file_type().is_char_device());
+    }
+
+    #[test]
+    fn a_pipe_that_nobody_reads_is_not_waited_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let pipe = folder.path().join("pipe");
+        let mode = rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR;
+        rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, mode, 0).unwrap();
+        assert!(refusal(&Outputs::new(false), &pipe).starts_with("cannot write "));
+        assert!(Outputs::new(false).log(&pipe).unwrap_err().to_string().contains("is a pipe"));
+        let mut reader = File::options().read(true).custom_flags(not_waiting()).open(&pipe).unwrap();
+        let mut stream = Outputs::new(false).begin("trace", &pipe).unwrap();
+        stream.write_all(b"row\n").unwrap();
+        stream.flush().unwrap();
+        let mut read = [0; 8];
+        assert_eq!(std::io::Read::read(&mut reader, &mut read).unwrap(), 4);
     }
 
     #[test]

@@ -130,7 +130,8 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         let wire = match p.wire.ticks() {
             Some(t) => {
                 let angle = p.value(p.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
-                format!("   wire {angle}{:.0} µs, {} ticks", p.wire_pulse().get(), t.0)
+                let ticks = if pen.width() < 64 { String::new() } else { format!(", {} ticks", t.0) };
+                format!("   wire {angle}{:.0} µs{ticks}", p.wire_pulse().get())
             }
             None => format!("   wire: {}", p.wire.without()),
         };
