@@ -6,6 +6,7 @@ pub mod output;
 
 use input::{Unread, What};
 use miette::{Diagnostic, NamedSource, Report, SourceSpan};
+use rustix::fs::FlockOperation;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -203,6 +204,10 @@ fn write_whole(path: &Path, content: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or_else(|| Path::new("."));
     std::fs::create_dir_all(folder)?;
     let old = std::fs::metadata(path).ok();
+    if let Some(kind) = old.as_ref().and_then(input::kind) {
+        // Renamed over, a device or a pipe would be gone for everybody.
+        return Err(std::io::Error::other(format!("it is {kind}, not a file")));
+    }
     if old.as_ref().is_some_and(|old| old.permissions().readonly()) {
         return Err(std::io::Error::from(std::io::ErrorKind::PermissionDenied));
     }
@@ -249,11 +254,26 @@ pub fn tidy(path: &Path) {
 /// What folders for the time of a run begin with; the process stands behind it.
 const PASSING: &str = ".wasvolta-run-";
 
+/// A folder for the time of a run, locked as long as that lasts.
+#[derive(Debug)]
+pub struct Passing {
+    folder: tempfile::TempDir,
+    /// The lock goes with the process, however that ends.
+    _lock: std::fs::File,
+}
+
+impl Passing {
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+}
+
 /// A folder for the time of this run. Those of runs that were killed go first.
 ///
 /// # Errors
 /// When the system's folder for such things takes none.
-pub fn passing() -> std::io::Result<tempfile::TempDir> {
+pub fn passing() -> std::io::Result<Passing> {
     let place = std::env::temp_dir();
     for entry in std::fs::read_dir(&place)?.flatten() {
         if is_left(&entry) {
@@ -261,10 +281,15 @@ pub fn passing() -> std::io::Result<tempfile::TempDir> {
             let _ = std::fs::remove_dir_all(entry.path());
         }
     }
-    tempfile::Builder::new().prefix(&format!("{PASSING}{}-", std::process::id())).tempdir_in(place)
+    let folder =
+        tempfile::Builder::new().prefix(&format!("{PASSING}{}-", std::process::id())).tempdir_in(place)?;
+    let lock = std::fs::File::open(folder.path())?;
+    rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive)?;
+    Ok(Passing { folder, _lock: lock })
 }
 
-/// Whether it is such a folder, of this user, whose process is no more.
+/// Whether it is such a folder, of this user, whose process is no more: neither by its number nor by its lock, for in
+/// another container numbers are others.
 fn is_left(entry: &std::fs::DirEntry) -> bool {
     let name = entry.file_name();
     let process = name.to_str().and_then(|name| name.strip_prefix(PASSING)?.split('-').next()?.parse().ok());
@@ -272,7 +297,10 @@ fn is_left(entry: &std::fs::DirEntry) -> bool {
     let own = rustix::process::getuid().as_raw();
     let ours =
         std::fs::symlink_metadata(entry.path()).is_ok_and(|found| found.is_dir() && found.uid() == own);
-    ours && rustix::process::test_kill_process(process) == Err(rustix::io::Errno::SRCH)
+    let gone = rustix::process::test_kill_process(process) == Err(rustix::io::Errno::SRCH);
+    ours && gone
+        && std::fs::File::open(entry.path())
+            .is_ok_and(|folder| rustix::fs::flock(&folder, FlockOperation::NonBlockingLockExclusive).is_ok())
 }
 
 /// A rig file's name without the ending that rigs have.
@@ -332,6 +360,12 @@ mod tests {
     }
 
     #[test]
+    fn a_device_is_never_renamed_over() {
+        let why = write(Path::new("/dev/null"), "x").unwrap_err().to_string();
+        assert!(why.contains("it is a device, not a file"), "{why}");
+    }
+
+    #[test]
     fn what_stands_beside_is_not_written_through() {
         let folder = tempfile::tempdir().unwrap();
         let (rig, other) = (folder.path().join("a.rig.toml"), folder.path().join("other"));
@@ -362,7 +396,16 @@ mod tests {
         let (left, other) = (beside(".wasvolta-run-2147483647-x"), beside(".wasvolta-run-notes"));
         std::fs::create_dir_all(&left).unwrap();
         std::fs::create_dir_all(&other).unwrap();
+        // A process that cannot be seen from here, and has its lock.
+        let hidden = beside(".wasvolta-run-2147483646-x");
+        std::fs::create_dir_all(&hidden).unwrap();
+        let lock = std::fs::File::open(&hidden).unwrap();
+        rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).unwrap();
         let again = passing().unwrap();
+        assert!(hidden.exists());
+        drop(lock);
+        drop(passing().unwrap());
+        assert!(!hidden.exists());
         assert!(!left.exists() && other.exists() && ours.path().exists() && again.path().exists());
         std::fs::remove_dir(other).unwrap();
     }

@@ -36,7 +36,7 @@ pub struct Simulated {
     pub knobs: Vec<(String, Knob)>,
     bench: Bench,
     /// Holds the lines' paths.
-    _folder: tempfile::TempDir,
+    _folder: files::Passing,
 }
 
 impl Simulated {

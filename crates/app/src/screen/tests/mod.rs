@@ -327,3 +327,23 @@ fn every_action_of_the_palette_says_something_or_does_something() {
         );
     }
 }
+
+#[test]
+fn a_rigs_file_that_has_become_a_pipe_freezes_nothing_and_is_not_written_over() {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(4));
+    bench.press(Key::char('i'));
+    let path = bench.session.path().to_owned();
+    std::fs::remove_file(&path).unwrap();
+    let mode = rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR;
+    rustix::fs::mknodat(rustix::fs::CWD, &path, rustix::fs::FileType::Fifo, mode, 0).unwrap();
+    assert!(bench.session.look_at_file(), "it is noticed, and not waited for");
+    for _ in 0..2 {
+        bench.press(Key::ctrl('s'));
+    }
+    assert!(bench.session.is_unsaved());
+    assert!(bench.frame(160, 47).contains("it is a pipe, not a file"), "{}", bench.frame(160, 47));
+    bench.press(Key::char(':'));
+    bench.enter("read the file again");
+    assert!(bench.frame(160, 47).contains("it is a pipe, and a rig is a file"), "{}", bench.frame(160, 47));
+}
