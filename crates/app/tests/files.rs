@@ -175,6 +175,10 @@ fn standard_output_may_be_full_or_closed_or_the_file_itself() {
     assert!(text(&piped.stdout).contains("- is sound: "), "{}", text(&piped.stderr));
     let piped = home.piped(&["card", "compare", "-", "-"], &card.stdout);
     assert_eq!(piped.status.code(), Some(1), "standard input has one card only");
+    let drives = home.piped(&["play", "-", "wake", "--drive"], &std::fs::read(&rig).unwrap());
+    assert!(drives.status.code() == Some(1) && text(&drives.stderr).contains("what drives works on a file"));
+    let dry = home.piped(&["play", "-", "strike", "--dry"], &std::fs::read(&rig).unwrap());
+    assert!(dry.status.success() && text(&dry.stdout).starts_with("strike: 4.25 s"));
     let quiet = home.run(&["check", &rig, "--quiet"]);
     assert!(quiet.status.success() && !text(&quiet.stdout).contains("is sound"));
 }

@@ -10,6 +10,7 @@ use crate::say;
 use crate::session::Session;
 use crate::signals::Told;
 use miette::{IntoDiagnostic, Report, miette};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -25,6 +26,9 @@ use wasvolta_port::board::{Decision, Found, Phase};
 /// # Errors
 /// When the rig or the sequence cannot be used, or the trace cannot be written.
 pub fn run(play: &Play, outputs: &Outputs) -> miette::Result<ExitCode> {
+    if play.way.drive && play.rig == Path::new("-") {
+        return Err(miette!("what drives works on a file: give the rig's path, or play it with --dry"));
+    }
     let source = files::open(&play.rig)?;
     let rig = source.rig();
     let Some(sequence) = rig.sequences.iter().position(|s| s.name == play.sequence) else {

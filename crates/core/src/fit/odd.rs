@@ -240,8 +240,10 @@ mod tests {
         let mut misread: Vec<(f64, f64)> = [1000.0, 1250.0, 1500.0, 1750.0, 2000.0].map(straight).to_vec();
         misread[4].1 += 6.0;
         assert!(fit(&misread).odd().unwrap().or_bends);
+        assert_eq!(fit(&misread).between_odd_and_next(), Some(Micros::new(1875.0)));
         misread.insert(4, straight(1875.0));
         let told = fit(&misread).odd().copied().unwrap();
+        assert_eq!(fit(&misread).between_odd_and_next(), None);
         assert!(told.place == 5 && !told.or_bends && !fit(&misread).wants_to_bend(), "{told:?}");
     }
 

@@ -392,6 +392,30 @@ mod tests {
     }
 
     #[test]
+    fn every_number_of_a_mark_is_one_that_it_can_have() {
+        for (more, words) in [
+            ("tick_us = 4.88, oscillator_hz = 25e6, ticks = 205, read = 2", None),
+            ("tick_us = 0", Some("tick is 0 µs, outside 0.01 to 100 µs")),
+            ("tick_us = -4.88", Some("tick is -4.88 µs")),
+            ("tick_us = nan", Some("tick is NaN µs")),
+            ("oscillator_hz = -25e6", Some("oscillator is -25000000 Hz")),
+            ("oscillator_hz = nan", Some("oscillator is NaN Hz")),
+            ("error_deg = 0", Some("reading error is 0°")),
+            ("read = 0", Some("times read is 0, outside 1 to 250")),
+        ] {
+            let text = SMALL.replace("{ pulse_us = 1100,", &format!("{{ {more}, pulse_us = 1100,"));
+            match (load(&text), words) {
+                (Loaded::Sound(_), None) => {}
+                (Loaded::Problems(found), Some(words)) => {
+                    let said = found[0].message.replace(" °", "°");
+                    assert!(said.starts_with(words), "{more}: {said}");
+                }
+                (other, _) => panic!("{more}: {other:?}"),
+            }
+        }
+    }
+
+    #[test]
     fn what_has_no_angles_is_told_levels_and_nothing_that_servos_have() {
         const CRANE: &str = include_str!("../../tests/data/crane.rig.toml");
         let rig = sound(CRANE);
