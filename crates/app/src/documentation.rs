@@ -58,14 +58,18 @@ fn table(command: &Command, global: bool) -> String {
     let own = command.get_arguments().filter(|a| a.is_global_set() == global && !a.is_hide_set());
     let named = own.filter(|a| !matches!(a.get_id().as_str(), "help" | "version"));
     let rows: Vec<String> = named.map(|a| format!("| {} | {} |\n", form(a), meaning(a))).collect();
-    if rows.is_empty() { String::new() } else { format!("| | |\n|---|---|\n{}\n", rows.concat()) }
+    if rows.is_empty() {
+        String::new()
+    } else {
+        format!("| written | meaning |\n|---|---|\n{}\n", rows.concat())
+    }
 }
 
 fn section(name: &str, command: &Command, out: &mut String) {
     let about = sentence(command.get_long_about().or_else(|| command.get_about()));
     let _ = write!(out, "## `{name}`\n\n{about}\n\n{}", table(command, false));
-    if let Some((_, file, _)) = SHAPES.iter().find(|(of, ..)| *of == name) {
-        let _ = write!(out, "What it says as JSON has the shape of [{file}](json/{file}).\n\n");
+    for (of, file, _) in SHAPES.iter().filter(|(of, ..)| *of == name || of.starts_with(&format!("{name} "))) {
+        let _ = write!(out, "What `{of} --json` says has the shape of [{file}](json/{file}).\n\n");
     }
     for under in command.get_subcommands().filter(|c| c.get_name() != "help") {
         section(&format!("{name} {}", under.get_name()), under, out);
@@ -87,11 +91,11 @@ fn page() -> String {
     }
     out.push_str("## With every command\n\n");
     out.push_str(&table(&command, true));
-    out.push_str("## Exit codes\n\n| | |\n|---|---|\n");
+    out.push_str("## Exit codes\n\n| code | meaning |\n|---|---|\n");
     for exit in Exit::ALL {
         let _ = writeln!(out, "| {} | {} |", exit.code(), exit.words());
     }
-    out.push_str("\n## Environment\n\n| | |\n|---|---|\n");
+    out.push_str("\n## Environment\n\n| variable | meaning |\n|---|---|\n");
     for (name, words) in ENVIRONMENT {
         let _ = writeln!(out, "| `{name}` | {words} |");
     }

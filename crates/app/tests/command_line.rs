@@ -265,6 +265,8 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
         ("calibration", "punt.rudder", "b.pdf", vec![], "no mark yet"),
         ("protractor", "heron.neck", "b.pdf", vec!["--horn", "150"], "a horn of 150 mm needs"),
         ("calibration", "heron.neck", "b.txt", vec![], "end it in .svg or .pdf"),
+        ("calibration", "heron.neck", "b.pdf", vec!["--horn", "30"], "are about a protractor"),
+        ("calibration", "heron.neck", "b.pdf", vec!["--board", "upper"], "is about the wiring sheet"),
         ("wiring", "", "b.pdf", vec!["--board", "middle"], "there is: upper, lower"),
         ("calibration", "heron.tail", "b.pdf", vec![], "there is: heron.neck, heron.beak, punt.rudder"),
     ];

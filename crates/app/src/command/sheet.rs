@@ -6,7 +6,7 @@ use crate::files;
 use crate::files::output::{Outputs, Replace};
 use crate::paper::{self, Kind, Order};
 use crate::say;
-use miette::IntoDiagnostic;
+use miette::{IntoDiagnostic, miette};
 use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_sheet::Paper;
@@ -17,6 +17,15 @@ use wasvolta_sheet::protractor::{Fitting, SeenFrom, Under};
 /// # Errors
 /// When the rig or the sheet cannot be used; nothing half-written is left.
 pub fn run(sheet: &Sheet, outputs: &Outputs) -> miette::Result<ExitCode> {
+    let fitted = fitting(sheet) != Fitting::default();
+    if fitted && sheet.kind != SheetKind::Protractor {
+        return Err(miette!(
+            "--horn, --hole, --joint and --seen-from are about a protractor: leave them out here"
+        ));
+    }
+    if sheet.board.is_some() && sheet.kind != SheetKind::Wiring {
+        return Err(miette!("--board is about the wiring sheet: leave it out here"));
+    }
     let source = files::open(&sheet.rig)?;
     let kind = match sheet.kind {
         SheetKind::Calibration => Kind::Calibration,
