@@ -11,6 +11,7 @@ pub mod file;
 pub mod fresh;
 mod kind;
 mod merge;
+mod strict;
 pub mod table;
 pub mod worry;
 
@@ -24,16 +25,14 @@ use crate::rate::{Band, NoRates, Rates, Turning};
 use crate::scale::{Scale, Sides};
 use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Rpm, Seconds, Ticks, Volts};
 use schemars::JsonSchema;
-use serde::de::{Error as _, IgnoredAny, SeqAccess, Visitor};
-use serde::{Deserialize, Deserializer, Serialize};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::fmt;
-use std::marker::PhantomData;
 
 use bounds::{Each, Formats, Named, Noted, Values, Within, Worded};
 
 pub use crate::fit::Side;
 pub use kind::{Arming, Kind};
+pub use strict::Ends;
 
 /// The format this program writes.
 pub const FORMAT: u32 = 6;
@@ -53,7 +52,7 @@ pub struct Rig {
     #[schemars(transform = bounds::title)]
     pub name: String,
     /// Anything worth keeping, up to 400 characters.
-    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
     /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
@@ -239,46 +238,6 @@ impl Chip {
     }
 }
 
-/// Low and high, in that order, as `[low, high]`: two, and no more.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
-pub struct Ends<T>(pub T, pub T);
-
-impl<'de, T: Deserialize<'de>> Deserialize<'de> for Ends<T> {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        /// Counts too: of a tuple some forms drop what is beyond its end.
-        struct Two<T>(PhantomData<T>);
-        impl<'de, T: Deserialize<'de>> Visitor<'de> for Two<T> {
-            type Value = Ends<T>;
-
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("two values, [low, high]")
-            }
-
-            fn visit_seq<A: SeqAccess<'de>>(self, mut values: A) -> Result<Ends<T>, A::Error> {
-                let mut next = |n| values.next_element()?.ok_or_else(|| A::Error::invalid_length(n, &self));
-                let two = Ends(next(0)?, next(1)?);
-                let mut all = 2;
-                while values.next_element::<IgnoredAny>()?.is_some() {
-                    all += 1;
-                }
-                if all == 2 { Ok(two) } else { Err(A::Error::invalid_length(all, &self)) }
-            }
-        }
-        from.deserialize_seq(Two(PhantomData))
-    }
-}
-
-/// Words of a person. In a file whose lines end as on another system, those within a text do too, and mean the same.
-fn prose<'de, D: Deserializer<'de>>(from: D) -> Result<String, D::Error> {
-    Ok(String::deserialize(from)?.replace("\r\n", "\n"))
-}
-
-/// Pairs as `[[from, to], …]`, each of two and no more.
-fn pairs<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<(f64, f64)>, D::Error> {
-    let pairs = Vec::<Ends<f64>>::deserialize(from)?;
-    Ok(pairs.into_iter().map(|Ends(from, to)| (from, to)).collect())
-}
-
 /// A servo on a channel, or what else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -350,7 +309,7 @@ pub struct Servo {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exercised: Vec<Exercised>,
     /// Anything worth keeping, up to 400 characters.
-    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
 }
@@ -380,7 +339,7 @@ pub struct Exercised {
     #[schemars(transform = Within(&range::TIMES))]
     pub times: u32,
     /// What was seen, up to 400 characters.
-    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub seen: String,
 }
@@ -582,7 +541,7 @@ pub struct Limit {
     #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Degrees,
     /// Why, in words.
-    #[serde(default, deserialize_with = "prose", skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub reason: String,
 }
@@ -667,7 +626,7 @@ pub struct Input {
     #[schemars(transform = Within(&range::EXPO))]
     pub expo: f64,
     /// Points of a curve instead of expo, as `[[from, to], …]`.
-    #[serde(default, deserialize_with = "pairs", skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "strict::pairs", skip_serializing_if = "Vec::is_empty")]
     #[schemars(transform = bounds::points)]
     pub curve: Vec<(f64, f64)>,
     /// Time constant of the smoothing, in milliseconds.

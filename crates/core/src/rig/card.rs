@@ -61,7 +61,7 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "usual")]
     pub idle: Idle,
     /// What was written about it.
-    #[serde(default, deserialize_with = "super::prose", skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "super::strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
     /// What its sheet says.

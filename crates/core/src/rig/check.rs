@@ -3,6 +3,8 @@
 //! Works on values, so that an edit is checked as a file is; where a path lies in a file's text is
 //! [`super::file`]'s to find.
 
+mod found;
+mod names;
 mod servo;
 
 use super::card::Card;
@@ -12,6 +14,9 @@ use crate::range::{self, Range};
 use crate::unit::{Degrees, Seconds, Volts};
 use std::collections::{HashMap, HashSet};
 use std::fmt;
+
+use found::Found;
+use names::Index;
 
 /// One step into a document.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,160 +71,6 @@ pub struct Problem {
     pub message: String,
     /// What to do.
     pub help: String,
-}
-
-/// The names of one list of a rig, each with the place where it stands first.
-#[derive(Default)]
-struct Names<'r> {
-    what: &'static str,
-    places: HashMap<&'r str, usize>,
-    /// In order, as they are offered.
-    listed: Vec<&'r str>,
-}
-
-impl<'r> Names<'r> {
-    fn of(what: &'static str, names: impl Iterator<Item = &'r str>) -> Self {
-        let listed: Vec<&str> = names.collect();
-        let mut places = HashMap::with_capacity(listed.len());
-        for (n, name) in listed.iter().enumerate() {
-            places.entry(*name).or_insert(n);
-        }
-        Self { what, places, listed }
-    }
-
-    /// The first of them: nobody reads a thousand.
-    fn offered(&self) -> String {
-        const SHOWN: usize = 12;
-        let first = self.listed.iter().take(SHOWN).copied().collect::<Vec<_>>().join(", ");
-        match self.listed.len() {
-            0..=SHOWN => first,
-            all => format!("{first} and {} more", all - SHOWN),
-        }
-    }
-}
-
-/// Everything that names speak of, looked up once a check.
-struct Index<'r> {
-    rails: Names<'r>,
-    ports: HashMap<PortKind, Names<'r>>,
-    boards: Names<'r>,
-    servos: Names<'r>,
-    joints: Names<'r>,
-    inputs: Names<'r>,
-    poses: Names<'r>,
-    /// Parts that have a level.
-    levels: Names<'r>,
-    /// What steps of a sequence speak of.
-    spoken: Names<'r>,
-}
-
-impl<'r> Index<'r> {
-    fn of(rig: &'r Rig) -> Self {
-        let kinds = [PortKind::I2c, PortKind::Serial, PortKind::Pwm];
-        let ports = |kind| {
-            let of_kind = rig.ports.iter().filter(move |port| port.kind == kind);
-            (kind, Names::of("port", of_kind.map(|port| port.name.as_str())))
-        };
-        let firsts = rig.joints.iter().map(|joint| (joint.servo.as_str(), joint.name.as_str()));
-        let firsts: HashMap<&str, &str> = firsts.collect();
-        let spoken = rig.servos.iter().filter_map(|servo| match servo.kind {
-            Kind::Positional => firsts.get(servo.name.as_str()).copied(),
-            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
-        });
-        let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
-        Self {
-            rails: Names::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
-            ports: kinds.map(ports).into(),
-            boards: Names::of("board", rig.boards.iter().map(|board| board.name.as_str())),
-            servos: Names::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
-            joints: Names::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
-            inputs: Names::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
-            poses: Names::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
-            levels: Names::of("part with a level", levels.map(|servo| servo.name.as_str())),
-            spoken: Names::of("joint", spoken),
-        }
-    }
-}
-
-/// What was found so far.
-#[derive(Default)]
-pub(super) struct Found(Vec<Problem>);
-
-impl Found {
-    /// Numbers of one table, each with its key and its row of ranges; those left out are right.
-    fn ranges(&mut self, at: &Path, numbers: &[(&str, &Range, Option<f64>)]) {
-        for (key, range, value) in numbers {
-            if let Some(value) = value {
-                self.range(at.key(key), range, *value);
-            }
-        }
-    }
-
-    fn say(&mut self, path: Path, message: impl Into<String>, help: impl Into<String>) {
-        self.0.push(Problem { path, message: message.into(), help: help.into() });
-    }
-
-    fn range(&mut self, path: Path, row: &Range, value: f64) {
-        if let Err(outside) = row.check(value) {
-            let help = format!("give a number from {} to {} {}", row.least, row.greatest, row.unit);
-            self.say(path, outside.to_string(), help.trim_end().to_owned());
-        }
-    }
-
-    fn name(&mut self, at: &Path, name: &str) {
-        if let Err(bad) = range::check_name(name) {
-            self.say(at.key("name"), bad.to_string(), "choose a shorter or plainer name");
-        }
-    }
-
-    fn notes(&mut self, at: &Path, key: &str, notes: &str) {
-        let length = notes.chars().count();
-        if length > range::NOTES_LENGTH {
-            let message = format!("{length} characters of notes, {} are kept", range::NOTES_LENGTH);
-            self.say(at.key(key), message, "shorten it, or keep the rest as a comment");
-        }
-        if notes.chars().any(|c| outside::is_unfit(c) && !matches!(c, '\n' | '\t')) {
-            self.say(
-                at.key(key),
-                "these words hold signs that cannot be seen",
-                "write it anew in plain letters",
-            );
-        }
-    }
-
-    /// A word by which something outside is known: a path, a field's name, a day.
-    fn word(&mut self, path: Path, what: &str, word: &str) {
-        let length = word.chars().count();
-        if length == 0 || length > range::PATH_LENGTH || word.chars().any(outside::is_unfit) {
-            let message = format!("{what} has 1 to {} characters that can be seen", range::PATH_LENGTH);
-            self.say(path, message, "write it anew");
-        }
-    }
-
-    fn known(&mut self, path: Path, name: &str, names: &Names<'_>) -> bool {
-        if names.places.contains_key(name) {
-            return true;
-        }
-        let what = names.what;
-        let help = if names.listed.is_empty() {
-            format!("there is no {what} in this rig yet; add a [[{what}]]")
-        } else {
-            format!("there is: {}", names.offered())
-        };
-        self.say(path, format!("no {what} is called {name:?}"), help);
-        false
-    }
-
-    fn unique<'a>(&mut self, list: &str, names: impl Iterator<Item = &'a str>) {
-        let mut before = HashSet::new();
-        for (n, name) in names.enumerate() {
-            if !before.insert(name) {
-                let path = Path::of(list, n).key("name");
-                let message = format!("a second {list} is called {name:?}");
-                self.say(path, message, "give one of them another name");
-            }
-        }
-    }
 }
 
 /// Everything that is wrong with a rig; empty when it is sound.

@@ -1,6 +1,8 @@
 //! What does not fit together in one servo, or in what else hangs on its channel.
 
-use super::{Found, Index, Path};
+use super::Path;
+use super::found::Found;
+use super::names::Index;
 use crate::linkage::{FourBar, Transmission};
 use crate::range;
 use crate::rig::{Arming, Board, Chip, Ends, How, Idle, Kind, Mark, Rated, Rig, Servo};

@@ -1,0 +1,77 @@
+//! What names in a rig speak of, looked up once a check.
+
+use crate::rig::{Kind, PortKind, Rig};
+use std::collections::HashMap;
+
+/// The names of one list of a rig, each with the place where it stands first.
+#[derive(Default)]
+pub(super) struct Names<'r> {
+    pub(super) what: &'static str,
+    pub(super) places: HashMap<&'r str, usize>,
+    /// In order, as they are offered.
+    pub(super) listed: Vec<&'r str>,
+}
+
+impl<'r> Names<'r> {
+    fn of(what: &'static str, names: impl Iterator<Item = &'r str>) -> Self {
+        let listed: Vec<&str> = names.collect();
+        let mut places = HashMap::with_capacity(listed.len());
+        for (n, name) in listed.iter().enumerate() {
+            places.entry(*name).or_insert(n);
+        }
+        Self { what, places, listed }
+    }
+
+    /// The first of them: nobody reads a thousand.
+    pub(super) fn offered(&self) -> String {
+        const SHOWN: usize = 12;
+        let first = self.listed.iter().take(SHOWN).copied().collect::<Vec<_>>().join(", ");
+        match self.listed.len() {
+            0..=SHOWN => first,
+            all => format!("{first} and {} more", all - SHOWN),
+        }
+    }
+}
+
+/// Everything that names speak of, looked up once a check.
+pub(super) struct Index<'r> {
+    pub(super) rails: Names<'r>,
+    pub(super) ports: HashMap<PortKind, Names<'r>>,
+    pub(super) boards: Names<'r>,
+    pub(super) servos: Names<'r>,
+    pub(super) joints: Names<'r>,
+    pub(super) inputs: Names<'r>,
+    pub(super) poses: Names<'r>,
+    /// Parts that have a level.
+    pub(super) levels: Names<'r>,
+    /// What steps of a sequence speak of.
+    pub(super) spoken: Names<'r>,
+}
+
+impl<'r> Index<'r> {
+    pub(super) fn of(rig: &'r Rig) -> Self {
+        let kinds = [PortKind::I2c, PortKind::Serial, PortKind::Pwm];
+        let ports = |kind| {
+            let of_kind = rig.ports.iter().filter(move |port| port.kind == kind);
+            (kind, Names::of("port", of_kind.map(|port| port.name.as_str())))
+        };
+        let firsts = rig.joints.iter().map(|joint| (joint.servo.as_str(), joint.name.as_str()));
+        let firsts: HashMap<&str, &str> = firsts.collect();
+        let spoken = rig.servos.iter().filter_map(|servo| match servo.kind {
+            Kind::Positional => firsts.get(servo.name.as_str()).copied(),
+            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
+        });
+        let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
+        Self {
+            rails: Names::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
+            ports: kinds.map(ports).into(),
+            boards: Names::of("board", rig.boards.iter().map(|board| board.name.as_str())),
+            servos: Names::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
+            joints: Names::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
+            inputs: Names::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
+            poses: Names::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
+            levels: Names::of("part with a level", levels.map(|servo| servo.name.as_str())),
+            spoken: Names::of("joint", spoken),
+        }
+    }
+}
