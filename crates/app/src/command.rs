@@ -52,7 +52,12 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
     let data = arguments.command.as_ref().is_some_and(Command::writes_to_standard_output);
     say::speak(arguments.quiet, data, look);
     let outputs = Outputs::new(arguments.force);
-    arguments.command.iter().flat_map(Command::reads).for_each(|path| outputs.reads(path));
+    let demo = matches!(arguments.command, Some(Command::Demo { .. })).then(demo::path).transpose()?;
+    for path in arguments.command.iter().flat_map(Command::reads).chain(demo.as_deref()) {
+        outputs.reads(path);
+        // What is simulated beside a rig is read with it.
+        outputs.reads(&crate::hardware::truth_path(path));
+    }
     crate::log::start(arguments.log.as_deref(), &outputs)?;
     let done = carry_out(arguments, &look, &outputs);
     // Where the command itself has failed, that is the first thing to know.

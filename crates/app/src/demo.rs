@@ -6,13 +6,21 @@ use std::path::PathBuf;
 const RIG: &str = include_str!("../../../examples/marsh-clock.rig.toml");
 const SIM: &str = include_str!("../../../examples/marsh-clock.sim.toml");
 
+/// Where the demo's rig is kept.
+///
+/// # Errors
+/// When there is no home folder.
+pub fn path() -> miette::Result<PathBuf> {
+    Ok(files::folders()?.data.join("marsh-clock.rig.toml"))
+}
+
 /// The demo's rig file; it and its simulation are written where they are missing, or where `fresh` asks.
 ///
 /// # Errors
 /// When the data folder cannot be written.
 pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
     let files::Folders { data: folder, state } = files::folders()?;
-    let path = folder.join("marsh-clock.rig.toml");
+    let path = path()?;
     if fresh {
         // Unsaved edits of an earlier demo are to be forgotten too; most often there are none.
         let _ = std::fs::remove_file(recovery::place(&state, &path));

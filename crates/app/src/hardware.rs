@@ -286,7 +286,7 @@ fn line(port: &Port, simulation: Option<&Simulated>) -> LinePort {
 }
 
 /// The truth's file stands beside the rig: `x.rig.toml` has `x.sim.toml`.
-fn truth_path(rig: &Path) -> PathBuf {
+pub fn truth_path(rig: &Path) -> PathBuf {
     let stem = files::stem(rig);
     rig.with_file_name(format!("{stem}.sim.toml"))
 }

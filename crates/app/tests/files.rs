@@ -18,6 +18,9 @@ fn no_output_replaces_what_its_command_reads_nor_what_is_there() {
     let card = home.path("neck.servo.toml");
     assert!(home.run(&["card", "save", &rig, "heron.neck", "-o", &card]).status.success());
     let there = home.path("there.svg");
+    let (sim, demo) = (home.path("marsh-clock.sim.toml"), home.path("wasvolta/marsh-clock.rig.toml"));
+    std::fs::create_dir_all(home.path("wasvolta")).unwrap();
+    std::fs::copy(&rig, &demo).unwrap();
     std::fs::write(&there, "of somebody").unwrap();
     let drive = ["play", &rig, "wake", "--drive", "--clock", "manual"];
     let with = |base: &[&str], more: &[&str]| -> Vec<String> {
@@ -32,6 +35,9 @@ fn no_output_replaces_what_its_command_reads_nor_what_is_there() {
         (with(&["replay", &tape], &["--trace", &tape]), &tape, true),
         (with(&["replay", &tape], &["--log", &tape]), &tape, true),
         (with(&["card", "save", &rig, "heron.neck"], &["-o", &rig]), &rig, true),
+        (with(&["play", &rig, "wake", "--dry"], &["--trace", &sim]), &sim, true),
+        (with(&drive, &["--trace", &sim]), &sim, true),
+        (with(&["demo"], &["--log", &demo]), &demo, true),
     ];
     for output in [
         with(&["play", &rig, "wake", "--dry"], &["--trace", &there]),
