@@ -253,10 +253,51 @@ fn a_serial_port_is_asked_only_on_purpose_and_says_what_is_on_it() {
     assert!(asked(&[]).starts_with("reeds.line at 57600 baud speaks Firmata 2.7: a board with chip ="));
     let json: serde_json::Value = serde_json::from_str(&asked(&["--json"])).unwrap();
     assert_eq!((json["answer"].as_str(), json["major"].as_u64()), (Some("firmata"), Some(2)));
+    let schema = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/json/ask.schema.json");
+    let schema = serde_json::from_str(&std::fs::read_to_string(schema).unwrap()).unwrap();
+    assert!(jsonschema::validator_for(&schema).unwrap().is_valid(&json), "{json}");
     let none = wasvolta(home.path(), &["scan", "--ask", "no.line"]).output().unwrap();
     assert_eq!(none.status.code(), Some(1));
     let words = String::from_utf8_lossy(&none.stderr).into_owned();
     assert!(words.contains("there is no such device") && words.contains("plug it in"), "{words}");
+}
+
+/// A chip in the kernel's manner whose files root alone may write: everybody sees that it is there.
+#[test]
+fn a_pwm_chip_that_this_user_may_not_write_to_is_a_failed_permission() {
+    use std::os::unix::fs::PermissionsExt;
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let home = tempfile::tempdir().unwrap();
+    let chip = home.path().join("pwmchip0");
+    std::fs::create_dir(&chip).unwrap();
+    for (file, text, mode) in [("npwm", "2\n", 0o644), ("export", "", 0o600)] {
+        std::fs::write(chip.join(file), text).unwrap();
+        std::fs::set_permissions(chip.join(file), std::fs::Permissions::from_mode(mode)).unwrap();
+    }
+    let rig = RIG
+        .replace("kind = \"serial\"\n", "kind = \"pwm\"\n")
+        .replace("path = \"reeds.line\"", &format!("path = \"{}\"", chip.display()))
+        .replace("chip = \"firmata\"\n", "chip = \"linux-pwm\"\n")
+        .replace("channel = 9", "channel = 1");
+    std::fs::write(home.path().join("reeds.rig.toml"), rig).unwrap();
+    let program = home.path().join("wasvolta-copy");
+    std::fs::copy(env!("CARGO_BIN_EXE_wasvolta"), &program).unwrap();
+    for path in [home.path(), &chip] {
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let mut nobody = Command::new("setpriv");
+    nobody.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
+    nobody.args(["why", "reeds.rig.toml", "reeds.sway"]).current_dir(home.path()).env("HOME", "/tmp");
+    let output = nobody.output().unwrap();
+    let words =
+        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    assert_eq!(output.status.code(), Some(1), "{words}");
+    assert!(words.contains("✓ path") && words.contains("✗ permission    you may not open"), "{words}");
+    let root = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
+    let words = String::from_utf8_lossy(&root.stdout).into_owned();
+    assert!(words.contains("✓ permission"), "{words}");
 }
 
 #[test]
