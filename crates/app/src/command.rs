@@ -58,6 +58,9 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         // What is simulated beside a rig is read with it.
         outputs.reads(&crate::hardware::truth_path(path));
     }
+    if arguments.command.as_ref().is_none_or(Command::has_screen) {
+        outputs.show_screen();
+    }
     crate::log::start(arguments.log.as_deref(), &outputs)?;
     let done = carry_out(arguments, &look, &outputs);
     // Where the command itself has failed, that is the first thing to know.

@@ -41,6 +41,11 @@ pub fn speak(quiet: bool, data: bool, look: Look) {
     let _ = MANNER.set(Manner { quiet, data, look: Some(look), coloured });
 }
 
+/// How many of something there are, in words that fit one of it too.
+pub fn counted(n: usize, what: &str) -> String {
+    format!("{n} {what}{}", if n == 1 { "" } else { "s" })
+}
+
 /// With the signs that the terminal has.
 fn dressed(words: &str) -> String {
     let fit = outside::lines(words);

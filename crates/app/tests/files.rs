@@ -190,6 +190,22 @@ fn standard_output_may_be_full_or_closed_or_the_file_itself() {
 }
 
 #[test]
+fn standard_output_has_one_output_and_is_no_log() {
+    let home = Home::new();
+    let rig = home.rig();
+    let play: &[&str] = &["play", &rig, "strike", "--drive", "--trace", "-", "--record", "-"];
+    for (arguments, words) in [
+        (play, "standard output is written to already"),
+        (&["check", &rig, "--log", "-"], "- is standard output: give the name of a file"),
+    ] {
+        let refused = home.run(arguments);
+        assert_eq!(refused.status.code(), Some(1), "{arguments:?}");
+        assert!(text(&refused.stderr).contains(words), "{}", text(&refused.stderr));
+        assert!(!text(&refused.stdout).contains("wasvolta_recording"), "{arguments:?}");
+    }
+}
+
+#[test]
 fn a_card_put_on_a_servo_keeps_line_ends_owner_and_mode_of_the_rig() {
     let home = Home::new();
     let rig = home.rig();

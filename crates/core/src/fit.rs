@@ -196,8 +196,7 @@ impl Fit {
                 let curve = curve.map_or(Curve::Line(line), |cubic| Curve::Cubic(Arc::new(cubic)));
                 let fit = Self::through(curve, line, Ground::Measured, points, slack);
                 // A fit that no mark is far off is not searched for one.
-                let missed = |p: &Seen| (p.angle - line.angle_at(p.pulse)).abs() > p.error;
-                let odd = if fit.points.iter().any(missed) { odd_one(seen) } else { None };
+                let odd = if fit.misses_one() { odd_one(seen) } else { None };
                 let odd = odd.map(|odd| Odd { or_bends: fit.may_bend(&odd), ..odd });
                 Ok(Self { odd, ..fit })
             }
@@ -226,15 +225,12 @@ impl Fit {
 
     /// Half the width of the 95 % band at a pulse, with the reading error as its floor.
     ///
-    /// Student's t times s times the root of the leverage 1/n + (p − mean)²/Sxx. Two marks, or a cubic, leave nothing
+    /// Student's t times s times the root of the [`leverage`]. Two marks, or a cubic, leave nothing
     /// to estimate s from; the reading error stands in for it.
     pub fn band(&self, pulse: Micros) -> Degrees {
         let n = number(self.points.len());
-        let leverage = if self.spread > 0.0 {
-            1.0 / n + square(pulse.get() - self.mean_pulse) / self.spread
-        } else {
-            1.0
-        };
+        let leverage =
+            if self.spread > 0.0 { leverage(n, self.mean_pulse, self.spread, pulse.get()) } else { 1.0 };
         let root = libm::sqrt(leverage);
         let scatter =
             self.s.map_or(self.reading_error * root, |s| s * (student_95(self.points.len() - 2) * root));
@@ -257,6 +253,11 @@ impl Fit {
     /// The pulse at which the servo stands at zero.
     pub fn zero(&self) -> Micros {
         self.curve.pulse_at(Degrees::ZERO)
+    }
+
+    /// Whether the line misses a mark by more than that may be misread.
+    fn misses_one(&self) -> bool {
+        self.points.iter().any(|p| (p.angle - self.line.angle_at(p.pulse)).abs() > p.error)
     }
 
     /// Whether an odd mark may be one of marks that bend smoothly: a mark between it and the next one tells, while there
@@ -282,9 +283,8 @@ impl Fit {
     /// Whether a cubic is worth its while: five points or more, a line misses one by more than it may be misread, they
     /// bend smoothly, and no single one of them explains it.
     pub fn wants_to_bend(&self) -> bool {
-        let missed = |p: &Seen| (p.angle - self.line.angle_at(p.pulse)).abs() > p.error;
         matches!(self.curve, Curve::Line(_))
-            && self.points.iter().any(missed)
+            && self.misses_one()
             && self.odd.is_none()
             && odd::is_smooth(&self.points)
             && cubic(&self.points).is_some()
@@ -296,8 +296,9 @@ impl Fit {
         self.s?;
         let n = number(self.points.len());
         let freedom = self.points.len() - 2;
-        // Leverage of a place, were there another mark at `more`; the scatter is taken to stay what it is.
-        let leverage = |more: Option<f64>, at: f64| {
+        // With another mark at `more`; the scatter is taken to stay what it is.
+        let band = |more: Option<f64>| {
+            let freedom = freedom + usize::from(more.is_some());
             let (count, mean, spread) = match more {
                 None => (n, self.mean_pulse, self.spread),
                 Some(p) => {
@@ -305,11 +306,7 @@ impl Fit {
                     (n + 1.0, mean, self.spread + square(p - self.mean_pulse) * n / (n + 1.0))
                 }
             };
-            1.0 / count + square(at - mean) / spread
-        };
-        let band = |more: Option<f64>| {
-            let freedom = freedom + usize::from(more.is_some());
-            let ends = [low.get(), high.get()].map(|at| leverage(more, at));
+            let ends = [low.get(), high.get()].map(|at| leverage(count, mean, spread, at));
             student_95(freedom) * libm::sqrt(libm::fmax(ends[0], ends[1]))
         };
         let now = band(None);
@@ -334,6 +331,12 @@ impl Fit {
 
 fn square(x: f64) -> f64 {
     x * x
+}
+
+/// How much a place is borne by the marks of a line: 1/n + (p − mean)²/Sxx, with pulses in µs and Sxx, their spread, in
+/// µs². Textbook least squares.
+fn leverage(count: f64, mean: f64, spread: f64, at: f64) -> f64 {
+    1.0 / count + square(at - mean) / spread
 }
 
 fn greatest(values: impl Iterator<Item = Degrees>) -> Degrees {

@@ -5,7 +5,8 @@ use crate::exit::Exit;
 use crate::files::input::What;
 use crate::files::{self, SHOWN};
 use crate::hardware::BEAT;
-use crate::say;
+use crate::say::{self, counted};
+use miette::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
@@ -99,15 +100,11 @@ const fn verdict(warnings: &[Warning], strict: bool) -> Exit {
     if strict && !warnings.is_empty() { Exit::Failed } else { Exit::Done }
 }
 
-fn counted(n: usize, what: &str) -> String {
-    format!("{n} {what}{}", if n == 1 { "" } else { "s" })
-}
-
 fn as_json(path: &Path, strict: bool) -> Exit {
     let text = match files::read(path, What::Rig) {
         Ok(text) => text,
         Err(bad) => {
-            let help = "check the path".to_owned();
+            let help = bad.help().map_or_else(String::new, |help| help.to_string());
             print(path, "", &[Located { message: bad.to_string(), help, span: None }], Vec::new());
             return Exit::Unreadable;
         }

@@ -2,7 +2,8 @@
 
 use crate::cli::{List, Listed};
 use crate::exit::Exit;
-use crate::{files, say};
+use crate::files;
+use crate::say::{self, counted};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::process::ExitCode;
@@ -124,18 +125,21 @@ impl Report {
             let pulses = endpoints_us.map_or_else(String::new, |[low, high]| format!(", {low} to {high} µs"));
             let known = match (endpoints_us, has_angles) {
                 (None, _) => String::new(),
-                (Some(_), Some(false)) => format!(", {marks} marks, no angles yet"),
-                (Some(_), _) => format!(", {marks} marks"),
+                (Some(_), Some(false)) => format!(", {}, no angles yet", counted(*marks, "mark")),
+                (Some(_), _) => format!(", {}", counted(*marks, "mark")),
             };
             say::line(format_args!(
                 "servo     {name:<20} {kind}, channel {channel} of {board}{pulses}{known}"
             ));
         }
         for OnePose { name, parts } in self.poses.iter().flatten() {
-            say::line(format_args!("pose      {name:<20} {parts} joints and parts"));
+            say::line(format_args!("pose      {name:<20} {}", counted(*parts, "value")));
         }
         for OneSequence { name, steps, length_s } in self.sequences.iter().flatten() {
-            say::line(format_args!("sequence  {name:<20} {steps} steps, {length_s:.2} s from home"));
+            say::line(format_args!(
+                "sequence  {name:<20} {}, {length_s:.2} s from home",
+                counted(*steps, "step")
+            ));
         }
         for OneInput { name, port, field, drives } in self.inputs.iter().flatten() {
             let drives = if drives.is_empty() { "nothing".to_owned() } else { drives.join(", ") };

@@ -74,9 +74,9 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
         trace.finish()?;
     }
     say::note(format_args!(
-        "{}: {length:.2} s in {took:.4} s, {shorts} short step{}",
+        "{}: {length:.2} s in {took:.4} s, {}",
         rig.sequences[sequence].name,
-        if shorts == 1 { "" } else { "s" }
+        say::counted(shorts, "short step")
     ));
     Ok(Exit::Done.into())
 }

@@ -1,6 +1,7 @@
 //! Files that go out: the one place that decides whether something may be written where it was asked for.
 //!
-//! An output never replaces what the same command reads, nor the rig, nor another of its outputs. What is there already
+//! An output never replaces what the same command reads, nor the rig, nor another of its outputs. Standard output takes
+//! one of them, and none where the screen is. What is there already
 //! is replaced only when that was asked for. Nothing but a file is replaced at all: a device or a pipe is written into,
 //! a folder is refused. What cannot be written while a show goes on ends that file and never the show.
 
@@ -60,6 +61,7 @@ pub struct Outputs(Arc<Mutex<Known>>);
 #[derive(Debug, Default)]
 struct Known {
     force: bool,
+    has_screen: bool,
     read: Vec<PathBuf>,
     written: Vec<PathBuf>,
     troubles: Vec<String>,
@@ -101,11 +103,23 @@ impl Outputs {
         self.known().read.push(path.to_owned());
     }
 
+    /// The screen is on standard output: nothing else is written there.
+    pub fn show_screen(&self) {
+        self.known().has_screen = true;
+    }
+
     /// The one rule.
     fn place(&self, path: &Path, replace: Replace) -> Result<Place, Refused> {
         let named = || path.display().to_string();
         let mut known = self.known();
         if path == Path::new("-") {
+            if known.has_screen {
+                return Err(Refused::NoFile { path: named(), kind: "standard output, where the screen is" });
+            }
+            if known.written.iter().any(|written| written == path) {
+                return Err(Refused::Twice { path: "standard output".to_owned() });
+            }
+            known.written.push(path.to_owned());
             return Ok(Place::Standard);
         }
         let place = match std::fs::metadata(path) {
@@ -196,6 +210,10 @@ impl Outputs {
             Ok(Place::Into) if std::fs::metadata(path).is_ok_and(|found| found.file_type().is_fifo()) => {
                 Err(Refused::NoFile { path: path.display().to_string(), kind: "a pipe" })
             }
+            // It is kept short by putting older parts away.
+            Ok(Place::Standard) => {
+                Err(Refused::NoFile { path: path.display().to_string(), kind: "standard output" })
+            }
             Ok(_) => {
                 let mut options = File::options();
                 // The rotating writer says nothing of a file that it cannot open: asked first, and in words.
@@ -225,7 +243,10 @@ impl Outputs {
 
     /// Says at the end what could not be written; whether there was something.
     pub fn tell(&self) -> bool {
-        let troubles = std::mem::take(&mut self.known().troubles);
+        let mut known = self.known();
+        known.told = 0;
+        let troubles = std::mem::take(&mut known.troubles);
+        drop(known);
         for words in &troubles {
             say::trouble(words);
         }
@@ -365,6 +386,26 @@ mod tests {
     }
 
     #[test]
+    fn standard_output_takes_one_output_and_none_where_the_screen_is() {
+        let dash = Path::new("-");
+        let outputs = Outputs::new(true);
+        let _trace = outputs.begin("trace", dash).unwrap();
+        let twice = "standard output is written to already: give each output a name of its own";
+        assert_eq!(refusal(&outputs, dash), twice);
+        assert_eq!(outputs.write(dash, b"x", Replace::AsTold).unwrap_err().to_string(), twice);
+        let whole = Outputs::new(false);
+        whole.write(dash, b"", Replace::AsTold).unwrap();
+        whole.write(dash, b"", Replace::AsTold).unwrap();
+        let screen = Outputs::new(true);
+        screen.show_screen();
+        let words = "- is standard output, where the screen is: give the name of a file";
+        assert_eq!(refusal(&screen, dash), words);
+        assert_eq!(screen.write(dash, b"x", Replace::Asked).unwrap_err().to_string(), words);
+        let words = Outputs::new(true).log(dash).unwrap_err().to_string();
+        assert_eq!(words, "- is standard output: give the name of a file");
+    }
+
+    #[test]
     fn a_pipe_that_nobody_reads_is_not_waited_for() {
         let folder = tempfile::tempdir().unwrap();
         let pipe = folder.path().join("pipe");
@@ -392,6 +433,8 @@ mod tests {
         assert!(words.starts_with("the trace /dev/full is not whole: No space left"), "{words}");
         assert_eq!(outputs.news(), None, "once");
         assert!(outputs.tell() && !outputs.tell());
+        outputs.trouble("another".to_owned());
+        assert_eq!(outputs.news().as_deref(), Some("another"));
     }
 
     #[test]

@@ -292,3 +292,12 @@ fn a_full_disk_is_said_on_the_screen_and_at_the_end_and_nothing_else_writes_ther
     pane.see("the recording /dev/full is not whole");
     pane.see("the log /dev/full is not whole");
 }
+
+#[test]
+fn nothing_else_is_written_where_the_screen_is() {
+    let home = Home::new();
+    let pane = Pane::start(&home, &["demo", "--record", "-"]);
+    pane.see("- is standard output, where the screen is: give the name of a file");
+    let screen = pane.see("left with 1");
+    assert!(!screen.contains("wasvolta_recording"), "{screen}");
+}

@@ -202,14 +202,15 @@ impl Source {
     /// # Errors
     /// When a part of the rig has no form in TOML.
     pub fn with(&self, rig: &Rig) -> Result<Self, Unwritable> {
+        if *rig == self.rig {
+            return Ok(self.clone());
+        }
         let unwritable = |error: &dyn std::fmt::Display| Unwritable(error.to_string());
         let before = toml_edit::ser::to_document(&self.rig).map_err(|e| unwritable(&e))?;
         let after = toml_edit::ser::to_document(rig).map_err(|e| unwritable(&e))?;
         let mut document: DocumentMut = self.text.parse().map_err(|e| unwritable(&e))?;
         merge::apply(document.as_table_mut(), before.as_table(), after.as_table());
-        if *rig != self.rig {
-            raise_format(&mut document);
-        }
+        raise_format(&mut document);
         Ok(Self { text: as_written(&self.text, &document.to_string()), rig: rig.clone() })
     }
 }
@@ -265,6 +266,16 @@ mod tests {
         let rig = sound(SMALL);
         let source = Source::new(SMALL.to_owned(), rig.clone());
         assert_eq!(source.with(&rig).unwrap().text(), SMALL);
+    }
+
+    #[test]
+    fn a_rig_with_line_ends_of_both_kinds_keeps_them_until_its_first_change() {
+        let text = SMALL.replacen('\n', "\r\n", 3);
+        let rig = sound(&text);
+        let source = Source::new(text.clone(), rig.clone());
+        assert_eq!(source.with(&rig).unwrap().text(), text);
+        let changed = source.with(&Rig { notes: "wet".to_owned(), ..rig }).unwrap();
+        assert!(!changed.text().replace("\r\n", "").contains('\n'));
     }
 
     #[test]
