@@ -306,7 +306,7 @@ pub struct Model {
     pub mechanism: bool,
     /// What is being asked, the innermost last.
     pub dialog: Option<Dialog>,
-    /// A file that is there already: asked for once more, it is replaced.
+    /// A file that is there already: the next key replaces it, if that is Enter.
     pub replacing: Option<std::path::PathBuf>,
     /// What was last said, and until when.
     pub said: Option<(Tone, String, Duration)>,

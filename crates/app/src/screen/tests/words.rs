@@ -269,6 +269,7 @@ fn a_file_that_is_there_is_asked_about_and_never_the_rig() {
     bench.code(KeyCode::Esc);
     palette(&mut bench, "marks to a table");
     bench.code(KeyCode::Enter);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), "of somebody", "Esc has left it: it is asked again");
     bench.code(KeyCode::Enter);
     assert!(std::fs::read_to_string(&file).unwrap().starts_with("pulse_us"), "{}", said(&bench));
     let whole = file.canonicalize().unwrap().display().to_string();

@@ -20,6 +20,10 @@ pub fn key(desk: &mut Desk, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
     // What was wrong with the answer before is no longer there to be read once another is given.
     desk.model.said.take_if(|(tone, ..)| *tone == Tone::Refused);
+    // Only the very next Enter says yes to replacing a file.
+    if key.code != KeyCode::Enter {
+        desk.model.replacing = None;
+    }
     if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
         if let Dialog::Trim { before } = dialog {
             endless::untrim(desk, before);

@@ -10,8 +10,8 @@ pub fn beside(desk: &Desk, said: &str) -> PathBuf {
     desk.session.path().with_file_name(said.trim())
 }
 
-/// Writes a file where it was asked for; gives its full path. What is there already is replaced when the same is asked
-/// for once more, and that is what the words say.
+/// Writes a file where it was asked for; gives its full path. What is there already is replaced when the next key
+/// is Enter again, and that is what the words say.
 ///
 /// # Errors
 /// In words, with nothing written.
