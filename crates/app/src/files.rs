@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use thiserror::Error;
 use wasvolta_core::rig::card::Card;
-use wasvolta_core::rig::file::{Loaded, Located, Source, Unfit, load};
+use wasvolta_core::rig::file::{Located, Source, Unfit};
 use wasvolta_engine::record::BadRecording;
 use wasvolta_sim::truth::BadTruth;
 
@@ -141,11 +141,10 @@ pub fn read(path: &Path, what: What) -> Result<String, BadFile> {
 /// Says what is wrong, with the places underlined.
 pub fn open(path: &Path) -> Result<Source, BadFile> {
     let text = read(path, What::Rig)?;
-    match load(&text) {
-        Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
-        Loaded::Problems(found) => Err(problems(path, text, &found)),
-        Loaded::Unreadable(located) => Err(malformed(path, What::Rig, text, &located)),
-    }
+    Source::read(text.clone()).map_err(|unfit| match unfit {
+        Unfit::Problems(found) => problems(path, text, &found),
+        Unfit::Unreadable(located) => malformed(path, What::Rig, text, &located),
+    })
 }
 
 /// Reads a servo card and checks it.

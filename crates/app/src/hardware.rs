@@ -93,7 +93,7 @@ fn plug_in(bench: &Bench, rig: &Rig) {
 const fn part(kind: Kind) -> Part {
     match kind {
         Kind::Positional => Part::Servo,
-        Kind::Endless => Part::Motor,
+        Kind::Continuous => Part::Motor,
         Kind::Dimmer | Kind::OnOff => Part::Lamp,
     }
 }

@@ -16,7 +16,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 use wasvolta_core::rig::Rig;
-use wasvolta_core::rig::file::{Loaded, Source, load};
+use wasvolta_core::rig::file::Source;
 
 /// How long the first of some edits may wait for others before all are written.
 const GATHER: Duration = Duration::from_millis(250);
@@ -86,24 +86,23 @@ pub fn look(state: &Path, rig: &Path, source: &Source) -> Left {
         return if place.exists() { set_aside(&place, "damaged") } else { Left::Nothing };
     };
     let Some((stored, recovered)) = read(&text) else { return set_aside(&place, "damaged") };
-    if recovered == *source.rig() {
+    if recovered.rig() == source.rig() {
         let _ = std::fs::remove_file(&place);
         return Left::Nothing;
     }
-    let lines = changed_lines(source.text(), &stored.text);
+    // Both in the newest format: what an older one called otherwise is no change.
+    let lines = changed_lines(source.text(), recovered.text());
     let age = Duration::from_secs(now().saturating_sub(stored.at_s));
-    let file_changed = stored.origin_sha256 != hash(source.text());
-    Left::Edits(Box::new(Offer { rig: recovered, age, file_changed, lines, place }))
+    let file_changed = stored.origin_sha256 != hash(source.disk());
+    Left::Edits(Box::new(Offer { rig: recovered.rig().clone(), age, file_changed, lines, place }))
 }
 
 /// A copy that is whole and a sound rig.
-fn read(text: &str) -> Option<(Stored, Rig)> {
+fn read(text: &str) -> Option<(Stored, Source)> {
     let stored: Stored = toml_edit::de::from_str(text).ok()?;
     let whole = stored.recovery == FORMAT && stored.text_sha256 == hash(&stored.text);
-    match load(&stored.text) {
-        Loaded::Sound(rig) if whole => Some((stored, *rig)),
-        _ => None,
-    }
+    let source = Source::read(stored.text.clone()).ok()?;
+    whole.then_some((stored, source))
 }
 
 fn set_aside(place: &Path, word: &str) -> Left {
@@ -234,7 +233,7 @@ impl Writer {
                 let stored = Stored {
                     recovery: FORMAT,
                     origin: self.origin.clone(),
-                    origin_sha256: hash(source.text()),
+                    origin_sha256: hash(source.disk()),
                     at_s: now(),
                     text_sha256: hash(next.text()),
                     text: next.text().to_owned(),
@@ -275,10 +274,7 @@ mod tests {
     const TEXT: &str = include_str!("../../../examples/marsh-clock.rig.toml");
 
     fn source() -> Source {
-        match load(TEXT) {
-            Loaded::Sound(rig) => Source::new(TEXT.to_owned(), *rig),
-            other => panic!("{other:?}"),
-        }
+        Source::read(TEXT.to_owned()).unwrap()
     }
 
     fn edited() -> Rig {
@@ -336,6 +332,33 @@ mod tests {
     }
 
     #[test]
+    fn a_copy_of_an_older_format_is_raised_like_its_file() {
+        const OLD: &str = include_str!("../../core/tests/data/old/format-3.rig.toml");
+        let state = tempfile::tempdir().unwrap();
+        let rig = Path::new("crane.rig.toml");
+        let text = OLD.replace("centre_us = 1480", "centre_us = 1490");
+        let stored = Stored {
+            recovery: FORMAT,
+            origin: crate::holder::file_name(rig),
+            origin_sha256: hash(OLD),
+            at_s: now(),
+            text_sha256: hash(&text),
+            text,
+        };
+        let place = place(state.path(), rig);
+        std::fs::create_dir_all(place.parent().unwrap()).unwrap();
+        std::fs::write(place, toml_edit::ser::to_string_pretty(&stored).unwrap()).unwrap();
+        let source = Source::read(OLD.to_owned()).unwrap();
+        let Left::Edits(offer) = look(state.path(), rig, &source) else { panic!() };
+        assert!(!offer.file_changed, "{}", offer.words());
+        let signs: Vec<_> = offer.lines.iter().map(|(sign, line)| format!("{sign}{line}")).collect();
+        let place = "# it stands still here, not in the middle";
+        assert_eq!(signs, [format!("-centre_us = 1480 {place}"), format!("+centre_us = 1490 {place}")]);
+        let winch = offer.rig.servo("crane.winch").unwrap();
+        assert_eq!((winch.kind, winch.centre().get()), (wasvolta_core::rig::Kind::Continuous, 1490.0));
+    }
+
+    #[test]
     fn what_is_refused_is_kept_aside() {
         let state = tempfile::tempdir().unwrap();
         let place = keep(state.path(), true);
@@ -369,8 +392,7 @@ mod tests {
         let state = tempfile::tempdir().unwrap();
         keep(state.path(), true);
         let text = TEXT.replace("volts = 6", "volts = 5");
-        let Loaded::Sound(rig) = load(&text) else { panic!() };
-        let other = Source::new(text, *rig);
+        let other = Source::read(text).unwrap();
         let Left::Edits(offer) = look(state.path(), Path::new("marsh-clock.rig.toml"), &other) else {
             panic!()
         };

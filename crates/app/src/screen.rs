@@ -77,7 +77,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let mut screen = Screen::take(move || stop.set()).into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.engine.stop()), Arc::clone(&asked_to_end));
     let mut model = Model::new(&mut session);
-    model.greet(left);
+    model.greet(&session, left);
     let now = Instant::now();
     let figures = Figures::new();
     let (terminal, shown) = (&mut screen, &mut session);

@@ -94,6 +94,8 @@ pub struct Session {
     pub chips: Vec<PwmChip>,
     path: PathBuf,
     source: Arc<Source>,
+    /// The rig is another than the file says. Looked at once an edit: a whole rig is much to compare.
+    edited: bool,
     written: Stamp,
     /// Another program has written the rig's file since it was read.
     changed_outside: bool,
@@ -169,7 +171,7 @@ impl Session {
         rig.servos = on;
         (rig.joints, rig.inputs, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
         (rig.poses, rig.sequences) = (Vec::new(), Vec::new());
-        Self::start(path, live, Source::new(source.text().to_owned(), rig), outputs)
+        Self::start(path, live, source.saying(rig), outputs)
     }
 
     fn start(path: &Path, live: &Live, source: Source, outputs: &Outputs) -> miette::Result<Self> {
@@ -200,6 +202,7 @@ impl Session {
             roots: Roots::default(),
             path: path.to_owned(),
             source: Arc::new(source),
+            edited: false,
             written: stamp(path),
             changed_outside: false,
             warned: false,
@@ -335,9 +338,19 @@ impl Session {
         &self.path
     }
 
-    /// Whether there are edits that the file does not have.
+    /// Whether the file is another than a save would write: for edits, or because it is of an older format.
     pub fn is_unsaved(&self) -> bool {
-        *self.rig != *self.source.rig()
+        self.edited || self.source.older_format().is_some()
+    }
+
+    /// Whether there are edits that the file does not have.
+    pub const fn is_edited(&self) -> bool {
+        self.edited
+    }
+
+    /// The format of the file, where it is an older one: it is raised by the next save.
+    pub fn older_format(&self) -> Option<u32> {
+        self.source.older_format()
     }
 
     /// Makes an edit; `what` is said at undo.
@@ -390,6 +403,7 @@ impl Session {
 
     fn adopt(&mut self, rig: Arc<Rig>) {
         self.rig = rig;
+        self.edited = *self.rig != *self.source.rig();
         self.derived = Derived::of(&self.rig);
         self.open_ports();
         self.wiring = self.wiring.again(&self.rig);
@@ -439,7 +453,7 @@ impl Session {
 
     fn keep_copy(&self) {
         match &self.recovery {
-            Some(recovery) if self.is_unsaved() => recovery.edited(&self.rig, &self.source),
+            Some(recovery) if self.edited => recovery.edited(&self.rig, &self.source),
             Some(recovery) => recovery.settled(),
             None => {}
         }
@@ -458,6 +472,7 @@ impl Session {
         // What was written is another file; whoever was quicker has it now, and both are told when they save.
         self.hold = holder::hold(&self.path).ok().flatten();
         self.source = Arc::new(next);
+        self.edited = false;
         self.written = stamp(&self.path);
         self.changed_outside = false;
         self.keep_copy();
@@ -471,7 +486,7 @@ impl Session {
             self.written = now;
             // What is no rig's file any more has changed as well.
             let text = files::input::text(&self.path, files::input::What::Rig);
-            self.changed_outside = text.map_or(self.path.exists(), |text| text != self.source.text());
+            self.changed_outside = text.map_or(self.path.exists(), |text| text != self.source.disk());
             self.warned = false;
         }
         self.changed_outside
@@ -489,7 +504,7 @@ impl Session {
     pub fn read_again(&mut self) -> Result<(), NotSaved> {
         let source = files::open(&self.path)?;
         let rig = source.rig().clone().with_ids_of(&self.rig);
-        self.source = Arc::new(Source::new(source.text().to_owned(), rig.clone()));
+        self.source = Arc::new(source.saying(rig.clone()));
         self.written = stamp(&self.path);
         self.changed_outside = false;
         self.replace("read again from the file", rig);

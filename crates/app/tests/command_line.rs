@@ -499,7 +499,7 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
     assert!(text.contains("# Straight out of its bag"));
     let winch = run(&["card", "load", "neck.servo.toml", "marsh-clock.rig.toml", "crane.winch"]);
     assert!(
-        winch.0 == Some(1) && winch.2.contains("is endless, the card is of one that is positional"),
+        winch.0 == Some(1) && winch.2.contains("is continuous, the card is of one that is positional"),
         "{winch:?}"
     );
     std::fs::write(home.path().join("junk.servo.toml"), "junk").unwrap();

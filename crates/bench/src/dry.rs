@@ -3,7 +3,8 @@
 use crate::report::Row;
 use crate::{program, rigs};
 use std::process::Command;
-use wasvolta_core::rig::file::{Loaded, Source, load};
+use wasvolta_core::rig::FORMAT;
+use wasvolta_core::rig::file::Source;
 
 /// Twenty-four servos, all in one sequence of ten minutes, fifty beats a second, no trace.
 pub fn measure() -> Vec<Row> {
@@ -20,9 +21,8 @@ fn run() -> Option<Row> {
     rig.ports.truncate(1);
     rig.inputs.clear();
     rig.mappings.clear();
-    let nothing = "format = 5\nname = \"reeds\"\n";
-    let Loaded::Sound(empty) = load(nothing) else { return None };
-    let text = Source::new(nothing.to_owned(), *empty).with(&rig).ok()?;
+    let nothing = format!("format = {FORMAT}\nname = \"reeds\"\n");
+    let text = Source::read(nothing).ok()?.with(&rig).ok()?;
     std::fs::write(&path, text.text()).ok()?;
     let mut best = 0.0f64;
     for _ in 0..5 {

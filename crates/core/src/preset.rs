@@ -68,7 +68,7 @@ pub const ALL: [Preset; 6] = [
         teeth: 25,
         draw: Amps::new(2.5),
     },
-    Preset { name: "endless", kind: Kind::Endless, rated: None, teeth: 25, draw: Amps::new(1.2) },
+    Preset { name: "continuous", kind: Kind::Continuous, rated: None, teeth: 25, draw: Amps::new(1.2) },
 ];
 
 /// The class that a word begins to name.

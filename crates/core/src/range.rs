@@ -67,7 +67,7 @@ pub const FRAME_RATE: Range = Range::new("frame rate", "Hz", 40.0, 400.0);
 pub const ANGLE: Range = Range::new("angle", "°", -3600.0, 3600.0);
 /// A level of what has no angle: a lamp's light.
 pub const LEVEL: Range = Range::new("level", "%", 0.0, 100.0);
-/// A level of what turns both ways without end.
+/// A level of a continuous servo.
 pub const RATE_LEVEL: Range = Range::new("rate", "%", -100.0, 100.0);
 /// How long a speed controller must see its neutral before it follows.
 pub const ARMING: Range = Range::new("arming time", "s", 0.1, 60.0);

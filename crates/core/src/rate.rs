@@ -1,4 +1,4 @@
-//! What turns without end: the pulses at which it stands still, and how fast it turns at others.
+//! A continuous servo: the pulses at which it stands still, and how fast it turns at others.
 //!
 //! Made from what was seen: *starts* marks from either side bound the stop band, *turns* marks say the rate. A pulse
 //! for a level in percent is [`crate::scale::Sides`]'.

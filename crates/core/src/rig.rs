@@ -35,7 +35,7 @@ pub use kind::{Arming, Kind};
 pub use strict::Ends;
 
 /// The format this program writes.
-pub const FORMAT: u32 = 6;
+pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 
 /// What stays the same about a servo or an input while its name changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
@@ -45,7 +45,7 @@ pub struct Id(pub u32);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rig {
-    /// The version of the format, 6 at present. What an older one lacks has its usual value.
+    /// The version of the format, 7 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
@@ -261,7 +261,7 @@ pub struct Servo {
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
     #[schemars(transform = Each(&range::PULSE))]
     pub endpoints_us: Ends<Micros>,
-    /// The pulse that counts as its centre; of an endless one, the pulse at which it stops.
+    /// The pulse that counts as its centre; of a continuous one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Within(&range::PULSE))]
     pub centre_us: Option<Micros>,
@@ -289,13 +289,13 @@ pub struct Servo {
     /// A four-bar linkage between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub linkage: Option<FourBar>,
-    /// What an endless one is given when it is to stand still.
+    /// What a continuous one is given when it is to stand still.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub idle: Idle,
-    /// What an endless one must see before it follows.
+    /// What a continuous one must see before it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arming: Option<Arming>,
-    /// The most it draws, where no sheet says it: of an accessory or an endless one.
+    /// The most it draws, where no sheet says it: of an accessory or a continuous one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Within(&range::CURRENT))]
     pub draw_a: Option<Amps>,
@@ -314,7 +314,7 @@ pub struct Servo {
     pub notes: String,
 }
 
-/// What an endless servo is given when it is to stand still.
+/// What a continuous servo is given when it is to stand still.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Idle {
@@ -375,7 +375,7 @@ pub struct Rated {
     pub stall_a: Option<Amps>,
 }
 
-/// An observation: this pulse, this angle. Of what turns without end: this pulse, this rate.
+/// An observation: this pulse, this angle. Of a continuous servo: this pulse, this rate.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Mark {
@@ -464,7 +464,7 @@ pub enum How {
     Stops,
     /// The servo buzzes here.
     Buzzes,
-    /// What turns without end turned at a rate.
+    /// A continuous servo turned at a rate.
     Turns,
 }
 
@@ -830,7 +830,7 @@ impl Board {
             Chip::PwmExpander | Chip::LinuxPwm => self.clock(),
         };
         match kind {
-            Kind::Positional | Kind::Endless => self.clock(),
+            Kind::Positional | Kind::Continuous => self.clock(),
             Kind::Dimmer => whole(),
             Kind::OnOff => whole().all_or_nothing(),
         }
@@ -869,7 +869,7 @@ impl Pose {
         match kind {
             Kind::Positional => self.angles_deg.get(name).copied(),
             // From here on a level goes where an angle goes: see `scale`.
-            Kind::Endless | Kind::Dimmer | Kind::OnOff => {
+            Kind::Continuous | Kind::Dimmer | Kind::OnOff => {
                 self.levels_percent.get(name).map(|level| Degrees::new(level.get()))
             }
         }
@@ -979,7 +979,7 @@ impl Servo {
         }
     }
 
-    /// The band in which an endless one stands still, where marks tell it.
+    /// The band in which a continuous one stands still, where marks tell it.
     pub fn band(&self) -> Option<Band> {
         // A tick before it started it stood still: the edge lies between the two.
         let edge = |m: &Mark| {
@@ -990,7 +990,7 @@ impl Servo {
         Band::of(&self.marks.iter().filter(|m| m.seen == How::Starts).map(edge).collect::<Vec<_>>())
     }
 
-    /// How fast an endless one turns.
+    /// How fast a continuous one turns.
     ///
     /// # Errors
     /// When nothing was timed yet, its stop band is not known, or two rates contradict each other.
@@ -1000,7 +1000,7 @@ impl Servo {
         Rates::of(self.band().ok_or(NoRates::None)?, &seen)
     }
 
-    /// The pulses of an endless one's levels: its saturations where rates were seen, else its endpoints.
+    /// The pulses of a continuous one's levels: its saturations where rates were seen, else its endpoints.
     pub fn sides(&self) -> Sides {
         let Ends(low, high) = self.endpoints_us;
         let stop = self.centre();
@@ -1017,11 +1017,11 @@ impl Servo {
         Sides { low, zero: stop, high, still, seen }
     }
 
-    /// Its centre, or 1500 µs. Of an endless one the pulse at which it stops: the middle of the band that marks tell,
+    /// Its centre, or 1500 µs. Of a continuous one the pulse at which it stops: the middle of the band that marks tell,
     /// or else what was said, or else the pulse that arms it.
     pub fn centre(&self) -> Micros {
         let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
-        let band = (self.kind == Kind::Endless).then(|| self.band()).flatten().map(|band| band.middle());
+        let band = (self.kind == Kind::Continuous).then(|| self.band()).flatten().map(|band| band.middle());
         band.or(self.centre_us).or(neutral).unwrap_or(Micros::new(1500.0))
     }
 
@@ -1132,7 +1132,7 @@ impl Rig {
             Kind::Positional => {
                 self.joint_of(&servo.name).filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str())
             }
-            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
+            Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
         }
     }
 

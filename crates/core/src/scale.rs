@@ -209,7 +209,7 @@ mod tests {
     fn timed() -> Scale {
         use crate::fit::Side::{Above, Below, Unknown};
         use crate::rig::How::{Starts, Turns};
-        let mut servo = crate::rig::Servo::new("reeds.sway", ("b", 0), crate::rig::Kind::Endless);
+        let mut servo = crate::rig::Servo::new("reeds.sway", ("b", 0), crate::rig::Kind::Continuous);
         servo.endpoints_us = crate::rig::Ends(Micros::new(900.0), Micros::new(1600.0));
         let mark = |pulse: f64, seen, from, rpm: Option<f64>| crate::rig::Mark {
             pulse_us: Micros::new(pulse),

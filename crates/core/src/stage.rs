@@ -133,7 +133,7 @@ pub struct ServoState {
     hand: Option<Micros>,
     /// The pulses that the hand's knob stands for, while one has it.
     knob: Option<Knob>,
-    /// What is added to every pulse of an endless servo, for it stands still elsewhere when warm.
+    /// What is added to every pulse of a continuous servo, for it stands still elsewhere when warm.
     trim: Micros,
     act: Option<Act>,
     approach: Approach,
@@ -181,7 +181,7 @@ impl ServoState {
         }
     }
 
-    /// What is added to every pulse of an endless servo.
+    /// What is added to every pulse of a continuous servo.
     pub const fn trim(&self) -> Micros {
         self.trim
     }

@@ -116,7 +116,7 @@ quantity!(
     Micros, "µs"
 );
 quantity!(
-    /// A share of the most that something gives: a lamp's light, an endless servo's rate. Backwards is negative.
+    /// A share of the most that something gives: a lamp's light, a continuous servo's rate. Backwards is negative.
     Percent, "%"
 );
 quantity!(

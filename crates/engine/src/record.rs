@@ -87,7 +87,12 @@ enum Line {
     /// The first.
     WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
     /// This rig runs from here on.
-    Plan { rig: Box<Rig>, servo_ids: Vec<u32>, input_ids: Vec<u32> },
+    Plan {
+        #[serde(deserialize_with = "wasvolta_core::rig::file::from_values")]
+        rig: Box<Rig>,
+        servo_ids: Vec<u32>,
+        input_ids: Vec<u32>,
+    },
     /// One call of the stage.
     Turn(Turn),
     /// Not everything could be written.

@@ -13,7 +13,7 @@ use wasvolta_wire::lines as wire_lines;
 /// What a pin must be able to do for a kind of servo.
 pub const fn role(kind: Kind) -> Role {
     match kind {
-        Kind::Positional | Kind::Endless => Role::Servo,
+        Kind::Positional | Kind::Continuous => Role::Servo,
         Kind::Dimmer => Role::Level,
         Kind::OnOff => Role::Switch,
     }

@@ -47,7 +47,7 @@ impl Board {
         };
         let steps = "[[sequence.step]]\npose = \"up\"\nmove_s = 1\neasing = \"linear\"\n[[sequence.step]]\npose = \"down\"\nmove_s = 1\neasing = \"linear\"\n";
         let text = format!(
-            "format = 5\nname = \"Grid\"\n[[port]]\nname = \"way\"\n{port}\npath = \"sim:way\"\n[[board]]\nname = \"b\"\nport = \"way\"\n{board}\n\
+            "format = 7\nname = \"Grid\"\n[[port]]\nname = \"way\"\n{port}\npath = \"sim:way\"\n[[board]]\nname = \"b\"\nport = \"way\"\n{board}\n\
              [[servo]]\nname = \"heron.neck\"\nboard = \"b\"\nchannel = {channel}\nendpoints_us = [900, 2100]\n\
              marks = [{{ pulse_us = 1000, angle_deg = -50 }}, {{ pulse_us = 2000, angle_deg = 50 }}]\n\
              [[joint]]\nname = \"heron.neck\"\nservo = \"heron.neck\"\nspeed_deg_s = 100\nhome_deg = 0\n\

@@ -6,9 +6,9 @@ use std::io::{BufReader, Write};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{Command, Owner, ServoState};
 use wasvolta_core::unit::{Hertz, Micros};
 use wasvolta_engine::record::{BadRecording, Replayed, replay};
@@ -25,6 +25,29 @@ fn of_servo(state: &ServoState) -> (Option<u16>, u64) {
 }
 
 const BEAT: Duration = Duration::from_millis(20);
+
+/// A rig as a recording has it may be of an older format: it is raised as a file is.
+#[test]
+fn a_recording_with_a_rig_of_an_older_format_runs() {
+    let text = include_str!("../../core/tests/data/old/format-6.rig.toml");
+    let old: serde_json::Value = toml_edit::de::from_str(text).unwrap();
+    let run = |rig: &serde_json::Value| {
+        let header = serde_json::json!({
+            "wasvolta_recording": { "format": wasvolta_engine::record::FORMAT, "program": "0", "beat_ns": 20_000_000 }
+        });
+        let plan = serde_json::json!({ "plan": { "rig": rig, "servo_ids": [0, 1, 2], "input_ids": [] } });
+        let turn = serde_json::json!({ "turn": { "t": 0, "s": [] } });
+        let tape = format!("{header}\n{plan}\n{turn}\n");
+        let mut kinds = Vec::new();
+        let done = replay(tape.as_bytes(), |_, rig, _| kinds.extend(rig.servos.iter().map(|s| s.kind)));
+        done.map(|done| (done.turns, kinds))
+    };
+    let kinds = vec![Kind::Continuous, Kind::Dimmer, Kind::OnOff];
+    assert_eq!(run(&old).unwrap(), (1, kinds));
+    let mut newer = old;
+    newer["format"] = serde_json::json!(wasvolta_core::rig::FORMAT + 1);
+    assert!(matches!(run(&newer), Err(BadRecording::Broken { line: 2, .. })));
+}
 
 #[derive(Clone, Default)]
 struct Shared(Arc<Mutex<Vec<u8>>>);

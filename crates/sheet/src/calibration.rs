@@ -41,7 +41,7 @@ struct Known<'a> {
 /// When the servo is not there, or has too few marks for a fit.
 pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let servo = subject.part()?;
-    if servo.kind == Kind::Endless
+    if servo.kind == Kind::Continuous
         && let Some(board) = subject.rig.board(&servo.board)
     {
         return turning::draw(subject, servo, board);

@@ -88,7 +88,7 @@ pub enum NoSheet {
         /// What it is.
         kind: &'static str,
     },
-    /// The sheet of what turns without end begins with where it stands still.
+    /// The sheet of a continuous servo begins with where it stands still.
     #[error(
         "{servo} cannot have a calibration sheet yet: jog to where it just starts to turn, either way, and keep both with S"
     )]

@@ -101,7 +101,7 @@ fn between(servo: &Servo) -> String {
     let (low, high) = (servo.endpoints_us.0.get(), servo.endpoints_us.1.get());
     let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
     match servo.kind {
-        Kind::Endless => format!("endless, {ends}"),
+        Kind::Continuous => format!("continuous, {ends}"),
         _ => ends,
     }
 }

@@ -225,7 +225,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
             "A5",
             "crane-rail, 6 V, 4 A",
             "≈ 0.07 A idle, 1.7 A moving, 6.0 A at the most",
-            "endless, 1100 to 1900 µs",
+            "continuous, 1100 to 1900 µs",
             "dimmer",
             "on-off",
             "Lamps and relays need a transistor or a driver",
@@ -330,11 +330,11 @@ fn what_turns_without_end_has_a_sheet_of_its_stop_and_its_rates() {
     let text = include_str!("../../../examples/marsh-clock.rig.toml");
     let none = calibration::draw(&subject(&rig(), "crane.winch", Paper::A4)).unwrap_err();
     assert!(none.to_string().contains("just starts to turn, either way"), "{none}");
-    let marks = "kind = \"endless\"\nmarks = [\n\
+    let marks = "kind = \"continuous\"\nmarks = [\n\
         { pulse_us = 1183, seen = \"starts\", from = \"above\" },\n{ pulse_us = 1207, seen = \"starts\", from = \"below\" },\n\
         { pulse_us = 1400, seen = \"turns\", rpm = 40 },\n{ pulse_us = 1560, seen = \"turns\", rpm = 73 },\n\
         { pulse_us = 1700, seen = \"turns\", rpm = 73.5 },\n]";
-    let rig = match load(&text.replace("kind = \"endless\"", marks).replace("centre_us = 1480\n", "")) {
+    let rig = match load(&text.replace("kind = \"continuous\"", marks).replace("centre_us = 1480\n", "")) {
         Loaded::Sound(rig) => *rig,
         other => panic!("{other:?}"),
     };

@@ -32,7 +32,7 @@ pub struct Report {
 struct OneServo {
     /// Its name.
     name: String,
-    /// `positional`, `endless`, `dimmer` or `on-off`.
+    /// `positional`, `continuous`, `dimmer` or `on-off`.
     kind: &'static str,
     /// Its board.
     board: String,

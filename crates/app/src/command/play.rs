@@ -364,7 +364,7 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(us
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
-            _ if part.kind == Kind::Endless => (plan.start(), "stands still first".to_owned(), true),
+            _ if part.kind == Kind::Continuous => (plan.start(), "stands still first".to_owned(), true),
             _ if part.kind.is_accessory() => (plan.start(), "off at first".to_owned(), true),
             Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),

@@ -6,7 +6,8 @@ use super::keys::Key;
 use super::model::View;
 use super::scene::Scene;
 use super::update::{
-    Desk, ask, boards, calibrate, cards, endless, general, inputs, marks, roster, sequence, test_move, wiring,
+    Desk, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, test_move,
+    wiring,
 };
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
@@ -134,15 +135,15 @@ fn mark_picked_engaged(scene: &Scene) -> Ready {
     engaged(scene)
 }
 
-fn endless_engaged(scene: &Scene) -> Ready {
-    endless(scene)?;
+fn continuous_engaged(scene: &Scene) -> Ready {
+    continuous(scene)?;
     engaged(scene)
 }
 
 /// One key for looking closely: at where it goes, or at how fast it turns.
 fn test_or_time(desk: &mut Desk) {
-    let turns = calibrate::with(desk, |p| p.servo.kind) == Some(Kind::Endless);
-    if turns { endless::stopwatch(desk) } else { test_move::begin(desk) }
+    let turns = calibrate::with(desk, |p| p.servo.kind) == Some(Kind::Continuous);
+    if turns { continuous::stopwatch(desk) } else { test_move::begin(desk) }
 }
 
 /// Ends an exercise that is under way, or asks for one.
@@ -164,10 +165,10 @@ fn positional_engaged(scene: &Scene) -> Ready {
     engaged(scene)
 }
 
-fn endless(scene: &Scene) -> Ready {
+fn continuous(scene: &Scene) -> Ready {
     servo(scene)?;
     let kind = scene.picked().map(|p| p.servo.kind);
-    need(kind == Some(Kind::Endless), "it is not endless; the command kind makes it so")
+    need(kind == Some(Kind::Continuous), "it is not continuous; the command kind makes it so")
 }
 
 fn fitted(scene: &Scene) -> Ready {
@@ -180,8 +181,8 @@ fn fitted(scene: &Scene) -> Ready {
 
 /// What a calibration sheet has something to say of.
 fn charted(scene: &Scene) -> Ready {
-    let turns = scene.picked().is_some_and(|p| p.servo.kind == Kind::Endless);
-    if turns { endless(scene) } else { fitted(scene) }
+    let turns = scene.picked().is_some_and(|p| p.servo.kind == Kind::Continuous);
+    if turns { continuous(scene) } else { fitted(scene) }
 }
 
 fn engaged_and_fitted(scene: &Scene) -> Ready {
@@ -330,20 +331,20 @@ pub static TABLE: &[Action] = &[
     Action { name: "stops", keys: &[key('s')], view: CALIBRATE, short: "stops", long: "the horn stopped following here: back off 15 µs and propose the endpoint", ready: positional_engaged, run: calibrate::stops },
     Action { name: "limit here", keys: &[key('l')], view: CALIBRATE, short: "limit", long: "set a limit from where it stands, with its reason", ready: fitted_standing, run: calibrate::limit },
     Action { name: "endpoint here", keys: &[key('E')], view: CALIBRATE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed_standing, run: calibrate::endpoint },
-    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of an endless one, its stop", ready: pulsed_standing, run: calibrate::centre },
+    Action { name: "centre here", keys: &[key('c')], view: CALIBRATE, short: "", long: "make the present pulse the servo's centre; of a continuous one, its stop", ready: pulsed_standing, run: calibrate::centre },
     Action { name: "home here", keys: &[key('h')], view: CALIBRATE, short: "", long: "make the present angle the joint's home", ready: engaged_standing, run: calibrate::home },
     Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: CALIBRATE, short: "", long: "drop the picked mark, or the one nearest to the present pulse", ready: marked, run: marks::drop },
-    Action { name: "starts", keys: &[key('S')], view: CALIBRATE, short: "", long: "it just starts to move here; of an endless one, an edge of its standstill", ready: pulsed, run: marks::starts },
+    Action { name: "starts", keys: &[key('S')], view: CALIBRATE, short: "", long: "it just starts to move here; of a continuous one, an edge of its standstill", ready: pulsed, run: marks::starts },
     Action { name: "go to the mark", keys: &[key('v')], view: CALIBRATE, short: "", long: "glide to the picked mark's pulse, to see it again", ready: mark_picked_engaged, run: marks::visit },
     Action { name: "change the mark", keys: &[key('i')], view: CALIBRATE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
     Action { name: "horn moved", keys: &[key('H')], view: CALIBRATE, short: "", long: "the horn sits elsewhere on its spline: shift all marks by what is seen now", ready: engaged_and_fitted, run: marks::horn_moved },
     Action { name: "bend", keys: &[key('B')], view: CALIBRATE, short: "", long: "join the marks by a curve instead of a line, or by a line again", ready: positional, run: marks::bend },
-    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test, time", long: "predict a move, look, name the cause; of an endless one, time its turns", ready: pulsed, run: test_or_time },
+    Action { name: "test or time", keys: &[key('t')], view: CALIBRATE, short: "test, time", long: "predict a move, look, name the cause; of a continuous one, time its turns", ready: pulsed, run: test_or_time },
     Action { name: "knob jogs", keys: &[key('j')], view: CALIBRATE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: calibrate::knob },
     Action { name: "exercise", keys: &[key('y')], view: CALIBRATE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
     Action { name: "fineness", keys: &[key('f')], view: CALIBRATE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: positional, run: calibrate::fineness },
     Action { name: "mechanism", keys: &[key('L')], view: CALIBRATE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: calibrate::mechanism },
-    Action { name: "trim", keys: &[key('T')], view: CALIBRATE, short: "trim", long: "shift where an endless servo stands still, while it turns", ready: endless_engaged, run: endless::trim },
+    Action { name: "trim", keys: &[key('T')], view: CALIBRATE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
     Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: ask::ends },
     Action { name: "rated data", keys: &[], view: None, short: "", long: "what its sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: ask::rated },
     Action { name: "spline", keys: &[], view: None, short: "", long: "teeth of its spline, and from which side it is to arrive", ready: positional, run: ask::spline },
@@ -354,7 +355,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "uncouple", keys: &[], view: None, short: "", long: "servos that turn one joint turn joints of their own again", ready: jointed, run: ask::uncouple },
     Action { name: "steered pair", keys: &[], view: None, short: "", long: "two servos of a joint turn two wheels: their track and wheelbase", ready: jointed, run: ask::steering },
     Action { name: "mounting", keys: &[], view: None, short: "", long: "where its 0° points, and which way its angles rise, as you see it", ready: jointed, run: ask::mounting },
-    Action { name: "standing still", keys: &[], view: None, short: "", long: "whether an endless servo stands by its stop pulse or by no pulse", ready: endless, run: ask::idle },
+    Action { name: "standing still", keys: &[], view: None, short: "", long: "whether a continuous servo stands by its stop pulse or by no pulse", ready: continuous, run: ask::idle },
     Action { name: "volts", keys: &[], view: None, short: "", long: "which supply and signal the picked servo takes, and which signal its board gives", ready: servo, run: ask::volts },
     Action { name: "signal level", keys: &[], view: INPUTS, short: "", long: "with which level the picked input's signal comes, and how much its pin takes", ready: input, run: ask::pin_volts },
     Action { name: "frame rate", keys: &[], view: None, short: "", long: "frames a second of the picked servo's board; pulses and angles stay", ready: servo, run: ask::frame_rate },
@@ -397,8 +398,8 @@ pub static TABLE: &[Action] = &[
     Action { name: "rename servo", keys: &[key('R')], view: None, short: "", long: "give the picked servo another name; poses and mappings follow", ready: servo, run: roster::rename },
     Action { name: "move servo", keys: &[key('M')], view: None, short: "", long: "the picked servo's plug is on another channel", ready: unpulsed, run: roster::move_to },
     Action { name: "remove servo", keys: &[key('X')], view: None, short: "", long: "take the picked servo out, with its joint and what poses say of it", ready: unpulsed, run: roster::remove },
-    Action { name: "kind", keys: &[], view: None, short: "", long: "what hangs there: a positional or endless servo, a dimmer, or on-off", ready: unpulsed, run: roster::change_kind },
-    Action { name: "arming", keys: &[], view: None, short: "", long: "the neutral that a speed controller must see before it follows, and for how long", ready: endless, run: roster::arming },
+    Action { name: "kind", keys: &[], view: None, short: "", long: "what hangs there: a positional or continuous servo, a dimmer, or on-off", ready: unpulsed, run: roster::change_kind },
+    Action { name: "arming", keys: &[], view: None, short: "", long: "the neutral that a speed controller must see before it follows, and for how long", ready: continuous, run: roster::arming },
     Action { name: "replace servo", keys: &[], view: None, short: "", long: "another servo is in its place: marks go to a card, limits and poses stay", ready: unpulsed, run: roster::replace },
     Action { name: "undo", keys: &[key('u')], view: None, short: "undo", long: "take the last edit back", ready: |s| need(s.undo.0, "there is nothing to undo"), run: general::undo },
     Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "make the edit again that was taken back", ready: |s| need(s.undo.1, "there is nothing to redo"), run: general::redo },

@@ -263,7 +263,7 @@ fn with_level(scene: &Scene) -> Option<String> {
     let picked = scene.picked().filter(|p| p.servo.kind != Kind::Positional)?;
     let name = &picked.servo.name;
     let words = match (picked.state.engaged, picked.servo.kind, picked.state.arming()) {
-        (false, Kind::Endless, _) => format!("e gives {name} its first pulse, at which it stands still."),
+        (false, Kind::Continuous, _) => format!("e gives {name} its first pulse, at which it stands still."),
         (false, _, _) => format!("e switches {name} to 0 %, ready to be told its level."),
         (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ← → turn it."),
         (true, Kind::OnOff, _) => {
@@ -272,13 +272,13 @@ fn with_level(scene: &Scene) -> Option<String> {
         (true, Kind::Dimmer, _) => {
             format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
         }
-        (true, _, _) => endless(&picked),
+        (true, _, _) => continuous(&picked),
     };
     Some(words)
 }
 
-/// From what is known of an endless servo's stop and rates, what to find next.
-fn endless(picked: &Picked) -> String {
+/// From what is known of a continuous servo's stop and rates, what to find next.
+fn continuous(picked: &Picked) -> String {
     let name = &picked.servo.name;
     let seen_from = |side: Side| picked.servo.marks.iter().any(|m| m.seen == How::Starts && m.from == side);
     match (seen_from(Side::Below), seen_from(Side::Above), picked.servo.rates()) {
@@ -428,7 +428,7 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
         Kind::Positional => {
             format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
         }
-        Kind::Endless => format!("e gives {name} the pulse at which it stands still; then w wiggles it."),
+        Kind::Continuous => format!("e gives {name} the pulse at which it stands still; then w wiggles it."),
         Kind::Dimmer | Kind::OnOff => format!("e switches {name} to 0 %; then w lets it blink."),
     };
     when(!picked.state.engaged, words)

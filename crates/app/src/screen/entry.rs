@@ -311,7 +311,8 @@ mod tests {
         assert_eq!([us("40", &lamp), us("40%", &lamp), us("by 5", &lamp)], [Ok(8e3), Ok(8e3), Ok(5e3)]);
         assert_eq!(us("140", &lamp).unwrap_err(), "level is 140 %, outside 0 to 100 %");
         assert!(us("1500us", &lamp).unwrap_err().contains("a level is in %"));
-        let winch = PulseContext { kind: Kind::Endless, scale: sides(1000.0, 1480.0, 2000.0), ..context() };
+        let winch =
+            PulseContext { kind: Kind::Continuous, scale: sides(1000.0, 1480.0, 2000.0), ..context() };
         assert_eq!([us("-50%", &winch), us("1520", &winch)], [Ok(1240.0), Ok(1520.0)]);
         assert!(us("30deg", &winch).unwrap_err().contains("no angles"));
     }

@@ -20,7 +20,7 @@ pub enum Task {
     SwapServo(String),
     /// What hangs there is of another kind: its word.
     ChangeKind(String),
-    /// What an endless servo must see first: a pulse, and for how long.
+    /// What a continuous servo must see first: a pulse, and for how long.
     Arming(String),
     /// Which servo moved: its name; then on to the next.
     NameWiggled(String),

@@ -130,7 +130,7 @@ pub enum Dialog {
         /// When each turn was complete.
         presses: Vec<f64>,
     },
-    /// Where an endless servo stands still is shifted.
+    /// Where a continuous servo stands still is shifted.
     Trim {
         /// The trim it had before.
         before: Micros,
@@ -416,8 +416,16 @@ impl Model {
         }
     }
 
-    /// Begins with what an earlier run has left.
-    pub fn greet(&mut self, left: Left) {
+    /// Begins with what an earlier run has left, and with what a save would change of the file.
+    pub fn greet(&mut self, session: &Session, left: Left) {
+        if let Some(format) = session.older_format() {
+            let newest = wasvolta_core::rig::FORMAT;
+            let words = format!(
+                "this file has format {format}: a save writes it in format {newest}, with your comments"
+            );
+            self.say(Tone::Done, words.clone(), Duration::ZERO);
+            self.note(Duration::ZERO, words);
+        }
         match left {
             Left::Nothing => {}
             Left::Edits(offer) => self.dialog = Some(Dialog::Recover { offer, from: 0 }),

@@ -66,7 +66,7 @@ pub fn place(picked: &Picked) -> String {
     match (picked.state.engaged, picked.servo.kind, picked.state.estimate.known) {
         (true, _, _) => shown(picked.wire_pulse()),
         // Without pulses a lamp is dark and a motor stands: there is no place to be remembered.
-        (false, Kind::Endless | Kind::Dimmer | Kind::OnOff, _) => "–".to_owned(),
+        (false, Kind::Continuous | Kind::Dimmer | Kind::OnOff, _) => "–".to_owned(),
         (false, Kind::Positional, Known::Unknown) => "?".to_owned(),
         (false, Kind::Positional, _) => format!("({})", shown(picked.state.estimate.pulse)),
     }

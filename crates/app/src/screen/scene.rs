@@ -374,7 +374,7 @@ impl Picked<'_> {
             (Kind::OnOff, _) => all,
             (Kind::Dimmer, Nudge::Us(percent)) => all * (percent / 100.0),
             (Kind::Dimmer, Nudge::Degree) => all * 0.02,
-            (Kind::Endless, Nudge::Degree) => Micros::new(
+            (Kind::Continuous, Nudge::Degree) => Micros::new(
                 1.0 / self.plan.scale.as_ref().map_or(0.2, |scale| scale.slope_at(self.wire_pulse()).abs()),
             ),
             (_, Nudge::Us(us)) => Micros::new(us),

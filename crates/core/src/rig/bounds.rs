@@ -119,7 +119,7 @@ fn kinds(schema: &mut Schema, marks: &str) {
         },
     });
     let turns = where_is("seen", &["turns"], false, &json!({ "required": ["rpm"] }));
-    let endless = json!({
+    let continuous = json!({
         "allOf": [
             without(&["gear", "linkage", "rated"]),
             { "not": { "required": ["arming", "idle"], "properties": { "idle": { "const": "release" } } } },
@@ -139,7 +139,7 @@ fn kinds(schema: &mut Schema, marks: &str) {
     });
     let all = json!([
         where_is("kind", &["positional"], true, &positional),
-        where_is("kind", &["endless"], false, &endless),
+        where_is("kind", &["continuous"], false, &continuous),
         where_is("kind", &["dimmer", "on-off"], false, &accessory),
         { "not": { "required": ["gear", "linkage"] } },
     ]);

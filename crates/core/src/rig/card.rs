@@ -13,14 +13,14 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The format of the cards that this program writes.
-pub const FORMAT: u32 = 3;
+pub const FORMAT: u32 = <Card as file::format::Versioned>::NEWEST;
 
 /// See the module.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::card)]
 pub struct Card {
-    /// The version of the format, 3 at present. What an older one lacks has its usual value.
+    /// The version of the format, 4 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the servo was called.
@@ -57,7 +57,7 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
-    /// What it is given to stand still, where it is endless.
+    /// What it is given to stand still, where it is continuous.
     #[serde(default, skip_serializing_if = "usual")]
     pub idle: Idle,
     /// What was written about it.
@@ -151,12 +151,12 @@ impl Card {
     /// # Errors
     /// When it is no card, of a newer format, or something in it cannot be.
     pub fn load(text: &str) -> Result<Self, Unfit> {
-        let (document, card) = file::read::<Self>(text, FORMAT)?;
-        let found = problems_of_card(&card);
+        let reading = file::read::<Self>(text)?;
+        let found = problems_of_card(&reading.values);
         if found.is_empty() {
-            return Ok(card);
+            return Ok(reading.values);
         }
-        Err(Unfit::Problems(found.into_iter().map(|problem| file::locate(&document, problem)).collect()))
+        Err(Unfit::Problems(found.into_iter().map(|problem| reading.locate(problem)).collect()))
     }
 
     /// Gives a servo of a rig what the card says: it is the one that was plugged in. Its name, its plug, its joint and
@@ -261,7 +261,7 @@ mod tests {
         for (from, to, words) in [
             ("travel_deg = 120", "travel_deg = 1e-320", "travel is 0."),
             ("pulse_us = 1100", "pulse_us = nan", "pulse is NaN"),
-            ("format = 3", "format = 4", "this is format 4, this program knows format 3"),
+            ("format = 4", "format = 5", "this is format 5, this program knows format 4"),
             ("angle_deg = -45", "angle_deg = -4500", "angle is -4500"),
         ] {
             let changed = text.replacen(from, to, 1);
@@ -284,10 +284,10 @@ mod tests {
             ("10.00 °/100 µs", "10.00 °/100 µs")
         );
         assert!(!row("0° at").agrees() && row("slope").agrees());
-        let endless = Card { kind: Kind::Endless, ..neck.clone() };
-        let refused = endless.put(&rig, "heron.neck").unwrap_err().to_string();
+        let continuous = Card { kind: Kind::Continuous, ..neck.clone() };
+        let refused = continuous.put(&rig, "heron.neck").unwrap_err().to_string();
         assert!(
-            refused.starts_with("heron.neck is positional, the card is of one that is endless"),
+            refused.starts_with("heron.neck is positional, the card is of one that is continuous"),
             "{refused}"
         );
     }

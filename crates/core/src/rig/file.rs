@@ -3,14 +3,18 @@
 //!
 //! No disk is touched here: texts come in and go out.
 
+pub(crate) mod format;
 mod keys;
+mod place;
 
-use super::check::{Part, Path, Problem, problems};
+use super::check::{Problem, problems};
 use super::{Rig, merge};
+use format::Versioned;
 use schemars::JsonSchema;
+use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::ops::Range;
-use toml_edit::{Document, DocumentMut, Item, Table, Value};
+use toml_edit::{Document, DocumentMut};
 
 /// Something wrong in a rig file, with where.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,7 +48,7 @@ pub enum Loaded {
     Unreadable(Located),
 }
 
-/// Why a text gave no values.
+/// Why a text gave no values. Every place is one of the text as it was given, whatever its format.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Unfit {
     /// It is no TOML, or of a newer format.
@@ -53,49 +57,81 @@ pub enum Unfit {
     Problems(Vec<Located>),
 }
 
-/// Reads values from a text, with the document that knows where they stand.
-pub(super) fn read<T: DeserializeOwned + JsonSchema>(
+/// A text that was read.
+pub(super) struct Reading<'t, T> {
+    /// What it says.
+    pub(super) values: T,
+    /// Where everything stands in it.
+    disk: Document<&'t str>,
+    /// The same raised to the newest format, where it is of an older one.
+    raised: Option<Raised>,
+}
+
+impl<T> Reading<'_, T> {
+    /// A problem with the place in the text as it was given.
+    pub(super) fn locate(&self, problem: Problem) -> Located {
+        let span = place::span_of(&self.disk, &problem.path);
+        Located { message: problem.message, help: problem.help, span }
+    }
+}
+
+/// Reads values from a text of any format, with the document that knows where they stand.
+pub(super) fn read<T: DeserializeOwned + JsonSchema + Versioned>(
     text: &str,
-    format: u32,
-) -> Result<(Document<&str>, T), Unfit> {
-    let document = Document::parse(text).map_err(|error| {
+) -> Result<Reading<'_, T>, Unfit> {
+    let disk = Document::parse(text).map_err(|error| {
         let help = "mend the TOML at the place shown".to_owned();
         Unfit::Unreadable(Located { message: tidy(error.message()), help, span: error.span() })
     })?;
-    if let Some(newer) = newer_format(&document, format) {
+    if let Some(newer) = newer_format(&disk, T::NEWEST) {
         return Err(Unfit::Unreadable(newer));
     }
-    match toml_edit::de::from_str(text) {
-        Ok(values) => Ok((document, values)),
+    let raised = format::older::<T>(disk.as_table()).map(|from| {
+        let mut document = text.parse().unwrap_or_default();
+        format::raise::<T>(&mut document);
+        Raised { from, text: document.to_string() }
+    });
+    let newest = raised.as_ref().map_or(text, |raised| &raised.text);
+    match toml_edit::de::from_str(newest) {
+        Ok(values) => Ok(Reading { values, disk, raised }),
         Err(error) => {
             // The first unknown key ends the reading: they are looked for by themselves, to be said at once.
-            let unknown = keys::unknown(&document, &schemars::schema_for!(T));
-            if !unknown.is_empty() {
-                return Err(Unfit::Problems(unknown));
+            let document = Document::parse(newest).unwrap_or_else(|_| disk.clone());
+            let mut found = keys::unknown(&document, &schemars::schema_for!(T));
+            if found.is_empty() {
+                let (message, help) = (tidy(error.message()), help_for(error.message()));
+                found.push(Located { message, help, span: error.span() });
             }
-            let (message, help) = (tidy(error.message()), help_for(error.message()));
-            Err(Unfit::Problems(vec![Located { message, help, span: error.span() }]))
+            if raised.is_some() {
+                for located in &mut found {
+                    located.span =
+                        located.span.as_ref().and_then(|span| place::carried(&document, span, &disk));
+                }
+            }
+            Err(Unfit::Problems(found))
         }
     }
 }
 
 /// Reads a rig and checks that it fits together.
 pub fn load(text: &str) -> Loaded {
-    let (document, mut rig) = match read::<Rig>(text, super::FORMAT) {
-        Ok(read) => read,
-        Err(Unfit::Unreadable(located)) => return Loaded::Unreadable(located),
-        Err(Unfit::Problems(found)) => return Loaded::Problems(found),
-    };
-    // Every later version only added keys with a usual value: an older rig is one of today's.
-    if rig.format >= 1 {
-        rig.format = rig.format.max(super::FORMAT);
+    match Source::read(text.to_owned()) {
+        Ok(source) => Loaded::Sound(Box::new(source.rig)),
+        Err(Unfit::Unreadable(located)) => Loaded::Unreadable(located),
+        Err(Unfit::Problems(found)) => Loaded::Problems(found),
     }
-    rig.number_parts();
-    let found = problems(&rig);
-    if found.is_empty() {
-        return Loaded::Sound(Box::new(rig));
-    }
-    Loaded::Problems(found.into_iter().map(|problem| locate(&document, problem)).collect())
+}
+
+/// A rig out of values that are no TOML, as a recording has them; they may be of an older format.
+///
+/// # Errors
+/// When they are no rig.
+pub fn from_values<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Box<Rig>, D::Error> {
+    use serde::de::Error;
+    let values = serde_json::Value::deserialize(from)?;
+    let mut document = toml_edit::ser::to_document(&values).map_err(D::Error::custom)?;
+    format::raise::<Rig>(&mut document);
+    toml_edit::de::from_document(document).map(Box::new).map_err(D::Error::custom)
 }
 
 fn newer_format(document: &Document<&str>, known: u32) -> Option<Located> {
@@ -122,58 +158,21 @@ fn help_for(message: &str) -> String {
     help.to_owned()
 }
 
-pub(super) fn locate(document: &Document<&str>, problem: Problem) -> Located {
-    let span = span_of(document, &problem.path);
-    Located { message: problem.message, help: problem.help, span }
-}
-
-/// A place in a parsed document.
-#[derive(Clone, Copy)]
-enum Node<'a> {
-    Item(&'a Item),
-    Table(&'a Table),
-    Value(&'a Value),
-}
-
-impl<'a> Node<'a> {
-    fn child(self, part: &Part) -> Option<Self> {
-        match (self, part) {
-            (Self::Item(Item::ArrayOfTables(tables)), Part::At(index)) => tables.get(*index).map(Self::Table),
-            (Self::Item(Item::Value(value)), part) => Self::Value(value).child(part),
-            (Self::Item(item), Part::Key(key)) => item.get(key.as_str()).map(Self::Item),
-            (Self::Table(table), Part::Key(key)) => table.get(key).map(Self::Item),
-            (Self::Value(value), Part::Key(key)) => value.as_inline_table()?.get(key).map(Self::Value),
-            (Self::Value(value), Part::At(index)) => value.as_array()?.get(*index).map(Self::Value),
-            _ => None,
-        }
-    }
-
-    fn span(self) -> Option<Range<usize>> {
-        match self {
-            Self::Item(item) => item.span(),
-            Self::Table(table) => table.span(),
-            Self::Value(value) => value.span(),
-        }
-    }
-}
-
-/// The span of the deepest part of `path` that stands in the text: a key left out is its table's.
-fn span_of(document: &Document<&str>, path: &Path) -> Option<Range<usize>> {
-    let mut node = Node::Item(document.as_item());
-    let mut span = None;
-    for part in &path.0 {
-        let Some(child) = node.child(part) else { break };
-        span = child.span().or(span);
-        node = child;
-    }
-    span
-}
-
-/// A rig file as it was last read or written: the text, and the rig it says.
+/// A rig file as it was last read or written: its text in the newest format, and the rig it says.
 #[derive(Debug, Clone)]
 pub struct Source {
-    text: String,
+    /// As it stands on the disk.
+    disk: String,
+    /// The same, raised to the newest format where it was of an older one.
+    raised: Option<Raised>,
     rig: Rig,
+}
+
+/// A text of an older format in the newest.
+#[derive(Debug, Clone)]
+pub(super) struct Raised {
+    from: u32,
+    text: String,
 }
 
 /// The rig could not be written as TOML.
@@ -182,14 +181,43 @@ pub struct Source {
 pub struct Unwritable(String);
 
 impl Source {
-    /// A text with the rig that was read from it.
-    pub const fn new(text: String, rig: Rig) -> Self {
-        Self { text, rig }
+    /// Reads a text of any format and checks that it fits together.
+    ///
+    /// # Errors
+    /// With the places in the text as it was given.
+    pub fn read(text: String) -> Result<Self, Unfit> {
+        let (raised, rig) = {
+            let mut reading = read::<Rig>(&text)?;
+            reading.values.number_parts();
+            let found = problems(&reading.values);
+            if !found.is_empty() {
+                return Err(Unfit::Problems(found.into_iter().map(|one| reading.locate(one)).collect()));
+            }
+            (reading.raised, reading.values)
+        };
+        let raised = raised.map(|raised| Raised { text: as_written(&text, &raised.text), ..raised });
+        Ok(Self { disk: text, raised, rig })
+    }
+
+    /// The same text, for another rig: parts of it, or the same parts under other ids.
+    #[must_use]
+    pub fn saying(&self, rig: Rig) -> Self {
+        Self { rig, ..self.clone() }
     }
 
     /// The text as it stands on the disk.
+    pub fn disk(&self) -> &str {
+        &self.disk
+    }
+
+    /// The text in the newest format.
     pub fn text(&self) -> &str {
-        &self.text
+        self.raised.as_ref().map_or(&self.disk, |raised| &raised.text)
+    }
+
+    /// The format of the text on the disk, where it is an older one.
+    pub fn older_format(&self) -> Option<u32> {
+        self.raised.as_ref().map(|raised| raised.from)
     }
 
     /// The rig that the text says.
@@ -197,21 +225,22 @@ impl Source {
         &self.rig
     }
 
-    /// The text with what differs in `rig` changed, and nothing else: comments and order stay.
+    /// The text with what differs in `rig` changed, and nothing else: comments and order stay. What comes of it is
+    /// taken to be on the disk.
     ///
     /// # Errors
     /// When a part of the rig has no form in TOML.
     pub fn with(&self, rig: &Rig) -> Result<Self, Unwritable> {
         if *rig == self.rig {
-            return Ok(self.clone());
+            return Ok(Self { disk: self.text().to_owned(), raised: None, rig: rig.clone() });
         }
         let unwritable = |error: &dyn std::fmt::Display| Unwritable(error.to_string());
         let before = toml_edit::ser::to_document(&self.rig).map_err(|e| unwritable(&e))?;
         let after = toml_edit::ser::to_document(rig).map_err(|e| unwritable(&e))?;
-        let mut document: DocumentMut = self.text.parse().map_err(|e| unwritable(&e))?;
+        let mut document: DocumentMut = self.text().parse().map_err(|e| unwritable(&e))?;
         merge::apply(document.as_table_mut(), before.as_table(), after.as_table());
-        raise_format(&mut document);
-        Ok(Self { text: as_written(&self.text, &document.to_string()), rig: rig.clone() })
+        let disk = as_written(&self.disk, &document.to_string());
+        Ok(Self { disk, raised: None, rig: rig.clone() })
     }
 }
 
@@ -224,17 +253,6 @@ fn as_written(before: &str, after: &str) -> String {
     let windows = before.find('\n').is_some_and(|at| before[..at].ends_with('\r'));
     let lines = after.replace("\r\n", "\n");
     if windows { format!("{mark}{}", lines.replace('\n', "\r\n")) } else { format!("{mark}{lines}") }
-}
-
-/// What is written may hold keys of this format: an older number in the text is raised, beside its comment.
-fn raise_format(document: &mut DocumentMut) {
-    if let Some(Item::Value(Value::Integer(format))) = document.get_mut("format")
-        && *format.value() < i64::from(super::FORMAT)
-    {
-        let decor = format.decor().clone();
-        *format = toml_edit::Formatted::new(i64::from(super::FORMAT));
-        *format.decor_mut() = decor;
-    }
 }
 
 #[cfg(test)]
@@ -264,7 +282,7 @@ mod tests {
     #[test]
     fn a_rig_that_is_not_changed_is_written_byte_for_byte() {
         let rig = sound(SMALL);
-        let source = Source::new(SMALL.to_owned(), rig.clone());
+        let source = Source::read(SMALL.to_owned()).unwrap();
         assert_eq!(source.with(&rig).unwrap().text(), SMALL);
     }
 
@@ -272,7 +290,7 @@ mod tests {
     fn a_rig_with_line_ends_of_both_kinds_keeps_them_until_its_first_change() {
         let text = SMALL.replacen('\n', "\r\n", 3);
         let rig = sound(&text);
-        let source = Source::new(text.clone(), rig.clone());
+        let source = Source::read(text.clone()).unwrap();
         assert_eq!(source.with(&rig).unwrap().text(), text);
         let changed = source.with(&Rig { notes: "wet".to_owned(), ..rig }).unwrap();
         assert!(!changed.text().replace("\r\n", "").contains('\n'));
@@ -283,7 +301,7 @@ mod tests {
         let mut rig = sound(SMALL);
         rig.servos[0].endpoints_us.0 = Micros::new(880.5);
         rig.servos[0].marks[1].angle_deg = Some(Degrees::new(41.0));
-        let text = Source::new(SMALL.to_owned(), rig_of(SMALL)).with(&rig).unwrap().text().to_owned();
+        let text = Source::read(SMALL.to_owned()).unwrap().with(&rig).unwrap().text().to_owned();
         assert!(text.contains("[880.5, 2100] # the plate is near"), "{text}");
         assert!(text.contains("# seen on the bench"), "{text}");
         let changed: Vec<_> = text.lines().zip(SMALL.lines()).filter(|(a, b)| a != b).collect();
@@ -291,22 +309,17 @@ mod tests {
         assert_eq!(sound(&text), rig);
     }
 
-    fn rig_of(text: &str) -> Rig {
-        sound(text)
-    }
-
     #[test]
-    fn an_older_format_is_read_and_raised_by_the_first_change_only() {
-        let older = SMALL.replace("format = 6", "format = 1 # of old");
-        let rig = sound(&older);
-        assert_eq!(rig, sound(SMALL));
-        let source = Source::new(older.clone(), rig.clone());
-        assert_eq!(source.with(&rig).unwrap().text(), older);
-        let changed = Rig { notes: "wet".to_owned(), ..rig };
+    fn an_older_format_is_raised_in_memory_and_in_the_file_by_a_save() {
+        let older = SMALL.replace("format = 7", "format = 1 # of old");
+        let source = Source::read(older.clone()).unwrap();
+        assert_eq!((source.rig(), source.disk()), (&sound(SMALL), older.as_str()));
+        assert!(source.text().contains("format = 7 # of old\n"), "{}", source.text());
+        let changed = Rig { notes: "wet".to_owned(), ..source.rig().clone() };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 6 # of old\n"), "{text}");
+        assert!(text.contains("format = 7 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 6", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 7", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -314,13 +327,13 @@ mod tests {
         for (mark, end) in [("", "\n"), ("", "\r\n"), ("\u{feff}", "\n"), ("\u{feff}", "\r\n")] {
             let text = format!("{mark}{}", SMALL.replace('\n', end));
             let rig = sound(&text);
-            assert_eq!(Source::new(text.clone(), rig.clone()).with(&rig).unwrap().text(), text);
+            assert_eq!(Source::read(text.clone()).unwrap().with(&rig).unwrap().text(), text);
             let mut more = rig.clone();
             let mark_of = more.servos[0].marks[0].clone();
             more.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark_of });
             more.poses.push(super::super::Pose { name: "bow".to_owned(), ..more.poses[0].clone() });
             more.servos[0].notes = "two\nlines".to_owned();
-            let written = Source::new(text.clone(), rig).with(&more).unwrap().text().to_owned();
+            let written = Source::read(text.clone()).unwrap().with(&more).unwrap().text().to_owned();
             assert_eq!(sound(&written), more);
             assert!(written.starts_with(mark) && written.matches('\u{feff}').count() == mark.chars().count());
             let bare = written.replace("\r\n", "");
@@ -354,7 +367,7 @@ mod tests {
     #[test]
     fn marks_poses_and_steps_can_be_added_and_taken_away() {
         let mut rig = sound(SMALL);
-        let source = Source::new(SMALL.to_owned(), rig.clone());
+        let source = Source::read(SMALL.to_owned()).unwrap();
         let mark = rig.servos[0].marks[0].clone();
         rig.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark });
         let pose = super::super::Pose { name: "bow".to_owned(), ..rig.poses[0].clone() };
@@ -430,7 +443,7 @@ mod tests {
     fn what_has_no_angles_is_told_levels_and_nothing_that_servos_have() {
         const CRANE: &str = include_str!("../../tests/data/crane.rig.toml");
         let rig = sound(CRANE);
-        let source = Source::new(CRANE.to_owned(), rig.clone());
+        let source = Source::read(CRANE.to_owned()).unwrap();
         assert_eq!(source.with(&rig).unwrap().text(), CRANE);
         let with = |old: &str, new: &str| first_problem(&CRANE.replace(old, new));
         let lamp = "kind = \"dimmer\"\n";
@@ -476,13 +489,13 @@ mod tests {
             assert_eq!(with(old, new).0, wanted, "{new}");
         }
         let armed = SMALL.replace("channel = 1", "channel = 1\narming = { for_s = 1 }");
-        assert_eq!(first_problem(&armed).0, "it is not endless, and so is not armed");
+        assert_eq!(first_problem(&armed).0, "it is not continuous, and so is not armed");
     }
 
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 6", "format = 9")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 7", "format = 9")) else { panic!() };
         assert!(newer.message.contains("format 9"));
     }
 }

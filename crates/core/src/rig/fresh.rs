@@ -1,7 +1,7 @@
 //! The text of a new rig: what a person would write for one board or one line, with its comments.
 
 use super::FORMAT;
-use super::file::{Loaded, Located, Source, load};
+use super::file::{Located, Source, Unfit};
 use std::fmt::Write;
 
 /// What a new rig begins with.
@@ -34,11 +34,10 @@ impl Beginning {
 /// With what is wrong in what was asked for, as for a file that a person wrote.
 pub fn rig(beginning: &Beginning) -> Result<Source, Located> {
     let text = text(beginning);
-    match load(&text) {
-        Loaded::Sound(rig) => Ok(Source::new(text, *rig)),
-        Loaded::Problems(found) => Err(found.into_iter().next().unwrap_or_else(nothing)),
-        Loaded::Unreadable(one) => Err(one),
-    }
+    Source::read(text).map_err(|unfit| match unfit {
+        Unfit::Problems(found) => found.into_iter().next().unwrap_or_else(nothing),
+        Unfit::Unreadable(one) => one,
+    })
 }
 
 fn nothing() -> Located {

@@ -13,8 +13,8 @@ pub enum Kind {
     /// A servo that goes to an angle and stands there.
     #[default]
     Positional,
-    /// A servo, or a motor behind a speed controller, that turns without end.
-    Endless,
+    /// A servo for continuous rotation, or a motor behind a speed controller: its pulse is a speed.
+    Continuous,
     /// A lamp, or anything that takes the share of a frame as its level.
     Dimmer,
     /// A relay, or anything that is on or off.
@@ -23,13 +23,13 @@ pub enum Kind {
 
 impl Kind {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 4] = [Self::Positional, Self::Endless, Self::Dimmer, Self::OnOff];
+    pub const ALL: [Self; 4] = [Self::Positional, Self::Continuous, Self::Dimmer, Self::OnOff];
 
     /// The word for it, as a file has it.
     pub const fn word(self) -> &'static str {
         match self {
             Self::Positional => "positional",
-            Self::Endless => "endless",
+            Self::Continuous => "continuous",
             Self::Dimmer => "dimmer",
             Self::OnOff => "on-off",
         }
@@ -52,7 +52,7 @@ impl Kind {
     pub const fn unit(self) -> &'static str {
         match self {
             Self::Positional => Degrees::UNIT,
-            Self::Endless | Self::Dimmer | Self::OnOff => Percent::UNIT,
+            Self::Continuous | Self::Dimmer | Self::OnOff => Percent::UNIT,
         }
     }
 
@@ -61,7 +61,7 @@ impl Kind {
         match self {
             Self::Positional => None,
             // Full speed in a quarter of a second: less tears at what it drives.
-            Self::Endless => Some(DegreesPerSecond::new(400.0)),
+            Self::Continuous => Some(DegreesPerSecond::new(400.0)),
             // From dark to full within any beat.
             Self::Dimmer | Self::OnOff => Some(DegreesPerSecond::new(100_000.0)),
         }
@@ -72,8 +72,8 @@ impl Kind {
         // Nothing is neither above nor below zero.
         match self {
             Self::Positional => format!("{:+.1}°", value.get() + 0.0),
-            Self::Endless if libm::fabs(value.get()) < 0.5 => "0 %".to_owned(),
-            Self::Endless => format!("{:+.0} %", value.get()),
+            Self::Continuous if libm::fabs(value.get()) < 0.5 => "0 %".to_owned(),
+            Self::Continuous => format!("{:+.0} %", value.get()),
             Self::Dimmer => format!("{:.0} %", libm::round(value.get()) + 0.0),
             Self::OnOff => if value.get() < 50.0 { "off" } else { "on" }.to_owned(),
         }
@@ -83,7 +83,7 @@ impl Kind {
     pub const fn levels(self) -> Option<&'static Range> {
         match self {
             Self::Positional => None,
-            Self::Endless => Some(&range::RATE_LEVEL),
+            Self::Continuous => Some(&range::RATE_LEVEL),
             Self::Dimmer | Self::OnOff => Some(&range::LEVEL),
         }
     }
@@ -110,7 +110,7 @@ mod tests {
     fn a_value_is_read_with_the_unit_it_has() {
         let show = |kind: Kind, value: f64| kind.show(Degrees::new(value));
         assert_eq!([show(Kind::Positional, -31.04), show(Kind::Positional, -0.0)], ["-31.0°", "+0.0°"]);
-        assert_eq!([show(Kind::Endless, -40.2), show(Kind::Endless, 0.3)], ["-40 %", "0 %"]);
+        assert_eq!([show(Kind::Continuous, -40.2), show(Kind::Continuous, 0.3)], ["-40 %", "0 %"]);
         assert_eq!(
             [show(Kind::Dimmer, 14.6), show(Kind::OnOff, 49.0), show(Kind::OnOff, 51.0)],
             ["15 %", "off", "on"]

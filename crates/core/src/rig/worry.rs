@@ -133,7 +133,7 @@ fn sideless(servo: &Servo) -> Option<Worry> {
     let marks = servo.marks.iter().filter(|m| m.seen == How::Starts && m.from == Side::Unknown).count();
     let words = format!("{marks} of its starts marks do not say from which side: they bound no stop band");
     let help = "drop them, and keep them anew with S, coming from each side";
-    (servo.kind == Kind::Endless && marks > 0).then(|| Worry::new(&servo.name, words, help))
+    (servo.kind == Kind::Continuous && marks > 0).then(|| Worry::new(&servo.name, words, help))
 }
 
 /// A servo that shares its joint and has no angles.

@@ -101,7 +101,7 @@ pub enum Command {
         /// The servo.
         servo: usize,
     },
-    /// Shift where an endless servo stands still, until the program ends.
+    /// Shift where a continuous servo stands still, until the program ends.
     Trim {
         /// The servo.
         servo: usize,

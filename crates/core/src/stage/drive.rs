@@ -87,7 +87,7 @@ impl ServoState {
         let over = self.exercise().is_some_and(Exercising::is_over);
         if over {
             self.act = None;
-            // Where it went last, what turns without end would go on turning.
+            // Where it went last, a continuous servo would go on turning.
             self.hand = plan.stop.or(self.hand);
         }
         over

@@ -120,7 +120,7 @@ impl Stage {
             return;
         };
         let (low, high) = plan.guard.endpoints;
-        // What turns without end stands nowhere: its first pulse is its neutral, whatever was asked.
+        // A continuous servo stands nowhere: its first pulse is its neutral, whatever was asked.
         let pulse = plan.arming.map(|(neutral, _)| neutral).or(plan.stop).unwrap_or(pulse).within(low, high);
         state.arming = plan.arming.map_or(Duration::ZERO, |(_, time)| time);
         state.engaged = true;
@@ -296,7 +296,7 @@ impl Stage {
         }
     }
 
-    /// Ends a wiggle, an exercise or a knob's turn where the servo stands; what turns without end stops.
+    /// Ends a wiggle, an exercise or a knob's turn where the servo stands; a continuous servo stops.
     fn stand_still(&mut self, servo: usize) {
         let stop = self.run.plan.servos.get(servo).and_then(|plan| plan.stop);
         if let Some(state) = self.run.servos.get_mut(servo).filter(|state| state.engaged) {

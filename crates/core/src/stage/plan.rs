@@ -23,8 +23,8 @@ const USUAL_FOLLOWING: DegreesPerSecond = DegreesPerSecond::new(300.0);
 const USUAL_LOST_AFTER: f64 = 500.0;
 /// How far a wiggle goes to either side.
 const WIGGLE: Micros = Micros::new(20.0);
-/// The share of its way that a wiggle takes of what turns without end: less may not even start it.
-const ENDLESS_WIGGLE: f64 = 0.1;
+/// The share of its way that a wiggle takes of a continuous servo: less may not even start it.
+const CONTINUOUS_WIGGLE: f64 = 0.1;
 
 /// One servo with its joint.
 #[derive(Debug, Clone, PartialEq)]
@@ -226,7 +226,7 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     let speed = rig.speed_of(servo).unwrap_or(UNRATED_SPEED);
     Some(match servo.kind {
         Kind::Positional => positional(rig, servo, board, speed),
-        Kind::Endless => endless(servo, board, speed),
+        Kind::Continuous => continuous(servo, board, speed),
         Kind::Dimmer | Kind::OnOff => accessory(servo, board, speed),
     })
 }
@@ -283,8 +283,8 @@ fn shaft_gain(servo: &Servo) -> f64 {
     seen.or_else(rated).filter(|gain| *gain > 0.0).unwrap_or(USUAL_GAIN)
 }
 
-/// What turns without end stops where nothing drives it.
-fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
+/// A continuous servo stops where nothing drives it.
+fn continuous(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let Ends(low, high) = servo.endpoints_us;
     let stop = servo.centre();
     let scale = Scale::Level(servo.sides());
@@ -300,7 +300,7 @@ fn endless(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
         stop: Some(stop),
         idle_release: servo.idle == Idle::Release,
         arming: servo.arms().map(|(pulse, time)| (pulse, time.duration())),
-        wiggle: (high - low) * (ENDLESS_WIGGLE / 2.0),
+        wiggle: (high - low) * (CONTINUOUS_WIGGLE / 2.0),
         ..ServoPlan::bare(servo, board, guard)
     }
 }

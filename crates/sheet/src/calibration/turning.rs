@@ -1,4 +1,4 @@
-//! The calibration sheet of what turns without end: where it stands still, and how fast it turns at which pulse.
+//! The calibration sheet of a continuous servo: where it stands still, and how fast it turns at which pulse.
 
 use super::chart::Box;
 use super::{BODY, Column, GUTTER, LEAD, MARGIN, SMALL, head, on_the_wire};

@@ -115,7 +115,7 @@ fn board(oscillator: f64) -> String {
 
 fn rig(servos: usize, kind: &str) -> String {
     let mut text =
-        "format = 5\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
+        "format = 7\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
         [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 0x40\n"
             .to_owned();
     for n in 0..servos {
@@ -414,7 +414,7 @@ fn stop_band(maker: &mut Maker, servo: usize, nudge: usize) -> (f64, f64) {
 }
 
 #[test]
-fn the_stop_band_of_fifty_endless_servos_is_found_within_a_tick() {
+fn the_stop_band_of_fifty_continuous_servos_is_found_within_a_tick() {
     let mut worst = 0.0f64;
     for group in 0..4u64 {
         let count = if group == 3 { 2 } else { 16 };
@@ -431,7 +431,7 @@ fn the_stop_band_of_fifty_endless_servos_is_found_within_a_tick() {
         }
         let truth = Truth::parse(&sim).unwrap();
         let mut maker =
-            Maker { bench: open(&rig(count, "endless"), &sim), keys: 0, misreads: None, misread: 0 };
+            Maker { bench: open(&rig(count, "continuous"), &sim), keys: 0, misreads: None, misread: 0 };
         let tick = maker.bench.session.rig.boards[0].clock().tick().get();
         for servo in 0..count {
             // One tick a press.
@@ -444,19 +444,19 @@ fn the_stop_band_of_fifty_endless_servos_is_found_within_a_tick() {
             assert!(off <= tick, "{servo}: {low} {high}, {} {}", edge(-1.0), edge(1.0));
         }
     }
-    println!("50 endless servos: the edges of the stop within {worst:.2} ticks");
+    println!("50 continuous servos: the edges of the stop within {worst:.2} ticks");
 }
 
 #[test]
 fn on_sixteen_bits_the_stop_band_is_found_within_two_microseconds() {
-    let text = "format = 5\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
-        port = \"chip\"\nchip = \"linux-pwm\"\n[[servo]]\nname = \"reed.sway\"\nboard = \"kernel\"\nchannel = 0\nkind = \"endless\"\n";
+    let text = "format = 7\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
+        port = \"chip\"\nchip = \"linux-pwm\"\n[[servo]]\nname = \"reed.sway\"\nboard = \"kernel\"\nchannel = 0\nkind = \"continuous\"\n";
     let mut maker = Maker { bench: open(text, ""), keys: 0, misreads: None, misread: 0 };
     let (low, high) = stop_band(&mut maker, 0, 0);
     let hidden = ServoTruth { part: Part::Motor, ..ServoTruth::drawn(1 ^ 0x9A17, 0) };
     let off = [low - (hidden.zero_us - hidden.deadband_us), high - (hidden.zero_us + hidden.deadband_us)];
     println!("on 16 bits the edges lie {:.2} and {:.2} µs off", off[0], off[1]);
     assert!(off.iter().all(|off| off.abs() <= 2.0), "{off:?}");
-    assert_eq!(maker.bench.session.rig.servos[0].kind, Kind::Endless);
+    assert_eq!(maker.bench.session.rig.servos[0].kind, Kind::Continuous);
     assert!(maker.bench.session.rig.servos[0].centre() > Micros::new(low));
 }

@@ -27,7 +27,7 @@ pub fn with_truth(servo: usize, rig: impl Fn(&str) -> String, sim: impl Fn(Strin
     let mut bench = Bench::reopened(&path, folder);
     pick(&mut bench, servo);
     bench.press(Key::char('e'));
-    // What turns without end is not asked where it stands.
+    // A continuous servo is not asked where it stands.
     if bench.model.dialog.is_some() {
         bench.code(KeyCode::Enter);
     }

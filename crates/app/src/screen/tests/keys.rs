@@ -466,7 +466,7 @@ fn edits_of_an_earlier_run_are_offered_taken_and_undone() {
     drop(session);
     let mut bench = Bench::reopened(&path, folder);
     let left = bench.session.keep_edits(state.path()).unwrap();
-    bench.model.greet(left);
+    bench.model.greet(&bench.session, left);
     // How long ago it was depends on how busy the machine is.
     let frame = bench.frame(100, 30).replace(|c: char| c.is_ascii_digit(), "0");
     insta::assert_snapshot!("recover", frame.replace("second ago", "seconds ago"));

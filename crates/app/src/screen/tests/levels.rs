@@ -1,4 +1,4 @@
-//! What has a level instead of an angle: lamps, relays, and what turns without end.
+//! What has a level instead of an angle: lamps, relays, and a continuous servo.
 
 use super::Bench;
 use crate::screen::keys::Key;
@@ -117,12 +117,12 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
     let before = bench.session.rig.clone();
     command(&mut bench, "kind");
     bench.enter("horn");
-    assert!(bench.frame(160, 47).contains("\"horn\" is no kind: positional, endless, dimmer or on-off"));
+    assert!(bench.frame(160, 47).contains("\"horn\" is no kind: positional, continuous, dimmer or on-off"));
     for _ in 0..4 {
         bench.code(KeyCode::Backspace);
     }
-    bench.enter("endless");
-    assert_eq!(bench.session.rig.servos[MOON].kind, Kind::Endless);
+    bench.enter("continuous");
+    assert_eq!(bench.session.rig.servos[MOON].kind, Kind::Continuous);
     command(&mut bench, "arming");
     bench.text("1000us");
     bench.code(KeyCode::Tab);

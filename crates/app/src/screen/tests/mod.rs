@@ -347,3 +347,27 @@ fn a_rigs_file_that_has_become_a_pipe_freezes_nothing_and_is_not_written_over() 
     bench.enter("read the file again");
     assert!(bench.frame(160, 47).contains("it is a pipe, and a rig is a file"), "{}", bench.frame(160, 47));
 }
+
+#[test]
+fn a_file_of_an_older_format_is_unsaved_and_stays_as_it_is_until_it_is_saved() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("crane.rig.toml");
+    let old = include_str!("../../../../core/tests/data/old/format-4.rig.toml");
+    std::fs::write(&path, old).unwrap();
+    let mut bench = Bench::reopened(&path, folder);
+    bench.model.greet(&bench.session, crate::recovery::Left::Nothing);
+    bench.pass(2);
+    let frame = bench.frame(160, 47);
+    assert!(
+        frame.contains("·unsaved") && frame.contains("this file has format 4: a save writes it in"),
+        "{frame}"
+    );
+    // Another program has not touched it, and there is no edit to ask about.
+    assert!(!bench.session.look_at_file() && bench.session.is_unsaved() && !bench.session.is_edited());
+    assert_eq!(std::fs::read_to_string(&path).unwrap(), old);
+    bench.press(Key::ctrl('s'));
+    let saved = std::fs::read_to_string(&path).unwrap();
+    let newest = format!("format = {}", wasvolta_core::rig::FORMAT);
+    assert_eq!(saved, old.replace("format = 4", &newest).replace("\"endless\"", "\"continuous\""));
+    assert!(!bench.session.is_unsaved());
+}

@@ -121,7 +121,7 @@ pub fn rated(desk: &mut Desk) {
     let pulses =
         known.map_or_else(String::new, |r| format!("{}..{}", r.pulses_us.0.get(), r.pulses_us.1.get()));
     let fields = vec![
-        Field::new("class", "", "micro, mini, standard, large, winch or endless fills the rest"),
+        Field::new("class", "", "micro, mini, standard, large, winch or continuous fills the rest"),
         Field::new("travel", number(known.map(|r| r.travel_deg.get())), "degrees over the pulses beside it"),
         Field::new("over", pulses, "its pulses, as 900..2100 µs"),
         Field::new("s/60°", number(known.and_then(|r| r.s_per_60_deg).map(Seconds::get)), "seconds, as 0.15"),
@@ -404,7 +404,7 @@ pub fn seen(desk: &mut Desk) {
     }
 }
 
-/// Asks how an endless servo stands still.
+/// Asks how a continuous servo stands still.
 pub fn idle(desk: &mut Desk) {
     let Some((_, servo)) = picked(desk) else { return };
     let by = if servo.idle == Idle::Release { "release" } else { "pulse" };

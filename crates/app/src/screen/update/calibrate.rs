@@ -289,7 +289,7 @@ pub fn limit(desk: &mut Desk) {
 pub fn centre(desk: &mut Desk) {
     let found = with(desk, |p| (p.servo.name.clone(), p.state.pulse, p.servo.kind, p.servo.band()));
     let Some((name, pulse, kind, band)) = found else { return };
-    if let (Kind::Endless, Some(band)) = (kind, band) {
+    if let (Kind::Continuous, Some(band)) = (kind, band) {
         let words = format!(
             "its marks say that it stands still from {:.0} to {:.0} µs: T trims that, or drop those marks",
             band.low.get(),

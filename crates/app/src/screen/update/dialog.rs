@@ -1,6 +1,6 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Desk, calibrate, carry_out, endless, general, inputs, marks, roster, sequence, test_move};
+use super::{Desk, calibrate, carry_out, continuous, general, inputs, marks, roster, sequence, test_move};
 use crate::recovery::Offer;
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
@@ -26,7 +26,7 @@ pub fn key(desk: &mut Desk, key: Key) {
     }
     if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
         if let Dialog::Trim { before } = dialog {
-            endless::untrim(desk, before);
+            continuous::untrim(desk, before);
         }
         return;
     }
@@ -36,9 +36,9 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Mark { dial, at, change } => mark(desk, key, dial, (at, change)),
         Dialog::Contradiction { what, back } => marks::contradiction(desk, key, (what, back)),
         Dialog::Test(test) => test_move::key(desk, key, test),
-        Dialog::Stopwatch { presses } => endless::timing(desk, key, presses),
-        Dialog::Trim { before } => endless::trimming(desk, key, before),
-        Dialog::Drift { what, by } => endless::drift(desk, key, what, by),
+        Dialog::Stopwatch { presses } => continuous::timing(desk, key, presses),
+        Dialog::Trim { before } => continuous::trimming(desk, key, before),
+        Dialog::Drift { what, by } => continuous::drift(desk, key, what, by),
         Dialog::Fineness { wish } => fineness(key, wish),
         Dialog::Compare { .. } => None,
         Dialog::Endpoint { end, pulse } => match key.code {
@@ -315,7 +315,7 @@ fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('s') | KeyCode::Enter => {
             general::save(desk);
-            if !desk.session.is_unsaved() {
+            if !desk.session.is_edited() {
                 general::end(desk);
             }
             None

@@ -204,7 +204,7 @@ pub fn beats(desk: &mut Desk) {
 
 /// Quits; asks first when edits are unsaved.
 pub fn quit(desk: &mut Desk) {
-    if desk.session.is_unsaved() {
+    if desk.session.is_edited() {
         desk.model.dialog = Some(Dialog::Quit);
     } else {
         end(desk);

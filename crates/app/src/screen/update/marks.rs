@@ -281,11 +281,11 @@ pub fn starts(desk: &mut Desk) {
     let Some(what) = observe(desk, How::Starts, None) else {
         return desk.refuse("there is no pulse on the wire to mark");
     };
-    let endless = with(desk, |p| p.servo.kind == Kind::Endless) == Some(true);
-    if endless && what.from == wasvolta_core::fit::Side::Unknown {
+    let continuous = with(desk, |p| p.servo.kind == Kind::Continuous) == Some(true);
+    if continuous && what.from == wasvolta_core::fit::Side::Unknown {
         return desk.refuse("jog out of the standstill to where it just starts to turn, then S");
     }
-    let drift = endless.then(|| drifted(desk, &what)).flatten();
+    let drift = continuous.then(|| drifted(desk, &what)).flatten();
     if let Some(by) = drift {
         desk.model.dialog = Some(Dialog::Drift { what, by });
         return;
@@ -304,7 +304,7 @@ fn drifted(desk: &Desk, what: &Observation) -> Option<Micros> {
     .flatten()
 }
 
-/// Keeps where an endless servo starts to turn in the place of what its marks said of that edge.
+/// Keeps where a continuous servo starts to turn in the place of what its marks said of that edge.
 pub(super) fn keep_edge(desk: &mut Desk, what: Observation) {
     let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
     desk.model.bell |= desk.edit(&words(&what), |rig| marks::replace_edge(rig, &name, what));

@@ -10,7 +10,7 @@ use wasvolta_core::rig::{Arming, Chip, Kind, Rig};
 use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
-const KINDS: &str = "positional, endless, dimmer or on-off";
+const KINDS: &str = "positional, continuous, dimmer or on-off";
 
 pub(super) fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
     desk.model.dialog = Some(Dialog::Form(Form::new(task, fields)));
@@ -84,7 +84,7 @@ pub fn change_kind(desk: &mut Desk) {
     ask(desk, Task::ChangeKind(name), fields);
 }
 
-/// Asks what the picked endless servo must see before it follows.
+/// Asks what the picked continuous servo must see before it follows.
 pub fn arming(desk: &mut Desk) {
     let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
     let (pulse, time) = servo.arms().unwrap_or((servo.centre(), Seconds::new(2.0)));

@@ -98,7 +98,7 @@ pub fn engage_all(desk: &mut Desk) {
         let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
         let place = match (servo.kind, state.estimate.known) {
             // What has a level begins off, or at its neutral: nothing is to be asked.
-            (Kind::Endless | Kind::Dimmer | Kind::OnOff, _) => Some(Micros::ZERO),
+            (Kind::Continuous | Kind::Dimmer | Kind::OnOff, _) => Some(Micros::ZERO),
             (Kind::Positional, Known::Unknown) => last,
             (Kind::Positional, _) => Some(state.estimate.pulse),
         };

@@ -84,7 +84,7 @@ fn labels(pen: &mut Pen<'_>, kind: Kind, along: &Along) {
             (Kind::OnOff, 0) => "off".to_owned(),
             (Kind::OnOff, 4) => "on".to_owned(),
             (Kind::OnOff, _) => continue,
-            (Kind::Endless, 2) => "stop".to_owned(),
+            (Kind::Continuous, 2) => "stop".to_owned(),
             _ => kind.show(Degrees::new(level)),
         };
         pen.put_centred(along.column(level), 3, &text, theme::text(theme::QUIET));
@@ -199,11 +199,11 @@ fn nudge(scene: &Scene, picked: &Picked) -> String {
         Kind::OnOff => "on or off".to_owned(),
         Kind::Dimmer if percent < 0.1 => "1 tick".to_owned(),
         Kind::Dimmer => format!("{percent:.0} %"),
-        Kind::Endless | Kind::Positional => format!("{:.1} µs  {percent:.1} %", by.get()),
+        Kind::Continuous | Kind::Positional => format!("{:.1} µs  {percent:.1} %", by.get()),
     }
 }
 
-/// What is known of an endless servo's stop and rates.
+/// What is known of a continuous servo's stop and rates.
 fn turning(picked: &Picked) -> Vec<String> {
     let servo = picked.servo;
     let stop = servo.centre().get();
@@ -212,7 +212,7 @@ fn turning(picked: &Picked) -> Vec<String> {
     match servo.band() {
         Some(band) => {
             all.push(format!(
-                "Endless: it stands still from {:.1} to {:.1} µs, n {stop:.1}, ±{:.1}; held, it gets {by}.",
+                "Continuous: it stands still from {:.1} to {:.1} µs, n {stop:.1}, ±{:.1}; held, it gets {by}.",
                 band.low.get(),
                 band.high.get(),
                 band.half().get()
@@ -227,7 +227,9 @@ fn turning(picked: &Picked) -> Vec<String> {
             }
         }
         None => {
-            all.push(format!("Endless: it stops at {stop:.0} µs, also when held or when its sequence ends."));
+            all.push(format!(
+                "Continuous: it stops at {stop:.0} µs, also when held or when its sequence ends."
+            ));
         }
     }
     if picked.state.trim() != Micros::ZERO {
@@ -255,7 +257,7 @@ fn fastest(rates: &Rates, longer: bool) -> Option<String> {
     })
 }
 
-/// The marks of an endless servo, by pulse.
+/// The marks of a continuous servo, by pulse.
 fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
     if picked.servo.marks.is_empty() {
         return y;
@@ -298,7 +300,7 @@ fn about(picked: &Picked) -> Vec<String> {
             }
         }
         Kind::OnOff => all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned()),
-        Kind::Endless | Kind::Positional => {
+        Kind::Continuous | Kind::Positional => {
             all.extend(turning(picked));
             all.push(match picked.servo.arms() {
                 Some((pulse, time)) => {

@@ -248,7 +248,9 @@ fn understood(scene: &Scene, text: &str) -> String {
             format!("{way}→ {:.1} µs{value} {held}", bound.get())
         }
         Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, by 5".to_owned(),
-        Err(_) if picked.servo.kind == wasvolta_core::rig::Kind::Endless => "as 1520us, 25%, -25%".to_owned(),
+        Err(_) if picked.servo.kind == wasvolta_core::rig::Kind::Continuous => {
+            "as 1520us, 25%, -25%".to_owned()
+        }
         Err(_) => "as 1520us, -30deg, by 5deg, 8.5%".to_owned(),
     }
 }

@@ -66,7 +66,7 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         }
     }
     scale(pen, &axis);
-    if picked.servo.kind == Kind::Endless {
+    if picked.servo.kind == Kind::Continuous {
         let x = axis.column(picked.servo.centre());
         pen.glyph(x, 2, "┃", theme::MARK);
         pen.put_centred(x, 4, "stop", theme::strong(theme::MARK));

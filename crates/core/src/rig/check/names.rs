@@ -59,7 +59,7 @@ impl<'r> Index<'r> {
         let firsts: HashMap<&str, &str> = firsts.collect();
         let spoken = rig.servos.iter().filter_map(|servo| match servo.kind {
             Kind::Positional => firsts.get(servo.name.as_str()).copied(),
-            Kind::Endless | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
+            Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
         });
         let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
         Self {

@@ -52,7 +52,7 @@ pub(in crate::rig) fn itself(
             between(found, at, servo);
             endpoints(found, &at.key("endpoints_us"), board, servo);
         }
-        Kind::Endless => {
+        Kind::Continuous => {
             angles_of_none(found, at, servo);
             endpoints(found, &at.key("endpoints_us"), board, servo);
             neutral(found, at, servo);
@@ -166,13 +166,13 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
         ],
     );
     match (kind, mark.seen) {
-        (Kind::Endless, How::Turns) if rate.is_none() => {
+        (Kind::Continuous, How::Turns) if rate.is_none() => {
             found.say(at, "a mark of how it turns needs its rate", "add rpm, or say how it was seen");
         }
-        (Kind::Endless, How::Aligned) => {
+        (Kind::Continuous, How::Aligned) => {
             found.say(
                 at,
-                "what is endless has no angles to be marked",
+                "a continuous servo has no angles to be marked",
                 "remove the mark, or make it positional",
             );
         }
@@ -180,7 +180,7 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
             found.say(
                 at,
                 "a positional servo does not turn on",
-                "remove the mark, or write kind = \"endless\"",
+                "remove the mark, or write kind = \"continuous\"",
             );
         }
         (Kind::Positional, How::Aligned) if angle.is_none() => {
@@ -193,11 +193,11 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
 /// What a positional servo cannot have.
 fn levels_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     if servo.arming.is_some() {
-        let help = "remove it, or write kind = \"endless\"";
-        found.say(at.key("arming"), "it is not endless, and so is not armed", help);
+        let help = "remove it, or write kind = \"continuous\"";
+        found.say(at.key("arming"), "it is not continuous, and so is not armed", help);
     }
     if servo.idle != Idle::default() {
-        found.say(at.key("idle"), "it is not endless, and stands by itself", "remove the line");
+        found.say(at.key("idle"), "it is not continuous, and stands by itself", "remove the line");
     }
     if servo.draw_a.is_some() {
         found.say(at.key("draw_a"), "what a servo draws stands in rated", "write rated.stall_a instead");
@@ -234,7 +234,7 @@ fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     }
 }
 
-/// The pulses at which what turns without end stands still, and is armed, lie between its endpoints.
+/// The pulses at which a continuous servo stands still, and is armed, lie between its endpoints.
 fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
     let Ends(low, high) = servo.endpoints_us;
     let outside = |pulse: Micros| pulse < low || pulse > high;

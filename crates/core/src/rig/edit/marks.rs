@@ -249,7 +249,7 @@ pub fn set_teeth(rig: &Rig, servo: &str, teeth: Option<u8>) -> Edited {
     })
 }
 
-/// Shifts everything that is known of an endless servo's pulses: it stands still elsewhere, for it got warm.
+/// Shifts everything that is known of a continuous servo's pulses: it stands still elsewhere, for it got warm.
 pub fn shift_stop(rig: &Rig, servo: &str, by: Micros) -> Edited {
     changed(rig, |rig| {
         let servo = servo_mut(rig, servo)?;
@@ -266,7 +266,7 @@ pub fn shift_stop(rig: &Rig, servo: &str, by: Micros) -> Edited {
     })
 }
 
-/// Keeps where an endless servo starts to turn, in the place of the marks from that side: it does so elsewhere now.
+/// Keeps where a continuous servo starts to turn, in the place of the marks from that side: it does so elsewhere now.
 pub fn replace_edge(rig: &Rig, servo: &str, what: Observation) -> Edited {
     let without = changed(rig, |rig| {
         servo_mut(rig, servo)?.marks.retain(|m| (m.seen, m.from) != (what.seen, what.from));

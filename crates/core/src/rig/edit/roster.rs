@@ -147,7 +147,7 @@ pub fn set_kind(rig: &Rig, servo: &str, kind: Kind) -> Edited {
         let draws = part.draw_a.or_else(|| part.rated.take().and_then(|rated| rated.stall_a));
         part.kind = kind;
         part.marks.clear();
-        if kind != Kind::Endless {
+        if kind != Kind::Continuous {
             part.arming = None;
         }
         if kind.is_accessory() {
@@ -161,7 +161,7 @@ pub fn set_kind(rig: &Rig, servo: &str, kind: Kind) -> Edited {
     })
 }
 
-/// What an endless servo must see before it follows, or that it follows at once.
+/// What a continuous servo must see before it follows, or that it follows at once.
 pub fn set_arming(rig: &Rig, servo: &str, arming: Option<Arming>) -> Edited {
     changed(rig, |rig| {
         servo_mut(rig, servo)?.arming = arming;
@@ -186,7 +186,7 @@ pub fn set_levels(rig: &Rig, servo: &str, volts: Option<Ends<Volts>>, signal: Op
     })
 }
 
-/// What servos of a class usually are, for one whose sheet is lost. One that turns without end is made so.
+/// What servos of a class usually are, for one whose sheet is lost. A continuous one is made so.
 pub fn set_class(rig: &Rig, servo: &str, class: &Preset) -> Edited {
     let rig = set_kind(rig, servo, class.kind)?;
     changed(&rig, |rig| {
@@ -198,7 +198,7 @@ pub fn set_class(rig: &Rig, servo: &str, class: &Preset) -> Edited {
     })
 }
 
-/// What an endless servo is given when it is to stand still.
+/// What a continuous servo is given when it is to stand still.
 pub fn set_idle(rig: &Rig, servo: &str, idle: Idle) -> Edited {
     changed(rig, |rig| {
         servo_mut(rig, servo)?.idle = idle;
@@ -397,7 +397,7 @@ mod tests {
     #[test]
     fn a_renamed_servo_keeps_what_a_person_wrote_beside_it() {
         let text = include_str!("../../../tests/data/small.rig.toml");
-        let source = Source::new(text.to_owned(), rig());
+        let source = Source::read(text.to_owned()).unwrap();
         let renamed = rename_servo(&rig(), "heron.neck", "heron.throat").unwrap();
         let next = source.with(&renamed).unwrap();
         let comments = |text: &str| text.matches('#').count();

@@ -166,7 +166,7 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let turning: Vec<&str> = scene
         .rig
         .servos_on(&board.name)
-        .filter(|servo| servo.kind == Kind::Endless)
+        .filter(|servo| servo.kind == Kind::Continuous)
         .map(|servo| servo.name.as_str())
         .collect();
     let turning = match turning.as_slice() {

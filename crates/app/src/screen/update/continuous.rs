@@ -1,4 +1,4 @@
-//! What turns without end: its rate by a stopwatch, and where it stands still when it is warm.
+//! A continuous servo: its rate by a stopwatch, and where it stands still when it is warm.
 
 use super::calibrate::with;
 use super::{Desk, marks};
