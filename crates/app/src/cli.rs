@@ -352,7 +352,7 @@ pub struct Sheet {
     pub output: PathBuf,
     /// The date on the sheet; today unless said. The same rig and date give the same bytes.
     #[arg(long, value_name = "YYYY-MM-DD")]
-    pub date: Option<jiff::civil::Date>,
+    pub date: Option<chrono::NaiveDate>,
     /// The paper.
     #[arg(long, value_enum, default_value_t = PaperSize::A4)]
     pub paper: PaperSize,

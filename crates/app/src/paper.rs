@@ -1,7 +1,7 @@
 //! Sheets for paper as files: the form by the file's ending, the date by the calendar.
 
 use crate::files::output::{Outputs, Refused, Replace};
-use jiff::civil::Date;
+use chrono::NaiveDate;
 use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::Rig;
@@ -46,7 +46,7 @@ pub struct Order<'a> {
     /// On which paper.
     pub paper: Paper,
     /// The date on it.
-    pub date: Date,
+    pub date: NaiveDate,
 }
 
 /// Why there is no sheet. No file was touched.
@@ -83,6 +83,6 @@ pub fn make(order: &Order<'_>, path: &Path, outputs: &Outputs, replace: Replace)
 }
 
 /// The day it is here.
-pub fn today() -> Date {
-    jiff::Zoned::now().date()
+pub fn today() -> NaiveDate {
+    chrono::Local::now().date_naive()
 }

@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["there is no key `chanel` here", "70 │ chanel = 2", "───┬──", "help: write channel"]
+    for wanted in ["there is no key `chanel` here", "70 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -235,7 +235,7 @@ fn names_in(folder: &Path) -> Vec<String> {
 
 /// All words of an error, whatever width it was broken at.
 fn flat(bytes: &[u8]) -> String {
-    text(bytes).replace(['│', '×', '╰', '╯', '▶', '─'], " ").split_whitespace().collect::<Vec<_>>().join(" ")
+    text(bytes).replace(['│', '╰', '╭', '▸', '━', '─'], " ").split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 #[test]
@@ -621,7 +621,7 @@ fn colours_and_letters_are_chosen_for_every_command() {
     let ascii = run(home.path(), &["--glyphs", "ascii", "check", "none"]);
     assert!(ascii.stderr.is_ascii() && text(&ascii.stderr).contains("cannot read none"));
     let coloured = run(home.path(), &["--colours", "16", "check", "none"]);
-    assert!(text(&coloured.stderr).contains("\u{1b}[31m"), "{}", text(&coloured.stderr));
+    assert!(text(&coloured.stderr).contains("\u{1b}[91m"), "{}", text(&coloured.stderr));
     let plain = run(home.path(), &["check", "none"]);
     assert!(!text(&plain.stderr).contains('\u{1b}'), "no terminal, no colours");
 }

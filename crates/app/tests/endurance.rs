@@ -8,8 +8,8 @@
 #[allow(dead_code, reason = "the tests in panes use all of it, this one a part")]
 mod harness;
 
+use chrono::{DateTime, Utc};
 use harness::{Home, PROGRAM, copy_in, on_a_terminal, rig_beside, until};
-use jiff::Timestamp;
 use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
@@ -76,12 +76,12 @@ fn log_of(home: &Home) -> PathBuf {
 
 /// The number of the last edit that was made before a time, by the run's own log. A key that a busy machine has
 /// not yet brought to the program is no edit.
-fn edit_before(home: &Home, time: Timestamp) -> u32 {
+fn edit_before(home: &Home, time: DateTime<Utc>) -> u32 {
     let log = std::fs::read_to_string(log_of(home)).unwrap_or_default();
     let number = |line: &str| -> Option<u32> {
         let (at, rest) = line.split_once(' ')?;
         let trim = rest.split_once("edit: knob: trim 0.")?.1;
-        (at.parse::<Timestamp>().ok()? < time).then(|| trim.parse().ok())?
+        (at.parse::<DateTime<Utc>>().ok()? < time).then(|| trim.parse().ok())?
     };
     log.lines().filter_map(number).max().unwrap_or(0)
 }
@@ -127,7 +127,7 @@ fn trial(seed: u32, watched: &AtomicU32) -> (u32, u32) {
         // A person's edits have a time between them: this is what is random here, not a wait for something.
         std::thread::sleep(Duration::from_millis(dice.below(60)));
     }
-    let due_by = Timestamp::now() - MOST_LOST;
+    let due_by = Utc::now() - MOST_LOST;
     run.kill();
     let file = edit_in(&std::fs::read_to_string(&rig).unwrap(), &rig);
     let copy = copy_in(&home).map_or(0, |text| edit_in(&text, Path::new("the copy")));

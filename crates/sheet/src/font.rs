@@ -29,6 +29,33 @@ pub fn units_per_em() -> f64 {
     with_face(|f| f64::from(f.units_per_em())).unwrap_or(2048.0)
 }
 
+/// What the font's letters have in common, in font units.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Outline {
+    /// Left, below, right, above: around all letters.
+    pub bounds: [f64; 4],
+    /// From the line up.
+    pub ascent: f64,
+    /// From the line up: below it, and so negative.
+    pub descent: f64,
+    /// The height of a capital.
+    pub capital: f64,
+}
+
+/// The font's outline as a whole.
+pub fn shape() -> Outline {
+    with_face(|face| {
+        let bounds = face.global_bounding_box();
+        Outline {
+            bounds: [bounds.x_min, bounds.y_min, bounds.x_max, bounds.y_max].map(f64::from),
+            ascent: f64::from(face.ascender()),
+            descent: f64::from(face.descender()),
+            capital: f64::from(face.capital_height().unwrap_or(face.ascender())),
+        }
+    })
+    .unwrap_or_default()
+}
+
 /// A text's glyphs in order. A character that the font lacks is shown as its empty box.
 pub fn glyphs(text: &str) -> Vec<Placed> {
     with_face(|face| {

@@ -1,10 +1,12 @@
 //! An error as a person reads it: the whole of it made fit to be shown, then drawn with its line underlined.
 
-use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+use annotate_snippets::renderer::DecorStyle;
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use miette::{Diagnostic, LabeledSpan, NamedSource, SourceCode};
 use std::collections::HashMap;
 use std::error::Error;
-use std::fmt;
 use std::sync::Arc;
+use unicode_width::UnicodeWidthStr;
 use wasvolta_core::outside;
 
 /// The width where standard error is no terminal.
@@ -12,25 +14,44 @@ const USUAL_WIDTH: usize = 80;
 
 /// Draws it.
 pub fn render(found: &dyn Diagnostic, coloured: bool, ascii: bool) -> String {
-    let theme = match (ascii, coloured) {
-        (true, true) => {
-            GraphicalTheme { characters: GraphicalTheme::ascii().characters, ..GraphicalTheme::unicode() }
-        }
-        (true, false) => GraphicalTheme::none(),
-        (false, true) => GraphicalTheme::unicode(),
-        (false, false) => GraphicalTheme::unicode_nocolor(),
-    };
-    let fit = Fit::of(found, &mut HashMap::new());
-    let mut text = String::new();
-    let handler = GraphicalReportHandler::new_themed(theme).with_width(width()).with_links(false);
-    // A text takes whatever is written into it.
-    let _ = handler.render_report(&mut text, &fit);
-    text
+    let (fit, width) = (Fit::of(found, &mut HashMap::new()), width());
+    let renderer = if coloured { Renderer::styled() } else { Renderer::plain() };
+    let decor = if ascii { DecorStyle::Ascii } else { DecorStyle::Unicode };
+    let mut groups = Vec::new();
+    fit.draw(width, &mut groups);
+    let renderer = renderer.decor_style(decor).term_width(width);
+    // One by one: what is wrong is not a footnote of what it is part of.
+    let drawn = groups.into_iter().map(|group| renderer.render(&[group]));
+    drawn.collect::<Vec<_>>().join("\n\n") + "\n"
 }
 
 fn width() -> usize {
     rustix::termios::tcgetwinsize(rustix::stdio::stderr())
         .map_or(USUAL_WIDTH, |size| usize::from(size.ws_col).clamp(40, 120))
+}
+
+/// Words in lines no wider than `wide` columns; lines stay lines, and a word that alone is wider stands alone.
+fn wrapped(words: &str, wide: usize) -> String {
+    let mut all = String::new();
+    for (n, line) in words.lines().enumerate() {
+        if n > 0 {
+            all.push('\n');
+        }
+        let mut used = 0;
+        for (m, word) in line.split(' ').enumerate() {
+            let next = word.width();
+            if m > 0 && used + 1 + next > wide {
+                all.push('\n');
+                used = 0;
+            } else if m > 0 {
+                all.push(' ');
+                used += 1;
+            }
+            all.push_str(word);
+            used += next;
+        }
+    }
+    all
 }
 
 type Sources = HashMap<(usize, usize), Arc<NamedSource<String>>>;
@@ -92,38 +113,34 @@ fn source(code: &dyn SourceCode, sources: &mut Sources) -> Option<Arc<NamedSourc
     Some(Arc::clone(made))
 }
 
-impl fmt::Display for Fit {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.message)
-    }
-}
-
-impl Error for Fit {
-    fn source(&self) -> Option<&(dyn Error + 'static)> {
-        self.cause.as_deref().map(|cause| cause as _)
-    }
-}
-
-impl Diagnostic for Fit {
-    fn help<'a>(&'a self) -> Option<Box<dyn fmt::Display + 'a>> {
-        self.help.as_ref().map(|help| Box::new(help) as _)
-    }
-
-    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
-        (!self.labels.is_empty()).then(|| Box::new(self.labels.iter().cloned()) as _)
-    }
-
-    fn source_code(&self) -> Option<&dyn SourceCode> {
-        self.source.as_ref().map(|source| source as _)
-    }
-
-    fn related<'a>(&'a self) -> Option<Box<dyn Iterator<Item = &'a dyn Diagnostic> + 'a>> {
-        (!self.related.is_empty())
-            .then(|| Box::new(self.related.iter().map(|other| other as &dyn Diagnostic)) as _)
-    }
-
-    fn diagnostic_source(&self) -> Option<&dyn Diagnostic> {
-        self.cause.as_deref().map(|cause| cause as _)
+impl Fit {
+    /// Its parts in the order in which they are read: what is wrong, where, why, and what to do.
+    fn draw<'f>(&'f self, width: usize, groups: &mut Vec<Group<'f>>) {
+        /// Columns before a message and beside a frame.
+        const BESIDE: usize = 10;
+        let wide = width.saturating_sub(BESIDE);
+        let mut group = Level::ERROR.primary_title(wrapped(&self.message, wide)).elements(
+            self.source.as_deref().filter(|_| !self.labels.is_empty()).map(|source| {
+                let marks = self.labels.iter().map(|label| {
+                    let span = label.offset()..label.offset() + label.len();
+                    AnnotationKind::Primary.span(span).label(label.label())
+                });
+                Snippet::source(source.inner().as_str()).path(source.name()).annotations(marks)
+            }),
+        );
+        let mut cause = self.cause.as_deref();
+        while let Some(why) = cause {
+            group = group.element(Level::NOTE.with_name("because").message(wrapped(&why.message, wide)));
+            if let Some(help) = &why.help {
+                group = group.element(Level::HELP.message(wrapped(help, wide)));
+            }
+            cause = why.cause.as_deref();
+        }
+        if let Some(help) = &self.help {
+            group = group.element(Level::HELP.message(wrapped(help, wide)));
+        }
+        groups.push(group);
+        self.related.iter().for_each(|other| other.draw(width, groups));
     }
 }
 
@@ -160,6 +177,6 @@ mod tests {
             assert!(plain.contains(wanted), "{wanted:?} is missing from\n{plain}");
         }
         let coloured = render(&odd, true, false);
-        assert!(coloured.contains("\x1b[31m") && !coloured.contains("\x1b[2J") && !coloured.contains('\x07'));
+        assert!(coloured.contains("\x1b[91m") && !coloured.contains("\x1b[2J") && !coloured.contains('\x07'));
     }
 }
