@@ -52,6 +52,8 @@ use wasvolta_engine::Stop;
 /// Time between two drawings while something may move, and while nothing does.
 const LIVELY: Duration = Duration::from_millis(33);
 const QUIET: Duration = Duration::from_millis(100);
+/// The least time between two drawings, however many keys come.
+const BETWEEN: Duration = Duration::from_millis(16);
 /// How long the screen may take to end after a signal before the process is ended without it: longer than a release
 /// that fails is tried again.
 const GIVEN_TO_END: Duration = Duration::from_secs(5);
@@ -81,8 +83,17 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let now = Instant::now();
     let figures = Figures::new();
     let (terminal, shown) = (&mut screen, &mut session);
-    let watch =
-        Watch { terminal, session: shown, look, model, figures, start: now, drawn_at: None, looked_at: now };
+    let watch = Watch {
+        terminal,
+        session: shown,
+        look,
+        model,
+        figures,
+        start: now,
+        drawn_at: None,
+        owed: None,
+        looked_at: now,
+    };
     let outcome = watch.keep(&from_others);
     let asked = asked_to_end.load(Ordering::SeqCst);
     let failed = session.engine.is_stopped() && !asked;
@@ -163,7 +174,19 @@ struct Watch<'a> {
     figures: Figures,
     start: Instant,
     drawn_at: Option<Instant>,
+    /// A drawing was put off, so long after the one before.
+    owed: Option<Duration>,
     looked_at: Instant,
+}
+
+/// How long the loop waits for something to happen: until the next drawing, or only what is left until one that was put
+/// off may be made.
+fn patience(lively: bool, owed: Option<Duration>) -> Duration {
+    match owed {
+        Some(ago) => BETWEEN.saturating_sub(ago),
+        None if lively => LIVELY,
+        None => QUIET,
+    }
 }
 
 impl Watch<'_> {
@@ -193,7 +216,8 @@ impl Watch<'_> {
     }
 
     fn draw(&mut self) -> miette::Result<()> {
-        if self.drawn_at.is_some_and(|at| at.elapsed() < LIVELY / 2) {
+        self.owed = self.drawn_at.map(|at| at.elapsed()).filter(|ago| *ago < BETWEEN);
+        if self.owed.is_some() {
             return Ok(());
         }
         let (scene, look) = (self.model.scene(self.session), self.look);
@@ -217,7 +241,7 @@ impl Watch<'_> {
     /// drawings. Whether anything can still come.
     fn take(&mut self, wakes: &Receiver<Wake>) -> miette::Result<bool> {
         let lively = self.model.snapshot.output != Output::Off || self.model.is_lively();
-        let mut wake = match wakes.recv_timeout(if lively { LIVELY } else { QUIET }) {
+        let mut wake = match wakes.recv_timeout(patience(lively, self.owed)) {
             Ok(wake) => Some(wake),
             Err(RecvTimeoutError::Timeout) => None,
             Err(RecvTimeoutError::Disconnected) => return Ok(false),
@@ -263,4 +287,19 @@ fn come_back(terminal: &mut DefaultTerminal) -> miette::Result<()> {
     terminal::enter().into_diagnostic()?;
     let size = terminal.size().into_diagnostic()?;
     terminal.resize(Rect::new(0, 0, size.width, size.height)).into_diagnostic()
+}
+
+#[cfg(test)]
+mod patience_tests {
+    use super::*;
+
+    #[test]
+    fn a_drawing_that_was_put_off_is_waited_for_no_longer_than_it_must() {
+        assert_eq!((patience(true, None), patience(false, None)), (LIVELY, QUIET));
+        for ago in [Duration::ZERO, Duration::from_millis(9), BETWEEN, QUIET] {
+            let waits = patience(false, Some(ago));
+            assert!(waits + ago <= BETWEEN.max(ago), "{waits:?} after {ago:?}");
+        }
+        assert_eq!(patience(false, Some(Duration::from_millis(9))), Duration::from_millis(7));
+    }
 }

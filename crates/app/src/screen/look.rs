@@ -127,9 +127,10 @@ impl Look {
     /// Exchanges in a finished buffer what the terminal lacks.
     pub fn dress(&self, buffer: &mut Buffer) {
         let as_drawn = self.theme == Theme::Dark && self.colours == Colours::Full;
+        let mut known = Exchanged::default();
         for cell in &mut buffer.content {
             if !as_drawn {
-                self.colour(cell);
+                self.colour(cell, &mut known);
             }
             match self.glyphs {
                 Glyphs::Braille => {}
@@ -139,20 +140,20 @@ impl Look {
         }
     }
 
-    fn colour(&self, cell: &mut Cell) {
+    fn colour(&self, cell: &mut Cell, known: &mut Exchanged) {
         match self.colours {
             Colours::None => without_colour(cell),
             Colours::Sixteen => {
-                cell.fg = self.sixteenth(cell.fg);
-                cell.bg = self.sixteenth(cell.bg);
+                cell.fg = known.get(cell.fg, |color| self.sixteenth(color));
+                cell.bg = known.get(cell.bg, |color| self.sixteenth(color));
                 // Many terminals make bold black a dark grey, which nobody can read on yellow.
                 if cell.fg == Color::Black {
                     cell.modifier.remove(Modifier::BOLD);
                 }
             }
             Colours::Full | Colours::Table => {
-                cell.fg = self.exact(cell.fg);
-                cell.bg = self.exact(cell.bg);
+                cell.fg = known.get(cell.fg, |color| self.exact(color));
+                cell.bg = known.get(cell.bg, |color| self.exact(color));
             }
         }
     }
@@ -171,6 +172,22 @@ impl Look {
             Theme::Dark => role.sixteen_dark,
             Theme::Light => role.sixteen_light,
         }
+    }
+}
+
+/// The dozen colours of a frame with what each is exchanged for: the nearest of 240 is looked for once a colour, not once
+/// a cell.
+#[derive(Default)]
+struct Exchanged(Vec<(Color, Color)>);
+
+impl Exchanged {
+    fn get(&mut self, color: Color, exchange: impl FnOnce(Color) -> Color) -> Color {
+        if let Some((_, other)) = self.0.iter().find(|(known, _)| *known == color) {
+            return *other;
+        }
+        let other = exchange(color);
+        self.0.push((color, other));
+        other
     }
 }
 
@@ -355,6 +372,21 @@ mod tests {
         assert_eq!(nearest_in_table(rgb(0xff_ff_ff)), Color::Indexed(231));
         assert_eq!(nearest_in_table(rgb(0x12_12_12)), Color::Indexed(233));
         assert_eq!(nearest_in_table(rgb(0xff_af_5f)), Color::Indexed(215));
+    }
+
+    #[test]
+    fn a_frame_looks_for_each_of_its_colours_once() {
+        let mut looks = 0;
+        let mut known = Exchanged::default();
+        for n in 0..10_000u32 {
+            let color = rgb(n % 12);
+            let other = known.get(color, |color| {
+                looks += 1;
+                nearest_in_table(color)
+            });
+            assert_eq!(other, nearest_in_table(color));
+        }
+        assert_eq!(looks, 12);
     }
 
     #[test]
