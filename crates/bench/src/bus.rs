@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use wasvolta_core::unit::number;
-use wasvolta_port::expander::{Expander, Settings, Wanted};
+use wasvolta_port::expander::{Expander, ExpanderSettings, Wanted};
 use wasvolta_port::{BusError, Clock, I2cBus, Transfer};
 use wasvolta_sim::{Bench, ManualClock, SimBus, Truth};
 
@@ -43,7 +43,7 @@ pub fn measure() -> Vec<Row> {
     let bytes = Arc::new(AtomicUsize::new(0));
     let mut bus = Counting { bus: bench.bus("bench"), bytes: Arc::clone(&bytes) };
     let frame = Duration::from_micros(19_989);
-    let mut driver = Expander::new(Settings { address: 0x40, prescale: 121, frame, widest: 595 });
+    let mut driver = Expander::new(ExpanderSettings { address: 0x40, prescale: 121, frame, widest: 595 });
     let mut wanted: Wanted = [Some(300); CHANNELS];
     let mut beat = |wanted: &Wanted| {
         clock.advance(BEAT);

@@ -131,8 +131,12 @@ mod tests {
     #[test]
     fn servos_on_a_rail_are_summed_and_what_is_not_known_is_named() {
         let mut rig = rig();
-        rig.rails =
-            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.rails = vec![Rail {
+            id: Default::default(),
+            name: "six".into(),
+            volts: crate::unit::Volts::new(6.0),
+            amps: Amps::new(2.0),
+        }];
         rig.boards[0].rail = Some("six".into());
         rig.servos[0].rated = Some(rated(Some(1.5), None));
         rig.servos[1].rated = Some(rated(None, Some(0.2)));
@@ -150,8 +154,12 @@ mod tests {
     #[test]
     fn a_lamp_draws_what_it_draws_and_nothing_while_it_is_off() {
         let mut rig = rig();
-        rig.rails =
-            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.rails = vec![Rail {
+            id: Default::default(),
+            name: "six".into(),
+            volts: crate::unit::Volts::new(6.0),
+            amps: Amps::new(2.0),
+        }];
         rig.boards[0].rail = Some("six".into());
         rig.servos[0].rated = Some(rated(Some(1.5), None));
         let lamp = &mut rig.servos[1];
@@ -167,8 +175,12 @@ mod tests {
     #[test]
     fn a_board_without_a_rail_burdens_none() {
         let mut rig = rig();
-        rig.rails =
-            vec![Rail { name: "six".into(), volts: crate::unit::Volts::new(6.0), amps: Amps::new(2.0) }];
+        rig.rails = vec![Rail {
+            id: Default::default(),
+            name: "six".into(),
+            volts: crate::unit::Volts::new(6.0),
+            amps: Amps::new(2.0),
+        }];
         rig.boards[0].rail = None;
         assert_eq!(Budget::of(&rig, &rig.rails[0]).servos, 0);
     }

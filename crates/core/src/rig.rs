@@ -9,8 +9,10 @@ pub mod check;
 pub mod edit;
 pub mod file;
 pub mod fresh;
+pub mod id;
 mod kind;
 mod merge;
+pub mod parts;
 mod strict;
 pub mod table;
 pub mod worry;
@@ -31,15 +33,15 @@ use std::collections::BTreeMap;
 use bounds::{Each, Formats, Named, Noted, Values, Within, Worded};
 
 pub use crate::fit::Side;
+pub use id::{
+    BoardId, Ids, InputId, JointId, PartId, PartNumbers, PortId, PoseId, RailId, SequenceId, ServoId,
+};
 pub use kind::{Arming, Kind};
+pub use parts::{Index, Parts};
 pub use strict::Ends;
 
 /// The format this program writes.
 pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
-
-/// What stays the same about a servo or an input while its name changes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
-pub struct Id(pub u32);
 
 /// A whole rig.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -86,12 +88,18 @@ pub struct Rig {
     /// Sequences of poses.
     #[serde(default, rename = "sequence", skip_serializing_if = "Vec::is_empty")]
     pub sequences: Vec<Sequence>,
+    /// The ids that were given to its parts.
+    #[serde(skip)]
+    pub ids: Ids,
 }
 
 /// One power supply.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rail {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: RailId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -108,6 +116,9 @@ pub struct Rail {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::port)]
 pub struct Port {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: PortId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -154,6 +165,9 @@ impl PortKind {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::board)]
 pub struct Board {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: BoardId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -245,7 +259,7 @@ impl Chip {
 pub struct Servo {
     /// What it keeps while its name changes.
     #[serde(skip)]
-    pub id: Id,
+    pub id: ServoId,
     /// Its name; the part before a dot groups it.
     #[schemars(transform = Named)]
     pub name: String,
@@ -486,6 +500,9 @@ impl How {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::joint)]
 pub struct Joint {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: JointId,
     /// Its name; poses and mappings speak of it.
     #[schemars(transform = Named)]
     pub name: String,
@@ -597,7 +614,7 @@ pub enum Field {
 pub struct Input {
     /// What it keeps while its name changes.
     #[serde(skip)]
-    pub id: Id,
+    pub id: InputId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -690,6 +707,9 @@ pub struct Failsafe {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Pose {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: PoseId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -707,6 +727,9 @@ pub struct Pose {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sequence {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: SequenceId,
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
@@ -909,7 +932,7 @@ impl Servo {
     /// A part on a channel of which nothing else is known.
     pub fn new(name: &str, (board, channel): (&str, u8), kind: Kind) -> Self {
         Self {
-            id: Id::default(),
+            id: ServoId::default(),
             name: name.to_owned(),
             board: board.to_owned(),
             channel,
@@ -1081,10 +1104,7 @@ impl Rig {
 
     /// What is between a servo's shaft and its joint, the geometry of a steered pair included.
     pub fn through(&self, servo: &Servo) -> Transmission {
-        let own = servo.through();
-        let Some(joint) = self.joint_of(&servo.name) else { return own };
-        let hand = if joint.servo == servo.name { Hand::Left } else { Hand::Right };
-        joint.steering.map_or(own, |pair| own.steering(hand, pair))
+        through_of(servo, self.joint_of(&servo.name))
     }
 
     /// From pulse to the angle of a servo's joint, where there is a fit.
@@ -1114,26 +1134,12 @@ impl Rig {
     /// The greatest speed of a servo's joint: the least of what it is allowed and what the sheets of the servos that
     /// turn it say, where what is between turns it fastest. Of what has a level, in percent a second.
     pub fn speed_of(&self, servo: &Servo) -> Option<DegreesPerSecond> {
-        if let Some(speed) = servo.kind.level_speed() {
-            return Some(speed);
-        }
-        let joint = self.joint_of(&servo.name);
-        let turning = joint.into_iter().flat_map(Joint::servos).filter_map(|name| self.servo(name));
-        // Through an angle that changes it is the shaft's speed that counts, wherever the joint is.
-        let rated = turning.filter_map(|s| Some(s.rated_speed()? * self.through(s).most_ratio()));
-        let allowed = joint.and_then(|j| j.speed_deg_s);
-        rated.chain(allowed).reduce(|a, b| if b < a { b } else { a })
+        speed_of(servo, self.joint_of(&servo.name), |name| self.servo(name))
     }
 
     /// The name by which poses and steps speak of a servo: its joint's, or its own where it has a level.
     pub fn spoken_name<'a>(&'a self, servo: &'a Servo) -> Option<&'a str> {
-        match servo.kind {
-            // Of several servos that turn a joint together only the first is spoken of.
-            Kind::Positional => {
-                self.joint_of(&servo.name).filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str())
-            }
-            Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
-        }
+        spoken_name(servo, self.joint_of(&servo.name))
     }
 
     /// The servos by index, group by group as each is first met, in a group as they stand here.
@@ -1159,37 +1165,34 @@ impl Rig {
     pub fn pose(&self, name: &str) -> Option<&Pose> {
         self.poses.iter().find(|p| p.name == name)
     }
-
-    /// The rig, read anew, with the ids that parts of the same name had before; others get ids of their own.
-    #[must_use]
-    pub fn with_ids_of(mut self, before: &Self) -> Self {
-        let servos = before.servos.iter().map(|s| (s.name.as_str(), s.id));
-        keep_ids(self.servos.iter_mut().map(|s| (s.name.as_str(), &mut s.id)), &servos.collect::<Vec<_>>());
-        let inputs = before.inputs.iter().map(|i| (i.name.as_str(), i.id));
-        keep_ids(self.inputs.iter_mut().map(|i| (i.name.as_str(), &mut i.id)), &inputs.collect::<Vec<_>>());
-        self
-    }
-
-    /// Gives servos and inputs the ids they keep; only for a rig that was just read.
-    fn number_parts(&mut self) {
-        for (n, servo) in (0..).zip(&mut self.servos) {
-            servo.id = Id(n);
-        }
-        for (n, input) in (0..).zip(&mut self.inputs) {
-            input.id = Id(n);
-        }
-    }
 }
 
-fn keep_ids<'a>(parts: impl Iterator<Item = (&'a str, &'a mut Id)>, before: &[(&str, Id)]) {
-    let mut unused = before.iter().map(|(_, id)| id.0 + 1).max().unwrap_or(0);
-    for (name, id) in parts {
-        *id = before.iter().find(|(known, _)| *known == name).map_or_else(
-            || {
-                unused += 1;
-                Id(unused - 1)
-            },
-            |(_, id)| *id,
-        );
+fn through_of(servo: &Servo, joint: Option<&Joint>) -> Transmission {
+    let own = servo.through();
+    let Some(joint) = joint else { return own };
+    let hand = if joint.servo == servo.name { Hand::Left } else { Hand::Right };
+    joint.steering.map_or(own, |pair| own.steering(hand, pair))
+}
+
+fn speed_of<'r>(
+    servo: &Servo,
+    joint: Option<&'r Joint>,
+    find: impl Fn(&str) -> Option<&'r Servo>,
+) -> Option<DegreesPerSecond> {
+    if let Some(speed) = servo.kind.level_speed() {
+        return Some(speed);
+    }
+    let turning = joint.into_iter().flat_map(Joint::servos).filter_map(find);
+    // Through an angle that changes it is the shaft's speed that counts, wherever the joint is.
+    let rated = turning.filter_map(|s| Some(s.rated_speed()? * through_of(s, joint).most_ratio()));
+    let allowed = joint.and_then(|j| j.speed_deg_s);
+    rated.chain(allowed).reduce(|a, b| if b < a { b } else { a })
+}
+
+fn spoken_name<'r>(servo: &'r Servo, joint: Option<&'r Joint>) -> Option<&'r str> {
+    match servo.kind {
+        // Of several servos that turn a joint together only the first is spoken of.
+        Kind::Positional => joint.filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str()),
+        Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
     }
 }

@@ -5,7 +5,7 @@
 
 use crate::bent::Bent;
 use crate::easing::{Easing, Quintic, passing_speed};
-use crate::rig::{Rig, Sequence, Step};
+use crate::rig::{Parts, Sequence, SequenceId, Servo, Step};
 use crate::scale::Scale;
 use crate::unit::{Degrees, DegreesPerSecond, held};
 use std::sync::Arc;
@@ -86,6 +86,8 @@ pub struct Short {
 /// A sequence, resolved.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Timeline {
+    /// The sequence's id.
+    pub id: SequenceId,
     /// When each step happens, if the first move takes the time written here.
     pub steps: Vec<StepTime>,
     /// One track for each joint that any step moves, in rig order.
@@ -99,7 +101,7 @@ pub struct Timeline {
 impl Timeline {
     /// Resolves a sequence of a sound rig; `scales` are those of its servos, in its order. Names that do not exist are
     /// passed over.
-    pub fn of(rig: &Rig, sequence: &Sequence, scales: &[Option<&Scale>]) -> Self {
+    pub fn of(rig: Parts<'_>, sequence: &Sequence, scales: &[Option<&Scale>]) -> Self {
         let scale = |n: usize| scales.get(n).copied().flatten();
         let tracks: Vec<Track> =
             (0..rig.servos.len()).filter_map(|n| track(rig, sequence, n, scale(n))).collect();
@@ -108,6 +110,7 @@ impl Timeline {
             by_servo[track.servo] = Some(n);
         }
         let mut line = Self {
+            id: sequence.id,
             by_servo,
             steps: Vec::with_capacity(sequence.steps.len()),
             tracks,
@@ -298,8 +301,8 @@ impl Track {
     }
 }
 
-fn track(rig: &Rig, sequence: &Sequence, servo: usize, scale: Option<&Scale>) -> Option<Track> {
-    let driven = rig.servos.get(servo)?;
+fn track<'r>(rig: Parts<'r>, sequence: &Sequence, servo: usize, scale: Option<&Scale>) -> Option<Track> {
+    let driven: &'r Servo = rig.rig.servos.get(servo)?;
     let name = rig.spoken_name(driven)?;
     let mut held = None;
     let mut leg = |step: &Step| {
@@ -326,6 +329,7 @@ fn track(rig: &Rig, sequence: &Sequence, servo: usize, scale: Option<&Scale>) ->
 mod tests {
     use super::*;
     use crate::rig::file::{Loaded, load};
+    use crate::rig::{Index, Rig};
     use proptest::prelude::*;
 
     #[expect(clippy::format_push_string, reason = "a test's text, made once")]
@@ -346,7 +350,7 @@ mod tests {
 
     fn line(steps: &str, speeds: [f64; 3]) -> Timeline {
         let rig = rig(steps, speeds);
-        Timeline::of(&rig, &rig.sequences[0], &[])
+        Timeline::of(Parts { rig: &rig, index: &Index::of(&rig) }, &rig.sequences[0], &[])
     }
 
     fn step(pose: &str, move_s: &str, easing: &str, dwell: f64) -> String {

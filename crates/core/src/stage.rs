@@ -14,19 +14,20 @@ mod player;
 mod swap;
 mod wiggle;
 
-pub use command::{Command, Event, EventKind, Refusal, Said};
+pub use command::{About, Command, Event, EventKind, Placed, Refusal, Said};
 pub use plan::Plan;
 pub use player::{Play, Player};
 
 use crate::estimate::Estimate;
 use crate::guard::Stopped;
 use crate::link::{Health, Link};
-use crate::rig::Id;
+use crate::rig::InputId;
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
 use approach::Approach;
 use drive::{Beat, Proposal, Sources};
 use exercise::Exercising;
+use std::sync::Arc;
 use std::time::Duration;
 use wiggle::Wiggle;
 
@@ -89,7 +90,8 @@ enum Act {
 /// A knob that jogs: where it was taken, and the pulses at its ends.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Knob {
-    input: usize,
+    /// The input, and its place in the plan.
+    input: (InputId, usize),
     /// Where it stood when it was taken, 0–1, and the servo then: nothing jumps.
     taken: Option<(f64, Micros)>,
     low: Micros,
@@ -186,9 +188,9 @@ impl ServoState {
         self.trim
     }
 
-    /// The input that jogs it, by its index, and the pulses at that one's ends.
-    pub fn jogged_by(&self) -> Option<(usize, Micros, Micros)> {
-        self.knob.map(|knob| (knob.input, knob.low, knob.high))
+    /// The input that jogs it, and the pulses at that one's ends.
+    pub fn jogged_by(&self) -> Option<(InputId, Micros, Micros)> {
+        self.knob.map(|knob| (knob.input.0, knob.low, knob.high))
     }
 
     /// The time after which it is released because the hand leaves it alone; none while that does not count.
@@ -248,7 +250,7 @@ pub type Setpoints = [Option<Ticks>];
 /// A plan with room for its state, made outside the beat.
 #[derive(Debug)]
 pub struct Prepared {
-    plan: Plan,
+    plan: Arc<Plan>,
     servos: Vec<ServoState>,
     inputs: Vec<InputState>,
     setpoints: Vec<Option<Ticks>>,
@@ -258,12 +260,13 @@ pub struct Prepared {
 
 impl Prepared {
     /// The plan.
-    pub const fn plan(&self) -> &Plan {
+    pub fn plan(&self) -> &Plan {
         &self.plan
     }
 
     /// Makes room for a plan's state.
-    pub fn new(plan: Plan) -> Self {
+    pub fn new(plan: impl Into<Arc<Plan>>) -> Self {
+        let plan = plan.into();
         let servos =
             plan.servos.iter().map(|s| ServoState { pulse: s.start(), ..ServoState::default() }).collect();
         Self {
@@ -280,9 +283,9 @@ impl Prepared {
 const MOST_EVENTS: usize = 64;
 
 /// Keeps what happened to a servo, as long as there is room.
-fn note(events: &mut Vec<Event>, at: Duration, kind: EventKind, servo: usize) {
+fn note(events: &mut Vec<Event>, at: Duration, kind: EventKind, plan: &plan::ServoPlan) {
     if events.len() < MOST_EVENTS {
-        events.push(Event { at, kind, part: Some(servo) });
+        events.push(Event { at, kind, about: About::Servo(plan.id) });
     }
 }
 
@@ -315,7 +318,7 @@ impl Stage {
     }
 
     /// The plan that runs.
-    pub const fn plan(&self) -> &Plan {
+    pub fn plan(&self) -> &Plan {
         &self.run.plan
     }
 
@@ -353,21 +356,18 @@ impl Stage {
         std::mem::swap(&mut self.run, &mut next);
         let old = next;
         for (n, plan) in self.run.plan.servos.iter().enumerate() {
-            let Some(m) = old.plan.servos.iter().position(|s| s.id == plan.id) else { continue };
+            let Some(m) = old.plan.servo_place(plan.id) else { continue };
             let (Some(state), Some(before), Some(was)) =
                 (self.run.servos.get_mut(n), old.servos.get(m), old.plan.servos.get(m))
             else {
                 continue;
             };
             // A knob goes with its input, wherever that stands in the list now.
-            let place = |input: usize| {
-                let id = old.plan.inputs.get(input)?.id;
-                self.run.plan.inputs.iter().position(|input| input.id == id)
-            };
+            let place = |input: InputId| self.run.plan.input_place(input);
             *state = before.carried(was, plan, place);
         }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
-            let m = old.plan.inputs.iter().position(|i| i.id == plan.id);
+            let m = old.plan.input_place(plan.id);
             if let (Some(state), Some(before)) =
                 (self.run.inputs.get_mut(n), m.and_then(|m| old.inputs.get(m)))
             {
@@ -376,8 +376,7 @@ impl Stage {
             }
         }
         self.off_when_all_are();
-        let place = |id: Id| old.plan.servos.iter().position(|s| s.id == id);
-        self.run.player.carry(&old.player, &self.run.plan, place);
+        self.run.player.carry(&old.player, &old.plan, &self.run.plan);
         old
     }
 
@@ -406,8 +405,9 @@ impl Stage {
     }
 
     fn note(&mut self, at: Duration, kind: EventKind, servo: Option<usize>) {
+        let servo = servo.and_then(|n| self.run.plan.servos.get(n));
         if self.events.len() < MOST_EVENTS {
-            self.events.push(Event { at, kind, part: servo });
+            self.events.push(Event { at, kind, about: servo.map_or(About::Output, |s| About::Servo(s.id)) });
         }
     }
 
@@ -433,7 +433,11 @@ impl Stage {
             let matters = before != health
                 && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh));
             if matters && self.events.len() < MOST_EVENTS {
-                self.events.push(Event { at: now, kind: EventKind::Link(health), part: Some(n) });
+                self.events.push(Event {
+                    at: now,
+                    kind: EventKind::Link(health),
+                    about: About::Input(plan.id),
+                });
             }
         }
     }
@@ -470,7 +474,7 @@ impl Stage {
                     Proposal::Stands
                 } else if std::mem::take(&mut state.displaced) {
                     state.start_glide();
-                    note(events, beat.now, EventKind::Displaced, n);
+                    note(events, beat.now, EventKind::Displaced, plan);
                     Proposal::Frozen
                 } else {
                     state.propose(&sources.wanted(n, plan, state), plan, beat)
@@ -485,7 +489,7 @@ impl Stage {
         let Self { run, events, output, .. } = self;
         let Prepared { plan, servos, setpoints, proposals, .. } = run;
         let parts = servos.iter_mut().zip(&plan.servos).zip(setpoints.iter_mut()).zip(proposals.iter());
-        for (n, (((state, plan), setpoint), proposal)) in parts.enumerate() {
+        for (((state, plan), setpoint), proposal) in parts {
             // Who follows is told by where its leader was before.
             state.before = state.pulse;
             match proposal {
@@ -495,20 +499,20 @@ impl Stage {
                 Proposal::Led => continue,
                 Proposal::Goes(going) => {
                     if state.commit(going, plan, beat) {
-                        note(events, beat.now, EventKind::NotANumber, n);
+                        note(events, beat.now, EventKind::NotANumber, plan);
                     }
                 }
             }
             *setpoint = state.ticks;
             if state.act.is_some() && state.ends_exercise(plan) {
-                note(events, beat.now, EventKind::Exercised, n);
+                note(events, beat.now, EventKind::Exercised, plan);
             }
             if let Some(limit) = plan.idle
                 && state.stands_idle(*output, beat.dt) >= limit
             {
                 state.release(plan.loaded);
                 released = true;
-                note(events, beat.now, EventKind::IdleReleased, n);
+                note(events, beat.now, EventKind::IdleReleased, plan);
             }
         }
         self.commit_led(beat);

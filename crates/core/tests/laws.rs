@@ -13,7 +13,7 @@ use wasvolta_core::linkage::{Branch, FourBar, Gear, Hand, Steering};
 use wasvolta_core::rig::edit::{self, End, Observation, joint, roster};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Ends, How, Limit, Mark, Place, Rig, Side};
-use wasvolta_core::stage::{Command, EventKind, Owner, Plan, Prepared, Refusal, Said};
+use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Plan, Prepared, Refusal, Said};
 use wasvolta_core::unit::{Degrees, DegreesPerSecond, Micros, Millimetres, Seconds, Ticks};
 
 const DEG: fn(f64) -> Degrees = Degrees::new;
@@ -40,8 +40,8 @@ impl Run {
     }
 }
 
-fn engage(servo: usize, pulse: f64) -> Command {
-    Command::Engage { servo, pulse: US(pulse), told: true }
+fn engage(servo: usize, pulse: f64) -> Placed {
+    Command::Engage { servo, pulse: US(pulse), stands_there: true }
 }
 
 fn mark(pulse: f64, angle: f64) -> Mark {
@@ -251,7 +251,7 @@ mod bends {
 mod wires {
     use super::*;
 
-    fn said(servo: usize, said: Said) -> Command {
+    fn said(servo: usize, said: Said) -> Placed {
         Command::Wire { servo, said }
     }
 

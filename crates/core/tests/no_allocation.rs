@@ -12,6 +12,7 @@ use std::cell::Cell;
 use std::time::Duration;
 use wasvolta_core::Stage;
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{PartId, ServoId};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
 use wasvolta_core::unit::Micros;
@@ -80,8 +81,8 @@ fn advance_through_everything(text: &str) {
         let pulse = Micros::new(1000.0 + raw);
         let commands = match n % 400 {
             0 => [
-                Command::Engage { servo: 0, pulse, told: true },
-                Command::Engage { servo: 1, pulse, told: false },
+                Command::Engage { servo: 0, pulse, stands_there: true },
+                Command::Engage { servo: 1, pulse, stands_there: false },
             ],
             20 => [Command::GiveBack { servo: 0 }, Command::GiveBack { servo: 1 }],
             40 => [Command::Play { sequence: 0 }, Command::Jog { servo: 1, by: pulse, repeat: true }],
@@ -90,9 +91,11 @@ fn advance_through_everything(text: &str) {
             200 => [Command::Exercise { servo: 0, what }, Command::Knob { servo: 1, input: 0, low, high }],
             300 => [Command::Trim { servo: 0, by: low }, Command::StandStill { servo: 1 }],
             390 => [Command::Cut, Command::Drive],
-            _ => [Command::StopPlaying, Command::Release { servo: 7 }],
+            _ => [Command::StopPlaying, Command::Release { servo: 1 }],
         };
-        let commands = if n % 10 == 0 { &commands[..] } else { &[] };
+        let [one, other] = commands.map(|command| command.named(stage.plan()).unwrap());
+        let gone = Command::Release { servo: ServoId::of(700) };
+        let commands = if n % 10 == 0 { &[one, other, gone][..] } else { &[] };
         stage.advance(beat * n, &[reading], commands);
     }
     assert_eq!(COUNT.with(Cell::get) - before, 0);

@@ -11,8 +11,8 @@
 use std::path::Path;
 use std::time::Duration;
 use wasvolta_core::Stage;
-use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Rig, SequenceId, ServoId};
 use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
 use wasvolta_core::unit::Micros;
 
@@ -37,12 +37,21 @@ impl Scene {
         Self { rig: *rig, stage, now: Duration::ZERO, knob: None, last: None, unplugged: false }
     }
 
-    fn servo(&self, name: &str) -> usize {
-        self.rig.servos.iter().position(|s| s.name == name).unwrap_or_else(|| panic!("no servo {name}"))
+    fn servo(&self, name: &str) -> ServoId {
+        self.rig.servo(name).map(|s| s.id).unwrap_or_else(|| panic!("no servo {name}"))
     }
 
-    fn sequence(&self, name: &str) -> usize {
-        self.rig.sequences.iter().position(|s| s.name == name).unwrap_or_else(|| panic!("no sequence {name}"))
+    fn place(&self, name: &str) -> usize {
+        self.stage.plan().servo_place(self.servo(name)).unwrap()
+    }
+
+    fn sequence(&self, name: &str) -> SequenceId {
+        self.rig
+            .sequences
+            .iter()
+            .find(|s| s.name == name)
+            .map(|s| s.id)
+            .unwrap_or_else(|| panic!("no sequence {name}"))
     }
 
     fn beat(&mut self, commands: &[Command]) {
@@ -60,9 +69,11 @@ impl Scene {
     fn order(&self, words: &[&str]) -> Option<Command> {
         let number = |n: usize| words[n].parse::<f64>().unwrap();
         Some(match words[0] {
-            "engage" => {
-                Command::Engage { servo: self.servo(words[1]), pulse: Micros::new(number(2)), told: true }
-            }
+            "engage" => Command::Engage {
+                servo: self.servo(words[1]),
+                pulse: Micros::new(number(2)),
+                stands_there: true,
+            },
             "release" => Command::Release { servo: self.servo(words[1]) },
             "jog" => Command::Jog { servo: self.servo(words[1]), by: Micros::new(number(2)), repeat: false },
             "goto" => Command::GoTo { servo: self.servo(words[1]), pulse: Micros::new(number(2)) },
@@ -84,14 +95,14 @@ impl Scene {
 
     /// What is, in the words of `expect`; and whether it is what was expected.
     fn expect(&self, words: &[&str]) -> (String, bool) {
-        let state = || &self.stage.servos()[self.servo(words[1])];
+        let state = || &self.stage.servos()[self.place(words[1])];
         let near = |is: f64, within: f64| {
             (format!("{is:.3}"), (is - words[2].parse::<f64>().unwrap()).abs() <= within)
         };
         let word = |is: String, wanted: &str| (is.clone(), is == wanted);
         match words[0] {
             "angle" | "level" => {
-                let scale = self.stage.plan().servos[self.servo(words[1])].scale.clone().unwrap();
+                let scale = self.stage.plan().servos[self.place(words[1])].scale.clone().unwrap();
                 near(scale.angle_at(state().pulse).get(), 0.05)
             }
             "pulse" => near(state().pulse.get(), 0.01),

@@ -11,14 +11,14 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::stage::{Command, EventKind, Output, Owner, Plan, Prepared, Reading};
+use wasvolta_core::stage::{About, Command, EventKind, Output, Owner, Placed, Plan, Prepared, Reading};
 
 fn knob(value: f64) -> Reading {
     Reading { value: Some(value), frames: 1, changed: true, gone: false }
 }
 
-fn engage(servo: usize, pulse: f64) -> Command {
-    Command::Engage { servo, pulse: US(pulse), told: true }
+fn engage(servo: usize, pulse: f64) -> Placed {
+    Command::Engage { servo, pulse: US(pulse), stands_there: true }
 }
 
 #[test]
@@ -169,13 +169,13 @@ fn with_output_off_a_sequence_moves_the_screen_only() {
     assert_eq!(run.stage.servos()[0].owner, Owner::Home, "it does not suddenly drive");
 }
 
-fn any_command() -> impl Strategy<Value = Command> {
+fn any_command() -> impl Strategy<Value = Placed> {
     let servo = 0usize..3;
     prop_oneof![
-        (servo.clone(), 0.0..4000.0f64, any::<bool>()).prop_map(|(servo, p, told)| Command::Engage {
+        (servo.clone(), 0.0..4000.0f64, any::<bool>()).prop_map(|(servo, p, stands_there)| Command::Engage {
             servo,
             pulse: US(p),
-            told
+            stands_there
         }),
         servo.clone().prop_map(|servo| Command::Release { servo }),
         (servo.clone(), -500.0..500.0f64, any::<bool>()).prop_map(|(servo, p, repeat)| Command::Jog {
@@ -221,7 +221,7 @@ proptest! {
                 let (low, high) = plan.guard.endpoints;
                 prop_assert!(sent >= low && sent <= high, "{sent:?} is outside");
                 // A servo engaged anew is where the maker says its horn stands.
-                let engaged_now = run.stage.events().iter().any(|e| e.kind == EventKind::Engaged && e.part == Some(n));
+                let engaged_now = run.stage.events().iter().any(|e| e.kind == EventKind::Engaged && e.about == About::Servo(plan.id));
                 if before[n].engaged && !engaged_now {
                     let moved = (state.pulse - before[n].pulse).abs().get();
                     prop_assert!(moved <= fastest[n] + 1e-9, "moved {moved} µs in a beat");

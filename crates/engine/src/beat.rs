@@ -7,9 +7,9 @@ use crate::lines::Inlet;
 use crate::record::Tape;
 use crate::snapshot::{BoardState, Punctuality, Snapshot};
 use crate::stop::Stop;
-use crate::wiring::Place;
+use crate::wiring::{Place, Wired};
 use crate::worker::{BoardFrame, Post};
-use crate::{Downward, NextPlan, Wiring};
+use crate::{Compiled, Downward, NextPlan, Wiring};
 use rtrb::Consumer;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::sync::Arc;
@@ -37,6 +37,31 @@ struct Known {
     wire: Option<Wire>,
 }
 
+/// What is known of a board beside what it reports.
+#[derive(Debug, Clone, Copy)]
+struct Followed {
+    board: Wired,
+    /// The interruptions that the stage has heard of.
+    heard: u32,
+    /// The maker's word on its running pulses, with a number that grows with each word.
+    decision: Option<(u32, Decision)>,
+}
+
+impl Followed {
+    const fn new(board: Wired) -> Self {
+        Self { board, heard: 0, decision: None }
+    }
+
+    /// Whether it is the same device as the rig has there now: what was said of one is not meant for another.
+    fn is(&self, board: &Wired) -> bool {
+        self.board.id == board.id && self.board.settings.address() == board.settings.address()
+    }
+}
+
+fn followed(wiring: &Wiring) -> Vec<Vec<Followed>> {
+    wiring.boards.iter().map(|boards| boards.iter().copied().map(Followed::new).collect()).collect()
+}
+
 /// The most commands of a turn: a cut, what the boards have said of every servo and of its arming, and what was asked.
 fn room_for(wiring: &Wiring) -> usize {
     1 + 2 * wiring.servos.len() + COMMANDS_A_TURN
@@ -49,8 +74,7 @@ fn report<'p>(posts: &'p [Post], place: &Place) -> Option<&'p BoardState> {
 /// See the module.
 pub struct Beat {
     stage: Stage,
-    wiring: Wiring,
-    version: u64,
+    compiled: Arc<Compiled>,
     from_above: Consumer<Downward>,
     posts: Vec<Post>,
     inlets: Vec<Inlet>,
@@ -58,11 +82,10 @@ pub struct Beat {
     readings: Vec<Reading>,
     last: Vec<Option<f64>>,
     commands: Vec<Command>,
-    decisions: Vec<Vec<Option<(u32, Decision)>>>,
+    /// By port, then by board on it.
+    boards: Vec<Vec<Followed>>,
     /// By servo, what its board said of it when it was looked at last.
     wires: Vec<Known>,
-    /// By port and board, the interruptions that the stage has heard of.
-    heard: Vec<Vec<u32>>,
     up: Input<Snapshot>,
     events_so_far: u64,
     events: Vec<(u64, wasvolta_core::stage::Event)>,
@@ -83,14 +106,15 @@ impl Beat {
         (clock, period): (Arc<dyn Clock>, Duration),
         tape: Option<Tape>,
     ) -> (Self, Output<Snapshot>) {
-        let NextPlan { stage, wiring, version } = first;
+        let NextPlan { stage, compiled } = first;
         let stage = Stage::new(stage, period);
-        let room = room_for(&wiring);
+        let wiring = &compiled.wiring;
+        let room = room_for(wiring);
         let mut snapshot = Snapshot {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
             player: stage.player().clone(),
-            boards: wiring.boards.iter().map(|b| vec![BoardState::default(); b.len()]).collect(),
+            boards: posts.iter().map(|post| vec![BoardState::default(); post.last.len()]).collect(),
             lines: inlets.iter().map(Inlet::state).collect(),
             ..Snapshot::default()
         };
@@ -103,12 +127,10 @@ impl Beat {
             readings: vec![Reading::default(); wiring.inputs.len()],
             last: vec![None; wiring.inputs.len()],
             was_open: vec![false; inlets.len()],
-            decisions: wiring.boards.iter().map(|b| vec![None; b.len()]).collect(),
+            boards: followed(wiring),
             wires: vec![Known::default(); wiring.servos.len()],
-            heard: wiring.boards.iter().map(|b| vec![0; b.len()]).collect(),
             stage,
-            wiring,
-            version,
+            compiled,
             from_above,
             posts,
             inlets,
@@ -210,9 +232,10 @@ impl Beat {
         {
             match item {
                 Downward::Command(command) => self.commands.push(command),
-                Downward::Decide { port, board, decision } => {
-                    if let Some(place) = self.decisions.get_mut(port).and_then(|p| p.get_mut(board)) {
-                        *place = Some((place.map_or(1, |(n, _)| n + 1), decision));
+                Downward::Decide { board, decision } => {
+                    let mut boards = self.boards.iter_mut().flatten();
+                    if let Some(there) = boards.find(|there| there.board.id == board) {
+                        there.decision = Some((there.decision.map_or(1, |(n, _)| n + 1), decision));
                     }
                 }
                 Downward::Port(port) => {
@@ -221,8 +244,7 @@ impl Beat {
                         self.wakers.insert(self.posts.len().min(self.wakers.len()), waker);
                     }
                     self.posts.push(port.post);
-                    self.decisions.push(Vec::new());
-                    self.heard.push(Vec::new());
+                    self.boards.push(Vec::new());
                 }
                 Downward::Plan(next) => {
                     // What was asked before the change is meant for the plan before it.
@@ -234,18 +256,18 @@ impl Beat {
                         self.keep_events();
                         self.commands.clear();
                     }
-                    let NextPlan { stage, wiring, version } = *next;
+                    let NextPlan { stage, compiled } = *next;
                     let stage = self.stage.swap(stage);
-                    let wiring = std::mem::replace(&mut self.wiring, wiring);
-                    self.readings.resize(self.wiring.inputs.len(), Reading::default());
-                    self.last.resize(self.wiring.inputs.len(), None);
-                    self.follow_boards(&wiring);
-                    self.keep_known(&wiring, &stage);
-                    self.version = version;
+                    let compiled = std::mem::replace(&mut self.compiled, compiled);
+                    let inputs = self.compiled.wiring.inputs.len();
+                    self.readings.resize(inputs, Reading::default());
+                    self.last.resize(inputs, None);
+                    self.follow_boards();
+                    self.keep_known(&stage);
                     if let Some(tape) = &mut self.tape {
-                        tape.plan(version);
+                        tape.plan(self.compiled.version);
                     }
-                    let _ = self.to_free.send(NextPlan { stage, wiring, version });
+                    let _ = self.to_free.send(NextPlan { stage, compiled });
                 }
             }
         }
@@ -253,16 +275,24 @@ impl Beat {
 
     /// Tells the stage what each board says of its channels, where that is news.
     fn follow_wires(&mut self) {
-        let Self { wiring, posts, commands, wires, heard, .. } = self;
-        for (servo, (place, known)) in wiring.servos.iter().zip(wires.iter_mut()).enumerate() {
+        let Self { compiled, stage, posts, commands, wires, boards, .. } = self;
+        let wiring = &compiled.wiring;
+        let parts = stage.plan().servos.iter().zip(&wiring.servos).zip(wires.iter_mut());
+        for ((plan, place), known) in parts {
             let Some(board) = place.as_ref().and_then(|place| report(posts, place)) else { continue };
             let Some(place) = place else { continue };
             let sent = board.sent.get(place.channel).copied().flatten();
             let interrupted = known.interruptions != board.interruptions;
-            let settings = wiring.boards.get(place.port).and_then(|boards| boards.get(place.board));
+            let Some(wired) = wiring.boards.get(place.port).and_then(|boards| boards.get(place.board)) else {
+                continue;
+            };
+            // A report of the boards from before an edit.
+            if board.id != wired.id {
+                continue;
+            }
             let said = match (board.is_reached(), sent) {
                 (false, _) => Said::Away,
-                _ if settings.is_some_and(|settings| board.cannot(settings, place.channel)) => Said::Cannot,
+                _ if board.cannot(&wired.settings, place.channel) => Said::Cannot,
                 (true, Some(ticks)) => Said::Arrives { ticks: Ticks(ticks) },
                 (true, None) => match board.told.get(place.channel).copied().flatten() {
                     Some(told) if interrupted => Said::Stopped { told: Ticks(told), fallen: board.fallen },
@@ -271,17 +301,17 @@ impl Beat {
             };
             let wire = Some(said.wire());
             if wire != known.wire || (interrupted && board.is_reached()) {
-                commands.push(Command::Wire { servo, said });
+                commands.push(Command::Wire { servo: plan.id, said });
                 known.wire = wire;
             }
             if board.is_reached() {
                 known.interruptions = board.interruptions;
             }
         }
-        for (post, heard) in posts.iter_mut().zip(heard) {
-            for (board, heard) in post.reports.output_buffer().iter().zip(heard) {
-                if board.is_reached() {
-                    *heard = board.interruptions;
+        for (post, boards) in posts.iter_mut().zip(boards) {
+            for (board, followed) in post.reports.output_buffer().iter().zip(boards) {
+                if board.is_reached() && board.id == followed.board.id {
+                    followed.heard = board.interruptions;
                 }
             }
         }
@@ -289,9 +319,11 @@ impl Beat {
 
     /// What must see its neutral first counts from when that arrives, and anew when its board had lost it.
     fn follow_arming(&mut self) {
-        let Self { stage, wiring, posts, commands, wires, .. } = self;
-        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&wiring.servos).zip(wires.iter_mut());
-        for (servo, (((plan, state), place), known)) in parts.enumerate() {
+        let Self { stage, compiled, posts, commands, wires, .. } = self;
+        let places = &compiled.wiring.servos;
+        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(places).zip(wires.iter_mut());
+        for (((plan, state), place), known) in parts {
+            let servo = plan.id;
             let (Some(_), true, Some(place)) = (plan.arming, state.engaged, place) else { continue };
             let Some(board) = report(posts, place) else { continue };
             let arrives = board.is_reached() && board.sent.get(place.channel).is_some_and(Option::is_some);
@@ -305,13 +337,14 @@ impl Beat {
         }
     }
 
-    /// After an edit servos have other places: what is known of each goes with it, unless it hangs elsewhere now, and
-    /// what the stage has heard of a board goes with that.
-    fn keep_known(&mut self, before: &Wiring, old: &Prepared) {
-        let Self { wiring, posts, wires, heard, stage, .. } = self;
+    /// After an edit servos have other places: what is known of each goes with it, unless it hangs elsewhere now.
+    fn keep_known(&mut self, old: &Prepared) {
+        let Self { compiled, posts, wires, stage, .. } = self;
         let known = std::mem::take(wires);
-        wires.extend(stage.plan().servos.iter().zip(&wiring.servos).map(|(plan, place)| {
-            let was = old.plan().servos.iter().position(|s| s.id == plan.id && s.plug == plan.plug);
+        wires.extend(stage.plan().servos.iter().zip(&compiled.wiring.servos).map(|(plan, place)| {
+            let before = old.plan();
+            let was = before.servo_place(plan.id);
+            let was = was.filter(|n| before.servos.get(*n).is_some_and(|servo| servo.plug == plan.plug));
             let fresh = || {
                 let interruptions = place
                     .as_ref()
@@ -321,32 +354,24 @@ impl Beat {
             };
             was.and_then(|n| known.get(n).copied()).unwrap_or_else(fresh)
         }));
-        for (port, heard) in heard.iter_mut().enumerate() {
-            if !wiring.addresses(port).eq(before.addresses(port)) {
-                let then: Vec<(Option<u8>, u32)> =
-                    before.addresses(port).zip(std::mem::take(heard)).collect();
-                heard.extend(wiring.addresses(port).map(|address| {
-                    then.iter().find(|(other, _)| *other == address).map_or(0, |(_, heard)| *heard)
-                }));
-            }
-        }
-        self.commands.reserve(room_for(&self.wiring));
+        self.commands.reserve(room_for(&self.compiled.wiring));
     }
 
-    /// What the maker said of a board's pulses is not meant for another one that takes its place in the list.
-    fn follow_boards(&mut self, before: &Wiring) {
-        for (port, decisions) in self.decisions.iter_mut().enumerate() {
-            let (now, then) = (self.wiring.addresses(port), before.addresses(port));
-            if !now.eq(then) {
-                decisions.clear();
-                decisions.resize(self.wiring.boards.get(port).map_or(0, Vec::len), None);
+    /// What the stage has heard of a board, and what the maker said of its pulses, goes with that board; it is not meant
+    /// for another one that takes its place in the list.
+    fn follow_boards(&mut self) {
+        let before = std::mem::replace(&mut self.boards, followed(&self.compiled.wiring));
+        for followed in self.boards.iter_mut().flatten() {
+            if let Some(was) = before.iter().flatten().find(|was| was.is(&followed.board)) {
+                (followed.heard, followed.decision) = (was.heard, was.decision);
             }
         }
     }
 
     fn read_lines(&mut self) {
         self.readings.fill(Reading::default());
-        let Self { inlets, readings, last, wiring, was_open, .. } = self;
+        let Self { inlets, readings, last, compiled, was_open, .. } = self;
+        let wiring = &compiled.wiring;
         for (n, inlet) in inlets.iter_mut().enumerate() {
             inlet.read(|take| {
                 let parts = wiring.inputs.iter().zip(readings.iter_mut().zip(last.iter_mut()));
@@ -386,18 +411,17 @@ impl Beat {
         for (port, post) in self.posts.iter_mut().enumerate() {
             post.alive.beat(now);
             let waiting = !post.frames.consumed();
-            let settings = self.wiring.boards.get(port).map_or(&[][..], Vec::as_slice);
+            let boards = self.boards.get(port).map_or(&[][..], Vec::as_slice);
             let frame = post.frames.input_buffer_mut();
             // Grows only when an edit brought another board.
-            frame.truncate(settings.len());
-            frame.extend(settings.iter().skip(frame.len()).copied().map(BoardFrame::idle));
-            for (n, (board, settings)) in frame.iter_mut().zip(settings).enumerate() {
-                *board = BoardFrame::idle(*settings);
+            frame.truncate(boards.len());
+            frame.extend(boards.iter().skip(frame.len()).map(|followed| BoardFrame::idle(followed.board)));
+            for (board, followed) in frame.iter_mut().zip(boards) {
+                *board = BoardFrame::idle(followed.board);
                 board.cut = self.stage.output() == StageOutput::Cut;
-                board.heard = self.heard.get(port).and_then(|h| h.get(n)).copied().unwrap_or_default();
-                board.decision = self.decisions.get(port).and_then(|d| d.get(n)).copied().flatten();
+                (board.heard, board.decision) = (followed.heard, followed.decision);
             }
-            let servos = self.stage.servos().iter().zip(&plan.servos).zip(&self.wiring.servos);
+            let servos = self.stage.servos().iter().zip(&plan.servos).zip(&self.compiled.wiring.servos);
             for ((state, plan), place) in servos {
                 let Some(place) = place.filter(|p| p.port == port) else { continue };
                 let Some(board) = frame.get_mut(place.board) else { continue };
@@ -425,7 +449,7 @@ impl Beat {
 
     fn publish(&mut self, now: Duration) {
         let snapshot = self.up.input_buffer_mut();
-        snapshot.version = self.version;
+        snapshot.version = self.compiled.version;
         snapshot.now = now;
         snapshot.output = self.stage.output();
         snapshot.servos.clear();

@@ -5,6 +5,7 @@
 //! However it ends, every engaged channel is released.
 
 pub mod beat;
+pub mod compiled;
 pub mod lines;
 pub mod record;
 pub mod snapshot;
@@ -13,9 +14,10 @@ pub mod why;
 pub mod wiring;
 pub mod worker;
 
+pub use compiled::Compiled;
 pub use snapshot::Snapshot;
 pub use stop::Stop;
-pub use wiring::Wiring;
+pub use wiring::{Ways, Wiring};
 
 use beat::Beat;
 use lines::Keeper;
@@ -26,8 +28,8 @@ use std::io::Write;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::Duration;
-use wasvolta_core::rig::Rig;
-use wasvolta_core::stage::{Command, Plan, Prepared};
+use wasvolta_core::rig::{BoardId, Rig};
+use wasvolta_core::stage::{Command, Prepared};
 use wasvolta_port::board::Decision;
 use wasvolta_port::pwm::Files;
 use wasvolta_port::serial::Stream;
@@ -90,7 +92,7 @@ pub(crate) enum Downward {
     /// Run this from now on.
     Plan(Box<NextPlan>),
     /// The maker's word on pulses that were found running.
-    Decide { port: usize, board: usize, decision: Decision },
+    Decide { board: BoardId, decision: Decision },
     /// A port that was not there at the start.
     Port(NewPort),
 }
@@ -111,8 +113,13 @@ impl std::fmt::Debug for NewPort {
 #[derive(Debug)]
 pub(crate) struct NextPlan {
     pub(crate) stage: Prepared,
-    pub(crate) wiring: Wiring,
-    pub(crate) version: u64,
+    pub(crate) compiled: Arc<Compiled>,
+}
+
+impl NextPlan {
+    fn of(compiled: &Arc<Compiled>) -> Self {
+        Self { stage: Prepared::new(Arc::clone(&compiled.plan)), compiled: Arc::clone(compiled) }
+    }
 }
 
 /// How the parts are driven.
@@ -136,7 +143,8 @@ pub struct Engine {
     trouble: LineTrouble,
     drive: Drive,
     clock: Arc<dyn Clock>,
-    version: u64,
+    ways: Ways,
+    compiled: Arc<Compiled>,
     recording: Option<Recording>,
     ended: Endings,
     /// When the last command was given.
@@ -150,7 +158,7 @@ impl Engine {
     ///
     /// # Errors
     /// When the system gives no descriptor or thread.
-    pub fn start(rig: &Rig, setup: Setup) -> std::io::Result<Self> {
+    pub fn start(rig: &Arc<Rig>, setup: Setup) -> std::io::Result<Self> {
         let (mut engine, parts) = Self::build(rig, setup)?;
         let ByHand { beat, workers, keeper, scribe } = parts;
         let (mut threads, mut others) = (Vec::new(), Vec::new());
@@ -173,34 +181,35 @@ impl Engine {
     ///
     /// # Errors
     /// When the system gives no descriptor.
-    pub fn by_hand(rig: &Rig, setup: Setup) -> std::io::Result<Self> {
+    pub fn by_hand(rig: &Arc<Rig>, setup: Setup) -> std::io::Result<Self> {
         let (mut engine, parts) = Self::build(rig, setup)?;
         engine.drive = Drive::ByHand(Box::new(parts));
         Ok(engine)
     }
 
-    fn build(rig: &Rig, setup: Setup) -> std::io::Result<(Self, ByHand)> {
+    fn build(rig: &Arc<Rig>, setup: Setup) -> std::io::Result<(Self, ByHand)> {
         let stop = Arc::new(Stop::new()?);
         let (down, from_above) = RingBuffer::new(COMMANDS_WAITING);
-        let wiring = Wiring::of(rig, &setup);
-        let (tape, scribe, recording, stage) = match setup.record {
+        let ways = Ways::of(&setup);
+        let recorded = setup.record.is_some();
+        let compiled = Arc::new(Compiled::of(Arc::clone(rig), &ways, 0, recorded));
+        let (tape, scribe, recording) = match setup.record {
             Some(out) => {
-                let rig = record::as_recorded(rig);
-                let (tape, scribe, recording) = record::start(&rig, setup.beat, out)?;
-                (Some(tape), Some(scribe), Some(recording), Prepared::new(Plan::of(&rig)))
+                let (tape, scribe, recording) = record::start(&record::as_recorded(rig), setup.beat, out)?;
+                (Some(tape), Some(scribe), Some(recording))
             }
-            None => (None, None, None, Prepared::new(Plan::of(rig))),
+            None => (None, None, None),
         };
         let ended = Endings::default();
-        let (workers, posts) = worker::make(setup.boards, &wiring, &setup.clock, &ended);
+        let (workers, posts) = worker::make(setup.boards, &compiled.wiring, &setup.clock, &ended);
         let trouble = LineTrouble::for_lines(setup.lines.len());
         let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
-        let first = NextPlan { stage, wiring, version: 0 };
+        let first = NextPlan::of(&compiled);
         let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
         let engine =
-            Self { down, up, stop, trouble, drive, clock, version: 0, recording, ended, commanded: None };
+            Self { down, up, stop, trouble, drive, clock, ways, compiled, recording, ended, commanded: None };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -217,20 +226,32 @@ impl Engine {
         self.commanded.is_none_or(|at| now > at)
     }
 
-    /// Runs another rig from the next beat on. Gives the version that snapshots of it carry.
-    pub fn run_rig(&mut self, rig: &Arc<Rig>, wiring: Wiring) -> Option<u64> {
-        let version = self.version + 1;
-        let mut rig = Arc::clone(rig);
+    /// The rig that was given to run last; snapshots may still be of one before.
+    pub const fn compiled(&self) -> &Arc<Compiled> {
+        &self.compiled
+    }
+
+    /// Makes a changed rig ready to run on the ports there are.
+    pub fn compile(&self, rig: Arc<Rig>) -> Arc<Compiled> {
+        Arc::new(Compiled::of(rig, &self.ways, self.compiled.version + 1, self.recording.is_some()))
+    }
+
+    /// Runs a rig from the next beat on; whether it was taken.
+    pub fn run(&mut self, compiled: &Arc<Compiled>) -> bool {
         if let Some(recording) = &self.recording {
-            rig = record::as_recorded(&rig);
             // The scribe ends only with the engine.
-            let _ = recording.rigs.send((version, Arc::clone(&rig)));
+            let _ = recording.rigs.send((compiled.version, record::as_recorded(&compiled.rig)));
         }
-        let plan = NextPlan { stage: Prepared::new(Plan::of(&rig)), wiring, version };
-        self.send(Downward::Plan(Box::new(plan))).then(|| {
-            self.version = version;
-            version
-        })
+        let taken = self.send(Downward::Plan(Box::new(NextPlan::of(compiled))));
+        if taken {
+            self.compiled = Arc::clone(compiled);
+        }
+        taken
+    }
+
+    /// Whether there is a port with boards of that name.
+    pub fn has_port(&self, name: &str) -> bool {
+        self.ways.ports.iter().any(|port| port == name)
     }
 
     /// Takes another port with boards, behind those that are there; a rig that names it may run from then on.
@@ -238,6 +259,7 @@ impl Engine {
     /// # Errors
     /// When the system gives no thread.
     pub fn add_port(&mut self, port: BoardPort) -> std::io::Result<()> {
+        self.ways.ports.push(port.name.clone());
         let (worker, post) = worker::of(port, &[], &self.clock, &self.ended);
         let mut port = NewPort { post, waker: None };
         match &mut self.drive {
@@ -253,8 +275,8 @@ impl Engine {
     }
 
     /// Answers a board that asks what to do with running pulses.
-    pub fn decide(&mut self, port: usize, board: usize, decision: Decision) -> bool {
-        self.send(Downward::Decide { port, board, decision })
+    pub fn decide(&mut self, board: BoardId, decision: Decision) -> bool {
+        self.send(Downward::Decide { board, decision })
     }
 
     fn send(&mut self, item: Downward) -> bool {

@@ -15,12 +15,13 @@ use thiserror::Error;
 use wasvolta_core::Stage;
 use wasvolta_core::range::BEAT;
 use wasvolta_core::rig::check::problems;
-use wasvolta_core::rig::{Id, Rig};
-use wasvolta_core::stage::{Command, Plan, Prepared, Reading, Setpoints};
+use wasvolta_core::rig::file::{from_values, to_values};
+use wasvolta_core::rig::{PartNumbers, Rig};
+use wasvolta_core::stage::{Command, Placed, Plan, Prepared, Reading, Setpoints};
 use wasvolta_core::unit::Ticks;
 
-/// The form of the recordings that this program writes and reads.
-pub const FORMAT: u32 = 1;
+/// The form of the recordings that this program writes. It reads 1 too, in which commands have places, not ids.
+pub const FORMAT: u32 = 2;
 /// Entries that may wait to be written: more than ten seconds of a busy rig.
 const ROOM: usize = 1 << 16;
 /// Servos whose last setpoints the tape remembers without asking for memory.
@@ -35,6 +36,9 @@ enum Entry {
     Turn { now: Duration },
     Setpoint { servo: usize, ticks: Option<Ticks> },
 }
+
+/// What this program writes.
+type Line = TapeLine<Command>;
 
 /// The beat's end of a recording.
 pub(crate) struct Tape {
@@ -80,38 +84,50 @@ impl Tape {
     }
 }
 
-/// A line of a recording.
+/// A line of a recording, by how its commands name parts.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-enum Line {
+enum TapeLine<C> {
     /// The first.
     WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
     /// This rig runs from here on.
     Plan {
-        #[serde(deserialize_with = "wasvolta_core::rig::file::from_values")]
-        rig: Box<Rig>,
-        servo_ids: Vec<u32>,
-        input_ids: Vec<u32>,
+        /// As values: it may be of an older format.
+        rig: serde_json::Value,
+        #[serde(flatten)]
+        ids: PartNumbers,
     },
     /// One call of the stage.
-    Turn(Turn),
+    Turn(Turn<C>),
     /// Not everything could be written.
     Lost,
 }
 
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Turn {
+#[derive(Debug, Serialize, Deserialize)]
+struct Turn<C> {
     /// Nanoseconds since the start.
     t: u64,
     /// By input: the value's bits, frames, changed, gone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     r: Vec<(usize, Option<u64>, u32, bool, bool)>,
     /// Commands in order.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    c: Vec<Command>,
+    #[serde(default = "Vec::new", skip_serializing_if = "Vec::is_empty")]
+    c: Vec<C>,
     /// By servo whose setpoint is another than in the turn before: ticks, or none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     s: Vec<(usize, Option<u16>)>,
+}
+
+impl<C> Turn<C> {
+    const fn at(t: u64) -> Self {
+        Self { t, r: Vec::new(), c: Vec::new(), s: Vec::new() }
+    }
+
+    /// The same with its commands named otherwise.
+    fn with(self, rename: impl Fn(C) -> Option<Command>) -> Turn<Command> {
+        let Self { t, r, c, s } = self;
+        Turn { t, r, c: c.into_iter().filter_map(rename).collect(), s }
+    }
 }
 
 /// The end of a recording that writes it down.
@@ -119,8 +135,8 @@ pub(crate) struct Scribe {
     entries: Consumer<Entry>,
     rigs: Receiver<(u64, Arc<Rig>)>,
     out: Box<dyn Write + Send>,
-    turn: Option<Turn>,
-    next: Turn,
+    turn: Option<Turn<Command>>,
+    next: Turn<Command>,
     lost: Arc<AtomicBool>,
     said_lost: bool,
 }
@@ -153,38 +169,31 @@ pub(crate) fn start(
     let lost = Arc::new(AtomicBool::new(false));
     let program = env!("CARGO_PKG_VERSION").to_owned();
     write_line(&mut out, &Line::WasvoltaRecording { format: FORMAT, program, beat_ns: nanoseconds(beat) })?;
-    write_line(&mut out, &plan_line(rig))?;
+    write_line(&mut out, &plan_line(rig)?)?;
     let tape = Tape { entries, last: Vec::with_capacity(SERVOS), lost: Arc::clone(&lost) };
     let scribe = Scribe {
         entries: taken,
         rigs: from_above,
         out,
         turn: None,
-        next: Turn::default(),
+        next: Turn::at(0),
         lost: Arc::clone(&lost),
         said_lost: false,
     };
     Ok((tape, scribe, Recording { rigs, lost }))
 }
 
-fn plan_line(rig: &Rig) -> Line {
-    Line::Plan {
-        rig: Box::new(rig.clone()),
-        servo_ids: rig.servos.iter().map(|s| s.id.0).collect(),
-        input_ids: rig.inputs.iter().map(|i| i.id.0).collect(),
-    }
+fn plan_line(rig: &Rig) -> std::io::Result<Line> {
+    let values = to_values(rig).map_err(std::io::Error::other)?;
+    Ok(Line::Plan { rig: values, ids: rig.part_numbers() })
 }
 
 /// The rig as a recording has it: numbers to the decimals that a file keeps. While a run is recorded this is what
 /// runs, so that its replay runs the very same.
-pub(crate) fn as_recorded(rig: &Rig) -> Arc<Rig> {
-    let read = serde_json::to_string(rig).and_then(|text| serde_json::from_str::<Rig>(&text));
-    let ids = |rig: &Rig| -> (Vec<u32>, Vec<u32>) {
-        (rig.servos.iter().map(|s| s.id.0).collect(), rig.inputs.iter().map(|i| i.id.0).collect())
-    };
-    let (servos, inputs) = ids(rig);
+pub(crate) fn as_recorded(rig: &Arc<Rig>) -> Arc<Rig> {
+    let read = to_values(rig).and_then(|values| from_values(&values));
     // What a rig holds was read from a text once; a number that has no form there is refused by every edit.
-    Arc::new(read.map_or_else(|_| rig.clone(), |read| with_ids(read, &servos, &inputs)))
+    read.map_or_else(|_| Arc::clone(rig), |read| Arc::new(read.with_part_numbers(&rig.part_numbers())))
 }
 
 fn write_line(out: &mut dyn Write, line: &Line) -> std::io::Result<()> {
@@ -234,7 +243,7 @@ impl Scribe {
                 self.end_turn()?;
                 while let Ok((sent, rig)) = self.rigs.try_recv() {
                     if sent == version {
-                        return write_line(&mut self.out, &plan_line(&rig));
+                        return write_line(&mut self.out, &plan_line(&rig)?);
                     }
                 }
             }
@@ -249,7 +258,8 @@ impl Scribe {
             }
             Entry::Turn { now } => {
                 self.end_turn()?;
-                self.turn = Some(Turn { t: nanoseconds(now), ..std::mem::take(&mut self.next) });
+                let next = std::mem::replace(&mut self.next, Turn::at(0));
+                self.turn = Some(Turn { t: nanoseconds(now), ..next });
             }
             Entry::Setpoint { servo, ticks } => {
                 if let Some(turn) = &mut self.turn {
@@ -303,16 +313,16 @@ pub enum BadRecording {
     },
     /// The stage does something else now.
     #[error(
-        "at {at:?} (turn {turn}) servo {servo} gets {now:?} ticks, the recording has {then:?}: this program does not \
-         do what the recorded one did"
+        "at {at:?} (turn {turn}) {servo} gets {now:?} ticks, the recording has {then:?}: this program does not do what \
+         the recorded one did"
     )]
     Differs {
         /// When.
         at: Duration,
         /// Which turn, from 1.
         turn: u64,
-        /// Which servo, by its index.
-        servo: usize,
+        /// Which servo.
+        servo: String,
         /// Ticks now.
         now: Option<u16>,
         /// Ticks then.
@@ -343,12 +353,13 @@ pub fn replay(
 ) -> Result<Replayed, BadRecording> {
     let mut recording = recording;
     let first = next_line(&mut recording)?.filter(|line| line.is_whole).ok_or(BadRecording::NotOne)?;
-    let beat = header(&first.text)?;
+    let (format, beat) = header(&first.text)?;
     let mut run = Rerun { beat, stage: None, then: Vec::new(), replayed: Replayed::default() };
     let mut number = 1;
     while let Some(Read { text, is_whole }) = next_line(&mut recording)? {
         number += 1;
-        match serde_json::from_slice(&text) {
+        let said = if format == FORMAT { serde_json::from_slice(&text) } else { run.raised(&text) };
+        match said {
             Ok(said) => run.take(number, said, &mut each)?,
             // The last line of a run that was killed.
             Err(_) if !is_whole => run.replayed.incomplete = true,
@@ -389,6 +400,21 @@ struct Rerun {
 }
 
 impl Rerun {
+    /// A line of the first format: its commands name parts by their places in the rig that runs.
+    fn raised(&self, text: &[u8]) -> serde_json::Result<Line> {
+        Ok(match serde_json::from_slice::<TapeLine<Placed>>(text)? {
+            TapeLine::WasvoltaRecording { format, program, beat_ns } => {
+                Line::WasvoltaRecording { format, program, beat_ns }
+            }
+            TapeLine::Plan { rig, ids } => Line::Plan { rig, ids },
+            TapeLine::Turn(turn) => {
+                let plan = self.stage.as_ref().map(|(_, stage)| stage.plan());
+                Line::Turn(turn.with(|command| command.named(plan?)))
+            }
+            TapeLine::Lost => Line::Lost,
+        })
+    }
+
     fn take(
         &mut self,
         line: usize,
@@ -399,12 +425,13 @@ impl Rerun {
         match said {
             Line::WasvoltaRecording { .. } => return Err(broken("a second beginning")),
             Line::Lost => self.replayed.incomplete = true,
-            Line::Plan { rig, servo_ids, input_ids } => {
+            Line::Plan { rig, ids } => {
+                let rig = from_values(&rig).map_err(|why| broken(&why))?;
                 // What ran was checked; what does not pass now was changed since.
                 if let Some(problem) = problems(&rig).first() {
                     return Err(broken(&format!("{}: {}", problem.path, problem.message)));
                 }
-                self.plan(with_ids(*rig, &servo_ids, &input_ids));
+                self.plan(rig.with_part_numbers(&ids));
             }
             Line::Turn(turn) => {
                 let at = self.turn(&turn).ok_or_else(|| broken("a turn before any rig"))??;
@@ -429,8 +456,8 @@ impl Rerun {
     }
 
     /// One call of the stage, compared; none when there is no stage yet.
-    fn turn(&mut self, turn: &Turn) -> Option<Result<Duration, BadRecording>> {
-        let (_, stage) = self.stage.as_mut()?;
+    fn turn(&mut self, turn: &Turn<Command>) -> Option<Result<Duration, BadRecording>> {
+        let (rig, stage) = self.stage.as_mut()?;
         let mut readings = vec![Reading::default(); stage.inputs().len()];
         for &(input, value, frames, changed, gone) in &turn.r {
             if let Some(reading) = readings.get_mut(input) {
@@ -451,6 +478,7 @@ impl Rerun {
         for (servo, (now, then)) in setpoints.iter().zip(&self.then).enumerate() {
             let (now, then) = (now.map(|t| t.0), *then);
             if now != then {
+                let servo = rig.servos.get(servo).map_or_else(String::new, |servo| servo.name.clone());
                 return Some(Err(BadRecording::Differs { at, turn, servo, now, then }));
             }
             self.replayed.compared += 1;
@@ -459,15 +487,16 @@ impl Rerun {
     }
 }
 
-fn header(line: &[u8]) -> Result<Duration, BadRecording> {
+/// The format of a recording, and its beat.
+fn header(line: &[u8]) -> Result<(u32, Duration), BadRecording> {
     match serde_json::from_slice(line) {
-        Ok(Line::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => {
+        Ok(Line::WasvoltaRecording { format: format @ 1..=FORMAT, beat_ns, .. }) => {
             let beat = Duration::from_nanos(beat_ns);
             let why = || {
                 format!("its beat is {} s, outside {} to {} s", beat.as_secs_f64(), BEAT.least, BEAT.greatest)
             };
             if BEAT.holds(beat.as_secs_f64()) {
-                Ok(beat)
+                Ok((format, beat))
             } else {
                 Err(BadRecording::Broken { line: 1, why: why() })
             }
@@ -477,14 +506,4 @@ fn header(line: &[u8]) -> Result<Duration, BadRecording> {
         }
         _ => Err(BadRecording::NotOne),
     }
-}
-
-fn with_ids(mut rig: Rig, servos: &[u32], inputs: &[u32]) -> Rig {
-    for (servo, id) in rig.servos.iter_mut().zip(servos) {
-        servo.id = Id(*id);
-    }
-    for (input, id) in rig.inputs.iter_mut().zip(inputs) {
-        input.id = Id(*id);
-    }
-    rig
 }

@@ -2,8 +2,9 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
+use wasvolta_core::rig::BoardId;
 use wasvolta_core::stage::{Event, InputState, Output, Player, ServoState};
-use wasvolta_port::board::{CHANNELS, Evidence, Found, Lapse, Phase, Settings, Wanted};
+use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::{Fault, serial::SerialError};
 use wasvolta_wire::lines::Counts;
@@ -20,6 +21,8 @@ pub struct Trouble {
 /// One board as its driver last left it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BoardState {
+    /// The board.
+    pub id: BoardId,
     /// How it stands.
     pub phase: Phase,
     /// What it was last told.
@@ -48,6 +51,7 @@ pub struct BoardState {
 impl Default for BoardState {
     fn default() -> Self {
         Self {
+            id: BoardId::default(),
             phase: Phase::Down,
             sent: [None; CHANNELS],
             trouble: None,
@@ -85,9 +89,9 @@ impl BoardState {
     }
 
     /// Whether it has said that a channel cannot do what it is to do there.
-    pub fn cannot(&self, settings: &Settings, channel: usize) -> bool {
+    pub fn cannot(&self, settings: &BoardSettings, channel: usize) -> bool {
         match (&self.evidence, settings) {
-            (Some(Evidence::Firmata(firmware)), Settings::Firmata(settings)) => {
+            (Some(Evidence::Firmata(firmware)), BoardSettings::Firmata(settings)) => {
                 !firmware.can(settings.role(channel), channel)
             }
             (Some(Evidence::Pwm(chip)), _) => channel >= chip.channels,

@@ -10,14 +10,14 @@ pub use board::ASKED;
 pub use source::from_source_to_wire;
 
 use crate::snapshot::BoardState;
-use crate::{Snapshot, Wiring};
+use crate::{Compiled, Snapshot};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::time::Duration;
 use wasvolta_core::guard::Stopped;
-use wasvolta_core::rig::{Board, Chip, Port, Rig, Servo};
+use wasvolta_core::rig::{Board, Chip, Port, Servo, ServoId};
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{Output, Plan, ServoState};
+use wasvolta_core::stage::{Output, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Lapse, Phase};
@@ -182,16 +182,13 @@ pub fn first_not_proven(links: &[Link]) -> Option<&Link> {
 }
 
 /// The facts of a servo that runs, from a snapshot; `None` while the snapshot is of another rig.
-pub fn of_running<'a>(
-    (rig, plan, wiring): (&'a Rig, &'a Plan, &Wiring),
-    snapshot: &'a Snapshot,
-    servo: usize,
-) -> Option<Facts<'a>> {
-    let state: &ServoState = snapshot.servos.get(servo)?;
-    let (plan, servo) = (plan.servos.get(servo)?, rig.servos.get(servo)?);
+pub fn of_running<'a>(compiled: &'a Compiled, snapshot: &'a Snapshot, servo: ServoId) -> Option<Facts<'a>> {
+    let place = compiled.index.servos.place(servo)?;
+    let state: &ServoState = snapshot.servos.get(place)?;
+    let (plan, servo) = (compiled.plan.servos.get(place)?, compiled.rig.servos.get(place)?);
+    let rig = compiled.parts();
     let board = rig.board(&servo.board)?;
-    let (port, place) = wiring.board(rig, &board.name)?;
-    let is: &BoardState = snapshot.boards.get(port)?.get(place)?;
+    let is: &BoardState = compiled.board_state(snapshot, board.id)?;
     Some(Facts {
         servo,
         board,

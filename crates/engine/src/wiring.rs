@@ -1,11 +1,11 @@
 //! Which servo is which channel of which board on which port, as indices.
 
-use crate::snapshot::BoardState;
-use crate::{Setup, Snapshot};
+use crate::Setup;
+use std::collections::HashMap;
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Field, Kind, Port, PortKind, Rig};
+use wasvolta_core::rig::{Board, BoardId, Chip, Field, Input, Kind, Parts, Port, PortKind, Rig, Servo};
 use wasvolta_core::unit::count16;
-use wasvolta_port::board::Settings;
+use wasvolta_port::board::BoardSettings;
 use wasvolta_port::firmata::Role;
 use wasvolta_port::{expander, firmata, pwm};
 use wasvolta_wire::lines as wire_lines;
@@ -39,6 +39,34 @@ pub struct Source {
     pub field: wire_lines::Field,
 }
 
+/// A board on a port: which, and what it is to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Wired {
+    /// The board.
+    pub id: BoardId,
+    /// What it is to be.
+    pub settings: BoardSettings,
+}
+
+/// The names of the ports that an engine has opened, in its order.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Ways {
+    /// Ports with boards.
+    pub ports: Vec<String>,
+    /// Lines on which numbers come in.
+    pub lines: Vec<String>,
+}
+
+impl Ways {
+    /// Those of a setup.
+    pub fn of(setup: &Setup) -> Self {
+        Self {
+            ports: setup.boards.iter().map(|b| b.name.clone()).collect(),
+            lines: setup.lines.iter().map(|l| l.name.clone()).collect(),
+        }
+    }
+}
+
 /// See the module.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Wiring {
@@ -47,8 +75,8 @@ pub struct Wiring {
     /// By input.
     pub inputs: Vec<Option<Source>>,
     /// By port, then by board on it.
-    pub boards: Vec<Vec<Settings>>,
-    ports: Vec<String>,
+    pub boards: Vec<Vec<Wired>>,
+    places: HashMap<BoardId, (usize, usize)>,
     lines: Vec<String>,
 }
 
@@ -56,25 +84,23 @@ pub struct Wiring {
 const WIDEST_US: f64 = 2900.0;
 
 impl Wiring {
-    /// The wiring of a rig over the ports of a setup.
-    pub fn of(rig: &Rig, setup: &Setup) -> Self {
-        let ports = setup.boards.iter().map(|b| b.name.clone()).collect();
-        let lines = setup.lines.iter().map(|l| l.name.clone()).collect();
-        Self { ports, lines, ..Self::default() }.again(rig)
-    }
-
-    /// The wiring of a changed rig over the same ports.
-    #[must_use]
-    pub fn again(&self, rig: &Rig) -> Self {
-        let on = |port: &str| rig.boards.iter().filter(move |b| b.port == port).collect::<Vec<_>>();
-        let place = |servo: &wasvolta_core::rig::Servo| {
-            let board = rig.board(&servo.board)?;
-            let port = self.ports.iter().position(|name| *name == board.port)?;
-            let index = on(&board.port).iter().position(|b| b.name == board.name)?;
-            Some(Place { port, board: index, channel: usize::from(servo.channel) })
+    /// The wiring of a rig over the ways of an engine.
+    pub fn of(rig: Parts<'_>, ways: &Ways) -> Self {
+        let mut boards: Vec<Vec<Wired>> = vec![Vec::new(); ways.ports.len()];
+        let mut places = HashMap::with_capacity(rig.boards.len());
+        let port_of: HashMap<&str, usize> = ways.ports.iter().map(String::as_str).zip(0..).collect();
+        for board in &rig.boards {
+            let Some(&port) = port_of.get(board.port.as_str()) else { continue };
+            let Some(there) = boards.get_mut(port) else { continue };
+            places.insert(board.id, (port, there.len()));
+            there.push(Wired { id: board.id, settings: settings(&rig, board) });
+        }
+        let place = |servo: &Servo| {
+            let (port, board) = *places.get(&rig.board(&servo.board)?.id)?;
+            Some(Place { port, board, channel: usize::from(servo.channel) })
         };
-        let source = |input: &wasvolta_core::rig::Input| {
-            let line = self.lines.iter().position(|name| *name == input.port)?;
+        let source = |input: &Input| {
+            let line = ways.lines.iter().position(|name| *name == input.port)?;
             let field = match &input.field {
                 Field::Place(place) => wire_lines::Field::Place(*place),
                 Field::Name(name) => wire_lines::Field::Name(name.clone()),
@@ -84,54 +110,15 @@ impl Wiring {
         Self {
             servos: rig.servos.iter().map(place).collect(),
             inputs: rig.inputs.iter().map(source).collect(),
-            boards: self
-                .ports
-                .iter()
-                .map(|port| on(port).into_iter().map(|board| settings(rig, board)).collect())
-                .collect(),
-            ports: self.ports.clone(),
-            lines: self.lines.clone(),
+            boards,
+            places,
+            lines: ways.lines.clone(),
         }
     }
 
-    /// The same with one more port behind those there are.
-    #[must_use]
-    pub fn with_port(mut self, name: &str) -> Self {
-        self.ports.push(name.to_owned());
-        self
-    }
-
-    /// Whether a port leads to boards here.
-    pub fn has_port(&self, name: &str) -> bool {
-        self.ports.iter().any(|port| port == name)
-    }
-
-    /// The addresses of a port's boards, in their order; none for a board that is alone on its port.
-    pub fn addresses(&self, port: usize) -> impl Iterator<Item = Option<u8>> {
-        self.boards.get(port).into_iter().flatten().map(|settings| match settings {
-            Settings::Expander(settings) => Some(settings.address),
-            Settings::Firmata(_) | Settings::Pwm(_) => None,
-        })
-    }
-
-    /// The place of a board by its name.
-    pub fn board(&self, rig: &Rig, name: &str) -> Option<(usize, usize)> {
-        let board = rig.board(name)?;
-        let port = self.ports.iter().position(|port| *port == board.port)?;
-        let index = rig.boards.iter().filter(|b| b.port == board.port).position(|b| b.name == name)?;
-        Some((port, index))
-    }
-
-    /// Every board with its state, in rig order; snapshots hold them by port.
-    pub fn boards_in<'r, 's>(
-        &'s self,
-        rig: &'r Rig,
-        snapshot: &'s Snapshot,
-    ) -> impl Iterator<Item = (&'r Board, &'s BoardState)> {
-        rig.boards.iter().filter_map(|board| {
-            let (port, index) = self.board(rig, &board.name)?;
-            Some((board, snapshot.boards.get(port)?.get(index)?))
-        })
+    /// The port and the place there of a board.
+    pub fn board(&self, board: BoardId) -> Option<(usize, usize)> {
+        self.places.get(&board).copied()
     }
 
     /// The index of a line by its port's name.
@@ -154,60 +141,69 @@ fn has_board(rig: &Rig, port: &Port) -> bool {
     rig.boards.iter().any(|board| board.port == port.name)
 }
 
-fn settings(rig: &Rig, board: &Board) -> Settings {
+fn settings(rig: &Rig, board: &Board) -> BoardSettings {
     let clock = board.clock();
     let frame = Duration::try_from_secs_f64(clock.period().get() / 1e6).unwrap_or_default();
     match board.chip {
-        Chip::PwmExpander => Settings::Expander(expander::Settings {
+        Chip::PwmExpander => BoardSettings::Expander(expander::ExpanderSettings {
             address: board.address.unwrap_or_default(),
             prescale: board.prescale(),
             frame,
             widest: count16((WIDEST_US / clock.tick().get()).ceil()).min(4095),
         }),
-        Chip::Firmata => Settings::Firmata(firmata_settings(rig, board)),
-        Chip::LinuxPwm => Settings::Pwm(pwm::Settings { frame }),
+        Chip::Firmata => BoardSettings::Firmata(firmata_settings(rig, board)),
+        Chip::LinuxPwm => BoardSettings::Pwm(pwm::PwmSettings { frame }),
     }
 }
 
-fn firmata_settings(rig: &Rig, board: &Board) -> firmata::Settings {
+fn firmata_settings(rig: &Rig, board: &Board) -> firmata::FirmataSettings {
     let pins = |kind: Kind| {
         let pins = rig.servos_on(&board.name).filter(|s| s.kind == kind).map(|s| s.channel);
         pins.fold(0, |bits, pin| bits | 1u128.checked_shl(u32::from(pin)).unwrap_or(0))
     };
-    firmata::Settings { levels: pins(Kind::Dimmer), switches: pins(Kind::OnOff) }
+    firmata::FirmataSettings { levels: pins(Kind::Dimmer), switches: pins(Kind::OnOff) }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::snapshot::BoardState;
+    use crate::{Compiled, Snapshot};
+    use std::sync::Arc;
+    use wasvolta_core::rig::PartId;
     use wasvolta_core::rig::file::{Loaded, load};
 
     #[test]
     fn boards_are_told_apart_though_the_rig_mixes_their_ports() {
         let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
         let mut rig = *rig;
-        rig.ports.push(wasvolta_core::rig::Port { name: "second-bus".into(), ..rig.ports[0].clone() });
+        rig.ports.push(Port { name: "second-bus".into(), ..rig.ports[0].clone() });
         let upper = rig.boards[0].clone();
-        rig.boards.push(Board { name: "far".into(), port: "second-bus".into(), ..upper.clone() });
-        rig.boards.push(Board { name: "lower".into(), address: Some(0x41), ..upper });
-        let ports = vec!["bench-bus".into(), "second-bus".into()];
-        let wiring = Wiring { ports, ..Wiring::default() }.again(&rig);
-        let state = |lapses| BoardState { lapses, ..BoardState::default() };
-        let snapshot =
-            Snapshot { boards: vec![vec![state(1), state(2)], vec![state(3)]], ..Snapshot::default() };
-        let found: Vec<_> =
-            wiring.boards_in(&rig, &snapshot).map(|(b, s)| (b.name.as_str(), s.lapses)).collect();
-        assert_eq!(found, [("upper", 1), ("far", 3), ("lower", 2)]);
+        let (far, lower) = (BoardId::of(70), BoardId::of(71));
+        rig.boards.push(Board { id: far, name: "far".into(), port: "second-bus".into(), ..upper.clone() });
+        rig.boards.push(Board { id: lower, name: "lower".into(), address: Some(0x41), ..upper.clone() });
+        let ways = Ways { ports: vec!["bench-bus".into(), "second-bus".into()], lines: Vec::new() };
+        let compiled = Compiled::of(Arc::new(rig), &ways, 0, false);
+        let state = |id, lapses| BoardState { id, lapses, ..BoardState::default() };
+        let boards = vec![vec![state(upper.id, 1), state(lower, 2)], vec![state(far, 3)]];
+        let mut snapshot = Snapshot { boards, ..Snapshot::default() };
+        let found = |snapshot: &Snapshot| -> Vec<_> {
+            compiled.boards(snapshot).map(|(b, s)| (b.name.clone(), s.lapses)).collect()
+        };
+        let wanted = [("upper", 1), ("far", 3), ("lower", 2)].map(|(name, n)| (name.to_owned(), n));
+        assert_eq!(found(&snapshot), wanted);
+        // A report of the boards that were there before an edit is of none of those that stand there now.
+        snapshot.boards[0].swap(0, 1);
+        assert_eq!(found(&snapshot), wanted[1..2]);
     }
 
     #[test]
     fn every_servo_and_input_finds_its_place() {
         let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
-        let wiring =
-            Wiring { ports: vec!["bench-bus".into()], lines: vec!["knob-line".into()], ..Wiring::default() };
-        let wiring = wiring.again(&rig);
+        let ways = Ways { ports: vec!["bench-bus".into()], lines: vec!["knob-line".into()] };
+        let wiring = Compiled::of(Arc::new(*rig), &ways, 0, false).wiring;
         assert_eq!(wiring.servos[1], Some(Place { port: 0, board: 0, channel: 2 }));
-        let Settings::Expander(upper) = wiring.boards[0][0] else { panic!() };
+        let BoardSettings::Expander(upper) = wiring.boards[0][0].settings else { panic!() };
         assert_eq!((upper.prescale, upper.widest), (121, 595));
         assert_eq!(wiring.inputs[0], Some(Source { line: 0, field: wire_lines::Field::Name("knob".into()) }));
     }

@@ -2,14 +2,15 @@
 
 use crate::snapshot::{BoardState, Trouble};
 use crate::stop::Stop;
-use crate::wiring::Wiring;
+use crate::wiring::{Wired, Wiring};
 use crate::{BoardPort, Open, Way};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
+use wasvolta_core::rig::BoardId;
 use wasvolta_port::board::{
-    CHANNELS, Decision, Found, Lapse, Noted, Phase, Settings, Stay, Wanted, may_pulse,
+    BoardSettings, CHANNELS, Decision, Found, Lapse, Noted, Phase, Stay, Wanted, may_pulse,
 };
 use wasvolta_port::expander::Expander;
 use wasvolta_port::firmata::Firmata;
@@ -19,6 +20,8 @@ use wasvolta_port::{BusError, Clock, Driver};
 /// What one board should be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BoardFrame {
+    /// The board.
+    pub id: BoardId,
     /// Ticks by channel.
     pub wanted: Wanted,
     /// Channels that keep their pulse when the program ends.
@@ -26,7 +29,7 @@ pub struct BoardFrame {
     /// Ticks at which a channel's part stands still, where it would go on turning with its last ones.
     pub stop: Wanted,
     /// What the board is to be.
-    pub settings: Settings,
+    pub settings: BoardSettings,
     /// The maker's word on pulses found running, with a number that grows with each word.
     pub decision: Option<(u32, Decision)>,
     /// Output is cut: what was found running is stopped too, whoever is still being asked about it.
@@ -186,7 +189,7 @@ pub fn make(
 /// The worker of one port with its mailbox.
 pub fn of(
     BoardPort { name, way }: BoardPort,
-    boards: &[Settings],
+    boards: &[Wired],
     clock: &Arc<dyn Clock>,
     ended: &Endings,
 ) -> (Box<dyn Work>, Post) {
@@ -199,18 +202,19 @@ pub fn of(
 
 fn worker<D: Driver + 'static>(
     (name, open): (String, Open<D::Way>),
-    boards: &[Settings],
+    boards: &[Wired],
     clock: &Arc<dyn Clock>,
     ended: &Endings,
 ) -> (Box<dyn Work>, Post) {
     let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
-    let report: Report = vec![BoardState::default(); boards.len()];
+    let report: Report =
+        boards.iter().map(|board| BoardState { id: board.id, ..BoardState::default() }).collect();
     let (frames_in, frames) = triple_buffer(&frame);
     let (reports, reports_out) = triple_buffer(&report);
     let worker = Worker::<D> {
         open,
         way: None,
-        boards: boards.iter().filter_map(Driven::of).collect(),
+        boards: boards.iter().filter_map(|board| Driven::of(board.id, &board.settings)).collect(),
         leaving: Vec::new(),
         frames,
         reports,
@@ -227,9 +231,10 @@ fn worker<D: Driver + 'static>(
 
 impl BoardFrame {
     /// A board with no pulses.
-    pub const fn idle(settings: Settings) -> Self {
+    pub const fn idle(Wired { id, settings }: Wired) -> Self {
         let none = [None; CHANNELS];
         Self {
+            id,
             wanted: none,
             stay: [false; CHANNELS],
             stop: none,
@@ -340,7 +345,9 @@ impl<D: Driver> Worker<D> {
         let mut before = std::mem::take(&mut self.boards);
         for frame in frames {
             let place = before.iter().position(|board| board.is_for(frame));
-            self.boards.extend(place.map(|n| before.swap_remove(n)).or_else(|| Driven::of(&frame.settings)));
+            self.boards.extend(
+                place.map(|n| before.swap_remove(n)).or_else(|| Driven::of(frame.id, &frame.settings)),
+            );
         }
         self.leaving.append(&mut before);
     }
@@ -492,10 +499,10 @@ impl<D: Driver> Drop for Worker<D> {
 }
 
 impl<D: Driver> Driven<D> {
-    fn of(settings: &Settings) -> Option<Self> {
+    fn of(id: BoardId, settings: &BoardSettings) -> Option<Self> {
         Some(Self {
             driver: D::of(settings)?,
-            state: BoardState::default(),
+            state: BoardState { id, ..BoardState::default() },
             decided: 0,
             again: Again::NOW,
             failing: false,
@@ -533,6 +540,8 @@ impl<D: Driver> Driven<D> {
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError> {
         let started = self.driver.phase() == Phase::Started;
+        // The same chip may be another board of the rig since an edit.
+        self.state.id = frame.id;
         self.driver.configure(&frame.settings);
         self.retimed |= started && self.driver.phase() != Phase::Started;
         if let Phase::Asking(found) = self.driver.phase() {

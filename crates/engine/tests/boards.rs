@@ -2,16 +2,19 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod tell;
+
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tell::Tell;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Back, Board, Joint, Rig, Servo};
+use wasvolta_core::rig::{Back, Board, Index, Joint, PartId, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, Seconds};
 use wasvolta_engine::worker::{self, Endings, Post};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, Ways, Wiring};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, board};
 use wasvolta_sim::faults::{Kind, Struck};
@@ -43,6 +46,7 @@ fn full(boards: usize) -> Rig {
         .flat_map(|b| (0..16).map(|channel| (b.name.clone(), channel)))
         .map(|(board, channel)| Servo { board, channel, ..servo.clone() })
         .collect();
+    rig.number_parts();
     rig
 }
 
@@ -81,7 +85,8 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
     for board in &rig.boards {
         bench.ensure("bench-bus", board.address.unwrap(), &[]);
     }
-    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
+    let index = Index::of(&rig);
+    let wiring = Wiring::of(Parts { rig: &rig, index: &index }, &Ways::of(&setup(&bench, clock.clone())));
     let mailbox: Arc<Mutex<Option<Post>>> = Arc::default();
     let (behind, held, time) = (bench.clone(), Arc::clone(&mailbox), Arc::clone(&clock));
     let open = Box::new(move || {
@@ -141,18 +146,14 @@ fn pair() -> (Rig, Arc<ManualClock>, Bench, Engine) {
     for (n, servo) in rig.servos.iter_mut().enumerate() {
         if n == 0 { "upper" } else { "lower" }.clone_into(&mut servo.board);
     }
-    let twin = Servo {
-        name: "heron.tail".into(),
-        channel: 9,
-        id: wasvolta_core::rig::Id(77),
-        ..rig.servos[1].clone()
-    };
+    let twin = Servo { name: "heron.tail".into(), channel: 9, ..rig.servos[1].clone() };
     rig.servos.push(twin);
+    rig.number_parts();
     let clock = Arc::new(ManualClock::default());
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     bench.ensure("bench-bus", 0x40, &[1]);
     bench.ensure("bench-bus", 0x41, &[2, 9]);
-    let engine = Engine::by_hand(&rig, setup(&bench, clock.clone())).unwrap();
+    let engine = Engine::by_hand(&Arc::new(rig.clone()), setup(&bench, clock.clone())).unwrap();
     (rig, clock, bench, engine)
 }
 
@@ -173,19 +174,18 @@ fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged
     rig.joints.push(twin);
     // Its supply may have fallen with it: unless these joints say so, they are asked about.
     rig.joints.iter_mut().for_each(|joint| joint.back = Some(Back::Last));
-    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
-    engine.run_rig(&Arc::new(rig), wiring).unwrap();
+    tell::run(&mut engine, rig);
     let pass = |engine: &mut Engine, beats: u32| {
         for beat in 0..beats {
             // What moves is seen in every beat on the wire.
             let by = Micros::new(if beat % 20 < 10 { 6.0 } else { -6.0 });
-            engine.command(Command::Jog { servo: 0, by, repeat: false });
+            engine.tell(Command::Jog { servo: 0, by, repeat: false });
             clock.advance(BEAT);
             engine.pass();
         }
     };
     for servo in 0..3 {
-        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     }
     pass(&mut engine, 50);
     assert!(engine.snapshot().boards[0][1].sent.iter().flatten().count() == 2);
@@ -217,7 +217,6 @@ fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged
 #[test]
 fn boards_come_go_and_change_their_address_while_it_runs() {
     let (rig, clock, bench, mut engine) = pair();
-    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
     let pass = |engine: &mut Engine, beats: u32| {
         for _ in 0..beats {
             clock.advance(BEAT);
@@ -225,7 +224,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
         }
     };
     for servo in 0..3 {
-        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     }
     pass(&mut engine, 50);
     // The first board goes: the second keeps its pulses, though it is the first of the list now.
@@ -233,7 +232,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     fewer.boards.remove(0);
     fewer.servos.remove(0);
     let before = bench.log().len();
-    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    tell::run(&mut engine, fewer.clone());
     pass(&mut engine, 50);
     let released = |address: u8| {
         bench.log()[before..]
@@ -246,8 +245,10 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     assert_eq!(engine.snapshot().boards[0].len(), 1);
     // A third comes at an address where nothing is yet.
     let mut more = fewer.clone();
-    more.boards.push(Board { name: "third".into(), address: Some(0x52), ..rig.boards[0].clone() });
-    engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
+    let id = Default::default();
+    more.boards.push(Board { id, name: "third".into(), address: Some(0x52), ..rig.boards[0].clone() });
+    more.number_parts();
+    tell::run(&mut engine, more.clone());
     pass(&mut engine, 3);
     let boards = engine.snapshot().boards[0].clone();
     assert!(boards[0].trouble.is_none() && boards[1].trouble.is_some());
@@ -257,7 +258,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     // The jumpers were set anew: what got pulses at the old address is released there.
     more.boards[0].address = Some(0x43);
     bench.ensure("bench-bus", 0x43, &[]);
-    engine.run_rig(&Arc::new(more.clone()), wiring.again(&more)).unwrap();
+    tell::run(&mut engine, more.clone());
     pass(&mut engine, 100);
     assert_eq!(bench.pulse_us("bench-bus", 0x41, 9), None);
     assert!(bench.pulse_us("bench-bus", 0x43, 9).is_some());
@@ -269,7 +270,7 @@ fn winch() -> (Arc<ManualClock>, Bench, Engine) {
     let clock = Arc::new(ManualClock::default());
     let motor = "[[board]]\nbus = \"bench-bus\"\naddress = 65\n[[board.servo]]\nchannel = 2\npart = \"motor\"\nzero_us = 1480\ndeadband_us = 12\narms_after_s = 0.9\n";
     let bench = Bench::new(&Truth::parse(motor).unwrap(), 1, clock.clone());
-    let engine = Engine::by_hand(&rig, setup(&bench, clock.clone())).unwrap();
+    let engine = Engine::by_hand(&Arc::new(Rig::clone(&rig)), setup(&bench, clock.clone())).unwrap();
     (clock, bench, engine)
 }
 
@@ -288,7 +289,7 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
     let gone = Struck { kind: Kind::Pulled, address: Some(0x41), channel: None };
     bench.faults().set(gone, true);
     pass(&mut engine, 10);
-    engine.command(Command::Engage { servo: 0, pulse: Micros::new(1700.0), told: true });
+    engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1700.0), stands_there: true });
     pass(&mut engine, 100);
     assert!(arming(&mut engine).is_some() && engine.snapshot().servos[0].is_unarmed());
     bench.faults().set(gone, false);
@@ -305,7 +306,7 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
     let beats = until(&mut engine, &|engine| arming(engine).is_none());
     assert!((48..=52).contains(&beats), "{beats} beats for a second");
     let go = Command::GoTo { servo: 0, pulse: Micros::new(1700.0) };
-    engine.command(go);
+    engine.tell(go);
     pass(&mut engine, 60);
     assert!(turns(), "armed, it follows");
     // Out and in again: it turns no more before it has seen its neutral, and then not by itself.
@@ -332,23 +333,22 @@ fn an_edit_that_moves_a_winch_in_the_list_does_not_stop_it() {
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     bench.ensure("bench-bus", 0x41, &[2]);
     let first = setup(&bench, clock.clone());
-    let wiring = Wiring::of(&rig, &first);
-    let mut engine = Engine::by_hand(&rig, first).unwrap();
+    let mut engine = Engine::by_hand(&Arc::new(rig.clone()), first).unwrap();
     let pass = |engine: &mut Engine, beats: u32| {
         for _ in 0..beats {
             clock.advance(BEAT);
             engine.pass();
         }
     };
-    engine.command(Command::Engage { servo: 2, pulse: Micros::new(1480.0), told: true });
+    engine.tell(Command::Engage { servo: 2, pulse: Micros::new(1480.0), stands_there: true });
     pass(&mut engine, 100);
-    engine.command(Command::GoTo { servo: 2, pulse: Micros::new(1700.0) });
+    engine.tell(Command::GoTo { servo: 2, pulse: Micros::new(1700.0) });
     pass(&mut engine, 60);
     let turning = bench.pulse_us("bench-bus", 0x41, 2);
     assert!(turning.unwrap() > 1690.0, "{turning:?}");
     let mut fewer = rig.clone();
     fewer.servos.remove(0);
-    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    tell::run(&mut engine, fewer.clone());
     pass(&mut engine, 5);
     assert_eq!(engine.snapshot().servos[1].arming(), None);
     assert_eq!(bench.pulse_us("bench-bus", 0x41, 2), turning);
@@ -361,7 +361,8 @@ fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
     let bench = Bench::new(&Truth::default(), 1, clock.clone());
     bench.ensure("bench-bus", 0x40, &[1, 2]);
     let setup = setup(&bench, clock.clone());
-    let wiring = Wiring::of(&rig, &setup);
+    let index = Index::of(&rig);
+    let wiring = Wiring::of(Parts { rig: &rig, index: &index }, &Ways::of(&setup));
     let shared: Arc<dyn Clock> = clock.clone();
     let (mut workers, mut posts) = worker::make(setup.boards, &wiring, &shared, &Endings::default());
     let (worker, post) = (&mut workers[0], &mut posts[0]);
@@ -395,33 +396,30 @@ fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
 #[test]
 fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_when_it_is_back() {
     let (rig, clock, bench, mut engine) = pair();
-    let wiring = Wiring::of(&rig, &setup(&bench, clock.clone()));
     let pass = |engine: &mut Engine, beats: u32| {
         for _ in 0..beats {
             clock.advance(BEAT);
             engine.pass();
         }
     };
-    engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
-    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
+    engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 1, pulse: Micros::new(1500.0), stands_there: true });
     pass(&mut engine, 20);
     // Another bus, with a board and a servo on it; what runs already is not disturbed.
     bench.ensure("other-bus", 0x40, &[5]);
     let behind = bench.clone();
     let open = Box::new(move || Ok(Box::new(behind.open("other-bus")?) as Box<_>));
-    engine.add_port(BoardPort { name: "second".into(), way: Way::Bus(open) }).unwrap();
+    engine.add_port(BoardPort { name: "other-bus".into(), way: Way::Bus(open) }).unwrap();
     let mut more = rig.clone();
     more.ports.push(wasvolta_core::rig::Port { name: "other-bus".into(), ..rig.ports[0].clone() });
     more.boards.push(Board { name: "far".into(), port: "other-bus".into(), ..rig.boards[0].clone() });
-    let id = wasvolta_core::rig::Id(78);
-    let servo =
-        Servo { name: "heron.wing".into(), board: "far".into(), channel: 5, id, ..rig.servos[0].clone() };
+    let servo = Servo { name: "heron.wing".into(), board: "far".into(), channel: 5, ..rig.servos[0].clone() };
     more.servos.push(servo);
-    let wiring = wiring.with_port("other-bus").again(&more);
-    assert!(wiring.has_port("other-bus"));
-    engine.run_rig(&Arc::new(more.clone()), wiring.clone()).unwrap();
+    more.number_parts();
+    assert!(engine.has_port("other-bus"));
+    tell::run(&mut engine, more.clone());
     pass(&mut engine, 5);
-    engine.command(Command::Engage { servo: 3, pulse: Micros::new(1500.0), told: true });
+    engine.tell(Command::Engage { servo: 3, pulse: Micros::new(1500.0), stands_there: true });
     pass(&mut engine, 20);
     assert!(bench.pulse_us("other-bus", 0x40, 5).is_some() && bench.pulse_us("bench-bus", 0x40, 1).is_some());
     assert_eq!(engine.snapshot().boards.len(), 2);
@@ -432,7 +430,7 @@ fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_w
     let mut fewer = more.clone();
     fewer.boards.remove(1);
     fewer.servos.retain(|servo| servo.board != "lower");
-    engine.run_rig(&Arc::new(fewer.clone()), wiring.again(&fewer)).unwrap();
+    tell::run(&mut engine, fewer.clone());
     pass(&mut engine, 60);
     assert!(bench.pulse_us("bench-bus", 0x41, 2).is_some());
     bench.faults().set(absent, false);

@@ -2,16 +2,19 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod tell;
+
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use tell::Tell;
 use wasvolta_core::guard::Stopped;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, EventKind, Output, Owner, Play};
 use wasvolta_core::unit::Micros;
-use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Snapshot, Way, Wiring};
+use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Snapshot, Way};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::bench::released_at_the_end;
@@ -50,7 +53,7 @@ fn bench(clock: Arc<dyn Clock>) -> Bench {
 fn live() -> (Bench, Engine) {
     let clock = Arc::new(WallClock::default());
     let bench = bench(clock.clone());
-    let engine = Engine::start(&rig(), setup(&bench, clock, vec![])).unwrap();
+    let engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, vec![])).unwrap();
     (bench, engine)
 }
 
@@ -65,7 +68,7 @@ fn until(engine: &mut Engine, what: &str, mut holds: impl FnMut(&Snapshot) -> bo
 
 fn engage_both(engine: &mut Engine) {
     for servo in [0, 1] {
-        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     }
     until(engine, "both on the wire", |s| s.boards[0][0].sent.iter().flatten().count() == 2);
 }
@@ -79,7 +82,7 @@ struct ByHand {
 fn by_hand() -> ByHand {
     let clock = Arc::new(ManualClock::default());
     let bench = bench(clock.clone());
-    let engine = Engine::by_hand(&rig(), setup(&bench, clock.clone(), vec![])).unwrap();
+    let engine = Engine::by_hand(&Arc::new(rig()), setup(&bench, clock.clone(), vec![])).unwrap();
     ByHand { clock, bench, engine }
 }
 
@@ -133,7 +136,7 @@ fn cut_works_though_the_queue_is_full() {
     engage_both(&mut engine);
     let stop = Arc::clone(engine.stop());
     bench.faults().set_delay(Duration::from_millis(1));
-    while engine.command(Command::Jog { servo: 0, by: Micros::new(1.0), repeat: false }) {}
+    while engine.tell(Command::Jog { servo: 0, by: Micros::new(1.0), repeat: false }) {}
     stop.cut();
     until(&mut engine, "cut", |s| {
         s.output == Output::Cut && s.boards[0][0].sent.iter().flatten().count() == 0
@@ -170,14 +173,14 @@ fn an_unreliable_bus_delays_but_never_breaks() {
             let share = if heals.load(std::sync::atomic::Ordering::SeqCst) { 0.0 } else { share };
             Ok(Box::new(Faulty::new(behind.bus("bench-bus"), opened, share)))
         }));
-        let mut engine = Engine::by_hand(&rig(), setup).unwrap();
+        let mut engine = Engine::by_hand(&Arc::new(rig()), setup).unwrap();
         for servo in [0, 1] {
-            engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+            engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
         }
         let pass = |engine: &mut Engine, beats: u32| {
             for beat in 0..beats {
                 let by = Micros::new(if beat % 100 < 50 { 9.0 } else { -9.0 });
-                engine.command(Command::Jog { servo: 0, by, repeat: false });
+                engine.tell(Command::Jog { servo: 0, by, repeat: false });
                 clock.advance(BEAT);
                 engine.pass();
             }
@@ -224,13 +227,13 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
     rig.servos[1].board = "lower".into();
     let clock = Arc::new(ManualClock::default());
     let bench = bench(clock.clone());
-    let mut engine = Engine::by_hand(&rig, setup(&bench, clock.clone(), vec![])).unwrap();
+    let mut engine = Engine::by_hand(&Arc::new(rig.clone()), setup(&bench, clock.clone(), vec![])).unwrap();
     for servo in [0, 1] {
-        engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     }
     for beat in 0..500 {
         if beat % 10 == 5 {
-            engine.command(Command::Jog { servo: 0, by: Micros::new(5.0), repeat: false });
+            engine.tell(Command::Jog { servo: 0, by: Micros::new(5.0), repeat: false });
         }
         clock.advance(BEAT);
         engine.pass();
@@ -263,10 +266,10 @@ fn a_knob_over_a_pty_moves_a_servo_and_its_pulled_plug_is_lost() {
     let line = LinePort { name: "knob-line".into(), path: PathBuf::from(knob.path()), baud: 115_200 };
     let clock = Arc::new(WallClock::default());
     let bench = bench(clock.clone());
-    let mut engine = Engine::start(&rig(), setup(&bench, clock, vec![line])).unwrap();
+    let mut engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, vec![line])).unwrap();
     until(&mut engine, "fresh", |s| s.inputs[0].health == Health::Fresh);
     engage_both(&mut engine);
-    engine.command(Command::GiveBack { servo: 1 });
+    engine.tell(Command::GiveBack { servo: 1 });
     let beak = |s: &Snapshot| s.servos[1].pulse.get();
     until(&mut engine, "at half, 20°", |s| {
         s.servos[1].owner == Owner::Mapping && (beak(s) - 1200.0).abs() < 3.0
@@ -300,12 +303,12 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
         let mut by_hand = by_hand();
         by_hand.pass(2);
         for servo in [0, 1] {
-            by_hand.engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true });
+            by_hand.engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
             by_hand.pass(5);
-            by_hand.engine.command(Command::GiveBack { servo });
+            by_hand.engine.tell(Command::GiveBack { servo });
         }
         by_hand.pass(60);
-        by_hand.engine.command(Command::Play { sequence: 0 });
+        by_hand.engine.tell(Command::Play { sequence: 0 });
         let mut trace = Vec::new();
         for _ in 0..110 {
             by_hand.pass(1);
@@ -322,14 +325,14 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
 #[test]
 fn the_hand_keeps_a_joint_until_it_is_given_back() {
     let mut by_hand = by_hand();
-    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
     by_hand.pass(3);
-    by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
-    by_hand.engine.command(Command::Play { sequence: 0 });
+    by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
+    by_hand.engine.tell(Command::Play { sequence: 0 });
     by_hand.pass(120);
     let neck = by_hand.engine.snapshot().servos[0];
     assert_eq!((neck.owner, neck.pulse), (Owner::Hand, Micros::new(1550.0)));
-    by_hand.engine.command(Command::GiveBack { servo: 0 });
+    by_hand.engine.tell(Command::GiveBack { servo: 0 });
     by_hand.pass(120);
     let neck = by_hand.engine.snapshot().servos[0];
     assert_eq!((neck.owner, neck.pulse), (Owner::Home, Micros::new(1500.0)));
@@ -338,7 +341,7 @@ fn the_hand_keeps_a_joint_until_it_is_given_back() {
 #[test]
 fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
     let mut by_hand = by_hand();
-    by_hand.engine.command(Command::Jog { servo: 1, by: Micros::new(5.0), repeat: false });
+    by_hand.engine.tell(Command::Jog { servo: 1, by: Micros::new(5.0), repeat: false });
     by_hand.pass(1);
     let (_, event) = by_hand.engine.snapshot().events[0];
     let EventKind::Refused(why) = event.kind else { panic!("{event:?}") };
@@ -349,10 +352,10 @@ fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
 #[test]
 fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
     let mut by_hand = by_hand();
-    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
     by_hand.pass(3);
     for beat in 0..200 {
-        by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: beat > 0 });
+        by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: beat > 0 });
         by_hand.pass(1);
     }
     assert!(
@@ -365,9 +368,9 @@ fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
     );
     // The limit at 45° is 1950 µs.
     assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1950.0).abs() < 1e-6);
-    by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: false });
+    by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: false });
     for _ in 0..6 {
-        by_hand.engine.command(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: true });
+        by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: true });
         by_hand.pass(1);
     }
     by_hand.pass(5);
@@ -379,17 +382,17 @@ fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
 #[test]
 fn hold_keeps_the_pulses_and_drive_goes_on() {
     let mut by_hand = by_hand();
-    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1300.0), told: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1300.0), stands_there: true });
     by_hand.pass(3);
-    by_hand.engine.command(Command::GiveBack { servo: 0 });
+    by_hand.engine.tell(Command::GiveBack { servo: 0 });
     by_hand.pass(5);
-    by_hand.engine.command(Command::Hold);
+    by_hand.engine.tell(Command::Hold);
     by_hand.pass(2);
     let held = by_hand.engine.snapshot().servos[0].ticks;
     by_hand.pass(50);
     let snapshot = by_hand.engine.snapshot();
     assert_eq!((snapshot.output, snapshot.servos[0].ticks), (Output::Held, held));
-    by_hand.engine.command(Command::Drive);
+    by_hand.engine.tell(Command::Drive);
     by_hand.pass(100);
     assert_eq!(by_hand.engine.snapshot().servos[0].pulse, Micros::new(1500.0));
 }
@@ -397,14 +400,13 @@ fn hold_keeps_the_pulses_and_drive_goes_on() {
 #[test]
 fn a_corrected_clock_leaves_the_ticks_on_the_wire_alone() {
     let mut by_hand = by_hand();
-    by_hand.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
     by_hand.pass(5);
     let before = by_hand.engine.snapshot().servos[0];
     let rig =
         wasvolta_core::rig::edit::correct_clock(&rig(), "upper", wasvolta_core::unit::Hertz::new(52.230))
             .unwrap();
-    let wiring = Wiring::of(&rig, &setup(&by_hand.bench, by_hand.clock.clone(), vec![]));
-    by_hand.engine.run_rig(&Arc::new(rig), wiring);
+    tell::run(&mut by_hand.engine, rig);
     by_hand.pass(5);
     let after = by_hand.engine.snapshot().servos[0];
     assert_eq!(after.ticks, before.ticks);

@@ -7,16 +7,19 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use proptest::prelude::*;
+mod tell;
+
 use std::fmt::Write;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
+use tell::Tell;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Rig};
 use wasvolta_core::stage::{Command, EventKind, Output, Wire};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::worker::{Ended, Proof};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way};
 use wasvolta_port::board::{Decision, Found, Phase};
 use wasvolta_port::pwm::Files;
 use wasvolta_port::{BusError, Clock, I2cBus, Transfer};
@@ -111,8 +114,12 @@ impl Run {
             record: None,
         };
         let rig = board.rig(back);
-        let _ = Wiring::of(&rig, &setup);
-        Engine::by_hand(&rig, setup).unwrap()
+        Engine::by_hand(&Arc::new(rig), setup).unwrap()
+    }
+
+    fn decide(&mut self, decision: Decision) {
+        let board = self.engine.compiled().rig.boards[0].id;
+        assert!(self.engine.decide(board, decision));
     }
 
     /// What the pin gives, in µs.
@@ -168,10 +175,10 @@ impl Run {
     fn playing(board: Board, back: Option<Back>) -> Self {
         let mut run = Self::new(board, back);
         run.pass(MS(1000));
-        run.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+        run.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
         run.pass(MS(400));
-        run.engine.command(Command::GiveBack { servo: 0 });
-        run.engine.command(Command::Play { sequence: 0 });
+        run.engine.tell(Command::GiveBack { servo: 0 });
+        run.engine.tell(Command::Play { sequence: 0 });
         run.pass(MS(2500));
         assert!(run.moves(), "{board:?}");
         (run.largest, run.words) = (0.0, Vec::new());
@@ -322,10 +329,10 @@ fn kills(board: Board, grid: &mut String) {
             // As whoever answers so does: engaged where it stands.
             let ticks = wasvolta_core::unit::Ticks(ticks[usize::from(board.channel())].unwrap());
             let pulse = wasvolta_core::stage::Plan::of(&board.rig(None)).servos[0].guard.clock.pulse(ticks);
-            run.engine.command(Command::Engage { servo: 0, pulse, told: true });
+            run.engine.tell(Command::Engage { servo: 0, pulse, stands_there: true });
         }
         match decision {
-            Some(decision) => drop(run.engine.decide(0, 0, decision)),
+            Some(decision) => run.decide(decision),
             None => run.engine.stop().cut(),
         }
         run.pass(MS(500));
@@ -422,7 +429,7 @@ fn a_release_that_was_told_and_not_heard_is_told_again() {
         }));
         run.engine = Run::engine_on(Board::Expander, None, way, &run.clock);
         run.pass(MS(1000));
-        run.engine.command(Command::Engage { servo: 0, pulse: Micros::new(1500.0), told: true });
+        run.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
         run.pass(MS(400));
         assert!(run.moves());
         lost.store(losses, Ordering::SeqCst);

@@ -18,13 +18,23 @@ pub type Stay = [bool; CHANNELS];
 
 /// What a board is to be, by its kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Settings {
+pub enum BoardSettings {
     /// An expander on an I²C bus.
-    Expander(expander::Settings),
+    Expander(expander::ExpanderSettings),
     /// A microcontroller that speaks Firmata on a line.
-    Firmata(firmata::Settings),
+    Firmata(firmata::FirmataSettings),
     /// A PWM chip of the kernel.
-    Pwm(pwm::Settings),
+    Pwm(pwm::PwmSettings),
+}
+
+impl BoardSettings {
+    /// The address on its bus; none for a board that is alone on its port.
+    pub const fn address(&self) -> Option<u8> {
+        match self {
+            Self::Expander(settings) => Some(settings.address),
+            Self::Firmata(_) | Self::Pwm(_) => None,
+        }
+    }
 }
 
 /// What the maker says to pulses that run already.
@@ -143,10 +153,10 @@ pub trait Driver: Send + Sized {
     const POWERED_BY_ITS_WAY: bool = false;
 
     /// A driver that has not spoken to its board yet; none for settings of another kind.
-    fn of(settings: &Settings) -> Option<Self>;
+    fn of(settings: &BoardSettings) -> Option<Self>;
 
     /// Whether these settings are for the board that it drives, though they may differ in other things.
-    fn is_for(&self, settings: &Settings) -> bool;
+    fn is_for(&self, settings: &BoardSettings) -> bool;
 
     /// Its address, where several such boards share a way.
     fn address(&self) -> Option<u8> {
@@ -154,7 +164,7 @@ pub trait Driver: Send + Sized {
     }
 
     /// Takes the settings of its board; whatever must be said anew is said at the next service.
-    fn configure(&mut self, settings: &Settings);
+    fn configure(&mut self, settings: &BoardSettings);
 
     /// How the board stands.
     fn phase(&self) -> Phase;

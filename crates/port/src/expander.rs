@@ -30,7 +30,7 @@ const OSCILLATOR_STARTS: Duration = Duration::from_millis(1);
 
 /// What a board is to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Settings {
+pub struct ExpanderSettings {
     /// Its 7-bit address.
     pub address: u8,
     /// Its clock's divider less one, 3..=255.
@@ -44,7 +44,7 @@ pub struct Settings {
 /// See the module.
 #[derive(Debug)]
 pub struct Expander {
-    settings: Settings,
+    settings: ExpanderSettings,
     phase: Phase,
     sent: Wanted,
     on: [u16; CHANNELS],
@@ -63,7 +63,7 @@ pub struct Expander {
 
 impl Expander {
     /// A driver that has not spoken to its board yet.
-    pub fn new(settings: Settings) -> Self {
+    pub fn new(settings: ExpanderSettings) -> Self {
         Self {
             settings,
             phase: Phase::Down,
@@ -101,12 +101,12 @@ impl Expander {
     }
 
     /// The settings in force.
-    pub const fn settings(&self) -> Settings {
+    pub const fn settings(&self) -> ExpanderSettings {
         self.settings
     }
 
     /// Other settings. A changed clock restarts the chip, which releases all channels and engages them anew.
-    pub fn reconfigure(&mut self, settings: Settings) {
+    pub fn reconfigure(&mut self, settings: ExpanderSettings) {
         if settings.prescale != self.settings.prescale && self.was_up {
             self.phase = Phase::Down;
             self.retimed = true;
@@ -472,23 +472,23 @@ impl Driver for Expander {
 
     const POWERED_BY_ITS_WAY: bool = true;
 
-    fn of(settings: &board::Settings) -> Option<Self> {
+    fn of(settings: &board::BoardSettings) -> Option<Self> {
         match settings {
-            board::Settings::Expander(settings) => Some(Self::new(*settings)),
+            board::BoardSettings::Expander(settings) => Some(Self::new(*settings)),
             _ => None,
         }
     }
 
-    fn is_for(&self, settings: &board::Settings) -> bool {
-        matches!(settings, board::Settings::Expander(s) if s.address == self.settings.address)
+    fn is_for(&self, settings: &board::BoardSettings) -> bool {
+        matches!(settings, board::BoardSettings::Expander(s) if s.address == self.settings.address)
     }
 
     fn address(&self) -> Option<u8> {
         Some(self.settings.address)
     }
 
-    fn configure(&mut self, settings: &board::Settings) {
-        if let board::Settings::Expander(settings) = settings
+    fn configure(&mut self, settings: &board::BoardSettings) {
+        if let board::BoardSettings::Expander(settings) = settings
             && *settings != self.settings
         {
             self.reconfigure(*settings);

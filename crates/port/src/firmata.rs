@@ -39,7 +39,7 @@ const MAJOR: u8 = 2;
 
 /// What a board of this kind is to be: everything else is the firmware's. A bit a pin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Settings {
+pub struct FirmataSettings {
     /// Pins that give a level, 0–255, instead of a servo's pulse.
     pub levels: u128,
     /// Pins that are on or off: any count but 0 is on.
@@ -77,7 +77,7 @@ impl Role {
     }
 }
 
-impl Settings {
+impl FirmataSettings {
     /// What a pin is driven as.
     pub const fn role(&self, pin: usize) -> Role {
         match (is_set(self.levels, pin), is_set(self.switches, pin)) {
@@ -143,7 +143,7 @@ enum Step {
 /// See the module.
 #[derive(Debug)]
 pub struct Firmata {
-    settings: Settings,
+    settings: FirmataSettings,
     step: Step,
     decoder: Decoder,
     firmware: Option<Firmware>,
@@ -176,7 +176,7 @@ pub struct Firmata {
 impl Default for Firmata {
     fn default() -> Self {
         Self {
-            settings: Settings::default(),
+            settings: FirmataSettings::default(),
             step: Step::Begin,
             decoder: Decoder::default(),
             firmware: None,
@@ -497,19 +497,19 @@ impl Firmata {
 impl Driver for Firmata {
     type Way = Box<dyn Stream>;
 
-    fn of(settings: &board::Settings) -> Option<Self> {
+    fn of(settings: &board::BoardSettings) -> Option<Self> {
         match settings {
-            board::Settings::Firmata(settings) => Some(Self { settings: *settings, ..Self::default() }),
+            board::BoardSettings::Firmata(settings) => Some(Self { settings: *settings, ..Self::default() }),
             _ => None,
         }
     }
 
-    fn is_for(&self, settings: &board::Settings) -> bool {
-        matches!(settings, board::Settings::Firmata(_))
+    fn is_for(&self, settings: &board::BoardSettings) -> bool {
+        matches!(settings, board::BoardSettings::Firmata(_))
     }
 
-    fn configure(&mut self, settings: &board::Settings) {
-        if let board::Settings::Firmata(settings) = settings {
+    fn configure(&mut self, settings: &board::BoardSettings) {
+        if let board::BoardSettings::Firmata(settings) = settings {
             self.settings = *settings;
         }
     }

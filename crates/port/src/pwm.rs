@@ -23,7 +23,7 @@ const CHECK_EVERY: Duration = Duration::from_secs(1);
 
 /// What a board of this kind is to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Settings {
+pub struct PwmSettings {
     /// A frame.
     pub frame: Duration,
 }
@@ -165,7 +165,7 @@ impl Files for Directory {
 /// See the module.
 #[derive(Debug)]
 pub struct Pwm {
-    settings: Settings,
+    settings: PwmSettings,
     phase: Phase,
     exported: [bool; CHANNELS],
     channels: usize,
@@ -376,8 +376,8 @@ impl Pwm {
 impl Driver for Pwm {
     type Way = Box<dyn Files>;
 
-    fn of(settings: &board::Settings) -> Option<Self> {
-        let board::Settings::Pwm(settings) = settings else { return None };
+    fn of(settings: &board::BoardSettings) -> Option<Self> {
+        let board::BoardSettings::Pwm(settings) = settings else { return None };
         Some(Self {
             settings: *settings,
             phase: Phase::Down,
@@ -391,12 +391,12 @@ impl Driver for Pwm {
         })
     }
 
-    fn is_for(&self, settings: &board::Settings) -> bool {
-        matches!(settings, board::Settings::Pwm(_))
+    fn is_for(&self, settings: &board::BoardSettings) -> bool {
+        matches!(settings, board::BoardSettings::Pwm(_))
     }
 
-    fn configure(&mut self, settings: &board::Settings) {
-        if let board::Settings::Pwm(settings) = settings
+    fn configure(&mut self, settings: &board::BoardSettings) {
+        if let board::BoardSettings::Pwm(settings) = settings
             && *settings != self.settings
         {
             self.settings = *settings;

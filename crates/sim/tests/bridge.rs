@@ -7,14 +7,14 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use wasvolta_port::bridge::Bridge;
-use wasvolta_port::expander::{Expander, Noted, Settings};
+use wasvolta_port::expander::{Expander, ExpanderSettings, Noted};
 use wasvolta_port::{Clock, Fault, I2cBus, Transfer, WallClock};
 use wasvolta_sim::faults::{Kind, Struck};
 use wasvolta_sim::serve::{self, BridgedBus};
 use wasvolta_sim::{Bench, Truth, pty};
 
-const SETTINGS: Settings =
-    Settings { address: 0x40, prescale: 121, frame: Duration::from_micros(19_989), widest: 595 };
+const SETTINGS: ExpanderSettings =
+    ExpanderSettings { address: 0x40, prescale: 121, frame: Duration::from_micros(19_989), widest: 595 };
 
 struct Line {
     bench: Bench,

@@ -6,14 +6,14 @@
 use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::Ends;
-use wasvolta_port::expander::{Decision, Expander, Found, Lapse, Noted, Phase, Settings, Wanted};
+use wasvolta_port::expander::{Decision, Expander, ExpanderSettings, Found, Lapse, Noted, Phase, Wanted};
 use wasvolta_port::{Clock, Fault};
 use wasvolta_sim::faults::Kind;
 use wasvolta_sim::truth::{BoardTruth, Part};
 use wasvolta_sim::{Bench, Logged, ManualClock, Sight, SimBus, Truth};
 
-const SETTINGS: Settings =
-    Settings { address: 0x40, prescale: 121, frame: Duration::from_micros(19_989), widest: 595 };
+const SETTINGS: ExpanderSettings =
+    ExpanderSettings { address: 0x40, prescale: 121, frame: Duration::from_micros(19_989), widest: 595 };
 const BEAT: Duration = Duration::from_millis(20);
 
 struct Rig {
@@ -228,7 +228,7 @@ fn running_pulses_are_not_touched_before_the_maker_decides() {
     assert_eq!((ticks[1], ticks.iter().flatten().count()), (Some(310), 1));
     assert!(adoptable, "its clock is the one wanted");
     let mut other = Rig::new(&[(1, 310)]);
-    other.driver = Expander::new(Settings { prescale: 101, ..SETTINGS });
+    other.driver = Expander::new(ExpanderSettings { prescale: 101, ..SETTINGS });
     other.service(&[None; 16]);
     assert!(matches!(other.driver.phase(), Phase::Asking(Found::Pulsing { adoptable: false, .. })));
 }

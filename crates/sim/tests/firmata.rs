@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::board::{CHANNELS, Driver, Lapse, Noted, Phase, Settings, Stay, Wanted};
+use wasvolta_port::board::{BoardSettings, CHANNELS, Driver, Lapse, Noted, Phase, Stay, Wanted};
 use wasvolta_port::firmata::{self, Firmata, Role};
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, Fault};
@@ -15,7 +15,7 @@ use wasvolta_sim::truth::Part;
 use wasvolta_sim::{Bench, ManualClock, Sight, Truth};
 
 /// Pin 5 dims, pin 7 switches, the rest drive servos.
-const SETTINGS: firmata::Settings = firmata::Settings { levels: 1 << 5, switches: 1 << 7 };
+const SETTINGS: firmata::FirmataSettings = firmata::FirmataSettings { levels: 1 << 5, switches: 1 << 7 };
 const STEP: Duration = Duration::from_millis(10);
 
 struct Rig {
@@ -35,7 +35,7 @@ impl Rig {
             board.ensure(pin, Part::Servo);
         }
         let line: Box<dyn Stream> = Box::new(board.open().unwrap());
-        Self { clock, bench, board, line, driver: Firmata::of(&Settings::Firmata(SETTINGS)).unwrap() }
+        Self { clock, bench, board, line, driver: Firmata::of(&BoardSettings::Firmata(SETTINGS)).unwrap() }
     }
 
     fn faults(&self) -> &Faults {
@@ -163,7 +163,7 @@ fn a_lamp_and_a_relay_are_told_as_the_protocol_has_it() {
     rig.clock.advance(Duration::from_millis(80));
     rig.service(&NOBODY).unwrap();
     assert_eq!(said(&rig, before + 18), [0xF4, 5, 1, 0xF5, 5, 0, 0xF4, 7, 1, 0xF5, 7, 0]);
-    rig.driver.configure(&Settings::Firmata(firmata::Settings { levels: 1 << 8, switches: 0 }));
+    rig.driver.configure(&BoardSettings::Firmata(firmata::FirmataSettings { levels: 1 << 8, switches: 0 }));
     rig.clock.advance(Duration::from_millis(80));
     rig.service(&wanted(&[(8, 102)])).unwrap();
     assert!(said(&rig, before + 30).is_empty());
@@ -284,7 +284,7 @@ fn servos_that_run_already_are_asked_about_and_kept_or_released() {
         rig.pass(&wanted(&[(9, 1500)]), Duration::from_millis(100));
         // The program was killed: nobody released it, and a new one opens the line.
         rig.board.resets_when_opened(resets);
-        rig.driver = Firmata::of(&Settings::Firmata(firmata::Settings::default())).unwrap();
+        rig.driver = Firmata::of(&BoardSettings::Firmata(firmata::FirmataSettings::default())).unwrap();
         rig.line = Box::new(rig.board.open().unwrap());
         rig
     };

@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::board::{CHANNELS, Decision, Driver, Found, Noted, Phase, Settings, Wanted};
+use wasvolta_port::board::{BoardSettings, CHANNELS, Decision, Driver, Found, Noted, Phase, Wanted};
 use wasvolta_port::pwm::{self, Directory, Files, Pwm};
 use wasvolta_port::{BusError, Clock, Fault};
 use wasvolta_sim::faults::Kind;
@@ -12,7 +12,7 @@ use wasvolta_sim::pwm::PwmChip;
 use wasvolta_sim::{Bench, ManualClock, Truth};
 
 const FRAME: Duration = Duration::from_millis(20);
-const SETTINGS: Settings = Settings::Pwm(pwm::Settings { frame: FRAME });
+const SETTINGS: BoardSettings = BoardSettings::Pwm(pwm::PwmSettings { frame: FRAME });
 
 struct Rig {
     clock: Arc<ManualClock>,
@@ -149,7 +149,7 @@ fn a_channel_that_runs_already_is_asked_about_kept_or_released_and_read_back() {
         assert!((rig.chip.pulse_us(1).unwrap() - 1600.0).abs() < 0.2);
     }
     let mut other = left();
-    other.driver = Pwm::of(&Settings::Pwm(pwm::Settings { frame: FRAME / 2 })).unwrap();
+    other.driver = Pwm::of(&BoardSettings::Pwm(pwm::PwmSettings { frame: FRAME / 2 })).unwrap();
     other.service(&wanted(&[])).unwrap();
     assert!(matches!(other.driver.phase(), Phase::Asking(Found::Pulsing { adoptable: false, .. })));
 }

@@ -11,7 +11,7 @@ pub mod roster;
 pub use marks::{Observation, drop_mark, keep_mark};
 
 use super::check::problems;
-use super::{Chip, Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, Rig, Servo, Step};
+use super::{Chip, Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, PoseId, Rig, Servo, Step};
 use crate::clock::oscillator_from;
 use crate::easing::Easing;
 use crate::fit::TurnsBack;
@@ -135,6 +135,7 @@ pub(super) fn missing(what: &'static str, name: &str) -> Refused {
 pub(super) fn changed(rig: &Rig, change: impl FnOnce(&mut Rig) -> Result<(), Refused>) -> Edited {
     let mut next = rig.clone();
     change(&mut next)?;
+    next.number_parts();
     match problems(&next).into_iter().next() {
         None => Ok(next),
         Some(problem) => Err(Refused::Unsound { message: problem.message, help: problem.help }),
@@ -311,8 +312,12 @@ pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edite
 /// those, by the names that poses have for them.
 pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> Edited {
     changed(rig, |rig| {
-        let mut pose =
-            Pose { name: name.to_owned(), angles_deg: BTreeMap::new(), levels_percent: BTreeMap::new() };
+        let mut pose = Pose {
+            id: PoseId::default(),
+            name: name.to_owned(),
+            angles_deg: BTreeMap::new(),
+            levels_percent: BTreeMap::new(),
+        };
         for (kind, part, target) in targets {
             let target = rounded_angle(*target);
             if *kind == Kind::Positional {
@@ -322,7 +327,7 @@ pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> 
             }
         }
         match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(old) => *old = pose,
+            Some(old) => *old = Pose { id: old.id, ..pose },
             None => rig.poses.push(pose),
         }
         Ok(())
@@ -341,7 +346,11 @@ pub fn insert_step(rig: &Rig, sequence: &str, at: usize, pose: &str) -> Edited {
         };
         match rig.sequences.iter_mut().find(|s| s.name == sequence) {
             Some(found) => found.steps.insert(at.min(found.steps.len()), step),
-            None => rig.sequences.push(super::Sequence { name: sequence.to_owned(), steps: vec![step] }),
+            None => rig.sequences.push(super::Sequence {
+                id: super::SequenceId::default(),
+                name: sequence.to_owned(),
+                steps: vec![step],
+            }),
         }
         Ok(())
     })

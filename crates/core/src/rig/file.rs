@@ -11,7 +11,6 @@ use super::check::{Problem, problems};
 use super::{Rig, merge};
 use format::Versioned;
 use schemars::JsonSchema;
-use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::ops::Range;
 use toml_edit::{Document, DocumentMut};
@@ -125,13 +124,21 @@ pub fn load(text: &str) -> Loaded {
 /// A rig out of values that are no TOML, as a recording has them; they may be of an older format.
 ///
 /// # Errors
-/// When they are no rig.
-pub fn from_values<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Box<Rig>, D::Error> {
-    use serde::de::Error;
-    let values = serde_json::Value::deserialize(from)?;
-    let mut document = toml_edit::ser::to_document(&values).map_err(D::Error::custom)?;
+/// In words, when they are no rig.
+pub fn from_values(values: &serde_json::Value) -> Result<Box<Rig>, String> {
+    let mut document = toml_edit::ser::to_document(values).map_err(|error| error.to_string())?;
     format::raise::<Rig>(&mut document);
-    toml_edit::de::from_document(document).map(Box::new).map_err(D::Error::custom)
+    let mut rig: Box<Rig> = toml_edit::de::from_document(document).map_err(|error| error.to_string())?;
+    rig.number_parts();
+    Ok(rig)
+}
+
+/// A rig as values, its numbers to the decimals that a file keeps.
+///
+/// # Errors
+/// In words, when a part of it has no such form.
+pub fn to_values(rig: &Rig) -> Result<serde_json::Value, String> {
+    serde_json::to_value(rig).map_err(|error| error.to_string())
 }
 
 fn newer_format(document: &Document<&str>, known: u32) -> Option<Located> {
@@ -333,8 +340,9 @@ mod tests {
             more.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark_of });
             more.poses.push(super::super::Pose { name: "bow".to_owned(), ..more.poses[0].clone() });
             more.servos[0].notes = "two\nlines".to_owned();
+            more.number_parts();
             let written = Source::read(text.clone()).unwrap().with(&more).unwrap().text().to_owned();
-            assert_eq!(sound(&written), more);
+            assert_eq!(sound(&written).with_ids_of(&more), more);
             assert!(written.starts_with(mark) && written.matches('\u{feff}').count() == mark.chars().count());
             let bare = written.replace("\r\n", "");
             assert_eq!((bare.contains('\n'), bare.contains('\r')), (end == "\n", false), "{written:?}");
@@ -374,8 +382,9 @@ mod tests {
         rig.poses.push(pose);
         let step = rig.sequences[0].steps[0].clone();
         rig.sequences[0].steps.push(step);
+        rig.number_parts();
         let more = source.with(&rig).unwrap();
-        assert_eq!(sound(more.text()), rig, "{}", more.text());
+        assert_eq!(sound(more.text()).with_ids_of(&rig), rig, "{}", more.text());
         let fewer = more.with(source.rig()).unwrap();
         assert_eq!(sound(fewer.text()), *source.rig(), "{}", fewer.text());
         assert!(fewer.text().contains("# seen on the bench"));

@@ -311,7 +311,12 @@ mod tests {
     }
 
     fn six(amps: f64) -> Rail {
-        Rail { name: "six-volt".into(), volts: Volts::new(6.0), amps: Amps::new(amps) }
+        Rail {
+            id: Default::default(),
+            name: "six-volt".into(),
+            volts: Volts::new(6.0),
+            amps: Amps::new(amps),
+        }
     }
 
     fn said(rig: &Rig) -> Vec<String> {

@@ -2,19 +2,19 @@
 //!
 //! Edits, which change the rig and are undone, stand in `rig::edit`.
 
-use super::Wire;
 use super::exercise::Exercise;
+use super::{Plan, Wire};
 use crate::guard::Stopped;
 use crate::link::Health;
-use crate::rig::Back;
+use crate::rig::{Back, InputId, SequenceId, ServoId};
 use crate::unit::{Micros, Ticks, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
-/// What may be asked of the stage. Servos and sequences are indices into the plan.
+/// What may be asked of the stage. Parts are named by their ids; the stage itself knows them by their places.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Command {
+pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     /// Drop everything until re-enabled.
     Cut,
     /// Keep the last pulses.
@@ -24,22 +24,23 @@ pub enum Command {
     /// Give a servo its first pulse; the hand has it then.
     Engage {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// The pulse.
         #[serde(serialize_with = "exactly")]
         pulse: Micros,
         /// Whether the maker said that the horn stands there already.
-        told: bool,
+        #[serde(alias = "told")]
+        stands_there: bool,
     },
     /// Stop a servo's pulses.
     Release {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// Nudge a servo; the hand has it then.
     Jog {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// How far.
         #[serde(serialize_with = "exactly")]
         by: Micros,
@@ -49,7 +50,7 @@ pub enum Command {
     /// Glide to a pulse; the hand has it then.
     GoTo {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// Where to.
         #[serde(serialize_with = "exactly")]
         pulse: Micros,
@@ -57,31 +58,31 @@ pub enum Command {
     /// Move a servo a little to and fro around where it is, to see which it is; then as before.
     Wiggle {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// What hangs on the channel gets no pulses, whatever is sent: when it does it must see its neutral first.
     Disarm {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// Its pulses arrive from now on: the time that it must see its neutral begins.
     Arm {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// What is known of the way to a servo.
     Wire {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// What its board has said.
         said: Said,
     },
     /// Jog by an input's knob, between two pulses: from where both stand, so that nothing jumps.
     Knob {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// The input.
-        input: usize,
+        input: Input,
         /// The pulse at the knob's one end.
         #[serde(serialize_with = "exactly")]
         low: Micros,
@@ -92,19 +93,19 @@ pub enum Command {
     /// Go to and fro; the hand has it then.
     Exercise {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// Over what, how fast, how often.
         what: Exercise,
     },
     /// End a wiggle, an exercise or a knob's turn where it stands.
     StandStill {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// Shift where a continuous servo stands still, until the program ends.
     Trim {
         /// The servo.
-        servo: usize,
+        servo: Servo,
         /// How far.
         #[serde(serialize_with = "exactly")]
         by: Micros,
@@ -112,24 +113,86 @@ pub enum Command {
     /// The hand lets go.
     GiveBack {
         /// The servo.
-        servo: usize,
+        servo: Servo,
     },
     /// Play from the start, or go on after a pause.
     Play {
         /// The sequence.
-        sequence: usize,
+        sequence: Sequence,
     },
     /// Stand still within the sequence.
     Pause,
     /// Stand at a time of a sequence.
     Seek {
         /// The sequence.
-        sequence: usize,
+        sequence: Sequence,
         /// The time.
         at: Duration,
     },
     /// Leave the sequence.
     StopPlaying,
+}
+
+/// A command whose parts are named by their places in the plan.
+pub type Placed = Command<usize, usize, usize>;
+
+impl<S: Copy, I: Copy, Q: Copy> Command<S, I, Q> {
+    /// The same with its parts named otherwise; none when one of them has no such name.
+    pub fn renamed<T, J, R>(
+        self,
+        servo_of: impl Fn(S) -> Option<T>,
+        input_of: impl Fn(I) -> Option<J>,
+        sequence_of: impl Fn(Q) -> Option<R>,
+    ) -> Option<Command<T, J, R>> {
+        Some(match self {
+            Self::Cut => Command::Cut,
+            Self::Hold => Command::Hold,
+            Self::Drive => Command::Drive,
+            Self::Engage { servo, pulse, stands_there } => {
+                Command::Engage { servo: servo_of(servo)?, pulse, stands_there }
+            }
+            Self::Release { servo } => Command::Release { servo: servo_of(servo)? },
+            Self::Jog { servo, by, repeat } => Command::Jog { servo: servo_of(servo)?, by, repeat },
+            Self::GoTo { servo, pulse } => Command::GoTo { servo: servo_of(servo)?, pulse },
+            Self::Wiggle { servo } => Command::Wiggle { servo: servo_of(servo)? },
+            Self::Disarm { servo } => Command::Disarm { servo: servo_of(servo)? },
+            Self::Arm { servo } => Command::Arm { servo: servo_of(servo)? },
+            Self::Wire { servo, said } => Command::Wire { servo: servo_of(servo)?, said },
+            Self::Knob { servo, input, low, high } => {
+                Command::Knob { servo: servo_of(servo)?, input: input_of(input)?, low, high }
+            }
+            Self::Exercise { servo, what } => Command::Exercise { servo: servo_of(servo)?, what },
+            Self::StandStill { servo } => Command::StandStill { servo: servo_of(servo)? },
+            Self::Trim { servo, by } => Command::Trim { servo: servo_of(servo)?, by },
+            Self::GiveBack { servo } => Command::GiveBack { servo: servo_of(servo)? },
+            Self::Play { sequence } => Command::Play { sequence: sequence_of(sequence)? },
+            Self::Pause => Command::Pause,
+            Self::Seek { sequence, at } => Command::Seek { sequence: sequence_of(sequence)?, at },
+            Self::StopPlaying => Command::StopPlaying,
+        })
+    }
+}
+
+impl Command {
+    /// The same for the parts of a plan; none when it is about one that is not there any more.
+    pub fn placed(self, plan: &Plan) -> Option<Placed> {
+        self.renamed(
+            |servo| plan.servo_place(servo),
+            |input| plan.input_place(input),
+            |sequence| plan.sequence_place(sequence),
+        )
+    }
+}
+
+impl Placed {
+    /// The same by the ids that the parts have in a plan; none when there are not so many.
+    pub fn named(self, plan: &Plan) -> Option<Command> {
+        self.renamed(
+            |n| plan.servos.get(n).map(|servo| servo.id),
+            |n| plan.inputs.get(n).map(|input| input.id),
+            |n| plan.timelines.get(n).map(|line| line.id),
+        )
+    }
 }
 
 /// What a board says of one of its channels.
@@ -240,13 +303,34 @@ pub enum EventKind {
     Displaced,
 }
 
-/// What happened, when, and to which servo or input.
+/// What an event is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum About {
+    /// All of the output, or the playing sequence.
+    Output,
+    /// A servo.
+    Servo(ServoId),
+    /// An input, with its link.
+    Input(InputId),
+}
+
+impl About {
+    /// The servo, where it is about one.
+    pub const fn servo(self) -> Option<ServoId> {
+        match self {
+            Self::Servo(servo) => Some(servo),
+            Self::Output | Self::Input(_) => None,
+        }
+    }
+}
+
+/// What happened, when, and to what.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Event {
     /// When.
     pub at: Duration,
     /// What.
     pub kind: EventKind,
-    /// The index of the servo, or of the input for a link.
-    pub part: Option<usize>,
+    /// To what.
+    pub about: About,
 }

@@ -4,10 +4,11 @@
 //! than all of them can, so that they never pull against each other. One without marks has no angles, and so neither
 //! leads nor follows.
 
+use super::command::{Command, Placed};
 use super::drive::{Beat, Proposal};
 use super::plan::ServoPlan;
-use super::{Command, Plan, ServoState};
-use crate::rig::{Joint, Rig};
+use super::{Plan, ServoState};
+use crate::rig::{Joint, Parts};
 use crate::scale::Scale;
 use crate::unit::{Degrees, Micros};
 
@@ -38,15 +39,15 @@ impl Led {
 const TOGETHER_DEG: f64 = 1e-3;
 
 /// Ties together in the plan what turns a joint together in the rig. `servos` are in rig order.
-pub(super) fn couple(rig: &Rig, servos: &mut [ServoPlan]) {
+pub(super) fn couple(rig: Parts<'_>, servos: &mut [ServoPlan]) {
     for (n, joint) in rig.joints.iter().enumerate().filter(|(_, joint)| !joint.others.is_empty()) {
         tie(rig, (n, joint), servos);
     }
 }
 
 /// The members of a joint that have angles follow the first of them; the others are left to the hand.
-fn tie(rig: &Rig, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan]) {
-    let place = |name: &str| rig.servos.iter().position(|s| s.name == name);
+fn tie(rig: Parts<'_>, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan]) {
+    let place = |name: &str| rig.index.servos.named(name);
     let places: Vec<usize> = joint.servos().filter_map(place).filter(|n| *n < servos.len()).collect();
     for &n in &places {
         servos[n].shares = Some(shared);
@@ -81,18 +82,18 @@ fn tie(rig: &Rig, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan]) {
 
 impl Plan {
     /// A command for a servo that follows, as it is for the one that leads.
-    pub(super) fn to_leader(&self, command: Command, states: &[ServoState]) -> Command {
+    pub(super) fn to_leader(&self, command: Placed, states: &[ServoState]) -> Placed {
         let led = |servo: usize| self.servos.get(servo).and_then(|plan| plan.led.as_ref());
         let at =
             |servo: usize| states.get(servo).map_or(Micros::ZERO, |state| state.hand.unwrap_or(state.pulse));
         match command {
-            Command::Engage { servo, pulse, told } => {
+            Command::Engage { servo, pulse, stands_there } => {
                 // The followers are engaged by their leader, at a pulse of their own.
                 let follows = led(servo).filter(|led| states.get(led.leader).is_some_and(|s| !s.engaged));
                 follows.map_or(command, |led| Command::Engage {
                     servo: led.leader,
                     pulse: led.leading_for(pulse),
-                    told,
+                    stands_there,
                 })
             }
             Command::Release { servo } => {
@@ -214,9 +215,9 @@ mod tests {
     use super::*;
     use crate::bent::WITHIN_DEG;
     use crate::linkage::{Hand, Steering};
-    use crate::rig::Ends;
     use crate::rig::edit::joint::{couple, set_steering};
     use crate::rig::file::{Loaded, load};
+    use crate::rig::{Ends, Rig};
     use crate::unit::Millimetres;
 
     fn coupled() -> Rig {

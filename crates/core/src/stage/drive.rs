@@ -96,7 +96,7 @@ impl ServoState {
     /// The hand follows the knob that jogs it: from where both stood when it was taken, to the pulses at its ends.
     pub(super) fn turn(&mut self, inputs: &[InputState], plan: &Plan) {
         let Some(knob) = &mut self.knob else { return };
-        let (Some(input), Some(shape)) = (inputs.get(knob.input), plan.inputs.get(knob.input)) else {
+        let (Some(input), Some(shape)) = (inputs.get(knob.input.1), plan.inputs.get(knob.input.1)) else {
             return;
         };
         // A knob that is not heard turns nothing.

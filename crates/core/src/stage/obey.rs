@@ -22,11 +22,12 @@ impl Stage {
 
     pub(super) fn obey(&mut self, now: Duration, command: Command) {
         // What turns a joint together with others is told through the first of them.
+        let Some(command) = command.placed(&self.run.plan) else { return };
         match self.run.plan.to_leader(command, &self.run.servos) {
             Command::Cut => self.cut(now),
             Command::Hold => self.hold(now),
             Command::Drive => self.drive_on(now),
-            Command::Engage { servo, pulse, told } => self.engage(now, servo, pulse, told),
+            Command::Engage { servo, pulse, stands_there } => self.engage(now, servo, pulse, stands_there),
             Command::Release { servo } => self.release(now, servo),
             Command::Jog { servo, by, repeat } => self.jog(now, servo, by, repeat),
             Command::GoTo { servo, pulse } => self.go_to(now, servo, pulse),
@@ -102,7 +103,7 @@ impl Stage {
         }
     }
 
-    fn engage(&mut self, now: Duration, servo: usize, pulse: Micros, told: bool) {
+    fn engage(&mut self, now: Duration, servo: usize, pulse: Micros, stands_there: bool) {
         match self.hindrance(servo) {
             Some(Refusal::NotEngaged) => {}
             // It is engaged already.
@@ -135,13 +136,13 @@ impl Stage {
         state.gliding = false;
         // Not told where it stands, it may have come from the far end; it is known when it had the time.
         let farthest = if pulse - low > high - pulse { low } else { high };
-        state.estimate = Estimate::assumed(if told { pulse } else { farthest }, now);
-        if told {
+        state.estimate = Estimate::assumed(if stands_there { pulse } else { farthest }, now);
+        if stands_there {
             state.estimate.known = Known::Modelled;
         }
         self.output = Output::Driving;
         self.note(now, EventKind::Engaged, Some(servo));
-        self.engage_followers(now, servo, told);
+        self.engage_followers(now, servo, stands_there);
     }
 
     /// Whether a servo would turn a joint that another one holds, and nobody knows which angles of the two belong
@@ -253,14 +254,14 @@ impl Stage {
     }
 
     /// Engages what turns the same joint, where that stands then.
-    fn engage_followers(&mut self, now: Duration, leader: usize, told: bool) {
+    fn engage_followers(&mut self, now: Duration, leader: usize, stands_there: bool) {
         let Some(at) = self.run.servos.get(leader).map(|state| state.pulse) else { return };
         for n in 0..self.run.servos.len() {
             let led = self.run.plan.servos.get(n).and_then(|plan| plan.led.as_ref());
             let Some(pulse) = led.filter(|led| led.leader == leader).map(|led| led.pulse_for(at)) else {
                 continue;
             };
-            self.engage(now, n, pulse, told);
+            self.engage(now, n, pulse, stands_there);
         }
     }
 
@@ -278,10 +279,11 @@ impl Stage {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
-        if let Some(state) = self.run.servos.get_mut(servo) {
+        let id = self.run.plan.inputs.get(input).map(|plan| plan.id);
+        if let (Some(state), Some(id)) = (self.run.servos.get_mut(servo), id) {
             state.interrupt();
             state.hand = Some(state.hand.unwrap_or(state.pulse - state.trim));
-            state.knob = Some(Knob { input, taken: None, low, high });
+            state.knob = Some(Knob { input: (id, input), taken: None, low, high });
         }
     }
 

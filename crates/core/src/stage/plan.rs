@@ -7,11 +7,15 @@ use crate::curve::Curve;
 use crate::fit::Side;
 use crate::guard::{Guard, towards};
 use crate::link::Rules;
-use crate::rig::{Back, Board, CutTo, Ends, Id, Idle, Input, Joint, Kind, Limit, Mapping, Rig, Servo};
+use crate::rig::{
+    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Mapping, Parts, Rig,
+    SequenceId, Servo, ServoId,
+};
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
 use crate::shape::{self, Shape, Span, between, two_sided};
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
+use std::collections::HashMap;
 use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
@@ -30,7 +34,7 @@ const CONTINUOUS_WIGGLE: f64 = 0.1;
 #[derive(Debug, Clone, PartialEq)]
 pub struct ServoPlan {
     /// What it keeps while its name changes.
-    pub id: Id,
+    pub id: ServoId,
     /// What it is.
     pub kind: Kind,
     /// Where it is plugged in: its board and channel.
@@ -167,7 +171,7 @@ impl ServoPlan {
 #[derive(Debug, Clone, PartialEq)]
 pub struct InputPlan {
     /// What it keeps while its name changes.
-    pub id: Id,
+    pub id: InputId,
     /// Its shaping.
     pub shape: Shape,
     /// When its link is lost.
@@ -202,26 +206,53 @@ pub struct Plan {
     pub mappings: Vec<MappingPlan>,
     /// In rig order.
     pub timelines: Vec<Timeline>,
+    servo_places: HashMap<ServoId, usize>,
+    input_places: HashMap<InputId, usize>,
+    sequence_places: HashMap<SequenceId, usize>,
 }
 
 impl Plan {
     /// Compiles a sound rig; what is not sound was refused before.
     pub fn of(rig: &Rig) -> Self {
+        Self::of_parts(Parts { rig, index: &Index::of(rig) })
+    }
+
+    /// The same of one whose parts were looked up already.
+    pub fn of_parts(rig: Parts<'_>) -> Self {
         let mut servos: Vec<ServoPlan> =
             rig.servos.iter().filter_map(|servo| servo_plan(rig, servo)).collect();
         super::couple::couple(rig, &mut servos);
         let scales: Vec<Option<&Scale>> = servos.iter().map(|servo| servo.scale.as_ref()).collect();
-        let timelines = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
+        let timelines: Vec<Timeline> = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
+        let inputs: Vec<InputPlan> = rig.inputs.iter().map(input_plan).collect();
         Self {
+            servo_places: servos.iter().enumerate().map(|(n, servo)| (servo.id, n)).collect(),
+            input_places: inputs.iter().enumerate().map(|(n, input)| (input.id, n)).collect(),
+            sequence_places: timelines.iter().enumerate().map(|(n, line)| (line.id, n)).collect(),
             timelines,
             servos,
-            inputs: rig.inputs.iter().map(input_plan).collect(),
+            inputs,
             mappings: rig.mappings.iter().filter_map(|m| mapping_plan(rig, m)).collect(),
         }
     }
+
+    /// The place of a servo.
+    pub fn servo_place(&self, servo: ServoId) -> Option<usize> {
+        self.servo_places.get(&servo).copied()
+    }
+
+    /// The place of an input.
+    pub fn input_place(&self, input: InputId) -> Option<usize> {
+        self.input_places.get(&input).copied()
+    }
+
+    /// The place of a sequence.
+    pub fn sequence_place(&self, sequence: SequenceId) -> Option<usize> {
+        self.sequence_places.get(&sequence).copied()
+    }
 }
 
-fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
+fn servo_plan(rig: Parts<'_>, servo: &Servo) -> Option<ServoPlan> {
     let board = rig.board(&servo.board)?;
     let speed = rig.speed_of(servo).unwrap_or(UNRATED_SPEED);
     Some(match servo.kind {
@@ -231,7 +262,7 @@ fn servo_plan(rig: &Rig, servo: &Servo) -> Option<ServoPlan> {
     })
 }
 
-fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
+fn positional(rig: Parts<'_>, servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let joint = rig.joint_of(&servo.name);
     let Ends(low, high) = servo.endpoints_us;
     let scale = rig.scale_of(servo);
@@ -259,7 +290,7 @@ fn positional(rig: &Rig, servo: &Servo, board: &Board, speed: DegreesPerSecond) 
         loaded: joint.is_some_and(|j| j.loaded),
         arrival: arrival(servo, shaft_gain),
         idle: rig.release_after_s.filter(|_| !joint.is_some_and(|j| j.loaded)).map(Seconds::duration),
-        mapping: joint.and_then(|j| rig.mappings.iter().position(|m| m.joint == j.name)),
+        mapping: joint.and_then(|j| rig.mapping_place(&j.name)),
         centre: servo.centre(),
         ..ServoPlan::bare(servo, board, guard)
     }
@@ -402,10 +433,10 @@ fn input_plan(input: &Input) -> InputPlan {
     }
 }
 
-fn mapping_plan(rig: &Rig, mapping: &Mapping) -> Option<MappingPlan> {
+fn mapping_plan(rig: Parts<'_>, mapping: &Mapping) -> Option<MappingPlan> {
     let Ends(low, high) = mapping.angles_deg;
     Some(MappingPlan {
-        input: rig.inputs.iter().position(|i| i.name == mapping.input)?,
+        input: rig.index.inputs.named(&mapping.input)?,
         angles: (low, high),
         failsafe: mapping.failsafe.as_ref().map(|f| (f.angle_deg, f.over_s.duration())),
     })

@@ -2,7 +2,7 @@
 
 use super::ServoState;
 use super::plan::Plan;
-use crate::rig::Id;
+use crate::rig::SequenceId;
 use crate::sequence::{Moment, Timeline};
 use crate::unit::Degrees;
 use std::time::Duration;
@@ -26,8 +26,10 @@ pub enum Play {
 pub struct Player {
     /// How playing stands.
     pub play: Play,
-    /// The sequence's index.
-    pub sequence: usize,
+    /// The sequence that is played, or was last.
+    pub sequence: SequenceId,
+    /// Its place in the plan.
+    place: usize,
     /// The time within it.
     pub at: Duration,
     /// The time of its first move, in seconds.
@@ -50,7 +52,7 @@ impl Player {
     }
 
     pub(super) fn start(&mut self, plan: &Plan, servos: &[ServoState], sequence: usize, driving: bool) {
-        if self.play == Play::Paused && self.sequence == sequence && self.screen_only != driving {
+        if self.play == Play::Paused && self.place == sequence && self.screen_only != driving {
             self.play = Play::Playing;
             self.fresh = true;
             return;
@@ -70,7 +72,7 @@ impl Player {
         at: Duration,
         driving: bool,
     ) {
-        let new = self.play == Play::Stopped || self.sequence != sequence || self.screen_only == driving;
+        let new = self.play == Play::Stopped || self.place != sequence || self.screen_only == driving;
         if new {
             self.capture(plan, servos, sequence, driving);
         }
@@ -83,7 +85,8 @@ impl Player {
         for (start, (plan, state)) in self.starts.iter_mut().zip(plan.servos.iter().zip(servos)) {
             *start = plan.scale.as_ref().map(|scale| scale.angle_at(state.pulse));
         }
-        self.sequence = sequence;
+        self.place = sequence;
+        self.sequence = plan.timelines.get(sequence).map(|line| line.id).unwrap_or_default();
         self.at = Duration::ZERO;
         self.screen_only = !driving;
         let starts = &self.starts;
@@ -108,7 +111,7 @@ impl Player {
         if self.play != Play::Playing || std::mem::take(&mut self.fresh) {
             return false;
         }
-        let length = plan.timelines.get(self.sequence).map_or(0.0, |line| line.length(self.first_move));
+        let length = plan.timelines.get(self.place).map_or(0.0, |line| line.length(self.first_move));
         let end = Duration::try_from_secs_f64(length).unwrap_or_default();
         self.at = (self.at + dt).min(end);
         let over = self.at >= end;
@@ -123,7 +126,7 @@ impl Player {
         if self.play == Play::Stopped || self.screen_only {
             return None;
         }
-        let line = plan.timelines.get(self.sequence)?;
+        let line = plan.timelines.get(self.place)?;
         Some((line, line.moment(self.at.as_secs_f64(), self.first_move)))
     }
 
@@ -133,23 +136,19 @@ impl Player {
         Some(line.at_moment(line.track_of(servo)?, moment, start))
     }
 
-    /// Takes over from the player of an earlier plan; `place` finds a servo there.
-    pub(super) fn carry(&mut self, old: &Self, plan: &Plan, place: impl Fn(Id) -> Option<usize>) {
+    /// Takes over from the player of an earlier plan.
+    pub(super) fn carry(&mut self, old: &Self, before: &Plan, plan: &Plan) {
         for (start, servo) in self.starts.iter_mut().zip(&plan.servos) {
-            *start = place(servo.id).and_then(|n| old.started_from(n));
+            *start = before.servo_place(servo.id).and_then(|n| old.started_from(n));
         }
-        if plan.timelines.get(old.sequence).is_none_or(|line| line.steps.is_empty()) {
-            return;
-        }
+        let Some(place) = plan.sequence_place(old.sequence) else { return };
+        let Some(line) = plan.timelines.get(place).filter(|line| !line.steps.is_empty()) else { return };
         self.play = old.play;
-        self.sequence = old.sequence;
+        (self.sequence, self.place) = (old.sequence, place);
         self.at = old.at;
         self.screen_only = old.screen_only;
         self.fresh = old.fresh;
         let starts = &self.starts;
-        self.first_move = plan
-            .timelines
-            .get(old.sequence)
-            .map_or(0.0, |line| line.first_move(|servo| starts.get(servo).copied().flatten()));
+        self.first_move = line.first_move(|servo| starts.get(servo).copied().flatten());
     }
 }

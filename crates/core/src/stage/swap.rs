@@ -2,6 +2,7 @@
 
 use super::plan::ServoPlan;
 use super::{Knob, Owner, ServoState, Wire};
+use crate::rig::InputId;
 use crate::unit::Micros;
 use std::time::Duration;
 
@@ -11,7 +12,7 @@ impl ServoState {
         &self,
         was: &ServoPlan,
         plan: &ServoPlan,
-        input: impl Fn(usize) -> Option<usize>,
+        input: impl Fn(InputId) -> Option<usize>,
     ) -> Self {
         let mut state = *self;
         let factor = was.oscillator / plan.oscillator;
@@ -20,7 +21,7 @@ impl ServoState {
             state.act = None;
         }
         state.knob = state.knob.and_then(|knob| {
-            let input = input(knob.input)?;
+            let input = (knob.input.0, input(knob.input.0)?);
             Some(Knob { input, taken: None, low: knob.low * factor, high: knob.high * factor })
         });
         state.pulse = state.pulse * factor;

@@ -4,7 +4,7 @@ use std::time::Duration;
 use wasvolta_core::Stage;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
+use wasvolta_core::stage::{Placed, Plan, Prepared, Reading};
 use wasvolta_core::unit::Micros;
 
 pub const BEAT: Duration = Duration::from_millis(20);
@@ -27,13 +27,16 @@ impl Run {
         Self { stage: Stage::new(Prepared::new(Plan::of(rig)), BEAT), now: Duration::ZERO }
     }
 
-    pub fn beat(&mut self, commands: &[Command]) {
+    pub fn beat(&mut self, commands: &[Placed]) {
         self.read(&[], commands);
     }
 
-    pub fn read(&mut self, readings: &[Reading], commands: &[Command]) {
+    pub fn read(&mut self, readings: &[Reading], commands: &[Placed]) {
         self.now += BEAT;
-        self.stage.advance(self.now, readings, commands);
+        // Tests speak of parts by their places; what is not there is asked for in vain.
+        let plan = self.stage.plan();
+        let commands: Vec<_> = commands.iter().filter_map(|command| command.named(plan)).collect();
+        self.stage.advance(self.now, readings, &commands);
     }
 
     pub fn pulse(&self, servo: usize) -> f64 {

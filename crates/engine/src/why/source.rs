@@ -1,17 +1,18 @@
 //! Why a servo is where it is: one line from the source to the wire.
 
-use crate::Snapshot;
+use crate::{Compiled, Snapshot};
 use wasvolta_core::guard::Stopped;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::ServoId;
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{Owner, Plan, ServoState};
+use wasvolta_core::stage::{Owner, ServoState};
 
 /// The line, with every value that it passes: `knob 0.41 → curve 0.35 → -31.0° → limit -30.0° → 1191 µs → 244
 /// ticks`. `None` while the snapshot is of another rig.
-pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, servo: usize) -> Option<String> {
-    let state = snapshot.servos.get(servo)?;
-    let own = plan.servos.get(servo)?;
-    let mut parts = source((rig, plan), snapshot, servo, state)?;
+pub fn from_source_to_wire(compiled: &Compiled, snapshot: &Snapshot, servo: ServoId) -> Option<String> {
+    let place = compiled.index.servos.place(servo)?;
+    let state = snapshot.servos.get(place)?;
+    let own = compiled.plan.servos.get(place)?;
+    let mut parts = source(compiled, snapshot, own, state)?;
     // Where nobody drives it, nobody wants it anywhere.
     if let Some(scale) = own.scale.as_ref().filter(|_| state.engaged) {
         parts.push(own.kind.show(scale.angle_at(state.target - state.trim())));
@@ -42,11 +43,12 @@ pub fn from_source_to_wire((rig, plan): (&Rig, &Plan), snapshot: &Snapshot, serv
 
 /// Who wants it somewhere, and the values on the way to its angle.
 fn source(
-    (rig, plan): (&Rig, &Plan),
+    compiled: &Compiled,
     snapshot: &Snapshot,
-    servo: usize,
+    own: &ServoPlan,
     state: &ServoState,
 ) -> Option<Vec<String>> {
+    let rig = &compiled.rig;
     Some(match state.owner {
         Owner::Nobody => vec!["nobody drives it".to_owned()],
         Owner::Hand => vec!["hand".to_owned()],
@@ -54,11 +56,12 @@ fn source(
         Owner::Rest => vec!["stays where it was let go".to_owned()],
         Owner::Sequence => {
             let player = &snapshot.player;
-            let name = rig.sequences.get(player.sequence).map_or("", |s| s.name.as_str());
+            let name = compiled.index.sequences.place(player.sequence).and_then(|n| rig.sequences.get(n));
+            let name = name.map_or("", |s| s.name.as_str());
             vec![format!("{name} at {:.2} s", player.at.as_secs_f64())]
         }
         Owner::Mapping | Owner::LostMapping => {
-            let input = plan.mappings.get(plan.servos.get(servo)?.mapping?)?.input;
+            let input = compiled.plan.mappings.get(own.mapping?)?.input;
             let (name, is) = (&rig.inputs.get(input)?.name, snapshot.inputs.get(input)?);
             if state.owner == Owner::LostMapping {
                 vec![format!("{name} {}", is.health.word()), "as told for a lost link".to_owned()]

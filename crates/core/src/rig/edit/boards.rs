@@ -1,7 +1,7 @@
 //! Edits of boards: they come with their ports, get their supply, change their name, and go.
 
 use super::{Edited, Refused, changed, missing};
-use crate::rig::{Board, Chip, Port, PortKind, Rail, Rig, fifty, nominal};
+use crate::rig::{Board, BoardId, Chip, Port, PortId, PortKind, Rail, Rig, fifty, nominal};
 use crate::unit::Volts;
 
 /// A board that is to be added.
@@ -33,6 +33,7 @@ pub fn add_board(rig: &Rig, new: &NewBoard) -> Edited {
         if rig.port(new.port).is_none() {
             let ((path, baud), kind) = (new.path, new.chip.port());
             rig.ports.push(Port {
+                id: PortId::default(),
                 name: new.port.to_owned(),
                 kind,
                 path: path.to_owned(),
@@ -42,6 +43,7 @@ pub fn add_board(rig: &Rig, new: &NewBoard) -> Edited {
         }
         let rail = if let [only] = rig.rails.as_slice() { Some(only.name.clone()) } else { None };
         rig.boards.push(Board {
+            id: BoardId::default(),
             signal_volts: None,
             name: new.name.to_owned(),
             port: new.port.to_owned(),
@@ -63,7 +65,7 @@ pub fn feed_board(rig: &Rig, board: &str, rail: Option<&Rail>) -> Edited {
         fed.rail = rail.map(|rail| rail.name.clone());
         let Some(rail) = rail else { return Ok(()) };
         match rig.rails.iter_mut().find(|there| there.name == rail.name) {
-            Some(there) => *there = rail.clone(),
+            Some(there) => *there = Rail { id: there.id, ..rail.clone() },
             None => rig.rails.push(rail.clone()),
         }
         Ok(())
@@ -164,12 +166,18 @@ mod tests {
         // An expander has an address, and a port is of the board's kind.
         assert!(add_board(&rig(), &NewBoard { chip: Chip::PwmExpander, ..wings.clone() }).is_err());
         assert!(add_board(&rig(), &NewBoard { port: "bench-bus", ..wings }).is_err());
-        let rail = Rail { name: "twelve".into(), volts: Volts::new(12.0), amps: Amps::new(3.0) };
+        let rail = Rail {
+            id: Default::default(),
+            name: "twelve".into(),
+            volts: Volts::new(12.0),
+            amps: Amps::new(3.0),
+        };
         let fed = feed_board(&more, "wings", Some(&rail)).unwrap();
         assert_eq!(fed.board("wings").unwrap().rail.as_deref(), Some("twelve"));
         let stronger = Rail { amps: Amps::new(5.0), ..rail };
         let fed = feed_board(&fed, "wings", Some(&stronger)).unwrap();
-        assert_eq!(fed.rails.iter().filter(|r| **r == stronger).count(), 1);
+        let there: Vec<_> = fed.rails.iter().filter(|rail| rail.name == "twelve").collect();
+        assert_eq!((there.len(), there[0].amps), (1, stronger.amps));
         assert_eq!(feed_board(&fed, "wings", None).unwrap().board("wings").unwrap().rail, None);
         assert!(feed_board(&fed, "wings", Some(&Rail { volts: Volts::new(0.0), ..stronger })).is_err());
     }

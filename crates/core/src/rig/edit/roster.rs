@@ -4,15 +4,14 @@
 use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
-use crate::rig::{Arming, Chip, CutTo, Ends, Id, Idle, Joint, Kind, QuitTo, Rated, Rig, Servo};
+use crate::rig::{Arming, Chip, CutTo, Ends, Idle, Joint, JointId, Kind, QuitTo, Rated, Rig, Servo, ServoId};
 use crate::unit::{Degrees, Seconds, Volts};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
 pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
-        let id = free_id(rig);
-        rig.servos.push(Servo { id, ..Servo::new(name, (board, channel), kind) });
+        rig.servos.push(Servo::new(name, (board, channel), kind));
         if kind == Kind::Positional && rig.joint(name).is_none() {
             rig.joints.push(bare_joint(name));
         }
@@ -23,6 +22,7 @@ pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind
 /// A joint of a servo's name, with nothing said about it yet.
 pub(super) fn bare_joint(servo: &str) -> Joint {
     Joint {
+        id: JointId::default(),
         name: servo.to_owned(),
         servo: servo.to_owned(),
         others: Vec::new(),
@@ -220,9 +220,8 @@ pub fn set_auto_release(rig: &Rig, after: Option<Seconds>) -> Edited {
 /// A running stage knows nothing of where the new one stands.
 pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
     changed(rig, |rig| {
-        let id = free_id(rig);
         let servo = servo_mut(rig, servo)?;
-        servo.id = id;
+        servo.id = ServoId::default();
         servo.endpoints_us = Ends::cautious();
         servo.centre_us = None;
         servo.marks.clear();
@@ -230,11 +229,6 @@ pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
         (servo.fit, servo.arrive) = (Shape::default(), Side::default());
         Ok(())
     })
-}
-
-/// An id that no servo has.
-fn free_id(rig: &Rig) -> Id {
-    Id(rig.servos.iter().map(|s| s.id.0 + 1).max().unwrap_or(0))
 }
 
 /// What would go or change with a servo, in words: "2 poses and 1 mapping"; empty when nothing does.
