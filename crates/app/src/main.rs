@@ -10,6 +10,7 @@ mod command;
 mod demo;
 #[cfg(test)]
 mod documentation;
+mod edition;
 mod ending;
 mod exit;
 mod files;

@@ -309,7 +309,7 @@ mod tests {
         assert!(matches!(left(state.path()), Left::Nothing));
         keep(state.path(), true);
         let Left::Edits(offer) = left(state.path()) else { panic!() };
-        assert_eq!(offer.rig, edited());
+        assert_eq!(offer.rig.clone().with_ids_of(&edited()), edited());
         assert!(!offer.file_changed);
         assert!(offer.lines.contains(&('+', "name = \"heron.tail\"".to_owned())), "{:?}", offer.lines);
         assert!(offer.words().starts_with("An earlier run ended without saving: "), "{}", offer.words());

@@ -18,6 +18,7 @@ mod layout;
 pub mod look;
 mod model;
 mod pen;
+mod pick;
 mod roster;
 mod rows;
 mod scene;
@@ -52,6 +53,8 @@ use wasvolta_engine::Stop;
 /// Time between two drawings while something may move, and while nothing does.
 const LIVELY: Duration = Duration::from_millis(33);
 const QUIET: Duration = Duration::from_millis(100);
+/// The time until a drawing is tried again that something held up.
+const SOON: Duration = Duration::from_millis(2);
 /// The least time between two drawings, however many keys come.
 const BETWEEN: Duration = Duration::from_millis(16);
 /// How long the screen may take to end after a signal before the process is ended without it: longer than a release
@@ -183,7 +186,7 @@ struct Watch<'a> {
 /// off may be made.
 fn patience(lively: bool, owed: Option<Duration>) -> Duration {
     match owed {
-        Some(ago) => BETWEEN.saturating_sub(ago),
+        Some(ago) => BETWEEN.saturating_sub(ago).max(SOON),
         None if lively => LIVELY,
         None => QUIET,
     }
@@ -216,11 +219,14 @@ impl Watch<'_> {
     }
 
     fn draw(&mut self) -> miette::Result<()> {
-        self.owed = self.drawn_at.map(|at| at.elapsed()).filter(|ago| *ago < BETWEEN);
+        let ago = self.drawn_at.map(|at| at.elapsed());
+        // An edit that is on its way to the stage is a beat away: what is drawn then has it whole.
+        let on_its_way = self.model.snapshot.version < self.session.edition.version;
+        self.owed = ago.filter(|ago| *ago < BETWEEN || (on_its_way && *ago < QUIET));
         if self.owed.is_some() {
             return Ok(());
         }
-        let (scene, look) = (self.model.scene(self.session), self.look);
+        let (scene, look) = (self.model.shown(self.session), self.look);
         let began = Instant::now();
         let dressed = |f: &mut ratatui::Frame<'_>| {
             frame::draw(&scene, f.area(), f.buffer_mut());
@@ -298,7 +304,7 @@ mod patience_tests {
         assert_eq!((patience(true, None), patience(false, None)), (LIVELY, QUIET));
         for ago in [Duration::ZERO, Duration::from_millis(9), BETWEEN, QUIET] {
             let waits = patience(false, Some(ago));
-            assert!(waits + ago <= BETWEEN.max(ago), "{waits:?} after {ago:?}");
+            assert!(waits + ago <= BETWEEN.max(ago + SOON), "{waits:?} after {ago:?}");
         }
         assert_eq!(patience(false, Some(Duration::from_millis(9))), Duration::from_millis(7));
     }

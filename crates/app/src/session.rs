@@ -1,6 +1,7 @@
 //! A rig being worked on: the file, the edits with their undo, and the engine that runs it.
 
 use crate::cli::Live;
+use crate::edition::Edition;
 use crate::ending::Ending;
 use crate::files;
 use crate::files::output::{Outputs, Replace};
@@ -11,23 +12,20 @@ use crate::paper;
 use crate::recovery::{self, Keeper, Left, Offer};
 use crate::survey::{self, Outlook};
 use miette::{IntoDiagnostic, WrapErr};
+use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant, SystemTime};
-use wasvolta_core::fit::{Fit, NoFit};
-use wasvolta_core::power::Budget;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
-use wasvolta_core::rig::worry::{Worry, worries};
-use wasvolta_core::rig::{Chip, Kind, PortKind, Rig};
-use wasvolta_core::stage::{Command, Plan};
-use wasvolta_core::traffic::Traffic;
-use wasvolta_core::unit::{Seconds, Ticks};
+use wasvolta_core::rig::{BoardId, Chip, Kind, PortKind, Rig, Servo, ServoId};
+use wasvolta_core::stage::Command;
+use wasvolta_core::stage::plan::ServoPlan;
+use wasvolta_core::unit::Ticks;
 use wasvolta_engine::snapshot::BoardState;
-use wasvolta_engine::wiring::Place;
-use wasvolta_engine::{Engine, Snapshot, Wiring, wiring};
+use wasvolta_engine::{Engine, Snapshot, wiring};
 use wasvolta_port::Fault;
 use wasvolta_port::board::Wanted;
 use wasvolta_port::claim;
@@ -35,36 +33,6 @@ use wasvolta_port::scan::{PwmChip, Roots, Scan};
 use wasvolta_sim::{Knob, ManualClock};
 
 const MOST_UNDO: usize = 500;
-
-/// What follows from a rig, computed once an edit and not once a frame.
-pub struct Derived {
-    /// By servo.
-    pub fits: Vec<Result<Fit, NoFit>>,
-    /// The servos by index as the roster shows them.
-    pub order: Vec<usize>,
-    /// What the engine runs.
-    pub plan: Plan,
-    /// By port, what its boards ask of it.
-    pub traffic: Vec<Traffic>,
-    /// By rail, what hangs on it.
-    pub budgets: Vec<Budget>,
-    /// What is worth a word.
-    pub worries: Vec<Worry>,
-}
-
-impl Derived {
-    fn of(rig: &Rig) -> Self {
-        let beat = Seconds::new(hardware::BEAT.as_secs_f64());
-        Self {
-            fits: rig.servos.iter().map(wasvolta_core::rig::Servo::fit).collect(),
-            order: rig.by_group(),
-            plan: Plan::of(rig),
-            traffic: rig.ports.iter().map(|port| Traffic::of(rig, &port.name)).collect(),
-            budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
-            worries: worries(rig, beat),
-        }
-    }
-}
 
 /// One remembered state, with the words for what led away from it.
 struct Past {
@@ -76,12 +44,12 @@ struct Past {
 pub struct Session {
     /// The rig as edited.
     pub rig: Arc<Rig>,
-    /// What follows from it.
-    pub derived: Derived,
+    /// The same, with what follows from it.
+    pub edition: Arc<Edition>,
+    /// Those before it that a snapshot may still be of, oldest first.
+    earlier: VecDeque<Arc<Edition>>,
     /// The engine.
     pub engine: Engine,
-    /// Its wiring.
-    pub wiring: Wiring,
     /// What is simulated.
     pub simulated: Option<Simulated>,
     /// The clock, where beats pass by hand.
@@ -186,15 +154,14 @@ impl Session {
         files::tidy(path);
         let hardware = hardware::resolve(&rig, path, live, outputs)?;
         let Hardware { setup, manual, simulated } = hardware;
-        let wiring = Wiring::of(&rig, &setup);
         let engine = if manual.is_some() { Engine::by_hand(&rig, setup) } else { Engine::start(&rig, setup) }
             .into_diagnostic()
             .wrap_err("cannot start the engine")?;
         Ok(Self {
-            derived: Derived::of(&rig),
+            edition: Edition::of(engine.compiled()),
+            earlier: VecDeque::new(),
             rig,
             engine,
-            wiring,
             simulated,
             manual,
             last_known: LastKnown::read(path),
@@ -404,29 +371,42 @@ impl Session {
     fn adopt(&mut self, rig: Arc<Rig>) {
         self.rig = rig;
         self.edited = *self.rig != *self.source.rig();
-        self.derived = Derived::of(&self.rig);
         self.open_ports();
-        self.wiring = self.wiring.again(&self.rig);
+        let compiled = self.engine.compile(Arc::clone(&self.rig));
+        let before = std::mem::replace(&mut self.edition, Edition::of(&compiled));
+        self.earlier.push_back(before);
         if let Some(simulated) = &self.simulated {
             simulated.plug_in(&self.rig);
         }
         // The queue is drained every beat; it is full only when the engine has stopped, and then all ends.
-        self.engine.run_rig(&self.rig, self.wiring.clone());
+        self.engine.run(&compiled);
         self.keep_copy();
+    }
+
+    /// The edition that a snapshot is about: while an edit is on its way to the stage, one before the newest.
+    pub fn edition_of(&self, snapshot: &Snapshot) -> &Arc<Edition> {
+        let there = |edition: &&Arc<Edition>| edition.version == snapshot.version;
+        self.earlier.iter().find(there).unwrap_or(&self.edition)
+    }
+
+    /// Forgets the editions that no later snapshot will be about.
+    pub fn forget_before(&mut self, snapshot: &Snapshot) {
+        while self.earlier.front().is_some_and(|edition| edition.version < snapshot.version) {
+            self.earlier.pop_front();
+        }
     }
 
     /// Opens ports with boards that were not there before. One that cannot be had yet is tried again by its worker.
     fn open_ports(&mut self) {
         let rig = Arc::clone(&self.rig);
         for port in wiring::board_ports(&rig) {
-            if self.wiring.has_port(&port.name) {
+            if self.engine.has_port(&port.name) {
                 continue;
             }
             if let Err(error) = self.engine.add_port(hardware::board_port(port, self.simulated.as_ref())) {
                 tracing::error!("no thread for the port {}: {error}", port.name);
                 return;
             }
-            self.wiring = std::mem::take(&mut self.wiring).with_port(&port.name);
         }
     }
 
@@ -446,7 +426,7 @@ impl Session {
             PortKind::Serial => "line",
             PortKind::Pwm => "kernel-pwm",
         };
-        let taken = |name: &String| self.wiring.has_port(name) || self.rig.port(name).is_some();
+        let taken = |name: &String| self.engine.has_port(name) || self.rig.port(name).is_some();
         let numbered = (2..).map(|n| format!("{word}-{n}"));
         Ok(std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default())
     }
@@ -529,27 +509,30 @@ impl Session {
     }
 
     /// What engages every servo on a channel of a board that pulses already, at that very pulse.
-    pub fn kept(&self, at: (usize, usize), ticks: &Wanted) -> Vec<Command> {
-        let here = |(servo, place): (usize, &Option<Place>)| {
-            let place = place.filter(|place| (place.port, place.board) == at)?;
-            let ticks = Ticks((*ticks.get(place.channel)?)?);
-            let pulse = self.derived.plan.servos.get(servo)?.guard.clock.pulse(ticks);
-            Some(Command::Engage { servo, pulse, told: true })
+    pub fn kept(&self, board: BoardId, ticks: &Wanted) -> Vec<Command> {
+        let Some(board) = self.edition.board(board) else { return Vec::new() };
+        let here = |(servo, plan): (&Servo, &ServoPlan)| {
+            let ticks = Ticks((*ticks.get(usize::from(servo.channel))?)?);
+            let pulse = plan.guard.clock.pulse(ticks);
+            Some(Command::Engage { servo: servo.id, pulse, stands_there: true })
         };
-        self.wiring.servos.iter().enumerate().filter_map(here).collect()
+        let parts = self.rig.servos.iter().zip(&self.edition.plan.servos);
+        parts.filter(|(servo, _)| servo.board == board.name).filter_map(here).collect()
     }
 
     /// The channels of a servo's board that could drive it, by what the board has said.
-    pub fn able(&self, snapshot: &Snapshot, servo: usize) -> Option<String> {
-        let servo = self.rig.servos.get(servo)?;
-        let (port, board) = self.wiring.board(&self.rig, &servo.board)?;
-        snapshot.boards.get(port)?.get(board)?.able(wiring::role(servo.kind))
+    pub fn able(&self, snapshot: &Snapshot, servo: ServoId) -> Option<String> {
+        let edition = self.edition_of(snapshot);
+        let servo = edition.servo(servo)?;
+        let board = edition.parts().board(&servo.board)?;
+        edition.board_state(snapshot, board.id)?.able(wiring::role(servo.kind))
     }
 
     /// The servos whose pulses stay on the wire when the program ends: engaged and told to stay stiff.
     pub fn staying(&mut self) -> Vec<String> {
-        let states = &self.engine.snapshot().servos;
-        let parts = self.rig.servos.iter().zip(&self.derived.plan.servos).zip(states);
+        let snapshot = self.engine.snapshot().clone();
+        let edition = self.edition_of(&snapshot);
+        let parts = edition.rig.servos.iter().zip(&edition.plan.servos).zip(&snapshot.servos);
         parts
             .filter(|((_, plan), state)| plan.stay_stiff && state.engaged)
             .map(|((servo, _), _)| format!("{} (channel {} of {})", servo.name, servo.channel, servo.board))
@@ -562,7 +545,7 @@ impl Session {
         let staying = self.staying();
         let snapshot = self.engine.snapshot().clone();
         let unheard = |state: &BoardState| state.evidence.is_none() && state.starts == 0;
-        let boards = self.wiring.boards_in(&self.rig, &snapshot);
+        let boards = self.edition.boards(&snapshot);
         let unheard =
             boards.filter(|(_, state)| unheard(state)).map(|(board, _)| board.name.clone()).collect();
         if self.engine.is_recording_broken() {
@@ -594,9 +577,10 @@ impl Session {
 
     /// Whether any place is another than was noted.
     fn note_places(&mut self) -> bool {
-        let servos = self.engine.snapshot().servos.clone();
+        let snapshot = self.engine.snapshot().clone();
+        let edition = Arc::clone(self.edition_of(&snapshot));
         let mut changed = false;
-        for (servo, state) in self.rig.servos.iter().zip(servos) {
+        for (servo, state) in edition.rig.servos.iter().zip(&snapshot.servos) {
             // Without pulses a lamp is dark and a motor stands: nothing of theirs is left for the next run.
             let stands = servo.kind == Kind::Positional;
             if stands && state.estimate.known != wasvolta_core::estimate::Known::Unknown {

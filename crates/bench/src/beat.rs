@@ -62,7 +62,7 @@ pub fn measure() -> Vec<Row> {
         beat: PERIOD,
         record: Some(Box::new(tape.clone())),
     };
-    let Ok(engine) = Engine::start(&rigs::of(16, 60), setup) else { return Vec::new() };
+    let Ok(engine) = Engine::start(&Arc::new(rigs::of(16, 60)), setup) else { return Vec::new() };
     let bare = std::thread::spawn(bare);
     let bare = Times::of(bare.join().unwrap_or_default());
     drop(engine);

@@ -6,12 +6,12 @@ use crate::rigs;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Rig, Servo};
+use wasvolta_core::rig::{Board, Index, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, number};
 use wasvolta_engine::worker::{self, Post};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, Ways, Wiring};
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::{Bench, Logged, ManualClock, TimedBus, Truth};
 
@@ -47,7 +47,6 @@ fn rig() -> Rig {
         })
         .collect();
     let servo = |(n, board): (usize, &Board), channel: u8| Servo {
-        id: wasvolta_core::rig::Id(u32::try_from(n).unwrap_or(0) * 16 + u32::from(channel)),
         name: format!("reed.b{n}-{channel}"),
         board: board.name.clone(),
         channel,
@@ -65,6 +64,7 @@ fn rig() -> Rig {
         ..seed
     };
     rig.ports[0].bus_hz = Some(Hertz::new(1e6));
+    rig.number_parts();
     rig
 }
 
@@ -100,7 +100,7 @@ fn run(rig: &Rig) -> Vec<Logged> {
     let wiring = {
         let bench = bench.clone();
         let way = Way::Bus(Box::new(move || Ok(Box::new(bench.bus("bench")) as Box<_>)));
-        Wiring::of(rig, &setup(way, clock.clone()))
+        Wiring::of(Parts { rig, index: &Index::of(rig) }, &Ways::of(&setup(way, clock.clone())))
     };
     let shared: Arc<dyn Clock> = clock.clone();
     let port = BoardPort { name: PORT.into(), way: Way::Bus(open) };
@@ -211,10 +211,10 @@ fn beat(rig: &Rig) -> Vec<Row> {
         let bench = bench(rig, Arc::clone(&clock));
         bench.faults().set_delay(delay);
         let way = Way::Bus(Box::new(move || Ok(Box::new(bench.bus("bench")) as Box<_>)));
-        let mut engine = Engine::start(rig, setup(way, Arc::clone(&clock))).ok()?;
-        for servo in 0..rig.servos.len() {
+        let mut engine = Engine::start(&Arc::new(rig.clone()), setup(way, Arc::clone(&clock))).ok()?;
+        for servo in rig.servos.iter().map(|servo| servo.id) {
             let asked = clock.now();
-            while !engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), told: true }) {
+            while !engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true }) {
                 if clock.now().saturating_sub(asked) > MEASURED {
                     return None;
                 }
@@ -224,7 +224,7 @@ fn beat(rig: &Rig) -> Vec<Row> {
         let start = clock.now();
         while clock.now().saturating_sub(start) < MEASURED {
             clock.wait(BEAT);
-            for servo in (0..rig.servos.len()).step_by(8) {
+            for servo in rig.servos.iter().step_by(8).map(|servo| servo.id) {
                 engine.command(Command::Jog { servo, by: Micros::new(9.0), repeat: false });
             }
         }

@@ -104,14 +104,15 @@ fn follow(knob: &Knob, bench: &Bench, clock: Arc<WallClock>, told: Sender<Instan
         beat: Duration::from_millis(20),
         record: None,
     };
-    let mut engine = Engine::start(&rig, setup).ok()?;
+    let servo = rig.servos[1].id;
+    let mut engine = Engine::start(&Arc::new(rig), setup).ok()?;
     for n in 0..30u32 {
         knob.send(format!("v0={}\n", 500 + n).as_bytes());
         std::thread::sleep(Duration::from_millis(20));
     }
-    engine.command(Command::Engage { servo: 1, pulse: Micros::new(1500.0), told: true });
+    engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     std::thread::sleep(Duration::from_millis(100));
-    engine.command(Command::GiveBack { servo: 1 });
+    engine.command(Command::GiveBack { servo });
     // The new owner is met with a glide; what follows it at once is measured. The line must not fall silent.
     for _ in 0..60 {
         knob.send(b"v0=500\n");

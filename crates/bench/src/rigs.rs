@@ -6,7 +6,8 @@ use wasvolta_core::Stage;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
-    Board, Ends, Field, Id, Input, Joint, Mapping, Mark, Port, PortKind, Pose, Rig, Sequence, Servo, Step,
+    Board, Ends, Field, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId,
+    Servo, Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
@@ -42,17 +43,19 @@ pub fn of(count: u16, seconds: u16) -> Rig {
         joints: BTreeMap::new(),
     };
     let steps = (0..seconds).map(step).collect();
-    Rig {
+    let mut rig = Rig {
         ports: (0..boards(count).div_ceil(2)).map(|n| port(&seed, n)).collect(),
         boards: (0..boards(count)).map(|n| board(&seed, n)).collect(),
         joints: joints.collect(),
         inputs: (0..).zip(&servos[half..]).map(|(n, s)| input(&seed, n, s)).collect(),
         mappings: servos[half..].iter().map(mapping).collect(),
         poses,
-        sequences: vec![Sequence { name: "wake".to_owned(), steps }],
+        sequences: vec![Sequence { id: SequenceId::default(), name: "wake".to_owned(), steps }],
         servos,
         ..seed
-    }
+    };
+    rig.number_parts();
+    rig
 }
 
 fn boards(servos: u16) -> u16 {
@@ -86,7 +89,6 @@ fn servo(seed: &Rig, n: u16) -> Servo {
         ..seed.servos[0].marks[0].clone()
     };
     Servo {
-        id: Id(u32::from(n)),
         name: format!("reed.n{n}"),
         board: format!("board-{}", n / 16),
         channel: u8::try_from(n % 16).unwrap_or(0),
@@ -100,7 +102,6 @@ fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
     Input {
         signal_volts: None,
         pin_volts: None,
-        id: Id(n),
         name: format!("in-{}", servo.name.replace('.', "-")),
         field: Field::Name(format!("v{n}")),
         ends: Ends(0.0, 1023.0),
@@ -125,19 +126,24 @@ fn mapping(servo: &Servo) -> Mapping {
 
 fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
     let angles = servos.iter().map(|s| (s.name.clone(), Degrees::new(angle)));
-    Pose { name: name.to_owned(), angles_deg: angles.collect(), levels_percent: BTreeMap::new() }
+    Pose {
+        id: PoseId::default(),
+        name: name.to_owned(),
+        angles_deg: angles.collect(),
+        levels_percent: BTreeMap::new(),
+    }
 }
 
 /// A stage that plays the first sequence of a rig, with every servo engaged and given back; and the time it is at.
 pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     let mut stage = Stage::new(Prepared::new(Plan::of(rig)), beat);
-    let servos = 0..rig.servos.len();
+    let servos = rig.servos.iter().map(|servo| servo.id);
     let pulse = Micros::new(1500.0);
     let engage: Vec<Command> =
-        servos.clone().map(|servo| Command::Engage { servo, pulse, told: true }).collect();
+        servos.clone().map(|servo| Command::Engage { servo, pulse, stands_there: true }).collect();
     let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
     stage.advance(Duration::ZERO, &[], &engage);
     stage.advance(beat, &[], &give);
-    stage.advance(beat * 2, &[], &[Command::Play { sequence: 0 }]);
+    stage.advance(beat * 2, &[], &[Command::Play { sequence: rig.sequences[0].id }]);
     (stage, beat * 2)
 }

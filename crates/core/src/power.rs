@@ -132,7 +132,7 @@ mod tests {
     fn servos_on_a_rail_are_summed_and_what_is_not_known_is_named() {
         let mut rig = rig();
         rig.rails = vec![Rail {
-            id: Default::default(),
+            id: crate::rig::RailId::default(),
             name: "six".into(),
             volts: crate::unit::Volts::new(6.0),
             amps: Amps::new(2.0),
@@ -155,7 +155,7 @@ mod tests {
     fn a_lamp_draws_what_it_draws_and_nothing_while_it_is_off() {
         let mut rig = rig();
         rig.rails = vec![Rail {
-            id: Default::default(),
+            id: crate::rig::RailId::default(),
             name: "six".into(),
             volts: crate::unit::Volts::new(6.0),
             amps: Amps::new(2.0),
@@ -176,7 +176,7 @@ mod tests {
     fn a_board_without_a_rail_burdens_none() {
         let mut rig = rig();
         rig.rails = vec![Rail {
-            id: Default::default(),
+            id: crate::rig::RailId::default(),
             name: "six".into(),
             volts: crate::unit::Volts::new(6.0),
             amps: Amps::new(2.0),

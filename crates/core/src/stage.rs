@@ -267,10 +267,8 @@ impl Prepared {
     /// Makes room for a plan's state.
     pub fn new(plan: impl Into<Arc<Plan>>) -> Self {
         let plan = plan.into();
-        let servos =
-            plan.servos.iter().map(|s| ServoState { pulse: s.start(), ..ServoState::default() }).collect();
         Self {
-            servos,
+            servos: plan.servos.iter().map(plan::ServoPlan::fresh).collect(),
             inputs: vec![InputState::default(); plan.inputs.len()],
             setpoints: vec![None; plan.servos.len()],
             proposals: vec![Proposal::Released; plan.servos.len()],

@@ -224,6 +224,27 @@ impl Beat {
         }
     }
 
+    /// Takes the plan that waits, without a turn, and shows it.
+    pub(crate) fn take_plan(&mut self) {
+        let now = self.clock.now();
+        self.commands.clear();
+        self.take_orders(now);
+        if !self.commands.is_empty() {
+            self.advance(now);
+        }
+        self.publish(now);
+    }
+
+    /// Carries out what was asked before an edit, for the plan before it.
+    fn advance(&mut self, now: Duration) {
+        let setpoints = self.stage.advance(now, &[], &self.commands);
+        if let Some(tape) = &mut self.tape {
+            tape.turn(now, &[], &self.commands, setpoints);
+        }
+        self.keep_events();
+        self.commands.clear();
+    }
+
     fn take_orders(&mut self, now: Duration) {
         // What the boards have said stands before them, and keeps none of them waiting.
         let most = self.commands.len() + COMMANDS_A_TURN;
@@ -249,12 +270,7 @@ impl Beat {
                 Downward::Plan(next) => {
                     // What was asked before the change is meant for the plan before it.
                     if !self.commands.is_empty() {
-                        let setpoints = self.stage.advance(now, &[], &self.commands);
-                        if let Some(tape) = &mut self.tape {
-                            tape.turn(now, &[], &self.commands, setpoints);
-                        }
-                        self.keep_events();
-                        self.commands.clear();
+                        self.advance(now);
                     }
                     let NextPlan { stage, compiled } = *next;
                     let stage = self.stage.swap(stage);

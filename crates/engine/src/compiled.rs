@@ -33,7 +33,7 @@ impl Compiled {
         let runs = written.as_ref().unwrap_or(&rig);
         let plan = Arc::new(Plan::of_parts(Parts { rig: runs, index: &index }));
         let wiring = Wiring::of(Parts { rig: &rig, index: &index }, ways);
-        Self { version, index, plan, wiring, rig }
+        Self { version, rig, index, plan, wiring }
     }
 
     /// The rig with the places of its parts.

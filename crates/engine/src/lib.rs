@@ -246,6 +246,10 @@ impl Engine {
         if taken {
             self.compiled = Arc::clone(compiled);
         }
+        // Where time passes by hand nothing need wait for a beat.
+        if let Drive::ByHand(parts) = &mut self.drive {
+            parts.beat.take_plan();
+        }
         taken
     }
 

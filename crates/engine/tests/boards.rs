@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tell::Tell;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Back, Board, Index, Joint, PartId, Parts, Rig, Servo};
+use wasvolta_core::rig::{Back, Board, Index, Joint, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, Seconds};
@@ -245,7 +245,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
     assert_eq!(engine.snapshot().boards[0].len(), 1);
     // A third comes at an address where nothing is yet.
     let mut more = fewer.clone();
-    let id = Default::default();
+    let id = wasvolta_core::rig::BoardId::default();
     more.boards.push(Board { id, name: "third".into(), address: Some(0x52), ..rig.boards[0].clone() });
     more.number_parts();
     tell::run(&mut engine, more.clone());

@@ -224,6 +224,7 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
     let second =
         wasvolta_core::rig::Board { name: "lower".into(), address: Some(0x41), ..rig.boards[0].clone() };
     rig.boards.push(second);
+    rig.number_parts();
     rig.servos[1].board = "lower".into();
     let clock = Arc::new(ManualClock::default());
     let bench = bench(clock.clone());

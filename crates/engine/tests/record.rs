@@ -208,6 +208,57 @@ fn ten_minutes_of_hand_knob_and_sequence_give_the_same_setpoints_byte_for_byte()
     assert!(as_bytes(&lived) == as_bytes(&again), "the run and its replay differ");
 }
 
+/// The same recording as the first format had it: commands name servos and sequences by their places, and what is told
+/// of a first pulse has another name.
+fn in_the_first_format(tape: &[u8]) -> Vec<u8> {
+    use serde_json::{Value, json};
+    let (mut servos, mut sequences) = (Vec::new(), Vec::new());
+    let mut old = Vec::new();
+    for line in tape.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
+        let mut line: Value = serde_json::from_slice(line).unwrap();
+        if let Some(header) = line.get_mut("wasvolta_recording") {
+            header["format"] = json!(1);
+        }
+        if let Some(plan) = line.get_mut("plan").and_then(Value::as_object_mut) {
+            let ids = |plan: &mut serde_json::Map<String, Value>, key: &str| {
+                plan.remove(key).unwrap().as_array().unwrap().clone()
+            };
+            (servos, sequences) = (ids(plan, "servos"), ids(plan, "sequences"));
+            let inputs = ids(plan, "inputs");
+            plan.insert("servo_ids".to_owned(), json!(servos));
+            plan.insert("input_ids".to_owned(), json!(inputs));
+        }
+        let commands = line.pointer_mut("/turn/c").and_then(Value::as_array_mut);
+        for command in commands.into_iter().flatten() {
+            let Some((_, said)) = command.as_object_mut().and_then(|c| c.iter_mut().next()) else { continue };
+            for (key, ids) in [("servo", &servos), ("sequence", &sequences)] {
+                if let Some(id) = said.get(key).cloned() {
+                    said[key] = json!(ids.iter().position(|known| *known == id).unwrap());
+                }
+            }
+            if let Some(told) = said.as_object_mut().unwrap().remove("stands_there") {
+                said["told"] = told;
+            }
+        }
+        old.extend(serde_json::to_vec(&line).unwrap());
+        old.push(b'\n');
+    }
+    old
+}
+
+#[test]
+fn a_recording_of_the_first_format_runs_to_the_same_setpoints() {
+    let folder = tempfile::tempdir().unwrap();
+    let (_, tape) = recorded(folder.path(), 600);
+    let new = replay(tape.as_slice(), |_, _, _| {}).unwrap();
+    let old = in_the_first_format(&tape);
+    assert!(old != tape && old.windows(6).any(|text| text == b"\"told\""), "commands with places");
+    assert_eq!(replay(old.as_slice(), |_, _, _| {}).unwrap(), new);
+    // A command that goes to another servo gives other setpoints: they were really read.
+    let text = String::from_utf8(old).unwrap().replace("\"servo\":0", "\"servo\":1");
+    assert!(replay(text.as_bytes(), |_, _, _| {}).is_err());
+}
+
 fn refused(bytes: &[u8]) -> BadRecording {
     replay(BufReader::new(bytes), |_, _, _| {}).unwrap_err()
 }
@@ -217,7 +268,7 @@ fn a_recording_of_another_version_or_none_is_refused_in_words() {
     let folder = tempfile::tempdir().unwrap();
     let (_, bytes) = recorded(folder.path(), 300);
     let text = String::from_utf8(bytes).unwrap();
-    let newer = text.replacen("\"format\":1", "\"format\":7", 1);
+    let newer = text.replacen("\"format\":2", "\"format\":7", 1);
     let words = refused(newer.as_bytes()).to_string();
     assert!(words.starts_with("this recording has format 7 and was made by version "), "{words}");
     for none in ["", "hello\n", "{}\n", "\u{0}\u{1}"] {

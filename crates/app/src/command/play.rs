@@ -15,7 +15,8 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
-use wasvolta_core::rig::{Kind, Rig};
+use wasvolta_core::rig::{BoardId, Kind, Rig};
+use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::snapshot::BoardState;
@@ -50,11 +51,11 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
     let (shorts, first_move) = advance_notice(rig, &plan, sequence);
     let length = plan.timelines.get(sequence).map_or(0.0, |line| line.length(first_move));
     let mut stage = Stage::new(Prepared::new(plan), BEAT);
-    let engage: Vec<Command> = at_home(rig, stage.plan());
+    let engage: Vec<Command> = at_home(stage.plan());
     let base = armed(&mut stage, &engage);
-    let servos = 0..rig.servos.len();
-    let mut start: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
-    start.push(Command::Play { sequence });
+    let mut start: Vec<Command> =
+        rig.servos.iter().map(|servo| Command::GiveBack { servo: servo.id }).collect();
+    start.push(Command::Play { sequence: rig.sequences[sequence].id });
     let begin = Instant::now();
     stage.advance(base, &[], &start);
     let end = Duration::try_from_secs_f64(length).unwrap_or_default();
@@ -92,13 +93,10 @@ fn armed(stage: &mut Stage, engage: &[Command]) -> Duration {
     now
 }
 
-fn at_home(rig: &Rig, plan: &Plan) -> Vec<Command> {
-    (0..rig.servos.len())
-        .filter_map(|servo| {
-            let pulse = plan.servos.get(servo)?.home?;
-            Some(Command::Engage { servo, pulse, told: true })
-        })
-        .collect()
+fn at_home(plan: &Plan) -> Vec<Command> {
+    let engaged =
+        |servo: &ServoPlan| Some(Command::Engage { servo: servo.id, pulse: servo.home?, stands_there: true });
+    plan.servos.iter().filter_map(engaged).collect()
 }
 
 /// Where a servo stands at home, where that is known.
@@ -156,7 +154,7 @@ fn perform(
     sequence: usize,
     mut trace: Option<Trace>,
 ) -> miette::Result<End> {
-    let moved: Vec<usize> = session.derived.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
+    let moved: Vec<usize> = session.edition.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
     let mut show = Show::new(session, &moved, play.on_lost);
     until_known(session, told);
     if let Some(word) = play.adopt {
@@ -166,10 +164,10 @@ fn perform(
         return Err(refuse(session));
     }
     engage(session, told, &moved)?;
-    for &servo in &moved {
+    for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)).map(|servo| servo.id) {
         session.engine.command(Command::GiveBack { servo });
     }
-    session.engine.command(Command::Play { sequence });
+    session.engine.command(Command::Play { sequence: session.rig.sequences[sequence].id });
     wait(session, told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
     let end = follow(session, told, &mut show, trace.as_mut())?;
     if let Some(trace) = trace {
@@ -188,12 +186,13 @@ fn engage(session: &mut Session, told: &Told, moved: &[usize]) -> miette::Result
     }
     say::note(format_args!("moves: {}", names.join(", ")));
     say::note("Ctrl-C ends it and releases everything");
-    let arming = session.derived.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
+    let arming = session.edition.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
     let deadline = SETTLED
         + Duration::from_millis(80) * u32::try_from(firsts.len()).unwrap_or(0)
         + arming.unwrap_or_default();
-    for &(servo, pulse, told) in &firsts {
-        session.engine.command(Command::Engage { servo, pulse, told });
+    for &(n, pulse, stands_there) in &firsts {
+        let Some(servo) = session.rig.servos.get(n).map(|servo| servo.id) else { continue };
+        session.engine.command(Command::Engage { servo, pulse, stands_there });
     }
     let engaged = |s: &wasvolta_engine::Snapshot| {
         let mut states = firsts.iter().filter_map(|(n, ..)| s.servos.get(*n));
@@ -215,21 +214,19 @@ fn until_known(session: &mut Session, told: &Told) {
 /// Answers every board that asks what to do with pulses that run on it already.
 fn adopt(session: &mut Session, told: &Told, word: Adopt) {
     let snapshot = session.engine.snapshot().clone();
-    for (port, boards) in snapshot.boards.iter().enumerate() {
-        for (board, state) in boards.iter().enumerate() {
-            let Phase::Asking(Found::Pulsing { ticks, adoptable }) = state.phase else { continue };
-            let keep = word == Adopt::Keep && adoptable;
-            if word == Adopt::Keep && !adoptable {
-                say::trouble("pulses that run at another clock cannot be kept: they are stopped");
-            }
-            if keep {
-                for command in session.kept((port, board), &ticks) {
-                    session.engine.command(command);
-                }
-            }
-            let decision = if keep { Decision::Adopt } else { Decision::Release };
-            session.engine.decide(port, board, decision);
+    for state in snapshot.boards.iter().flatten() {
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = state.phase else { continue };
+        let keep = word == Adopt::Keep && adoptable;
+        if word == Adopt::Keep && !adoptable {
+            say::trouble("pulses that run at another clock cannot be kept: they are stopped");
         }
+        if keep {
+            for command in session.kept(state.id, &ticks) {
+                session.engine.command(command);
+            }
+        }
+        let decision = if keep { Decision::Adopt } else { Decision::Release };
+        session.engine.decide(state.id, decision);
     }
     wait(session, told, SETTLED, |s| {
         s.boards.iter().flatten().all(|b| !matches!(b.phase, Phase::Asking(Found::Pulsing { .. })))
@@ -247,8 +244,7 @@ struct Show {
 
 /// A board that a show needs.
 struct Needed {
-    /// Its port and its place there.
-    at: (usize, usize),
+    id: BoardId,
     name: String,
     /// Since when it is out of reach.
     away_since: Option<Duration>,
@@ -258,7 +254,7 @@ struct Needed {
 
 impl Needed {
     fn state<'s>(&self, snapshot: &'s wasvolta_engine::Snapshot) -> Option<&'s BoardState> {
-        snapshot.boards.get(self.at.0)?.get(self.at.1)
+        snapshot.boards.iter().flatten().find(|state| state.id == self.id)
     }
 }
 
@@ -269,9 +265,11 @@ impl Show {
     fn new(session: &Session, moved: &[usize], on_lost: OnLost) -> Self {
         let mut boards: Vec<Needed> = Vec::new();
         for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)) {
-            let Some(at) = session.wiring.board(&session.rig, &servo.board) else { continue };
-            if !boards.iter().any(|known| known.at == at) {
-                boards.push(Needed { at, name: servo.board.clone(), away_since: None, said: false });
+            let Some(id) = session.edition.parts().board(&servo.board).map(|board| board.id) else {
+                continue;
+            };
+            if !boards.iter().any(|known| known.id == id) {
+                boards.push(Needed { id, name: servo.board.clone(), away_since: None, said: false });
             }
         }
         Self { on_lost, boards, moved: moved.iter().map(|n| (*n, false)).collect(), waiting: false }
@@ -350,7 +348,7 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(us
     let kept: Vec<bool> = session.engine.snapshot().servos.iter().map(|state| state.engaged).collect();
     for &servo in moved {
         let (Some(plan), Some(part)) =
-            (session.derived.plan.servos.get(servo), session.rig.servos.get(servo))
+            (session.edition.plan.servos.get(servo), session.rig.servos.get(servo))
         else {
             continue;
         };
@@ -421,7 +419,7 @@ fn follow(
             && (arrived || !ended)
         {
             traced = Some(player.at);
-            trace.rows(player.at, &rig, &session.derived.plan, &snapshot.servos)?;
+            trace.rows(player.at, &rig, &session.edition.plan, &snapshot.servos)?;
         }
         if told.to_end() || session.engine.is_stopped() {
             return Ok(End::Stopped);
@@ -464,7 +462,7 @@ fn stand(session: &mut Session, told: &Told) -> miette::Result<()> {
 
 fn refuse(session: &mut Session) -> Report {
     let snapshot = session.engine.snapshot().clone();
-    for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
+    for (board, state) in session.edition.boards(&snapshot) {
         if let Some(trouble) = state.trouble {
             notice(format_args!(
                 "{}: cannot {} it: {}; {}",
@@ -485,10 +483,12 @@ fn refuse(session: &mut Session) -> Report {
             ));
         }
     }
-    for (n, _) in snapshot.servos.iter().enumerate().filter(|(_, state)| state.wire == Wire::Cannot) {
-        let name = session.rig.servos.get(n).map_or("", |s| s.name.as_str());
-        let pins =
-            session.able(&snapshot, n).map_or_else(String::new, |pins| format!("; those that can: {pins}"));
+    let parts = session.rig.servos.iter().zip(&snapshot.servos);
+    for (servo, _) in parts.filter(|(_, state)| state.wire == Wire::Cannot) {
+        let name = &servo.name;
+        let pins = session
+            .able(&snapshot, servo.id)
+            .map_or_else(String::new, |pins| format!("; those that can: {pins}"));
         notice(format_args!("{name} is plugged where its board cannot drive it{pins}"));
     }
     Report::msg("not every servo could be engaged: nothing was played")

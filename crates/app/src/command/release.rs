@@ -33,9 +33,8 @@ pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
         let snapshot = session.engine.snapshot().clone();
         let late = begun.elapsed() >= HEARD_BY;
         // One that fails at once may come: a line that is being reset, a bus that is busy.
-        let settled =
-            session.wiring.boards_in(&session.rig, &snapshot).all(|(_, state)| state.phase != Phase::Down);
-        let heard = session.wiring.boards_in(&session.rig, &snapshot).all(|(_, state)| known(state));
+        let settled = session.edition.boards(&snapshot).all(|(_, state)| state.phase != Phase::Down);
+        let heard = session.edition.boards(&snapshot).all(|(_, state)| known(state));
         if settled || late || (heard && begun.elapsed() >= HEARD_BY / 4) {
             break;
         }
@@ -43,7 +42,7 @@ pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
     }
     let snapshot = session.engine.snapshot().clone();
     let mut whole = true;
-    for (board, state) in session.wiring.boards_in(&session.rig, &snapshot) {
+    for (board, state) in session.edition.boards(&snapshot) {
         let (words, known) = found(state, |fault| session.help(&board.name, fault));
         whole &= known;
         say::line(format_args!("{} {}: {words}", board.name, board.at()));

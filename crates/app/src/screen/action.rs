@@ -298,7 +298,7 @@ fn simulated(scene: &Scene) -> Ready {
 fn found(scene: &Scene) -> Ready {
     let asks =
         |(_, state): (_, &wasvolta_engine::snapshot::BoardState)| matches!(state.phase, Phase::Asking(_));
-    let any = scene.wiring.boards_in(scene.rig, &scene.model.snapshot).any(asks);
+    let any = scene.edition.boards(&scene.model.snapshot).any(asks);
     need(any, "no board was found with pulses that nobody here has sent")
 }
 

@@ -96,8 +96,8 @@ fn unseen_cut(scene: &Scene) -> Option<String> {
 
 /// A servo whose pulses had stopped, and that nobody has said the place of.
 fn lost_place(scene: &Scene) -> Option<String> {
-    let states = scene.model.snapshot.servos.iter().zip(&scene.rig.servos);
-    let mut lost = states.filter(|(state, _)| state.lost_place).map(|(_, servo)| servo.name.as_str());
+    let states = scene.servos();
+    let mut lost = states.filter(|(_, state)| state.lost_place).map(|(servo, _)| servo.name.as_str());
     let first = lost.next()?;
     let more = match lost.count() {
         0 => String::new(),
@@ -109,7 +109,7 @@ fn lost_place(scene: &Scene) -> Option<String> {
 }
 
 fn board_trouble(scene: &Scene) -> Option<String> {
-    for (board, state) in scene.wiring.boards_in(scene.rig, &scene.model.snapshot) {
+    for (board, state) in scene.edition.boards(&scene.model.snapshot) {
         if let Some(trouble) = state.trouble {
             return Some(format!(
                 "{} {}: {}. {}. It is tried again by itself.",
@@ -147,8 +147,8 @@ fn sentence(words: &str) -> String {
 /// A servo that is left alone is not released without a word before it.
 fn soon_released(scene: &Scene) -> Option<String> {
     const SOON: Duration = Duration::from_secs(20);
-    let states = scene.model.snapshot.servos.iter().zip(&scene.derived.plan.servos).zip(&scene.rig.servos);
-    let soon = states.filter_map(|((state, plan), servo)| Some((state.released_in(plan)?, &servo.name)));
+    let states = scene.servos().zip(&scene.edition.plan.servos);
+    let soon = states.filter_map(|((servo, state), plan)| Some((state.released_in(plan)?, &servo.name)));
     let (left, name) = soon.min_by_key(|(left, _)| *left).filter(|(left, _)| *left <= SOON)?;
     Some(format!(
         "{name} is released in {:.0} s: nothing was asked of it for long. ← → or any move of it keeps it.",
@@ -168,7 +168,7 @@ fn exercised(scene: &Scene) -> Option<String> {
 /// What a mark costs a reading is worth: a place read twice from both sides tells the slack.
 fn slack(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
-    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    let fit = scene.fit()?.as_ref().ok()?;
     let cautious = picked.servo.endpoints_us == Ends::cautious();
     when(
         fit.slack.is_none() && cautious,
@@ -180,7 +180,7 @@ fn slack(scene: &Scene) -> Option<String> {
 }
 
 fn contradicting(scene: &Scene) -> Option<String> {
-    let Err(NoFit::TurnsBack(back)) = scene.derived.fits.get(scene.model.servo)? else { return None };
+    let Err(NoFit::TurnsBack(back)) = scene.fit()? else { return None };
     Some(format!(
         "The marks at {:.0} and {:.0} µs contradict each other: it would turn back. {}",
         back.low.pulse.get(),
@@ -196,7 +196,7 @@ fn contradicting(scene: &Scene) -> Option<String> {
 /// One mark that the others do not agree with: bending a line to it would spread its error over all.
 fn odd_mark(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
-    let fit = scene.derived.fits.get(scene.model.servo)?;
+    let fit = scene.fit()?;
     let (place, odd) = picked.servo.odd_mark(fit)?;
     if odd.or_bends {
         return Some(format!(
@@ -220,7 +220,7 @@ fn odd_mark(scene: &Scene) -> Option<String> {
 }
 
 fn bends(scene: &Scene) -> Option<String> {
-    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    let fit = scene.fit()?.as_ref().ok()?;
     when(
         fit.wants_to_bend(),
         format!(
@@ -303,7 +303,7 @@ fn continuous(picked: &Picked) -> String {
 
 fn too_few_marks(scene: &Scene) -> Option<String> {
     let marks = aligned(scene.picked()?.servo);
-    match (marks, scene.derived.fits.get(scene.model.servo)?) {
+    match (marks, scene.fit()?) {
         (0, _) => when(
             true,
             "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark.",
@@ -322,7 +322,7 @@ fn too_few_marks(scene: &Scene) -> Option<String> {
 /// How well the marks agree: what all advice about a calibrated servo begins with.
 fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
     let picked = scene.picked()?;
-    let fit = scene.derived.fits.get(scene.model.servo)?.as_ref().ok()?;
+    let fit = scene.fit()?.as_ref().ok()?;
     let worst = fit.worst().get();
     let shape = if picked.servo.fit == Shape::Cubic { "a curve" } else { "a line" };
     let words = format!("{} marks fit {shape}, worst miss {worst:.2}°.", aligned(picked.servo));
@@ -447,7 +447,7 @@ fn no_input(scene: &Scene) -> Option<String> {
 }
 
 fn health(scene: &Scene) -> Health {
-    scene.model.snapshot.inputs.get(scene.model.input).map_or(Health::Absent, |i| i.health)
+    scene.input_place().and_then(|n| scene.input_state(n)).map_or(Health::Absent, |i| i.health)
 }
 
 fn plug_out(scene: &Scene) -> Option<String> {
@@ -532,7 +532,7 @@ fn no_step(scene: &Scene) -> Option<String> {
 
 fn playing(scene: &Scene) -> Option<String> {
     let player = &scene.model.snapshot.player;
-    let here = player.sequence == scene.model.sequence;
+    let here = player.sequence == scene.model.sequence.id;
     // What the hand has does not move, whatever plays.
     let tracks = scene.sequence().map(|(_, line)| line.tracks.iter()).into_iter().flatten();
     let mut engaged = tracks.filter_map(|t| scene.servo(t.servo)).filter(|p| p.state.engaged).peekable();

@@ -3,39 +3,39 @@
 //! Each frame it is looked whether the next step can be taken. A cut, a hold, or a step that does not come about
 //! ends it in words; nothing is tried twice.
 
-use super::model::{Dialog, Model};
+use super::model::Dialog;
 use super::update::{Desk, calibrate, wiring};
-use crate::session::Session;
 use std::collections::VecDeque;
 use std::time::Duration;
+use wasvolta_core::rig::{BoardId, ServoId};
 use wasvolta_core::stage::{Command, Output};
 use wasvolta_core::unit::Micros;
 
-/// One step. Servos go by their names: an edit between two steps may move them.
-#[derive(Debug, Clone, PartialEq)]
+/// One step.
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Step {
     /// Wait until a board's channel gets no pulse any more.
     Released {
         /// The board.
-        board: String,
+        board: BoardId,
         /// The channel.
         channel: u8,
     },
     /// Give a servo its first pulse.
     Engage {
         /// The servo.
-        servo: String,
+        servo: ServoId,
         /// The pulse.
         pulse: Micros,
     },
     /// Wait until a servo's pulses are on the wire, and a moment more: they do not all draw at once.
-    Engaged(String),
+    Engaged(ServoId),
     /// Ask where a servo's horn stands, and wait for the answer.
-    Ask(String),
+    Ask(ServoId),
     /// Wiggle a servo, and ask for its name.
-    Name(String),
+    Name(ServoId),
     /// Let a servo go home, and wait until it is there.
-    GoHome(String),
+    GoHome(ServoId),
     /// End the program.
     Quit,
 }
@@ -99,48 +99,51 @@ enum Came {
 
 /// Takes the steps that can be taken now.
 pub fn go_on(desk: &mut Desk) {
-    while let Some(step) = desk.model.errands.steps.front().cloned() {
+    while let Some(step) = desk.model.errands.steps.front().copied() {
         let stopped = matches!(desk.model.snapshot.output, Output::Cut | Output::Held);
         if stopped && desk.model.errands.give_up() {
             return desk.refuse("what was under way ended with the cut or the hold");
         }
         let since = *desk.model.errands.since.get_or_insert(desk.now);
-        match look(desk, &step) {
+        match look(desk, step) {
             Came::Done => desk.model.errands.done(),
             Came::Waits if desk.now.saturating_sub(since) > step.patience() => {
                 desk.model.errands.give_up();
-                return desk.refuse(&late(&step));
+                return desk.refuse(&late(desk, step));
             }
             Came::Waits | Came::Asks => return,
         }
     }
 }
 
-fn late(step: &Step) -> String {
+fn late(desk: &Desk, step: Step) -> String {
+    let edition = &desk.session.edition;
+    let name = |servo| edition.servo(servo).map_or("it", |servo| servo.name.as_str());
     match step {
         Step::Released { board, channel } => {
+            let board = edition.board(board).map_or("its board", |board| board.name.as_str());
             format!("channel {channel} of {board} was not released: nothing was engaged")
         }
-        Step::GoHome(servo) => format!("{servo} did not get home: q ends the program all the same"),
+        Step::GoHome(servo) => format!("{} did not get home: q ends the program all the same", name(servo)),
         Step::Quit => String::new(),
         Step::Engage { servo, .. } | Step::Engaged(servo) | Step::Ask(servo) | Step::Name(servo) => {
-            format!("{servo} gets no pulses: the chain in Wiring says why; the others wait")
+            format!("{} gets no pulses: the chain in Wiring says why; the others wait", name(servo))
         }
     }
 }
 
-fn look(desk: &mut Desk, step: &Step) -> Came {
+fn look(desk: &mut Desk, step: Step) -> Came {
     match step {
         Step::Released { board, channel } => {
-            if is_on_the_wire(desk.model, desk.session, board, *channel) {
+            if is_on_the_wire(desk, board, channel) {
                 Came::Waits
             } else {
                 Came::Done
             }
         }
         Step::Engage { servo, pulse } => {
-            if let Some(servo) = index(desk.session, servo) {
-                desk.command(Command::Engage { servo, pulse: *pulse, told: false });
+            if desk.session.edition.servo(servo).is_some() {
+                desk.command(Command::Engage { servo, pulse, stands_there: false });
             }
             Came::Done
         }
@@ -155,37 +158,38 @@ fn look(desk: &mut Desk, step: &Step) -> Came {
     }
 }
 
-fn go_home(desk: &mut Desk, servo: &str) -> Came {
-    let Some(n) = index(desk.session, servo) else { return Came::Done };
-    let home = desk.session.derived.plan.servos.get(n).and_then(|plan| plan.home);
-    let (Some(home), Some(state)) = (home, desk.model.snapshot.servos.get(n)) else { return Came::Done };
-    if !state.engaged || (state.pulse - home).abs() < Micros::new(0.5) {
+fn go_home(desk: &mut Desk, servo: ServoId) -> Came {
+    let scene = desk.model.scene(desk.session);
+    let Some(picked) = place(desk, servo).and_then(|n| scene.servo(n)) else { return Came::Done };
+    let Some(home) = picked.plan.home else { return Came::Done };
+    if !picked.state.engaged || (picked.state.pulse - home).abs() < Micros::new(0.5) {
         return Came::Done;
     }
     if desk.model.errands.came.replace(desk.now).is_none() {
-        desk.command(Command::GoTo { servo: n, pulse: home });
+        desk.command(Command::GoTo { servo, pulse: home });
     }
     Came::Waits
 }
 
-fn index(session: &Session, servo: &str) -> Option<usize> {
-    session.rig.servos.iter().position(|s| s.name == servo)
+fn place(desk: &Desk, servo: ServoId) -> Option<usize> {
+    desk.session.edition.index.servos.place(servo)
 }
 
-fn is_engaged(desk: &Desk, servo: &str) -> bool {
-    index(desk.session, servo).and_then(|n| desk.model.snapshot.servos.get(n)).is_some_and(|s| s.engaged)
+fn is_engaged(desk: &Desk, servo: ServoId) -> bool {
+    let scene = desk.model.scene(desk.session);
+    place(desk, servo).and_then(|n| scene.state(n)).is_some_and(|state| state.engaged)
 }
 
-fn is_on_the_wire(model: &Model, session: &Session, board: &str, channel: u8) -> bool {
-    let state = session.wiring.boards_in(&session.rig, &model.snapshot).find(|(b, _)| b.name == board);
-    state.is_some_and(|(_, s)| s.sent.get(usize::from(channel)).copied().flatten().is_some())
+fn is_on_the_wire(desk: &Desk, board: BoardId, channel: u8) -> bool {
+    let state = desk.session.edition.board_state(&desk.model.snapshot, board);
+    state.is_some_and(|state| state.sent.get(usize::from(channel)).copied().flatten().is_some())
 }
 
-fn engaged(desk: &mut Desk, servo: &str) -> Came {
-    let Some(plug) = desk.session.rig.servo(servo).map(|s| (s.board.clone(), s.channel)) else {
-        return Came::Done;
-    };
-    if !is_engaged(desk, servo) || !is_on_the_wire(desk.model, desk.session, &plug.0, plug.1) {
+fn engaged(desk: &mut Desk, servo: ServoId) -> Came {
+    let edition = &desk.session.edition;
+    let board = edition.servo(servo).and_then(|s| Some((edition.parts().board(&s.board)?.id, s.channel)));
+    let Some((board, channel)) = board else { return Came::Done };
+    if !is_engaged(desk, servo) || !is_on_the_wire(desk, board, channel) {
         return Came::Waits;
     }
     let came = *desk.model.errands.came.get_or_insert(desk.now);
@@ -193,8 +197,8 @@ fn engaged(desk: &mut Desk, servo: &str) -> Came {
 }
 
 /// Opens the question once; Esc leaves it unanswered, which is an answer.
-fn ask(desk: &mut Desk, servo: &str) -> Came {
-    let Some(n) = index(desk.session, servo) else { return Came::Done };
+fn ask(desk: &mut Desk, servo: ServoId) -> Came {
+    let Some(n) = place(desk, servo) else { return Came::Done };
     if desk.model.dialog.is_some() {
         return Came::Asks;
     }
@@ -207,8 +211,8 @@ fn ask(desk: &mut Desk, servo: &str) -> Came {
     if desk.model.dialog.is_some() { Came::Asks } else { Came::Done }
 }
 
-fn name(desk: &mut Desk, servo: &str) -> Came {
-    let Some(n) = index(desk.session, servo) else { return Came::Done };
+fn name(desk: &mut Desk, servo: ServoId) -> Came {
+    let Some(n) = place(desk, servo) else { return Came::Done };
     if matches!(desk.model.dialog, Some(Dialog::Engage { .. })) {
         return Came::Asks;
     }

@@ -132,7 +132,7 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
         let mark = if color == theme::FAULT { "✗ " } else { "" };
         facts.push((format!("{mark}{} {}{age}", input.name, state.health.word()), color));
     }
-    for (board, state) in scene.wiring.boards_in(scene.rig, snapshot) {
+    for (board, state) in scene.edition.boards(snapshot) {
         if let Some(trouble) = state.trouble {
             facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
         } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {

@@ -4,13 +4,16 @@ use super::action::Action;
 use super::errand::Errands;
 use super::form::{Field, Form, Task};
 use super::keys::Key;
+use super::pick::Pick;
 use super::scene::Scene;
 use super::update::ask::Ask;
+use crate::edition::Edition;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
 use crate::session::Session;
 use std::cell::OnceCell;
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
 use wasvolta_core::fit::TurnsBack;
@@ -18,12 +21,12 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::edit::Observation;
-use wasvolta_core::rig::{Back, Board, Ends, Id, Place, Rig, Servo, Side};
-use wasvolta_core::stage::{Event, EventKind, Play, Refusal};
+use wasvolta_core::rig::{Back, Board, BoardId, Ends, InputId, Place, Rig, SequenceId, Servo, ServoId, Side};
+use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
 use wasvolta_core::unit::Micros;
+use wasvolta_engine::Snapshot;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::why::Link;
-use wasvolta_engine::{Snapshot, Wiring};
 use wasvolta_port::expander::{Found, Lapse, Phase};
 use wasvolta_port::scan::Scan;
 use wasvolta_sim::Look;
@@ -202,10 +205,8 @@ pub enum Dialog {
     Form(Form),
     /// Pulses that run on a board already.
     Found {
-        /// The port's index.
-        port: usize,
-        /// The board's index there.
-        board: usize,
+        /// The board.
+        board: BoardId,
         /// What was found.
         found: Found,
     },
@@ -266,12 +267,12 @@ pub struct Model {
     pub bell: bool,
     /// Where one is.
     pub view: View,
-    /// The servo picked, by index.
-    pub servo: usize,
+    /// The servo picked.
+    pub servo: Pick<ServoId>,
     /// The nudge's size, an index into `rows::NUDGES`.
     pub nudge: usize,
-    /// The channel picked in Wiring: the board's index, and the channel there.
-    pub plug: (usize, u8),
+    /// The channel picked in Wiring: the board, and the channel there.
+    pub plug: (Pick<BoardId>, u8),
     /// What the last look has found.
     pub scan: Option<Scan>,
     /// What the serial port that was asked last has said.
@@ -283,11 +284,11 @@ pub struct Model {
     /// What is still to be done, step by step.
     pub errands: Errands,
     /// The input picked.
-    pub input: usize,
+    pub input: Pick<InputId>,
     /// The row picked in Inputs.
     pub input_row: usize,
     /// The sequence picked.
-    pub sequence: usize,
+    pub sequence: Pick<SequenceId>,
     /// The row picked in Sequence.
     pub sequence_row: usize,
     /// The step picked.
@@ -297,9 +298,9 @@ pub struct Model {
     /// The mark picked in the list, by its place.
     pub mark: Option<usize>,
     /// The servo of which an endpoint was widened last.
-    pub widened: Option<Id>,
+    pub widened: Option<ServoId>,
     /// What a test move has found, and of which servo.
-    pub finding: Option<(Id, String)>,
+    pub finding: Option<(ServoId, String)>,
     /// What the last exercise went over, and how often.
     pub exercised: Option<(Ends<Micros>, u32)>,
     /// The mechanism is drawn in the place of the protractor, where there is room for one only.
@@ -314,8 +315,8 @@ pub struct Model {
     pub log: VecDeque<(Duration, String)>,
     /// The newest snapshot.
     pub snapshot: Snapshot,
-    /// What an eye sees of the picked servo, in a simulated rig, with the servo's index.
-    pub seen: Option<(usize, Look)>,
+    /// What an eye sees of the picked servo, in a simulated rig, with that servo.
+    pub seen: Option<(ServoId, Look)>,
     /// What a meter at the picked servo's board shows, in a simulated rig.
     pub meter: Option<f64>,
     /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
@@ -323,7 +324,7 @@ pub struct Model {
     /// Levels of the picked servo, where it has one, oldest first; not a number while it gets no pulses.
     pub levels: VecDeque<(Duration, f64)>,
     /// Whose levels those are.
-    levels_of: usize,
+    levels_of: ServoId,
     /// Why the picked input's line cannot be opened, and what to try.
     pub line_trouble: Option<String>,
     /// The pose kept last.
@@ -335,10 +336,10 @@ pub struct Model {
     /// The pulse before the last step outwards: nothing was heard there.
     pub(super) quiet: Option<Micros>,
     events_seen: u64,
-    asked_about: Vec<(usize, usize)>,
-    boards_seen: Vec<(String, BoardState)>,
-    /// Servos by name whose board was started anew: they get their pulses back one by one.
-    engaging: Vec<String>,
+    asked_about: Vec<BoardId>,
+    boards_seen: Vec<BoardState>,
+    /// Servos whose board was started anew: they get their pulses back one by one.
+    engaging: Vec<ServoId>,
     told_of_recording: bool,
     /// What is done once the picked servo stands; any key that is pressed before gives it up.
     pub waiting: Option<&'static Action>,
@@ -361,7 +362,7 @@ pub const fn interrupted(back: Back) -> &'static str {
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session) -> Self {
-        let mut fits = session.derived.fits.iter().zip(&session.rig.servos);
+        let mut fits = session.edition.fits.iter().zip(&session.rig.servos);
         let wanting = |(fit, servo): (&Result<_, _>, &Servo)| {
             fit.is_err() && servo.kind == wasvolta_core::rig::Kind::Positional
         };
@@ -371,17 +372,17 @@ impl Model {
             quit: false,
             bell: false,
             view: View::Calibrate,
-            servo: uncalibrated.unwrap_or(0),
+            servo: Pick::at(&session.rig.servos, uncalibrated.unwrap_or(0)),
             nudge: 3,
-            plug: (0, 0),
+            plug: (Pick::at(&session.rig.boards, 0), 0),
             scan: None,
             answer: None,
             faults: Vec::new(),
             chain: OnceCell::new(),
             errands: Errands::default(),
-            input: 0,
+            input: Pick::at(&session.rig.inputs, 0),
             input_row: 0,
-            sequence: 0,
+            sequence: Pick::at(&session.rig.sequences, 0),
             sequence_row: 2,
             step: 0,
             time: 0.0,
@@ -398,7 +399,7 @@ impl Model {
             meter: None,
             strip: VecDeque::new(),
             levels: VecDeque::new(),
-            levels_of: 0,
+            levels_of: ServoId::default(),
             line_trouble: None,
             last_pose: None,
             last_key: None,
@@ -442,6 +443,7 @@ impl Model {
     /// Takes in what has happened since the last frame.
     pub fn observe(&mut self, session: &mut Session, now: Duration) {
         self.snapshot.clone_from(session.engine.snapshot());
+        session.forget_before(&self.snapshot);
         if let Some(found) = session.found() {
             self.scan = Some(found);
         }
@@ -457,15 +459,17 @@ impl Model {
             self.hear(session, event, now);
         }
         self.follow_boards();
-        self.note_boards(&session.rig, &session.wiring);
-        self.stay_within(&session.rig);
-        let line = session.rig.inputs.get(self.input).and_then(|i| session.wiring.line(&i.port));
+        self.note_boards(session.edition_of(&self.snapshot));
+        self.settle(session);
+        let edition = session.edition_of(&self.snapshot);
+        let line = edition.input(self.input.id).and_then(|i| edition.wiring.line(&i.port));
         self.line_trouble =
             line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
-        if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence {
+        if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
             self.time = self.snapshot.player.at.as_secs_f64();
         }
-        if let Some(input) = self.snapshot.inputs.get(self.input)
+        if let Some(input) =
+            edition.index.inputs.place(self.input.id).and_then(|n| self.snapshot.inputs.get(n))
             && input.raw.is_some()
         {
             if self.strip.len() == STRIP {
@@ -489,7 +493,7 @@ impl Model {
 
     /// What the picked servo was given lately, where that is a level.
     fn follow_level(&mut self, session: &Session) {
-        if std::mem::replace(&mut self.levels_of, self.servo) != self.servo {
+        if std::mem::replace(&mut self.levels_of, self.servo.id) != self.servo.id {
             self.levels.clear();
         }
         let level = self.scene(session).picked().and_then(|p| Some((p.level()?, p.state.engaged)));
@@ -504,18 +508,22 @@ impl Model {
         let Some(simulated) = &session.simulated else { return };
         self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
         let rig = &session.rig;
-        let picked = rig.servos.get(self.servo);
-        self.seen = picked.and_then(|servo| Some((self.servo, simulated.look(rig, servo)?)));
+        let picked = session.edition.servo(self.servo.id);
+        self.seen = picked.and_then(|servo| Some((servo.id, simulated.look(rig, servo)?)));
         self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
     }
 
     fn hear(&mut self, session: &Session, event: Event, now: Duration) {
-        let rig: &Rig = &session.rig;
-        let servo = event.part.and_then(|n| rig.servos.get(n)).map_or("", |s| s.name.as_str());
-        let input = event.part.and_then(|n| rig.inputs.get(n)).map_or("", |i| i.name.as_str());
+        let edition = Arc::clone(session.edition_of(&self.snapshot));
+        let rig: &Rig = &edition.rig;
+        let (servo, input) = match event.about {
+            About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
+            About::Input(input) => ("", edition.input(input).map_or("", |i| i.name.as_str())),
+            About::Output => ("", ""),
+        };
         let words = match event.kind {
             EventKind::Refused(Refusal::Cannot) => {
-                let pins = event.part.and_then(|n| session.able(&self.snapshot, n));
+                let pins = event.about.servo().and_then(|servo| session.able(&self.snapshot, servo));
                 let pins = pins.map_or_else(String::new, |pins| format!("; those that can: {pins}"));
                 self.bell = true;
                 self.say(Tone::Refused, format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
@@ -539,7 +547,7 @@ impl Model {
                 words
             }
             EventKind::Exercised => {
-                self.ask_what_was_seen(rig, event.part);
+                self.ask_what_was_seen(event.about, servo);
                 format!("{servo} exercised")
             }
             EventKind::Cut => "output cut".to_owned(),
@@ -567,14 +575,11 @@ impl Model {
     }
 
     /// Once the picked servo was exercised, what was seen is worth a word.
-    fn ask_what_was_seen(&mut self, rig: &Rig, part: Option<usize>) {
-        if part == Some(self.servo)
-            && self.dialog.is_none()
-            && let Some(servo) = rig.servos.get(self.servo)
-        {
+    fn ask_what_was_seen(&mut self, about: About, servo: &str) {
+        if about == About::Servo(self.servo.id) && self.dialog.is_none() {
             let hint = "in words, kept with the servo; Esc keeps nothing";
             let fields = vec![Field::new("what was seen", "", hint)];
-            self.dialog = Some(Dialog::Form(Form::new(Task::Ask(Ask::Seen, servo.name.clone()), fields)));
+            self.dialog = Some(Dialog::Form(Form::new(Task::Ask(Ask::Seen, servo.to_owned()), fields)));
         }
     }
 
@@ -586,43 +591,43 @@ impl Model {
 
     /// Speaks up when a board asks something, once a question.
     fn follow_boards(&mut self) {
-        for (port, boards) in self.snapshot.boards.iter().enumerate() {
-            for (board, state) in boards.iter().enumerate() {
-                let asked = self.asked_about.contains(&(port, board));
-                match state.phase {
-                    Phase::Asking(found) if !asked && self.dialog.is_none() => {
-                        self.dialog = Some(Dialog::Found { port, board, found });
-                        self.asked_about.push((port, board));
-                    }
-                    Phase::Started => self.asked_about.retain(|place| *place != (port, board)),
-                    _ => {}
+        for state in self.snapshot.boards.iter().flatten() {
+            let asked = self.asked_about.contains(&state.id);
+            match state.phase {
+                Phase::Asking(found) if !asked && self.dialog.is_none() => {
+                    self.dialog = Some(Dialog::Found { board: state.id, found });
+                    self.asked_about.push(state.id);
                 }
+                Phase::Started => self.asked_about.retain(|board| *board != state.id),
+                _ => {}
             }
         }
     }
 
-    /// What is picked may be gone after an undo: pick the last that is there.
-    fn stay_within(&mut self, rig: &Rig) {
+    /// What is picked may be gone after an undo: then the one in its place is picked, or the last that is there.
+    fn settle(&mut self, session: &Session) {
         let last = |count: usize| count.saturating_sub(1);
-        self.servo = self.servo.min(last(rig.servos.len()));
-        self.input = self.input.min(last(rig.inputs.len()));
-        self.sequence = self.sequence.min(last(rig.sequences.len()));
-        let marks = rig.servos.get(self.servo).map_or(0, |servo| servo.marks.len());
+        let (rig, index) = (&session.rig, &session.edition.index);
+        self.servo.settle(&rig.servos, &index.servos);
+        self.input.settle(&rig.inputs, &index.inputs);
+        self.sequence.settle(&rig.sequences, &index.sequences);
+        self.plug.0.settle(&rig.boards, &index.boards);
+        let marks = session.edition.servo(self.servo.id).map_or(0, |servo| servo.marks.len());
         self.mark = self.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
-        self.plug = (self.plug.0.min(last(rig.boards.len())), self.plug.1);
-        self.step = self.step.min(last(rig.sequences.get(self.sequence).map_or(0, |s| s.steps.len())));
+        let steps = session.edition.sequence(self.sequence.id).map_or(0, |sequence| sequence.steps.len());
+        self.step = self.step.min(last(steps));
     }
 
     /// Notes what became of each board: missing, back, not as it was left. One line each, and one for every servo
     /// that gets its pulses back.
-    fn note_boards(&mut self, rig: &Rig, wiring: &Wiring) {
+    fn note_boards(&mut self, edition: &Edition) {
+        let rig = &edition.rig;
         let states: Vec<(&Board, BoardState)> =
-            wiring.boards_in(rig, &self.snapshot).map(|(board, state)| (board, *state)).collect();
-        let next = states.iter().map(|(board, state)| (board.name.clone(), *state)).collect();
+            edition.boards(&self.snapshot).map(|(board, state)| (board, *state)).collect();
+        let next = states.iter().map(|(_, state)| *state).collect();
         let before = std::mem::replace(&mut self.boards_seen, next);
         for (board, is) in states {
-            let was =
-                before.iter().find(|(name, _)| *name == board.name).map_or_else(BoardState::default, |b| b.1);
+            let was = before.iter().find(|was| was.id == board.id).copied().unwrap_or_default();
             let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
             let words = match (was.trouble, is.trouble) {
                 (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
@@ -643,31 +648,32 @@ impl Model {
                 let (had, has) =
                     (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
                 if again && had.is_some() {
-                    self.engaging.push(servo.name.clone());
+                    self.engaging.push(servo.id);
                 }
-                if has.is_some() && self.engaging.contains(&servo.name) {
-                    self.engaging.retain(|name| *name != servo.name);
+                if has.is_some() && self.engaging.contains(&servo.id) {
+                    self.engaging.retain(|engaging| *engaging != servo.id);
                     self.note(self.snapshot.now, format!("{} engaged again", servo.name));
                 }
             }
         }
     }
 
-    /// Picks a servo, and the channel it is on.
-    pub fn pick_servo(&mut self, rig: &Rig, servo: usize) {
-        if self.servo != servo {
+    /// Picks a servo by its place, and the channel it is on.
+    pub fn pick_servo(&mut self, rig: &Rig, place: usize) {
+        let picked = Pick::at(&rig.servos, place);
+        if self.servo.id != picked.id {
             (self.side, self.quiet, self.mark) = (Side::Unknown, None, None);
         }
-        self.servo = servo;
+        self.servo = picked;
         self.follow_servo(rig);
     }
 
     /// The picked channel is that of the picked servo.
     pub fn follow_servo(&mut self, rig: &Rig) {
-        if let Some(servo) = rig.servos.get(self.servo)
+        if let Some(servo) = rig.servos.iter().find(|servo| servo.id == self.servo.id)
             && let Some(board) = rig.boards.iter().position(|b| b.name == servo.board)
         {
-            self.plug = (board, servo.channel);
+            self.plug = (Pick::at(&rig.boards, board), servo.channel);
         }
     }
 
@@ -697,15 +703,24 @@ impl Model {
         self.snapshot.player.play == Play::Playing || (self.view == View::Inputs && !self.strip.is_empty())
     }
 
-    /// What a drawing may look at.
+    /// What an action may look at: the newest edition, with what is known of its parts.
     pub fn scene<'a>(&'a self, session: &'a Session) -> Scene<'a> {
-        let port = session.rig.inputs.get(self.input).map(|i| i.port.as_str());
+        self.scene_of(session, &session.edition)
+    }
+
+    /// What a drawing may look at: the edition that the snapshot is about.
+    pub fn shown<'a>(&'a self, session: &'a Session) -> Scene<'a> {
+        self.scene_of(session, session.edition_of(&self.snapshot))
+    }
+
+    fn scene_of<'a>(&'a self, session: &'a Session, edition: &'a Edition) -> Scene<'a> {
+        let port = edition.input(self.input.id).map(|i| i.port.as_str());
         let knob = port.and_then(|p| session.knob(p)).map(|k| (k.position(), k.is_plugged()));
         Scene {
             model: self,
-            rig: &session.rig,
-            derived: &session.derived,
-            wiring: &session.wiring,
+            rig: &edition.rig,
+            edition,
+            shown: session.edition_of(&self.snapshot),
             chips: &session.chips,
             unsaved: session.is_unsaved(),
             changed_outside: session.is_changed_outside(),

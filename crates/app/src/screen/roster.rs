@@ -12,7 +12,8 @@ use wasvolta_core::unit::Micros;
 /// Draws the roster, and under it what happened lately.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let rows = rows(scene);
-    let picked = rows.iter().position(|r| matches!(r, Row::Servo(n) if *n == scene.model.servo)).unwrap_or(0);
+    let picked =
+        rows.iter().position(|r| matches!(r, Row::Servo(n) if scene.place() == Some(*n))).unwrap_or(0);
     let height = usize::from(pen.height());
     let first = picked.saturating_sub(height.saturating_sub(3));
     let mut y = layout::air(pen.height());
@@ -24,7 +25,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
             }
             Row::Servo(n) => {
                 if let Some(picked) = scene.servo(*n) {
-                    servo(pen, y, &picked, *n == scene.model.servo);
+                    servo(pen, y, &picked, scene.place() == Some(*n));
                 }
             }
         }
@@ -46,7 +47,7 @@ enum Row<'a> {
 fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
     let mut rows = Vec::new();
     let mut group = "";
-    let order = scene.derived.order.iter();
+    let order = scene.edition.order.iter();
     for (n, servo) in order.filter_map(|&n| Some((n, scene.rig.servos.get(n)?))) {
         if servo.group() != group {
             group = servo.group();

@@ -2,19 +2,20 @@
 
 use super::model::Model;
 use super::rows::{InputRow, Nudge};
-use crate::session::Derived;
+use crate::edition::Edition;
 use crate::survey;
 use wasvolta_core::diagnose;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Board, Chip, Input, Joint, Kind, Rig, Sequence, Servo};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{Play, ServoState};
+use wasvolta_core::stage::{InputState, Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
-use wasvolta_engine::Wiring;
+use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::why::{self, Link};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Phase, Wanted};
@@ -28,12 +29,12 @@ use wasvolta_sim::Look;
 pub struct Scene<'a> {
     /// The screen's own state, with the snapshot.
     pub model: &'a Model,
-    /// The rig as edited.
+    /// The rig that is spoken of: what is drawn is the one that the snapshot is about, what is acted on is the newest.
     pub rig: &'a Rig,
-    /// What follows from it.
-    pub derived: &'a Derived,
-    /// Which part is plugged in where.
-    pub wiring: &'a Wiring,
+    /// The same, with what follows from it.
+    pub edition: &'a Edition,
+    /// The edition that the snapshot is about.
+    pub shown: &'a Edition,
     /// The kernel's PWM chips.
     pub chips: &'a [PwmChip],
     /// There are edits that the file does not have.
@@ -120,7 +121,7 @@ impl<'a> Scene<'a> {
     /// What has a pulse, or was found to have one, by what the boards have said last: servos by their names, channels
     /// that no servo of the rig is on by theirs.
     pub fn pulsing(&self) -> Vec<String> {
-        let boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        let boards = self.edition.boards(&self.model.snapshot);
         let name = |board: &Board, channel: usize| {
             let mut servos = self.rig.servos_on(&board.name);
             let servo = servos.find(|servo| usize::from(servo.channel) == channel);
@@ -131,38 +132,76 @@ impl<'a> Scene<'a> {
 
     /// Boards of which nobody can say what they send.
     pub fn unknown_boards(&self) -> Vec<&str> {
-        let boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        let boards = self.edition.boards(&self.model.snapshot);
         boards.filter(|(_, state)| !state.is_known()).map(|(board, _)| board.name.as_str()).collect()
     }
 
     /// Whether a board was found with pulses that nobody here has sent.
     pub fn finds_pulses(&self) -> bool {
-        let mut boards = self.wiring.boards_in(self.rig, &self.model.snapshot);
+        let mut boards = self.edition.boards(&self.model.snapshot);
         boards.any(|(_, state)| matches!(state.phase, Phase::Asking(Found::Pulsing { .. })))
     }
 
     /// The picked servo, if the rig has any.
     pub fn picked(&self) -> Option<Picked<'a>> {
-        self.servo(self.model.servo)
+        self.servo(self.place()?)
     }
 
-    /// The channel picked in Wiring: its board, its number, and the index of the servo on it.
+    /// The place of the picked servo.
+    pub fn place(&self) -> Option<usize> {
+        self.edition.index.servos.place(self.model.servo.id)
+    }
+
+    /// The picked servo's fit.
+    pub fn fit(&self) -> Option<&'a Result<Fit, NoFit>> {
+        self.edition.fits.get(self.place()?)
+    }
+
+    /// The state of a servo by its place. One that the stage does not know yet has the state that it will begin with.
+    pub fn state(&self, n: usize) -> Option<&'a ServoState> {
+        let servo = self.rig.servos.get(n)?;
+        let place = self.shown.index.servos.place(servo.id);
+        place.and_then(|place| self.model.snapshot.servos.get(place)).or_else(|| self.edition.fresh.get(n))
+    }
+
+    /// The state of an input by its place, once the stage knows it.
+    pub fn input_state(&self, n: usize) -> Option<&'a InputState> {
+        let place = self.shown.index.inputs.place(self.rig.inputs.get(n)?.id)?;
+        self.model.snapshot.inputs.get(place)
+    }
+
+    /// All servos with their states, in rig order.
+    pub fn servos(&self) -> impl Iterator<Item = (&'a Servo, &'a ServoState)> + use<'a> {
+        let scene = *self;
+        scene.rig.servos.iter().enumerate().filter_map(move |(n, servo)| Some((servo, scene.state(n)?)))
+    }
+
+    /// The place of the picked input.
+    pub fn input_place(&self) -> Option<usize> {
+        self.edition.index.inputs.place(self.model.input.id)
+    }
+
+    /// The state of a board, as far as it has spoken.
+    pub fn board_state(&self, board: &Board) -> Option<&'a BoardState> {
+        self.edition.board_state(&self.model.snapshot, board.id)
+    }
+
+    /// The channel picked in Wiring: its board, its number, and the place of the servo on it.
     pub fn plug(&self) -> Option<(&'a Board, u8, Option<usize>)> {
         let (board, channel) = self.model.plug;
-        let board = self.rig.boards.get(board)?;
+        let board = self.edition.board(board.id)?;
         let here = |s: &Servo| s.board == board.name && s.channel == channel;
         Some((board, channel, self.rig.servos.iter().position(here)))
     }
 
-    /// The channels of a board by its index that are worth showing: all, or of a microcontroller's pins those that
+    /// The channels of a board that are worth showing: all, or of a microcontroller's pins those that
     /// can drive a servo, as far as it has said so, and those that one is on.
-    pub fn channels(&self, board: usize) -> Vec<u8> {
+    pub fn channels(&self, board: &Board) -> Vec<u8> {
         /// Pins to show of a board that has not spoken yet.
         const USUAL_PINS: std::ops::Range<u8> = 2..14;
-        let Some(board) = self.rig.boards.get(board) else { return Vec::new() };
-        let state = self.wiring.boards_in(self.rig, &self.model.snapshot).find(|(b, _)| b.name == board.name);
+        let state = self.board_state(board);
         let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.channel == channel);
-        let shown = |channel: &u8| match state.and_then(|(_, state)| state.evidence) {
+        let shown = |channel: &u8| match state.and_then(|state| state.evidence) {
             Some(Evidence::Firmata(firmware)) => firmware.can(Role::Servo, usize::from(*channel)),
             Some(Evidence::Pwm(chip)) => usize::from(*channel) < chip.channels,
             Some(Evidence::Expander(_)) => true,
@@ -174,8 +213,7 @@ impl<'a> Scene<'a> {
     /// Why the picked servo does not move, link by link.
     pub fn chain(&self) -> Option<&'a [Link]> {
         let traced = self.model.chain.get_or_init(|| {
-            let about = (self.rig, &self.derived.plan, self.wiring);
-            let facts = why::of_running(about, &self.model.snapshot, self.model.servo)?;
+            let facts = why::of_running(self.edition, &self.model.snapshot, self.model.servo.id)?;
             let held = facts.board.address.filter(|_| facts.port.baud.is_none());
             let kernel_chip =
                 held.and_then(|address| survey::kernel_chip(self.chips, &facts.port.path, address));
@@ -201,33 +239,34 @@ impl<'a> Scene<'a> {
         let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
         let scene = *self;
         let answers = move |board: &Board| {
-            let state =
-                scene.wiring.boards_in(scene.rig, &scene.model.snapshot).find(|(b, _)| b.name == board.name);
-            state.is_some_and(|(_, state)| state.trouble.is_none() && state.phase == Phase::Started)
+            let state = scene.board_state(board);
+            state.is_some_and(|state| state.trouble.is_none() && state.phase == Phase::Started)
         };
         buses
             .flat_map(move |bus| survey::missing(scene.rig, bus).into_iter().map(move |board| (bus, board)))
             .filter(move |(_, board)| !answers(board))
     }
 
-    /// A servo by its index.
+    /// A servo by its place.
     pub fn servo(&self, n: usize) -> Option<Picked<'a>> {
         let servo = self.rig.servos.get(n)?;
         Some(Picked {
             servo,
-            joint: self.rig.joint_of(&servo.name),
-            board: self.rig.board(&servo.board)?,
-            plan: self.derived.plan.servos.get(n)?,
-            state: self.model.snapshot.servos.get(n)?,
-            through: self.rig.through(servo),
-            look: self.model.seen.filter(|(seen, _)| *seen == n).map(|(_, look)| look),
+            joint: self.edition.parts().joint_of(&servo.name),
+            board: self.edition.parts().board(&servo.board)?,
+            plan: self.edition.plan.servos.get(n)?,
+            state: self.state(n)?,
+            through: self.edition.parts().through(servo),
+            look: self.model.seen.filter(|(seen, _)| *seen == servo.id).map(|(_, look)| look),
             wire: self.on_wire(n),
         })
     }
 
     fn on_wire(&self, n: usize) -> OnWire {
-        let place = self.wiring.servos.get(n).copied().flatten();
-        let state = place.and_then(|place| self.model.snapshot.boards.get(place.port)?.get(place.board));
+        let place = self.edition.wiring.servos.get(n).copied().flatten();
+        let servo = self.rig.servos.get(n);
+        let board = servo.and_then(|servo| self.edition.parts().board(&servo.board));
+        let state = board.and_then(|board| self.board_state(board));
         let (Some(place), Some(state)) = (place, state) else { return OnWire::Unknown };
         let at = |ticks: &Wanted| ticks.get(place.channel).copied().flatten().map(Ticks);
         if let Phase::Asking(Found::Pulsing { ticks, .. }) = &state.phase
@@ -245,13 +284,13 @@ impl<'a> Scene<'a> {
 
     /// The picked input.
     pub fn input(&self) -> Option<&'a Input> {
-        self.rig.inputs.get(self.model.input)
+        self.edition.input(self.model.input.id)
     }
 
     /// The picked sequence with its timeline.
     pub fn sequence(&self) -> Option<(&'a Sequence, &'a Timeline)> {
-        let n = self.model.sequence;
-        Some((self.rig.sequences.get(n)?, self.derived.plan.timelines.get(n)?))
+        let n = self.edition.index.sequences.place(self.model.sequence.id)?;
+        Some((self.rig.sequences.get(n)?, self.edition.plan.timelines.get(n)?))
     }
 
     /// Rows of the Inputs view, as far as they apply.
@@ -288,7 +327,7 @@ impl<'a> Scene<'a> {
     /// Where a servo's joint would start a sequence from: where it stands, else its home.
     pub fn start_of(&self, n: usize) -> Option<Degrees> {
         let player = &self.model.snapshot.player;
-        if player.play != Play::Stopped && player.sequence == self.model.sequence {
+        if player.play != Play::Stopped && player.sequence == self.model.sequence.id {
             return player.started_from(n);
         }
         let picked = self.servo(n)?;

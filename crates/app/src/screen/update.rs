@@ -21,8 +21,8 @@ use super::{action, errand};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use std::time::Duration;
-use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::Edited;
+use wasvolta_core::rig::{Board, Input, Rig, Servo, ServoId};
 use wasvolta_core::stage::Command;
 
 /// What an action works on.
@@ -77,11 +77,30 @@ impl Desk<'_> {
     }
 
     /// The command for the picked servo, if there is one.
-    pub fn servo_command(&mut self, command: impl FnOnce(usize) -> Command) {
-        let servo = self.model.servo;
-        if servo < self.session.rig.servos.len() {
+    pub fn servo_command(&mut self, command: impl FnOnce(ServoId) -> Command) {
+        if let Some(servo) = self.servo().map(|servo| servo.id) {
             self.command(command(servo));
         }
+    }
+
+    /// The picked servo, as edited last.
+    pub fn servo(&self) -> Option<&Servo> {
+        self.session.edition.servo(self.model.servo.id)
+    }
+
+    /// The place of the picked servo, as edited last.
+    pub fn place(&self) -> Option<usize> {
+        self.session.edition.index.servos.place(self.model.servo.id)
+    }
+
+    /// The picked input, as edited last.
+    pub fn input(&self) -> Option<&Input> {
+        self.session.edition.input(self.model.input.id)
+    }
+
+    /// The board of the picked channel, as edited last.
+    pub fn board(&self) -> Option<&Board> {
+        self.session.edition.board(self.model.plug.0.id)
     }
 }
 

@@ -312,7 +312,7 @@ mod tests {
 
     fn six(amps: f64) -> Rail {
         Rail {
-            id: Default::default(),
+            id: crate::rig::RailId::default(),
             name: "six-volt".into(),
             volts: Volts::new(6.0),
             amps: Amps::new(amps),

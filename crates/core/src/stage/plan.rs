@@ -1,5 +1,6 @@
 //! A rig compiled into what the stage runs: indices instead of names, pulses instead of angles.
 
+use super::ServoState;
 use super::approach::Arrival;
 use super::couple::Led;
 use crate::bent::Bent;
@@ -159,6 +160,11 @@ impl ServoPlan {
             Back::Last
         };
         self.back.unwrap_or(usual)
+    }
+
+    /// The state that it begins with.
+    pub fn fresh(&self) -> ServoState {
+        ServoState { pulse: self.start(), ..ServoState::default() }
     }
 
     /// Where it is shown before anything is known.

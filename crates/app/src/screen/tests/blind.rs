@@ -62,7 +62,7 @@ impl Maker {
         let mut before = (f64::NAN, f64::NAN);
         for _ in 0..400 {
             self.bench.pass(10);
-            let now = (self.eye().0, self.bench.model.snapshot.servos[self.bench.model.servo].pulse.get());
+            let now = (self.eye().0, self.bench.model.snapshot.servos[self.bench.picked()].pulse.get());
             if now == before {
                 return;
             }

@@ -384,7 +384,7 @@ fn a_knob_jogs_from_where_both_stand_over_a_narrow_window_and_over_all() {
     bench.press(Key::char('j'));
     bench.pass(5);
     turn(&mut bench, 0.0);
-    let low = bench.session.derived.plan.servos[NECK].guard.free().0.get();
+    let low = bench.session.edition.plan.servos[NECK].guard.free().0.get();
     assert!((now(&bench) - low).abs() < 6.0, "over all: {low} {}", now(&bench));
     bench.press(Key::char('j'));
     let held = now(&bench);
@@ -438,7 +438,7 @@ fn it_arrives_from_one_side_past_its_slack() {
         .unwrap();
     bench.enter("1600us");
     bench.pass(200);
-    bench.session.engine.command(Command::GoTo { servo: NECK, pulse: Micros::new(1500.0) });
+    bench.tell(Command::GoTo { servo: NECK, pulse: Micros::new(1500.0) });
     let mut least = f64::INFINITY;
     for _ in 0..300 {
         bench.pass(1);

@@ -132,7 +132,7 @@ fn a_sign_is_the_values_own_and_by_is_a_way_and_the_entry_says_where_it_goes() {
     bench.code(KeyCode::Enter);
     bench.pass(200);
     let angle = |bench: &Bench| {
-        let scale = bench.session.derived.plan.servos[0].scale.clone().unwrap();
+        let scale = bench.session.edition.plan.servos[0].scale.clone().unwrap();
         scale.angle_at(bench.model.snapshot.servos[0].pulse).get()
     };
     assert!((angle(&bench) + 20.0).abs() < 1e-6, "{}", angle(&bench));
@@ -251,7 +251,7 @@ fn an_input_is_tied_to_the_picked_joint_and_untied() {
     assert!((tied.angles_deg.0.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.1.get() - 60.0).abs() < 1e-9);
     bench.press(Key::char('g'));
     bench.pass(200);
-    let angle = bench.session.derived.plan.servos[0]
+    let angle = bench.session.edition.plan.servos[0]
         .scale
         .clone()
         .unwrap()
@@ -382,7 +382,7 @@ fn views_are_reached_by_their_keys_and_tab() {
 fn enter_goes_on_to_the_next_servo() {
     let mut bench = neck();
     bench.code(KeyCode::Enter);
-    assert_eq!(bench.model.servo, 1);
+    assert_eq!(bench.picked(), 1);
 }
 
 /// Types a word in the place of what a form offers.
@@ -401,7 +401,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     bench.enter("9");
     let jib = |bench: &Bench| bench.session.rig.servos.last().unwrap().clone();
     assert_eq!((jib(&bench).name.as_str(), jib(&bench).channel), ("crane.jib", 9));
-    assert_eq!(bench.model.servo, 8, "the new one is picked");
+    assert_eq!(bench.picked(), 8, "the new one is picked");
     // A taken channel and a wrong name are said, and what was typed can be mended.
     bench.press(Key::char('M'));
     bench.enter("1");

@@ -2,6 +2,7 @@
 
 use super::Bench;
 use crate::screen::keys::Key;
+use crate::screen::pick::Pick;
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::Command;
@@ -160,7 +161,7 @@ fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on
     bench.press(Key::char('G'));
     assert!(bench.frame(160, 47).contains("nothing is being driven"));
     for (servo, pulse) in [(3, 1500.0), (4, 1100.0), (WINCH, 1480.0), (LANTERN, 0.0)] {
-        bench.session.engine.command(Command::Engage { servo, pulse: Micros::new(pulse), told: true });
+        bench.tell(Command::Engage { servo, pulse: Micros::new(pulse), stands_there: true });
     }
     bench.pass(200);
     bench.press(Key::char('G'));
@@ -168,7 +169,7 @@ fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on
     bench.press(Key::char('G'));
     assert!(bench.frame(160, 47).contains("the hand has nothing"));
     let lift = bench.session.rig.sequences.iter().position(|s| s.name == "lift").unwrap();
-    bench.model.sequence = lift;
+    bench.model.sequence = Pick::at(&bench.session.rig.sequences, lift);
     bench.code(KeyCode::F(4));
     bench.press(Key::char('p'));
     bench.pass(95);

@@ -81,6 +81,23 @@ impl Bench {
         self.pass(1);
     }
 
+    /// Asks for something of parts by their places.
+    fn tell(&mut self, command: wasvolta_core::stage::Placed) {
+        let command = command.named(&self.session.edition.plan).unwrap();
+        assert!(self.session.engine.command(command));
+    }
+
+    /// The place of the picked servo.
+    fn picked(&self) -> usize {
+        self.session.edition.index.servos.place(self.model.servo.id).unwrap()
+    }
+
+    /// The place of the picked channel's board, and the channel.
+    fn plug(&self) -> (usize, u8) {
+        let (board, channel) = self.model.plug;
+        (self.session.edition.index.boards.place(board.id).unwrap(), channel)
+    }
+
     fn code(&mut self, code: KeyCode) {
         self.press(Key::of(code));
     }

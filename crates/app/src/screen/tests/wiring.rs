@@ -29,7 +29,7 @@ fn faulty(faults: &[&str]) -> Bench {
 
 impl Bench {
     fn engage(&mut self, servo: usize, pulse: f64) {
-        self.session.engine.command(Command::Engage { servo, pulse: Micros::new(pulse), told: true });
+        self.tell(Command::Engage { servo, pulse: Micros::new(pulse), stands_there: true });
         self.pass(10);
     }
 
@@ -112,8 +112,8 @@ fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     bench.engage(0, 2100.0);
     assert_eq!(bench.broken(), ("supply", false), "all that can be seen is well");
     // Its limit of 60° is at 2104 µs.
-    bench.session.engine.command(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
-    bench.session.engine.command(Command::GoTo { servo: 0, pulse: Micros::new(2200.0) });
+    bench.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
+    bench.tell(Command::GoTo { servo: 0, pulse: Micros::new(2200.0) });
     bench.pass(50);
     bench.session.engine.command(Command::Hold);
     bench.pass(2);
@@ -150,26 +150,22 @@ fn a_sequence_that_wants_more_than_a_limit_allows_is_named_at_the_pulse() {
 #[test]
 fn up_and_down_go_through_the_channels_and_left_and_right_to_the_board_beside() {
     let mut bench = wiring();
-    assert_eq!((bench.model.plug, bench.model.servo), ((0, 4), 2), "where the picked servo is");
+    assert_eq!((bench.plug(), bench.picked()), ((0, 4), 2), "where the picked servo is");
     bench.code(KeyCode::Down);
-    assert_eq!((bench.model.plug, bench.model.servo), ((0, 5), 2));
+    assert_eq!((bench.plug(), bench.picked()), ((0, 5), 2));
     assert!(bench.frame(160, 47).contains("Channel 5 of upper is free. a adds a servo here"));
     bench.code(KeyCode::Right);
-    assert_eq!(bench.model.plug, (1, 5));
+    assert_eq!(bench.plug(), (1, 5));
     for _ in 0..4 {
         bench.code(KeyCode::Up);
     }
-    assert_eq!((bench.model.plug, bench.model.servo), ((1, 1), 4), "the boom");
+    assert_eq!((bench.plug(), bench.picked()), ((1, 1), 4), "the boom");
     bench.code(KeyCode::Up);
     bench.code(KeyCode::Up);
-    assert_eq!(bench.model.plug, (0, 15), "the board before");
+    assert_eq!(bench.plug(), (0, 15), "the board before");
     bench.code(KeyCode::Left);
     bench.code(KeyCode::PageUp);
-    assert_eq!(
-        (bench.model.plug, bench.model.servo),
-        ((0, 14), 6),
-        "the servo above is picked by its own key"
-    );
+    assert_eq!((bench.plug(), bench.picked()), ((0, 14), 6), "the servo above is picked by its own key");
     bench.text("5");
     assert_eq!(bench.model.dialog, None);
 }
@@ -297,7 +293,7 @@ fn servos_are_named_one_by_one_as_they_wiggle() {
     bench.code(KeyCode::Enter);
     bench.pass(5);
     // The third is not engaged: it is asked about first.
-    assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })) && bench.model.servo == 2);
+    assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })) && bench.picked() == 2);
     bench.code(KeyCode::Enter);
     bench.pass(10);
     assert!(bench.model.snapshot.servos[2].is_wiggling());
@@ -311,13 +307,13 @@ fn all_are_engaged_one_after_another_and_the_unknown_are_asked_about() {
     let mut bench = wiring();
     bench.engage(0, 1400.0);
     bench.press(Key::char('r'));
-    bench.session.engine.command(Command::Release { servo: 0 });
+    bench.tell(Command::Release { servo: 0 });
     bench.pass(10);
     bench.press(Key::char('A'));
     bench.watch(40);
     assert!(bench.model.snapshot.servos[0].engaged, "where it was left");
     for servo in 1..5 {
-        assert_eq!(bench.model.servo, servo);
+        assert_eq!(bench.picked(), servo);
         assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })), "{servo} is not known");
         bench.code(KeyCode::Enter);
         bench.watch(20);
@@ -421,7 +417,7 @@ fn a_joint_that_is_told_so_goes_home_before_the_end_and_nobody_must_wait_for_it(
     assert!(!bench.model.quit);
     bench.watch(150);
     assert!(bench.model.quit);
-    let home = bench.session.derived.plan.servos[0].home.unwrap();
+    let home = bench.session.edition.plan.servos[0].home.unwrap();
     assert!((bench.model.snapshot.servos[0].pulse - home).abs().get() < 0.5);
     let mut bench = Bench::with(home_first);
     bench.engage(0, 2000.0);
@@ -624,8 +620,8 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
     let state = bench.model.snapshot.servos[0];
     assert!(state.engaged && state.ticks.is_some_and(|ticks| ticks.0 == 310), "{state:?}");
     // What nobody in the rig is on is stopped.
-    let upper = bench.session.wiring.board(&bench.session.rig, "upper").unwrap();
-    let board = bench.model.snapshot.boards[upper.0][upper.1];
+    let upper = bench.session.rig.board("upper").unwrap().id;
+    let board = *bench.session.edition.board_state(&bench.model.snapshot, upper).unwrap();
     assert_eq!(board.sent[5], None);
 }
 

@@ -318,7 +318,7 @@ fn volts_are_typed_and_wiring_names_what_does_not_fit() {
     let flat = frame.split_whitespace().collect::<Vec<_>>().join(" ");
     for words in ["it takes 4.8 to 5.5 V", "gives a signal of 3.3 V", "its pin takes 3.3 V at most"] {
         assert!(
-            flat.contains(words) || bench.session.derived.worries.iter().any(|w| w.words.contains(words)),
+            flat.contains(words) || bench.session.edition.worries.iter().any(|w| w.words.contains(words)),
             "{words}: {frame}"
         );
     }

@@ -98,7 +98,7 @@ impl Ask {
 /// The picked servo with its rig.
 fn picked(desk: &Desk) -> Option<(std::sync::Arc<Rig>, Servo)> {
     let rig = std::sync::Arc::clone(&desk.session.rig);
-    let servo = rig.servos.get(desk.model.servo)?.clone();
+    let servo = desk.servo()?.clone();
     Some((rig, servo))
 }
 
@@ -289,7 +289,7 @@ pub fn volts(desk: &mut Desk) {
 
 /// Asks with which level an input's signal comes, and how much its pin takes.
 pub fn pin_volts(desk: &mut Desk) {
-    let Some(input) = desk.session.rig.inputs.get(desk.model.input).cloned() else { return };
+    let Some(input) = desk.input().cloned() else { return };
     let fields = vec![
         Field::new("comes with", volts_said(input.signal_volts), "volts at most, as 5; empty when not known"),
         Field::new("pin takes", volts_said(input.pin_volts), "volts at most, as 3.3"),

@@ -4,8 +4,9 @@ use super::Desk;
 use super::roster::{ask, done};
 use crate::fresh;
 use crate::screen::form::{Field, Form, Task};
+use crate::screen::pick::Pick;
 use wasvolta_core::rig::edit::boards as edit;
-use wasvolta_core::rig::{Chip, Rail, Rig};
+use wasvolta_core::rig::{Chip, Rail, RailId, Rig};
 use wasvolta_core::unit::{Amps, Volts};
 
 /// Asks for a new board's name, kind, place and address; what a look has found and the rig does not know is proposed.
@@ -58,7 +59,7 @@ pub fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
         Some(port) if baud.is_some() && baud != port.baud => {
             return Err(format!("{} is there already, at another rate: correct it in the file", port.name));
         }
-        Some(port) if desk.session.wiring.line(&port.name).is_some() => {
+        Some(port) if desk.session.edition.wiring.line(&port.name).is_some() => {
             return Err(format!("numbers come in on {}: a board wants a line of its own", port.name));
         }
         Some(port) => port.name.clone(),
@@ -69,14 +70,14 @@ pub fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
     let drawn = if address.is_some() { ": its jumpers are drawn beside it" } else { "" };
     let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address };
     let words = done(desk, &format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
-    desk.model.plug = (desk.session.rig.boards.len().saturating_sub(1), 0);
+    desk.model.plug = (Pick::at(&desk.session.rig.boards, usize::MAX), 0);
     Ok(words)
 }
 
 /// Asks which supply feeds the picked board's servos.
 pub fn rail(desk: &mut Desk) {
     let rig = &desk.session.rig;
-    let Some(board) = rig.boards.get(desk.model.plug.0) else { return };
+    let Some(board) = desk.board() else { return };
     let of = |name: &String| rig.rails.iter().find(|rail| rail.name == *name);
     let rail = board.rail.as_ref().and_then(of).or_else(|| rig.rails.first());
     let number = |value: Option<f64>| value.map_or_else(String::new, |value| value.to_string());
@@ -99,6 +100,7 @@ pub fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> 
         said.parse::<f64>().map_err(|_| format!("{label}: write a number, as on the supply"))
     };
     let rail = Rail {
+        id: RailId::default(),
         name: name.to_owned(),
         volts: Volts::new(number("volts", 'V')?),
         amps: Amps::new(number("amps", 'A')?),
@@ -108,7 +110,7 @@ pub fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> 
 }
 
 fn picked(desk: &Desk) -> Option<String> {
-    desk.session.rig.boards.get(desk.model.plug.0).map(|b| b.name.clone())
+    desk.board().map(|b| b.name.clone())
 }
 
 /// Asks for another name for the picked board.

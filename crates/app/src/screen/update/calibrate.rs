@@ -51,13 +51,13 @@ pub fn jog(desk: &mut Desk, direction: f64) {
 
 /// A knob jogs: over a narrow window around where it stands, then over all, then no more.
 pub fn knob(desk: &mut Desk) {
-    let input = desk.model.input;
+    let input = desk.model.input.id;
     let Some((jogged, at, (low, high))) =
         with(desk, |p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
     else {
         return;
     };
-    let name = desk.session.rig.inputs.get(input).map(|input| input.name.clone());
+    let name = desk.input().map(|input| input.name.clone());
     let Some(name) = name else {
         return desk.refuse(
             "this rig has no input that could jog: add a knob to its file, docs/rig-format.md shows how",
@@ -96,7 +96,7 @@ pub fn engage(desk: &mut Desk) {
     // A lamp or a motor stands nowhere: it begins off, or at its neutral.
     if picked.servo.kind != Kind::Positional {
         let pulse = picked.plan.start();
-        return desk.servo_command(|servo| Command::Engage { servo, pulse, told: true });
+        return desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });
     }
     let known = desk.session.last_known.of(&picked.servo.name);
     let (pulse, from) = match (picked.state.estimate.known, known) {
@@ -119,7 +119,7 @@ pub fn engage(desk: &mut Desk) {
 /// First pulse at the middle, with the horn off.
 pub fn horn_on(desk: &mut Desk) {
     desk.model.side = Side::Unknown;
-    desk.servo_command(|servo| Command::Engage { servo, pulse: HORN_ON, told: false });
+    desk.servo_command(|servo| Command::Engage { servo, pulse: HORN_ON, stands_there: false });
     desk.say("first pulse at 1500 µs: put the horn on where its middle should be");
 }
 

@@ -10,7 +10,7 @@ use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
-use wasvolta_core::rig::{Limit, Place};
+use wasvolta_core::rig::{BoardId, Limit, Place};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Hertz, Micros};
 use wasvolta_port::expander::{Decision, Found};
@@ -63,7 +63,7 @@ pub fn key(desk: &mut Desk, key: Key) {
         Dialog::Quit => quit(desk, key),
         Dialog::Recover { offer, from } => recover(desk, key, offer, from),
         Dialog::Form(form) => roster::key(desk, key, form),
-        Dialog::Found { port, board, found } => decide(desk, key, (port, board, found)),
+        Dialog::Found { board, found } => decide(desk, key, board, &found),
     };
     if next.is_some() {
         desk.model.dialog = next;
@@ -131,8 +131,8 @@ fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String)
     };
     match pulse {
         Ok(pulse) => {
-            let told = scale == Scale::Fitted;
-            desk.servo_command(|servo| Command::Engage { servo, pulse, told });
+            let stands_there = scale == Scale::Fitted;
+            desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there });
             None
         }
         Err(words) => {
@@ -349,21 +349,21 @@ fn recover(desk: &mut Desk, key: Key, offer: Box<Offer>, from: usize) -> Option<
     Some(Dialog::Recover { offer, from })
 }
 
-fn decide(desk: &mut Desk, key: Key, (port, board, found): (usize, usize, Found)) -> Option<Dialog> {
+fn decide(desk: &mut Desk, key: Key, board: BoardId, found: &Found) -> Option<Dialog> {
     match (key.code, found) {
         (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
-            for command in desk.session.kept((port, board), &ticks) {
+            for command in desk.session.kept(board, ticks) {
                 desk.command(command);
             }
-            desk.session.engine.decide(port, board, Decision::Adopt);
+            desk.session.engine.decide(board, Decision::Adopt);
             desk.say("kept: these servos go on where they are, by hand");
             None
         }
         (KeyCode::Char('r'), _) => {
-            desk.session.engine.decide(port, board, Decision::Release);
+            desk.session.engine.decide(board, Decision::Release);
             desk.say("the board is started anew; its pulses stopped");
             None
         }
-        _ => Some(Dialog::Found { port, board, found }),
+        _ => Some(Dialog::Found { board, found: *found }),
     }
 }

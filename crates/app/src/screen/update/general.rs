@@ -7,8 +7,8 @@ use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
 use std::path::Path;
 use std::sync::Arc;
-use wasvolta_core::rig::QuitTo;
-use wasvolta_core::stage::{Command, Output, Owner, ServoState};
+use wasvolta_core::rig::{QuitTo, ServoId};
+use wasvolta_core::stage::{Command, Output, Owner};
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::{Fitting, Under};
 
@@ -66,8 +66,8 @@ pub fn servo_next(desk: &mut Desk) {
 }
 
 fn pick_servo(desk: &mut Desk, by: isize) {
-    let order = &desk.session.derived.order;
-    let here = order.iter().position(|n| *n == desk.model.servo).unwrap_or(0);
+    let order = &desk.session.edition.order;
+    let here = order.iter().position(|n| Some(*n) == desk.place()).unwrap_or(0);
     if let Some(&servo) = order.get(moved(here, by, order.len())) {
         desk.model.pick_servo(&desk.session.rig, servo);
     }
@@ -109,9 +109,9 @@ pub fn give_back(desk: &mut Desk) {
 
 /// The hand lets everything go that it has.
 pub fn give_all_back(desk: &mut Desk) {
-    let states = &desk.model.snapshot.servos;
-    let held = |(n, state): (usize, &ServoState)| (state.owner == Owner::Hand).then_some(n);
-    let held: Vec<usize> = states.iter().enumerate().filter_map(held).collect();
+    let scene = desk.model.scene(desk.session);
+    let parts = (0..scene.rig.servos.len()).filter_map(|n| scene.servo(n));
+    let held: Vec<ServoId> = parts.filter(|p| p.state.owner == Owner::Hand).map(|p| p.servo.id).collect();
     if held.is_empty() {
         return desk.refuse("the hand has nothing");
     }
@@ -214,20 +214,20 @@ pub fn quit(desk: &mut Desk) {
 /// Ends the program. Joints that are told so go home first; a second time does not wait for them.
 pub fn end(desk: &mut Desk) {
     let driving = desk.model.snapshot.output == Output::Driving;
-    let rig = &desk.session.rig;
-    let homes: Vec<String> = rig
-        .servos
-        .iter()
-        .zip(&desk.model.snapshot.servos)
-        .filter(|(_, state)| driving && state.engaged)
-        .filter(|(servo, _)| rig.joint_of(&servo.name).is_some_and(|j| j.quit == QuitTo::HomeFirst))
-        .map(|(servo, _)| servo.name.clone())
+    let scene = desk.model.scene(desk.session);
+    let homes: Vec<ServoId> = (0..scene.rig.servos.len())
+        .filter_map(|n| scene.servo(n))
+        .filter(|picked| driving && picked.state.engaged)
+        .filter(|picked| picked.joint.is_some_and(|joint| joint.quit == QuitTo::HomeFirst))
+        .map(|picked| picked.servo.id)
         .collect();
+    let names = homes.iter().filter_map(|servo| Some(desk.session.edition.servo(*servo)?.name.clone()));
+    let names: Vec<String> = names.collect();
     if homes.is_empty() || desk.model.errands.is_quitting() {
         desk.model.quit = true;
         return;
     }
-    desk.say(&format!("{} home first, then the end; q ends at once", listed(&homes)));
+    desk.say(&format!("{} home first, then the end; q ends at once", listed(&names)));
     desk.model.errands.begin(homes.into_iter().map(Step::GoHome).chain([Step::Quit]));
 }
 
@@ -262,12 +262,9 @@ pub fn wiring_sheet(desk: &mut Desk) {
 
 /// What a sheet is of: the picked board for a wiring plan, else the picked servo.
 fn sheet_of(desk: &Desk, kind: Kind) -> Option<String> {
-    let rig = &desk.session.rig;
     match kind {
-        Kind::Wiring => rig.boards.get(desk.model.plug.0).map(|board| board.name.clone()),
-        Kind::Calibration | Kind::Linkage | Kind::Protractor(_) => {
-            rig.servos.get(desk.model.servo).map(|s| s.name.clone())
-        }
+        Kind::Wiring => desk.board().map(|board| board.name.clone()),
+        Kind::Calibration | Kind::Linkage | Kind::Protractor(_) => desk.servo().map(|s| s.name.clone()),
     }
 }
 

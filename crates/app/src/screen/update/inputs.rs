@@ -2,6 +2,7 @@
 
 use super::Desk;
 use crate::screen::entry;
+use crate::screen::pick::Pick;
 use crate::screen::rows::{InputRow, moved};
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Failsafe, Input};
@@ -20,7 +21,9 @@ pub fn change(desk: &mut Desk, direction: f64) {
     match row {
         InputRow::Which => {
             let by = if direction > 0.0 { 1 } else { -1 };
-            desk.model.input = moved(desk.model.input, by, desk.session.rig.inputs.len());
+            let edition = &desk.session.edition;
+            let here = edition.index.inputs.place(desk.model.input.id).unwrap_or(0);
+            desk.model.input = Pick::at(&edition.rig.inputs, moved(here, by, edition.rig.inputs.len()));
             desk.model.strip.clear();
         }
         InputRow::Turn => {

@@ -17,7 +17,7 @@ pub(super) fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
 }
 
 fn picked(desk: &Desk) -> Option<(String, String, u8)> {
-    let servo = desk.session.rig.servos.get(desk.model.servo)?;
+    let servo = desk.servo()?;
     Some((servo.name.clone(), servo.board.clone(), servo.channel))
 }
 
@@ -79,14 +79,14 @@ pub fn remove(desk: &mut Desk) {
 
 /// Asks what hangs on the picked servo's channel.
 pub fn change_kind(desk: &mut Desk) {
-    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
+    let Some(servo) = desk.servo() else { return };
     let (name, fields) = (servo.name.clone(), vec![Field::new("kind", servo.kind.word(), KINDS)]);
     ask(desk, Task::ChangeKind(name), fields);
 }
 
 /// Asks what the picked continuous servo must see before it follows.
 pub fn arming(desk: &mut Desk) {
-    let Some(servo) = desk.session.rig.servos.get(desk.model.servo) else { return };
+    let Some(servo) = desk.servo() else { return };
     let (pulse, time) = servo.arms().unwrap_or((servo.centre(), Seconds::new(2.0)));
     let fields = vec![
         Field::new("neutral", format!("{}us", pulse.get()), "the pulse it must see"),
@@ -106,7 +106,7 @@ pub fn replace(desk: &mut Desk) {
 pub fn swap(desk: &mut Desk) {
     let Some((name, _, _)) = picked(desk) else { return };
     let servos = &desk.session.rig.servos;
-    let (before, behind) = servos.split_at(desk.model.servo.min(servos.len()));
+    let (before, behind) = servos.split_at(desk.place().unwrap_or(0).min(servos.len()));
     let Some(other) = behind.iter().skip(1).chain(before).next() else {
         return desk.refuse("there is no other servo to swap with; M moves this one");
     };

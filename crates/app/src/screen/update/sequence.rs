@@ -3,6 +3,7 @@
 use super::Desk;
 use crate::screen::entry;
 use crate::screen::model::{Dialog, Purpose};
+use crate::screen::pick::Pick;
 use crate::screen::rows::{SequenceRow, moved, step_of_time};
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
@@ -29,8 +30,10 @@ pub fn change(desk: &mut Desk, direction: f64) {
     };
     match row(desk) {
         SequenceRow::Which => {
-            let count = desk.session.rig.sequences.len();
-            desk.model.sequence = moved(desk.model.sequence, by, count);
+            let edition = &desk.session.edition;
+            let here = edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
+            let next = moved(here, by, edition.rig.sequences.len());
+            desk.model.sequence = Pick::at(&edition.rig.sequences, next);
             desk.model.step = 0;
             desk.model.time = 0.0;
         }
@@ -107,7 +110,7 @@ fn look_at(desk: &mut Desk, time: f64) {
     desk.model.time = time;
     desk.model.step = step;
     if desk.model.snapshot.output == Output::Driving {
-        let sequence = desk.model.sequence;
+        let sequence = desk.model.sequence.id;
         let at = Duration::try_from_secs_f64(time).unwrap_or_default();
         desk.command(Command::Seek { sequence, at });
         return;
@@ -137,7 +140,7 @@ pub fn next_step(desk: &mut Desk) {
 
 /// Plays, stands still, or goes on.
 pub fn play(desk: &mut Desk) {
-    let sequence = desk.model.sequence;
+    let sequence = desk.model.sequence.id;
     let player = &desk.model.snapshot.player;
     if player.play == Play::Playing && player.sequence == sequence {
         return desk.command(Command::Pause);

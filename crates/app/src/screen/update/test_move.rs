@@ -104,7 +104,7 @@ fn look(desk: &mut Desk, mut test: TestMove) -> Option<Dialog> {
     let cause = diagnose::cause(&test.expected, &test.looks);
     let words = format!("{}: {}", cause.name(), cause.words());
     desk.model.note(desk.model.snapshot.now, format!("test move: {words}"));
-    if let Some(servo) = desk.session.rig.servos.get(desk.model.servo) {
+    if let Some(servo) = desk.servo() {
         desk.model.finding = Some((servo.id, words.clone()));
     }
     if cause == Cause::None {

@@ -4,21 +4,24 @@ use super::{Desk, calibrate};
 use crate::screen::errand::Step;
 use crate::screen::form::{Field, Form, Task};
 use crate::screen::model::Dialog;
+use crate::screen::pick::Pick;
 use crate::screen::rows::moved;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
-use wasvolta_core::rig::Kind;
 use wasvolta_core::rig::edit::roster as edit;
+use wasvolta_core::rig::{Board, Kind};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
 use wasvolta_sim::faults::Struck;
 
 /// ← and →: the board beside.
 pub fn board(desk: &mut Desk, by: isize) {
-    let boards = desk.session.rig.boards.len();
-    let board = moved(desk.model.plug.0, by, boards);
-    let channels = desk.model.scene(desk.session).channels(board);
-    let channel = desk.model.plug.1;
+    let edition = &desk.session.edition;
+    let (picked, channel) = desk.model.plug;
+    let here = edition.index.boards.place(picked.id).unwrap_or(0);
+    let board = Pick::at(&edition.rig.boards, moved(here, by, edition.rig.boards.len()));
+    let channels =
+        edition.board(board.id).map_or_else(Vec::new, |board| desk.model.scene(desk.session).channels(board));
     // The same channel there, or the nearest that it has.
     let nearest = channels.iter().min_by_key(|c| c.abs_diff(channel)).copied();
     desk.model.plug = (board, nearest.unwrap_or(0));
@@ -28,19 +31,22 @@ pub fn board(desk: &mut Desk, by: isize) {
 /// ↑ and ↓: the channel above or below; behind a board's last comes the next one's first.
 pub fn channel(desk: &mut Desk, by: isize) {
     let scene = desk.model.scene(desk.session);
-    let boards = 0..scene.rig.boards.len();
-    let all: Vec<(usize, u8)> =
-        boards.flat_map(|n| scene.channels(n).into_iter().map(move |channel| (n, channel))).collect();
-    let here = all.iter().position(|place| *place == desk.model.plug).unwrap_or(0);
-    if let Some(place) = all.get(moved(here, by, all.len())) {
-        desk.model.plug = *place;
+    let channels = |(n, board)| {
+        scene.channels(board).into_iter().map(move |channel| (n, board, channel)).collect::<Vec<_>>()
+    };
+    let all: Vec<(usize, &Board, u8)> = scene.rig.boards.iter().enumerate().flat_map(channels).collect();
+    let (picked, channel) = desk.model.plug;
+    let here =
+        all.iter().position(|(_, board, there)| (board.id, *there) == (picked.id, channel)).unwrap_or(0);
+    if let Some(&(n, _, channel)) = all.get(moved(here, by, all.len())) {
+        desk.model.plug = (Pick::at(&desk.session.rig.boards, n), channel);
     }
     pick_what_is_there(desk);
 }
 
 fn pick_what_is_there(desk: &mut Desk) {
-    if let Some((_, _, Some(servo))) = desk.model.scene(desk.session).plug() {
-        desk.model.servo = servo;
+    if let Some((_, _, Some(place))) = desk.model.scene(desk.session).plug() {
+        desk.model.servo = Pick::at(&desk.session.rig.servos, place);
     }
 }
 
@@ -62,26 +68,27 @@ pub fn wiggle(desk: &mut Desk) {
 
 /// Begins with the picked servo to name them one by one.
 pub fn name_all(desk: &mut Desk) {
-    name_from(desk, desk.model.servo);
+    name_from(desk, desk.place().unwrap_or(0));
 }
 
 /// Goes on to the servo behind the picked one.
 pub fn name_next(desk: &mut Desk) {
-    if desk.model.servo + 1 < desk.session.rig.servos.len() {
-        name_from(desk, desk.model.servo + 1);
+    let next = desk.place().map_or(0, |place| place + 1);
+    if next < desk.session.rig.servos.len() {
+        name_from(desk, next);
     } else {
         desk.say("that was the last servo: each has its name");
     }
 }
 
 fn name_from(desk: &mut Desk, servo: usize) {
-    let Some(name) = desk.session.rig.servos.get(servo).map(|s| s.name.clone()) else { return };
-    desk.model.errands.begin([Step::Ask(name.clone()), Step::Name(name)]);
+    let Some(servo) = desk.session.rig.servos.get(servo).map(|servo| servo.id) else { return };
+    desk.model.errands.begin([Step::Ask(servo), Step::Name(servo)]);
 }
 
 /// Wiggles the picked servo and asks which it was.
 pub fn ask_which(desk: &mut Desk) {
-    let Some(name) = desk.session.rig.servos.get(desk.model.servo).map(|s| s.name.clone()) else { return };
+    let Some(name) = desk.servo().map(|s| s.name.clone()) else { return };
     desk.servo_command(|servo| Command::Wiggle { servo });
     let fields = vec![Field::new("name", name.clone(), "Enter keeps it and wiggles the next, Esc ends")];
     desk.model.dialog = Some(Dialog::Form(Form::new(Task::NameWiggled(name), fields)));
@@ -91,7 +98,7 @@ pub fn ask_which(desk: &mut Desk) {
 pub fn engage_all(desk: &mut Desk) {
     let mut steps = Vec::new();
     let (mut known, mut unknown) = (0, 0);
-    for (servo, state) in desk.session.rig.servos.iter().zip(&desk.model.snapshot.servos) {
+    for (servo, state) in desk.model.scene(desk.session).servos() {
         if state.engaged {
             continue;
         }
@@ -105,12 +112,12 @@ pub fn engage_all(desk: &mut Desk) {
         match place {
             Some(pulse) => {
                 known += 1;
-                steps.push(Step::Engage { servo: servo.name.clone(), pulse });
-                steps.push(Step::Engaged(servo.name.clone()));
+                steps.push(Step::Engage { servo: servo.id, pulse });
+                steps.push(Step::Engaged(servo.id));
             }
             None => {
                 unknown += 1;
-                steps.push(Step::Ask(servo.name.clone()));
+                steps.push(Step::Ask(servo.id));
             }
         }
     }
@@ -134,13 +141,11 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
     if first.0 == second.0 {
         return Err("a servo cannot change places with itself: name another".to_owned());
     }
-    let mut steps: Vec<Step> = [first.1, second.1]
-        .map(|p| Step::Released { board: p.servo.board.clone(), channel: p.servo.channel })
-        .into();
+    let mut steps: Vec<Step> =
+        [first.1, second.1].map(|p| Step::Released { board: p.board.id, channel: p.servo.channel }).into();
     let mut left_out = Vec::new();
     // Where a horn stands goes with its channel, for that is where its last pulse went.
     for (servo, channels_last) in [(first.1, second.1), (second.1, first.1)] {
-        let name = servo.servo.name.clone();
         if !channels_last.state.engaged {
             continue;
         }
@@ -149,11 +154,11 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
         // A lamp's pulse says nothing of where a horn stands.
         let unknown = has_level(&channels_last) && !has_level(&servo);
         if unknown || servo.plan.guard.bound(pulse).1.is_some() {
-            left_out.push(name);
+            left_out.push(servo.servo.name.clone());
             continue;
         }
-        steps.push(Step::Engage { servo: name.clone(), pulse });
-        steps.push(Step::Engaged(name));
+        steps.push(Step::Engage { servo: servo.servo.id, pulse });
+        steps.push(Step::Engaged(servo.servo.id));
     }
     let words = format!("{one} and {other} have changed places");
     // The stage releases what is on another channel than before.

@@ -268,7 +268,7 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
 
 /// The marks with their residuals, and the fit in a sentence; gives the row behind.
 fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
-    let fit = scene.derived.fits.get(scene.model.servo);
+    let fit = scene.fit();
     let narrow = pen.width() < 40;
     let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
     let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
@@ -505,7 +505,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         let angle = |p: f64| (p - slope.middle.get()) * slope.gain;
         plot.dashed((x0, angle(x0)), (x1, angle(x1)), theme::QUIET, (1, 4));
     }
-    if let Some(Ok(fit)) = scene.derived.fits.get(scene.model.servo) {
+    if let Some(Ok(fit)) = scene.fit() {
         plot_fit(&mut plot, fit, (x0, x1));
     }
     if picked.state.engaged && fitted {
@@ -532,14 +532,14 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
 
 /// Rows for what the marks are off the fit; none where there is no room, or nothing to tell.
 fn residual_rows(pen: &Pen<'_>, scene: &Scene) -> u16 {
-    let fit = scene.derived.fits.get(scene.model.servo).and_then(|fit| fit.as_ref().ok());
+    let fit = scene.fit().and_then(|fit| fit.as_ref().ok());
     let tells = fit.is_some_and(|fit| fit.points.len() > 2);
     if tells && pen.height() >= 10 { 3 } else { 0 }
 }
 
 /// What each point is off the fit, under the chart and in its scale, with the reading error as a band.
 fn residuals(pen: &mut Pen<'_>, scene: &Scene, pulses: (f64, f64), left: u16) {
-    let Some(Ok(fit)) = scene.derived.fits.get(scene.model.servo) else { return };
+    let Some(Ok(fit)) = scene.fit() else { return };
     let top = fit.worst().get().max(1.0).ceil();
     let rows = pen.height();
     let mut plot = Plot::new(pen.width() - left, rows, pulses, (-top, top));

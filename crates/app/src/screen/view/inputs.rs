@@ -26,8 +26,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         pen.paragraph(0, 1, "No input in this rig.", theme::text(theme::QUIET));
         return;
     };
-    let Some(state) = scene.model.snapshot.inputs.get(scene.model.input) else { return };
-    let Some(plan) = scene.derived.plan.inputs.get(scene.model.input) else { return };
+    let Some(place) = scene.input_place() else { return };
+    let Some(state) = scene.input_state(place) else { return };
+    let Some(plan) = scene.edition.plan.inputs.get(place) else { return };
     let (wide, high) = (pen.width(), pen.height());
     let gap = u16::from(high >= 30);
     let mut y = list(pen, scene) + gap;
@@ -51,10 +52,10 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 /// A row an input, with its live bar and its link; gives the row behind.
 fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
     let wide = pen.width();
-    let inputs = scene.rig.inputs.iter().zip(&scene.model.snapshot.inputs).zip(&scene.derived.plan.inputs);
+    let inputs = scene.rig.inputs.iter().zip(&scene.model.snapshot.inputs).zip(&scene.edition.plan.inputs);
     let mut y = 0;
     for (n, ((input, state), plan)) in inputs.enumerate() {
-        let here = n == scene.model.input;
+        let here = scene.input_place() == Some(n);
         pen.put(0, y, &input.name, if here { theme::strong(theme::INK) } else { theme::text(theme::INK) });
         let bar_wide = wide.saturating_sub(12 + 34).min(60);
         chart::bar(pen, (12, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), theme::INPUT);
@@ -93,7 +94,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let port = scene.rig.ports.iter().find(|p| p.name == input.port);
     let place = port.map_or_else(String::new, |p| format!("{field} on {}", p.path));
     pen.put(0, 0, &place, theme::text(theme::QUIET));
-    let counts = scene.wiring.line(&input.port).and_then(|line| scene.model.snapshot.lines.get(line));
+    let counts = scene.edition.wiring.line(&input.port).and_then(|line| scene.model.snapshot.lines.get(line));
     if let Some(line) = counts {
         let open = if line.open { "open" } else { "closed" };
         let words = format!("line {open}, {} good, {} bad", line.counts.good, line.counts.bad);
@@ -111,8 +112,8 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         .mappings
         .iter()
         .position(|m| m.joint == mapping.joint)
-        .and_then(|n| scene.derived.plan.mappings.get(n));
-    let span = scene.derived.plan.inputs.get(scene.model.input).map(|i| i.shape.span);
+        .and_then(|n| scene.edition.plan.mappings.get(n));
+    let span = scene.input_place().and_then(|n| scene.edition.plan.inputs.get(n)).map(|i| i.shape.span);
     let owner = driven.as_ref().map(|p| p.state.owner);
     // What it asks for, and no more: limits, speed and the hand stand between that and the wire.
     let words = match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {

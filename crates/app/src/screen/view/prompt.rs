@@ -9,8 +9,8 @@ use std::fmt::Write;
 use wasvolta_core::diagnose::Heard;
 use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rate::timed;
-use wasvolta_core::rig::Place;
 use wasvolta_core::rig::edit::{Observation, roster};
+use wasvolta_core::rig::{BoardId, Place};
 use wasvolta_core::unit::Micros;
 use wasvolta_port::expander::Found;
 
@@ -44,7 +44,7 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Quit => {
             ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned())
         }
-        Dialog::Found { port, board, found } => ("found", found_words(scene, *port, *board, found)),
+        Dialog::Found { board, found } => ("found", found_words(scene, *board, found)),
         Dialog::Recover { offer, .. } => ("earlier", offer.words()),
         Dialog::Form(form) => form_words(scene, form),
         Dialog::Compare { card, .. } => {
@@ -255,9 +255,8 @@ fn understood(scene: &Scene, text: &str) -> String {
     }
 }
 
-fn found_words(scene: &Scene, port: usize, board: usize, found: &Found) -> String {
-    let here = |b: &&wasvolta_core::rig::Board| scene.wiring.board(scene.rig, &b.name) == Some((port, board));
-    let name = scene.rig.boards.iter().find(here).map_or("a board", |b| b.name.as_str());
+fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
+    let name = scene.edition.board(board).map_or("a board", |b| b.name.as_str());
     match found {
         Found::Pulsing { ticks, adoptable } => {
             let channels: Vec<String> =

@@ -223,10 +223,10 @@ fn pointer(dial: &mut Dial, degrees: f64) {
 }
 
 fn input_angle(scene: &Scene, picked: &Picked) -> Option<f64> {
-    let mapping = scene.derived.plan.mappings.get(picked.plan.mapping?)?;
+    let mapping = scene.edition.plan.mappings.get(picked.plan.mapping?)?;
     let state = scene.model.snapshot.inputs.get(mapping.input)?;
     state.raw?;
-    let span = &scene.derived.plan.inputs.get(mapping.input)?.shape.span;
+    let span = &scene.edition.plan.inputs.get(mapping.input)?.shape.span;
     Some(mapping.angle(state.stages.shaped(), span).get())
 }
 

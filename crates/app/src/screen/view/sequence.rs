@@ -68,7 +68,7 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, length: f64) {
     let words = format!("{steps} step{}, {length:.2} s", if steps == 1 { "" } else { "s" });
     let x = pen.put(x, 0, &words, theme::text(theme::QUIET));
     let player = &scene.model.snapshot.player;
-    if player.sequence == scene.model.sequence && player.play != Play::Stopped {
+    if player.sequence == scene.model.sequence.id && player.play != Play::Stopped {
         let word = match player.play {
             Play::Playing => "playing",
             Play::Paused => "standing",
@@ -134,7 +134,7 @@ fn bands(pen: &mut Pen<'_>, scene: &Scene, time: &Time, shorts: &[Short], label:
 
 fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[Short], label: u16) {
     let Some(picked) = scene.servo(track.servo) else { return };
-    let here = track.servo == scene.model.servo;
+    let here = scene.place() == Some(track.servo);
     let start = scene.start_of(track.servo).unwrap_or_default();
     let angle = |column: u16| time.line.at(track, time.at(column), start, time.first_move);
     // What is on or off is drawn as what it gets, not as what eases towards it.
@@ -299,7 +299,8 @@ fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceR
     let time = scene.sequence().and_then(|(_, line)| line.step(scene.model.step, scene.first_move()));
     match row {
         SequenceRow::Which => {
-            format!("{} ({} of {})", sequence.name, scene.model.sequence + 1, scene.rig.sequences.len())
+            let place = scene.edition.index.sequences.place(sequence.id).unwrap_or(0);
+            format!("{} ({} of {})", sequence.name, place + 1, scene.rig.sequences.len())
         }
         SequenceRow::Time => format!("{:.2} s", scene.model.time),
         SequenceRow::Step => format!("{} of {}", scene.model.step + 1, sequence.steps.len()),

@@ -55,7 +55,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 
 /// The first board that is drawn, so that the picked one is among them.
 fn first_shown(scene: &Scene, shown: usize) -> usize {
-    let picked = scene.model.plug.0;
+    let picked = scene.edition.index.boards.place(scene.model.plug.0.id).unwrap_or(0);
     (picked / shown.max(1) * shown.max(1)).min(scene.rig.boards.len().saturating_sub(shown))
 }
 
@@ -67,7 +67,7 @@ fn nothing(pen: &mut Pen<'_>, scene: &Scene) {
 
 /// The picked board's bus: its way, its rate, and what it has the time for.
 fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
-    let mut ports = scene.rig.ports.iter().zip(&scene.derived.traffic);
+    let mut ports = scene.rig.ports.iter().zip(&scene.edition.traffic);
     let found = ports.find(|(port, _)| port.name == name && port.kind == PortKind::I2c);
     let Some((port, traffic)) = found else { return };
     let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());

@@ -167,7 +167,7 @@ mod tests {
         assert!(add_board(&rig(), &NewBoard { chip: Chip::PwmExpander, ..wings.clone() }).is_err());
         assert!(add_board(&rig(), &NewBoard { port: "bench-bus", ..wings }).is_err());
         let rail = Rail {
-            id: Default::default(),
+            id: crate::rig::RailId::default(),
             name: "twelve".into(),
             volts: Volts::new(12.0),
             amps: Amps::new(3.0),

@@ -29,8 +29,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     for link in links {
         y = draw_link(pen, y, link, (first == Some(link.name), brief));
     }
-    let about = (scene.rig, &scene.derived.plan);
-    if let Some(line) = why::from_source_to_wire(about, &scene.model.snapshot, scene.model.servo) {
+    if let Some(line) = why::from_source_to_wire(scene.edition, &scene.model.snapshot, scene.model.servo.id) {
         let room = usize::from(pen.width());
         let rows = u16::try_from(wrap(&line, room).len()).unwrap_or(1);
         if y + rows <= pen.height() {

@@ -11,7 +11,7 @@ const NAME: u16 = 12;
 /// Draws a row a rail; gives the rows used.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
     let mut y = 0;
-    for (rail, budget) in scene.rig.rails.iter().zip(&scene.derived.budgets) {
+    for (rail, budget) in scene.rig.rails.iter().zip(&scene.edition.budgets) {
         if y < pen.height() {
             row(pen, y, rail, budget);
             y += 1;

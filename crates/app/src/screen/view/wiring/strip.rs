@@ -30,12 +30,11 @@ pub const fn width(view: u16) -> u16 {
     }
 }
 
-/// Draws a board by its index.
+/// Draws a board by its place.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, place: usize) {
     let Some(board) = scene.rig.boards.get(place) else { return };
-    let state = scene.wiring.boards_in(scene.rig, &scene.model.snapshot).find(|(b, _)| b.name == board.name);
-    let state = state.map(|(_, state)| *state).unwrap_or_default();
-    let here = scene.model.plug.0 == place;
+    let state = scene.board_state(board).copied().unwrap_or_default();
+    let here = scene.model.plug.0.id == board.id;
     head(pen, board, &state, here);
     match board.address {
         Some(address) => jumpers(pen, address),
@@ -43,7 +42,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, place: usize) {
             pen.put(0, 1, &format!("{} on {}", board.chip.word(), board.port), theme::text(theme::QUIET));
         }
     }
-    let channels = scene.channels(place);
+    let channels = scene.channels(board);
     let picked = channels.iter().position(|c| here && *c == scene.model.plug.1).unwrap_or(0);
     let shown = usize::from(CHANNELS);
     let first = (picked + 1).saturating_sub(shown).min(channels.len().saturating_sub(shown));

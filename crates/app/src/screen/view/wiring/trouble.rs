@@ -43,7 +43,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 fn words(scene: &Scene) -> Vec<(bool, String)> {
     let mut all = Vec::new();
     let snapshot = &scene.model.snapshot;
-    for (board, state) in scene.wiring.boards_in(scene.rig, snapshot) {
+    for (board, state) in scene.edition.boards(snapshot) {
         if let Some(trouble) = state.trouble {
             all.push((
                 true,
@@ -86,7 +86,7 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
     for fault in &scene.model.faults {
         all.push((false, format!("simulated fault: {fault}")));
     }
-    for worry in &scene.derived.worries {
+    for worry in &scene.edition.worries {
         all.push((true, format!("{}: {}; {}", worry.about, worry.words, worry.help)));
     }
     all

@@ -1,0 +1,76 @@
+//! A rig as edited with everything that follows from it, made once an edit and not once a frame.
+
+use crate::hardware;
+use std::ops::Deref;
+use std::sync::Arc;
+use wasvolta_core::fit::{Fit, NoFit};
+use wasvolta_core::power::Budget;
+use wasvolta_core::rig::worry::{Worry, worries};
+use wasvolta_core::rig::{Board, BoardId, Input, InputId, Rig, Sequence, SequenceId, Servo, ServoId};
+use wasvolta_core::stage::ServoState;
+use wasvolta_core::stage::plan::ServoPlan;
+use wasvolta_core::traffic::Traffic;
+use wasvolta_core::unit::Seconds;
+use wasvolta_engine::Compiled;
+
+/// See the module. What runs, and where its parts stand, is in [`Compiled`].
+pub struct Edition {
+    compiled: Arc<Compiled>,
+    /// By servo.
+    pub fits: Vec<Result<Fit, NoFit>>,
+    /// The servos by their places, as the roster shows them.
+    pub order: Vec<usize>,
+    /// By port, what its boards ask of it.
+    pub traffic: Vec<Traffic>,
+    /// By rail, what hangs on it.
+    pub budgets: Vec<Budget>,
+    /// By servo, the state that each begins with.
+    pub fresh: Vec<ServoState>,
+    /// What is worth a word.
+    pub worries: Vec<Worry>,
+}
+
+impl Deref for Edition {
+    type Target = Compiled;
+
+    fn deref(&self) -> &Compiled {
+        &self.compiled
+    }
+}
+
+impl Edition {
+    /// All that follows from a rig.
+    pub fn of(compiled: &Arc<Compiled>) -> Arc<Self> {
+        let rig: &Rig = &compiled.rig;
+        let beat = Seconds::new(hardware::BEAT.as_secs_f64());
+        Arc::new(Self {
+            fits: rig.servos.iter().map(Servo::fit).collect(),
+            order: rig.by_group(),
+            traffic: rig.ports.iter().map(|port| Traffic::of(rig, &port.name)).collect(),
+            budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
+            fresh: compiled.plan.servos.iter().map(ServoPlan::fresh).collect(),
+            worries: worries(rig, beat),
+            compiled: Arc::clone(compiled),
+        })
+    }
+
+    /// A servo.
+    pub fn servo(&self, servo: ServoId) -> Option<&Servo> {
+        self.rig.servos.get(self.index.servos.place(servo)?)
+    }
+
+    /// A board.
+    pub fn board(&self, board: BoardId) -> Option<&Board> {
+        self.rig.boards.get(self.index.boards.place(board)?)
+    }
+
+    /// An input.
+    pub fn input(&self, input: InputId) -> Option<&Input> {
+        self.rig.inputs.get(self.index.inputs.place(input)?)
+    }
+
+    /// A sequence.
+    pub fn sequence(&self, sequence: SequenceId) -> Option<&Sequence> {
+        self.rig.sequences.get(self.index.sequences.place(sequence)?)
+    }
+}
