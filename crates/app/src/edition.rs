@@ -5,7 +5,7 @@ use std::ops::Deref;
 use std::sync::Arc;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
-use wasvolta_core::rig::worry::{Worry, worries};
+use wasvolta_core::rig::worry::{Worry, worries_of};
 use wasvolta_core::rig::{Board, BoardId, Input, InputId, Rig, Sequence, SequenceId, Servo, ServoId};
 use wasvolta_core::stage::ServoState;
 use wasvolta_core::stage::plan::ServoPlan;
@@ -49,7 +49,7 @@ impl Edition {
             traffic: rig.ports.iter().map(|port| Traffic::of(rig, &port.name)).collect(),
             budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
             fresh: compiled.plan.servos.iter().map(ServoPlan::fresh).collect(),
-            worries: worries(rig, beat),
+            worries: worries_of(compiled.parts(), beat),
             compiled: Arc::clone(compiled),
         })
     }

@@ -1,14 +1,16 @@
 //! Measures what the house promises, each figure beside the bare work it is made of, and writes the table.
 //!
-//! `cargo xtask bench` builds the program and runs this. Nothing here decides whether a test passes: machines
+//! `cargo xtask bench [PART]…` builds the program and runs this. Nothing here decides whether a test passes: machines
 //! differ, and a busy one is slow.
 
 #![allow(clippy::indexing_slicing, reason = "rigs of known size are made here")]
 
 mod beat;
 mod boards;
+mod build;
 mod bus;
 mod dry;
+mod edit;
 mod input;
 mod linkage;
 mod report;
@@ -30,7 +32,7 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 8] = [
+    let parts: [Part; 10] = [
         ("the stage", stage::measure),
         ("linkages", linkage::measure),
         ("beats", beat::measure),
@@ -39,8 +41,15 @@ fn main() -> ExitCode {
         ("62 boards", boards::measure),
         ("a dry run", dry::measure),
         ("the screen", screen::measure),
+        ("an edit", edit::measure),
+        ("a build", build::measure),
     ];
+    // Behind the table's place stand the parts that are wanted; all where none is named.
+    let wanted: Vec<String> = std::env::args().skip(2).collect();
     for (name, measure) in parts {
+        if !wanted.is_empty() && !wanted.iter().any(|part| part == name) {
+            continue;
+        }
         eprintln!("measuring {name}");
         let found = measure();
         if found.is_empty() {

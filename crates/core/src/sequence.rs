@@ -8,7 +8,7 @@ use crate::easing::{Easing, Quintic, passing_speed};
 use crate::rig::{Parts, Sequence, SequenceId, Servo, Step};
 use crate::scale::Scale;
 use crate::unit::{Degrees, DegreesPerSecond, held};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// A speed to plan with where nothing is known of a servo.
 pub const UNRATED_SPEED: DegreesPerSecond = DegreesPerSecond::new(100.0);
@@ -96,6 +96,8 @@ pub struct Timeline {
     by_servo: Vec<Option<usize>>,
     /// The first step is as fast as its joints can, so its time depends on where they start.
     first_is_fastest: bool,
+    /// The short steps that do not depend on where the joints start: found once, by whoever asks first.
+    settled: OnceLock<Vec<Short>>,
 }
 
 impl Timeline {
@@ -115,6 +117,7 @@ impl Timeline {
             steps: Vec::with_capacity(sequence.steps.len()),
             tracks,
             first_is_fastest: sequence.steps.first().is_some_and(|s| s.move_s.is_none()),
+            settled: OnceLock::new(),
         };
         let mut starts = 0.0;
         for (n, step) in sequence.steps.iter().enumerate() {
@@ -238,15 +241,31 @@ impl Timeline {
     /// Every joint of every step that cannot get there in time, in step order.
     pub fn shorts(&self, start: impl Fn(usize) -> Option<Degrees>) -> Vec<Short> {
         let first_move = self.first_move(&start);
-        let mut found = Vec::new();
-        for n in 0..self.steps.len() {
-            for track in &self.tracks {
-                if let Some(needs) = self.needs(track, n, start(track.servo), first_move) {
-                    found.push(Short { step: n, servo: track.servo, needs });
-                }
+        let mut found: Vec<Short> = self.settled_shorts().to_vec();
+        for track in &self.tracks {
+            let start = start(track.servo);
+            for step in 0..track.settles_at().min(self.steps.len()) {
+                let needs = self.needs(track, step, start, first_move);
+                found.extend(needs.map(|needs| Short { step, servo: track.servo, needs }));
             }
         }
+        found.sort_by_key(|short| (short.step, short.servo));
         found
+    }
+
+    /// Those of the short steps that are the same wherever the joints start.
+    fn settled_shorts(&self) -> &[Short] {
+        self.settled.get_or_init(|| {
+            let nominal = self.nominal_first();
+            let of = |track: &Track, step: usize| {
+                let needs = self.needs(track, step, None, nominal)?;
+                Some(Short { step, servo: track.servo, needs })
+            };
+            let all = self.tracks.iter().flat_map(|track| {
+                (track.settles_at()..self.steps.len()).filter_map(move |step| of(track, step))
+            });
+            all.collect()
+        })
     }
 
     fn needs(&self, track: &Track, n: usize, start: Option<Degrees>, first_move: f64) -> Option<f64> {
@@ -293,6 +312,12 @@ impl Track {
     /// Where the joint stands before step `n`: the last target named, else where it started.
     fn before(&self, n: usize, start: Option<Degrees>) -> Option<Degrees> {
         n.checked_sub(1).and_then(|last| self.legs.get(last)?.target).or(start)
+    }
+
+    /// The first step whose move is the same wherever the joint starts: it begins at a pose, and does not flow out of
+    /// the move that began where the joint was.
+    fn settles_at(&self) -> usize {
+        self.legs.iter().position(|leg| leg.target.is_some()).map_or(self.legs.len(), |first| first + 2)
     }
 
     /// Its target after step `n`.
@@ -440,7 +465,39 @@ mod tests {
         assert_eq!(line.step_at(2.0, first), 1);
     }
 
+    /// The slow twin: every step of every joint, from where that starts.
+    fn all_shorts(line: &Timeline, start: impl Fn(usize) -> Option<Degrees>) -> Vec<Short> {
+        let first_move = line.first_move(&start);
+        let steps = 0..line.steps.len();
+        let each = steps.flat_map(|step| line.tracks.iter().map(move |track| (step, track)));
+        let short = |(step, track): (usize, &Track)| {
+            let needs = line.needs(track, step, start(track.servo), first_move)?;
+            Some(Short { step, servo: track.servo, needs })
+        };
+        each.filter_map(short).collect()
+    }
+
     proptest! {
+        #[test]
+        fn short_steps_that_are_kept_are_those_that_are_looked_for(
+            asked in proptest::collection::vec((0usize..5, 0usize..6, 0.0..1.5f64, prop_oneof![Just(0.0), 0.0..0.5f64]), 1..9),
+            starts in proptest::array::uniform3(proptest::option::of(-90.0..90.0f64)),
+            others in proptest::array::uniform3(proptest::option::of(-90.0..90.0f64)),
+        ) {
+            let steps = asked.iter().enumerate().map(|(n, (pose, easing, time, dwell))| {
+                let pose = ["zero", "far", "only-a", "a30", "a120"][*pose];
+                let easing = ["linear", "cubic", "sine", "minimum-jerk", "trapezoid", "flow"][*easing];
+                // The first may be as fast as its joints can.
+                let time = if n == 0 && *time < 0.3 { String::new() } else { format!("move_s = {}", time + 0.05) };
+                step(pose, &time, easing, *dwell)
+            });
+            let line = line(&steps.collect::<String>(), [60.0, 80.0, 100.0]);
+            for starts in [starts, others, starts] {
+                let start = |n: usize| starts[n].map(Degrees::new);
+                prop_assert_eq!(line.shorts(start), all_shorts(&line, start));
+            }
+        }
+
         #[test]
         fn both_ends_are_reached_and_nothing_jumps(easing in 0usize..6, start in -90.0..90.0f64, move_s in 0.1..3.0f64) {
             let name = ["linear", "cubic", "sine", "minimum-jerk", "trapezoid", "flow"][easing];

@@ -38,7 +38,7 @@ impl Scene {
     }
 
     fn servo(&self, name: &str) -> ServoId {
-        self.rig.servo(name).map(|s| s.id).unwrap_or_else(|| panic!("no servo {name}"))
+        self.rig.servo(name).unwrap_or_else(|| panic!("no servo {name}")).id
     }
 
     fn place(&self, name: &str) -> usize {
@@ -46,12 +46,8 @@ impl Scene {
     }
 
     fn sequence(&self, name: &str) -> SequenceId {
-        self.rig
-            .sequences
-            .iter()
-            .find(|s| s.name == name)
-            .map(|s| s.id)
-            .unwrap_or_else(|| panic!("no sequence {name}"))
+        let found = self.rig.sequences.iter().find(|s| s.name == name);
+        found.unwrap_or_else(|| panic!("no sequence {name}")).id
     }
 
     fn beat(&mut self, commands: &[Command]) {

@@ -6,13 +6,13 @@ mod tools;
 use std::process::{Command, ExitCode};
 
 const HELP: &str = "cargo xtask test    check everything: format, clippy, tests; installs what they need
-cargo xtask bench   measure, and write docs/bench.md
+cargo xtask bench   measure, and write docs/bench.md; with names of parts, only those, as 'an edit'
 cargo xtask shots   take the pictures of docs/screenshots from the demo";
 
 fn main() -> ExitCode {
     let done = match std::env::args().nth(1).as_deref() {
         Some("test") => test(),
-        Some("bench") => bench(),
+        Some("bench") => bench(&std::env::args().skip(2).collect::<Vec<_>>()),
         Some("shots") => pictures::take(),
         _ => {
             println!("{HELP}");
@@ -37,9 +37,13 @@ fn test() -> Result<(), String> {
 }
 
 /// Builds what is measured and what measures, in release form; then measures.
-fn bench() -> Result<(), String> {
+/// Some of it goes beside the whole table, which it must not take the place of.
+fn bench(parts: &[String]) -> Result<(), String> {
     run(&["build", "--release", "-p", "wasvolta", "-p", "wasvolta-bench"])?;
-    run(&["run", "--release", "-p", "wasvolta-bench", "--", "docs/bench.md"])
+    let table = if parts.is_empty() { "docs/bench.md" } else { "target/bench.md" };
+    let mut arguments = vec!["run", "--release", "-p", "wasvolta-bench", "--", table];
+    arguments.extend(parts.iter().map(String::as_str));
+    run(&arguments)
 }
 
 /// Runs cargo and lets it speak for itself.

@@ -8,7 +8,9 @@ mod names;
 mod servo;
 
 use super::card::Card;
-use super::{Board, Chip, Ends, Field, Input, Joint, Kind, Mapping, PortKind, QuitTo, Rig, Sequence};
+use super::{
+    Board, Chip, Ends, Field, Index, Input, Joint, Kind, Mapping, Parts, PortKind, QuitTo, Rig, Sequence,
+};
 use crate::outside;
 use crate::range::{self, Range};
 use crate::unit::{Degrees, Seconds, Volts};
@@ -16,7 +18,7 @@ use std::collections::{HashMap, HashSet};
 use std::fmt;
 
 use found::Found;
-use names::Index;
+use names::Names;
 
 /// One step into a document.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -76,7 +78,9 @@ pub struct Problem {
 /// Everything that is wrong with a rig; empty when it is sound.
 pub fn problems(rig: &Rig) -> Vec<Problem> {
     let mut found = Found::default();
+    let names = Names::of(rig);
     let index = Index::of(rig);
+    let rig = Parts { rig, index: &index };
     let root = Path::default();
     if rig.format != super::FORMAT {
         let message = format!("this is format {}, this program knows format {}", rig.format, super::FORMAT);
@@ -89,30 +93,30 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
     }
     found.notes(&root, "notes", &rig.notes);
     found.ranges(&root, &[("release_after_s", &range::IDLE, rig.release_after_s.map(Seconds::get))]);
-    power_and_ports(&mut found, rig);
-    boards(&mut found, rig, &index);
+    power_and_ports(&mut found, &rig);
+    boards(&mut found, rig, &names);
     let mut plugs = HashMap::new();
     for (n, servo) in rig.servos.iter().enumerate() {
-        servo::check(&mut found, (rig, &index), n, servo);
-        servo::plug(&mut found, (rig, &index), (n, servo), &mut plugs);
+        servo::check(&mut found, (rig, &names), n, servo);
+        servo::plug(&mut found, (rig, &names), (n, servo), &mut plugs);
     }
     found.unique("servo", rig.servos.iter().map(|s| s.name.as_str()));
     let mut turned = HashMap::new();
     for (n, joint) in rig.joints.iter().enumerate() {
-        check_joint(&mut found, (rig, &index), (n, joint), &mut turned);
+        check_joint(&mut found, (rig, &names), (n, joint), &mut turned);
     }
     found.unique("joint", rig.joints.iter().map(|j| j.name.as_str()));
     for (n, input) in rig.inputs.iter().enumerate() {
-        check_input(&mut found, (rig, &index), n, input);
+        check_input(&mut found, (rig, &names), n, input);
     }
     found.unique("input", rig.inputs.iter().map(|i| i.name.as_str()));
     let mut mapped = HashSet::new();
     for (n, mapping) in rig.mappings.iter().enumerate() {
-        check_mapping(&mut found, &index, (n, mapping), &mut mapped);
+        check_mapping(&mut found, &names, (n, mapping), &mut mapped);
     }
-    poses(&mut found, rig, &index);
+    poses(&mut found, rig, &names);
     for (n, sequence) in rig.sequences.iter().enumerate() {
-        check_sequence(&mut found, &index, n, sequence);
+        check_sequence(&mut found, &names, n, sequence);
     }
     found.unique("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
     found.0
@@ -174,7 +178,7 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
     found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
 }
 
-fn boards(found: &mut Found, rig: &Rig, index: &Index<'_>) {
+fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     for (n, board) in rig.boards.iter().enumerate() {
         let at = Path::of("board", n);
         found.name(&at, &board.name);
@@ -188,18 +192,18 @@ fn boards(found: &mut Found, rig: &Rig, index: &Index<'_>) {
                 port.kind.word()
             );
             found.say(at.key("port"), message, format!("put it on a {}", kind.word()));
-        } else if let Some(ports) = index.ports.get(&kind) {
+        } else if let Some(ports) = names.ports.get(&kind) {
             found.known(at.key("port"), &board.port, ports);
         }
         if let Some(rail) = &board.rail {
-            found.known(at.key("rail"), rail, &index.rails);
+            found.known(at.key("rail"), rail, &names.rails);
         }
         found.ranges(&at, &[("signal_volts", &range::SIGNAL_VOLTS, board.signal_volts.map(Volts::get))]);
         found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
         found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
         match board.chip {
-            Chip::PwmExpander => expander(found, rig, n, board),
-            Chip::Firmata | Chip::LinuxPwm => alone(found, rig, n, board),
+            Chip::PwmExpander => expander(found, &rig, n, board),
+            Chip::Firmata | Chip::LinuxPwm => alone(found, &rig, n, board),
         }
     }
     found.unique("board", rig.boards.iter().map(|b| b.name.as_str()));
@@ -254,13 +258,13 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
 
 fn check_joint<'r>(
     found: &mut Found,
-    (rig, index): (&'r Rig, &Index<'_>),
+    (rig, names): (Parts<'r>, &Names<'_>),
     (n, joint): (usize, &'r Joint),
     turned: &mut HashMap<&'r str, &'r str>,
 ) {
     let at = Path::of("joint", n);
     found.name(&at, &joint.name);
-    turning(found, (rig, index), (n, joint), turned);
+    turning(found, (rig, names), (n, joint), turned);
     found.range(at.key("mounted_deg"), &range::ANGLE, joint.mounted_deg.get());
     for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
         if let Some(limit) = limit {
@@ -291,7 +295,7 @@ fn check_joint<'r>(
 }
 
 /// What a linkage or a steered pair can do holds the joint's limits, and servos on one joint have angles in common.
-fn reaches(found: &mut Found, at: &Path, rig: &Rig, joint: &Joint) {
+fn reaches(found: &mut Found, at: &Path, rig: Parts<'_>, joint: &Joint) {
     /// Limits are written with two decimals.
     const HAIR: f64 = 0.005;
     let ordered = |a: Degrees, b: Degrees| if a < b { (a, b) } else { (b, a) };
@@ -335,14 +339,14 @@ fn reaches(found: &mut Found, at: &Path, rig: &Rig, joint: &Joint) {
 /// The servos that turn a joint: there, positional, and turning no other.
 fn turning<'r>(
     found: &mut Found,
-    (rig, index): (&'r Rig, &Index<'_>),
+    (rig, names): (Parts<'r>, &Names<'_>),
     (n, joint): (usize, &'r Joint),
     turned: &mut HashMap<&'r str, &'r str>,
 ) {
     let at = Path::of("joint", n);
     for (m, servo) in joint.servos().enumerate() {
         let at = m.checked_sub(1).map_or_else(|| at.key("servo"), |other| at.key("with").at(other));
-        if !found.known(at.clone(), servo, &index.servos) {
+        if !found.known(at.clone(), servo, &names.servos) {
             continue;
         }
         if let Some(turns) = rig.servo(servo).filter(|s| s.kind != Kind::Positional) {
@@ -367,10 +371,10 @@ fn turning<'r>(
     found.range(at.key("wheelbase_mm"), &range::LENGTH, pair.wheelbase_mm.get());
 }
 
-fn check_input(found: &mut Found, (rig, index): (&Rig, &Index<'_>), n: usize, input: &Input) {
+fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, input: &Input) {
     let at = Path::of("input", n);
     found.name(&at, &input.name);
-    if let Some(lines) = index.ports.get(&PortKind::Serial) {
+    if let Some(lines) = names.ports.get(&PortKind::Serial) {
         found.known(at.key("port"), &input.port, lines);
     }
     if rig.boards.iter().any(|board| board.port == input.port) {
@@ -436,13 +440,13 @@ fn curve(found: &mut Found, at: &Path, input: &Input) {
 
 fn check_mapping<'r>(
     found: &mut Found,
-    index: &Index<'_>,
+    names: &Names<'_>,
     (n, mapping): (usize, &'r Mapping),
     mapped: &mut HashSet<&'r str>,
 ) {
     let at = Path::of("mapping", n);
-    found.known(at.key("input"), &mapping.input, &index.inputs);
-    found.known(at.key("joint"), &mapping.joint, &index.joints);
+    found.known(at.key("input"), &mapping.input, &names.inputs);
+    found.known(at.key("joint"), &mapping.joint, &names.joints);
     if !mapped.insert(&mapping.joint) {
         let message = format!("{} is driven by another mapping already", mapping.joint);
         found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
@@ -457,15 +461,15 @@ fn check_mapping<'r>(
     }
 }
 
-fn poses(found: &mut Found, rig: &Rig, index: &Index<'_>) {
+fn poses(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     for (n, pose) in rig.poses.iter().enumerate() {
         let at = Path::of("pose", n);
         found.name(&at, &pose.name);
         for (joint, angle) in &pose.angles_deg {
             let here = at.key("angles_deg").key(joint);
-            if found.known(here.clone(), joint, &index.joints) {
+            if found.known(here.clone(), joint, &names.joints) {
                 found.range(here.clone(), &range::ANGLE, angle.get());
-                let joint = index.joints.places.get(joint.as_str()).and_then(|n| rig.joints.get(*n));
+                let joint = names.joints.places.get(joint.as_str()).and_then(|n| rig.joints.get(*n));
                 outside_limits(found, here, joint, *angle);
             }
         }
@@ -475,7 +479,7 @@ fn poses(found: &mut Found, rig: &Rig, index: &Index<'_>) {
     for (n, pose) in rig.poses.iter().enumerate() {
         for (name, level) in &pose.levels_percent {
             let here = Path::of("pose", n).key("levels_percent").key(name);
-            if found.known(here.clone(), name, &index.levels)
+            if found.known(here.clone(), name, &names.levels)
                 && let Some(range) = ranges.get(name.as_str())
             {
                 found.range(here, range, level.get());
@@ -504,19 +508,19 @@ fn outside_limits(found: &mut Found, at: Path, joint: Option<&Joint>, angle: Deg
     }
 }
 
-fn check_sequence(found: &mut Found, index: &Index<'_>, n: usize, sequence: &Sequence) {
+fn check_sequence(found: &mut Found, names: &Names<'_>, n: usize, sequence: &Sequence) {
     let at = Path::of("sequence", n);
     found.name(&at, &sequence.name);
     for (m, step) in sequence.steps.iter().enumerate() {
         let at = at.key("step").at(m);
-        found.known(at.key("pose"), &step.pose, &index.poses);
+        found.known(at.key("pose"), &step.pose, &names.poses);
         if let Some(time) = step.move_s {
             found.range(at.key("move_s"), &range::TIME, time.get());
         }
         found.range(at.key("dwell_s"), &range::TIME, step.dwell_s.get());
         for (joint, own) in &step.joints {
             let at = at.key("joint").key(joint);
-            found.known(at.clone(), joint, &index.spoken);
+            found.known(at.clone(), joint, &names.spoken);
             found.range(at.key("lag_s"), &range::TIME, own.lag_s.get());
             let share = own.share.unwrap_or(1.0);
             found.range(at.key("share"), &range::MOVE_SHARE, share);

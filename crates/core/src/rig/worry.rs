@@ -2,7 +2,7 @@
 //! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
 //! [`super::check`]'s.
 
-use super::{Ends, How, Input, Joint, Kind, PortKind, Rig, Servo, Side};
+use super::{Ends, How, Index, Input, Joint, Kind, Parts, PortKind, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
@@ -30,6 +30,11 @@ impl Worry {
 
 /// Everything worth a word, in the order of ports, boards, rails, servos, joints, poses. `beat` is the time between two beats.
 pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
+    worries_of(Parts { rig, index: &Index::of(rig) }, beat)
+}
+
+/// The same of a rig whose parts were looked up already.
+pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
     let mut all = Vec::new();
     all.extend(rig.ports.iter().filter(|p| p.kind == PortKind::I2c).filter_map(|p| bus(rig, &p.name, beat)));
     for board in &rig.boards {
@@ -57,7 +62,7 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
 }
 
 /// A servo's supply, and the level of its signal, are what its sheet says that it takes.
-fn levels(rig: &Rig, servo: &Servo) -> Vec<Worry> {
+fn levels(rig: Parts<'_>, servo: &Servo) -> Vec<Worry> {
     let Some(board) = rig.board(&servo.board) else { return Vec::new() };
     let rail = board.rail.as_deref().and_then(|name| rig.rails.iter().find(|rail| rail.name == name));
     let mut all = Vec::new();
@@ -108,7 +113,7 @@ fn level_in(input: &Input) -> Option<Worry> {
 }
 
 /// A servo's endpoints pass what its linkage can drive.
-fn reach(rig: &Rig, servo: &Servo) -> Option<Worry> {
+fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     let (a, b) = rig.through(servo).usable()?;
     let curve = servo.fit().ok()?.curve;
     let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
@@ -137,7 +142,7 @@ fn sideless(servo: &Servo) -> Option<Worry> {
 }
 
 /// A servo that shares its joint and has no angles.
-fn unmarked(rig: &Rig, joint: &Joint) -> Vec<Worry> {
+fn unmarked(rig: Parts<'_>, joint: &Joint) -> Vec<Worry> {
     let alone = joint.others.is_empty();
     let members = joint.servos().filter_map(|name| rig.servo(name)).filter(|s| !alone && s.fit().is_err());
     let worry = |servo: &Servo| {
@@ -151,7 +156,7 @@ fn unmarked(rig: &Rig, joint: &Joint) -> Vec<Worry> {
 }
 
 /// What sequences ask of joints that cannot be, or that nobody has said enough of.
-fn played(rig: &Rig) -> Vec<Worry> {
+fn played(rig: Parts<'_>) -> Vec<Worry> {
     let poses: BTreeSet<&str> =
         rig.sequences.iter().flat_map(|s| &s.steps).map(|step| step.pose.as_str()).collect();
     // By joint, the angles it can have; none where it has no angles.
@@ -200,7 +205,7 @@ fn played(rig: &Rig) -> Vec<Worry> {
 const HAIR: f64 = 0.005;
 
 /// The angles that limits, endpoints and what is between leave a joint; none where its servo has no fit.
-fn angles_of(rig: &Rig, joint: &Joint) -> Option<(f64, f64)> {
+fn angles_of(rig: Parts<'_>, joint: &Joint) -> Option<(f64, f64)> {
     let (mut least, mut most) = (f64::NEG_INFINITY, f64::INFINITY);
     for (n, servo) in joint.servos().filter_map(|name| rig.servo(name)).enumerate() {
         let (through, fit) = (rig.through(servo), servo.fit());
@@ -226,8 +231,8 @@ fn angles_of(rig: &Rig, joint: &Joint) -> Option<(f64, f64)> {
     Some((low, high))
 }
 
-fn bus(rig: &Rig, port: &str, beat: Seconds) -> Option<Worry> {
-    let traffic = Traffic::of(rig, port);
+fn bus(rig: Parts<'_>, port: &str, beat: Seconds) -> Option<Worry> {
+    let traffic = Traffic::of(&rig, port);
     if traffic.fits(beat) {
         return None;
     }
@@ -249,8 +254,8 @@ fn bus(rig: &Rig, port: &str, beat: Seconds) -> Option<Worry> {
     Some(Worry::new(port, words, help))
 }
 
-fn supply(rig: &Rig, rail: &super::Rail) -> Vec<Worry> {
-    let budget = Budget::of(rig, rail);
+fn supply(rig: Parts<'_>, rail: &super::Rail) -> Vec<Worry> {
+    let budget = Budget::of(&rig, rail);
     let mut all = Vec::new();
     if budget.is_tight() {
         let words = format!(

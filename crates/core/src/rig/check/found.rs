@@ -1,6 +1,6 @@
 //! What was found wrong, and the looks that many places share.
 
-use super::names::Names;
+use super::names::Listed;
 use super::{Path, Problem};
 use crate::outside;
 use crate::range::{self, Range};
@@ -61,7 +61,7 @@ impl Found {
         }
     }
 
-    pub(super) fn known(&mut self, path: Path, name: &str, names: &Names<'_>) -> bool {
+    pub(super) fn known(&mut self, path: Path, name: &str, names: &Listed<'_>) -> bool {
         if names.places.contains_key(name) {
             return true;
         }

@@ -5,14 +5,14 @@ use std::collections::HashMap;
 
 /// The names of one list of a rig, each with the place where it stands first.
 #[derive(Default)]
-pub(super) struct Names<'r> {
+pub(super) struct Listed<'r> {
     pub(super) what: &'static str,
     pub(super) places: HashMap<&'r str, usize>,
     /// In order, as they are offered.
     pub(super) listed: Vec<&'r str>,
 }
 
-impl<'r> Names<'r> {
+impl<'r> Listed<'r> {
     fn of(what: &'static str, names: impl Iterator<Item = &'r str>) -> Self {
         let listed: Vec<&str> = names.collect();
         let mut places = HashMap::with_capacity(listed.len());
@@ -34,26 +34,26 @@ impl<'r> Names<'r> {
 }
 
 /// Everything that names speak of, looked up once a check.
-pub(super) struct Index<'r> {
-    pub(super) rails: Names<'r>,
-    pub(super) ports: HashMap<PortKind, Names<'r>>,
-    pub(super) boards: Names<'r>,
-    pub(super) servos: Names<'r>,
-    pub(super) joints: Names<'r>,
-    pub(super) inputs: Names<'r>,
-    pub(super) poses: Names<'r>,
+pub(super) struct Names<'r> {
+    pub(super) rails: Listed<'r>,
+    pub(super) ports: HashMap<PortKind, Listed<'r>>,
+    pub(super) boards: Listed<'r>,
+    pub(super) servos: Listed<'r>,
+    pub(super) joints: Listed<'r>,
+    pub(super) inputs: Listed<'r>,
+    pub(super) poses: Listed<'r>,
     /// Parts that have a level.
-    pub(super) levels: Names<'r>,
+    pub(super) levels: Listed<'r>,
     /// What steps of a sequence speak of.
-    pub(super) spoken: Names<'r>,
+    pub(super) spoken: Listed<'r>,
 }
 
-impl<'r> Index<'r> {
+impl<'r> Names<'r> {
     pub(super) fn of(rig: &'r Rig) -> Self {
         let kinds = [PortKind::I2c, PortKind::Serial, PortKind::Pwm];
         let ports = |kind| {
             let of_kind = rig.ports.iter().filter(move |port| port.kind == kind);
-            (kind, Names::of("port", of_kind.map(|port| port.name.as_str())))
+            (kind, Listed::of("port", of_kind.map(|port| port.name.as_str())))
         };
         let firsts = rig.joints.iter().map(|joint| (joint.servo.as_str(), joint.name.as_str()));
         let firsts: HashMap<&str, &str> = firsts.collect();
@@ -63,15 +63,15 @@ impl<'r> Index<'r> {
         });
         let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
         Self {
-            rails: Names::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
+            rails: Listed::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
             ports: kinds.map(ports).into(),
-            boards: Names::of("board", rig.boards.iter().map(|board| board.name.as_str())),
-            servos: Names::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
-            joints: Names::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
-            inputs: Names::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
-            poses: Names::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
-            levels: Names::of("part with a level", levels.map(|servo| servo.name.as_str())),
-            spoken: Names::of("joint", spoken),
+            boards: Listed::of("board", rig.boards.iter().map(|board| board.name.as_str())),
+            servos: Listed::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
+            joints: Listed::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
+            inputs: Listed::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
+            poses: Listed::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
+            levels: Listed::of("part with a level", levels.map(|servo| servo.name.as_str())),
+            spoken: Listed::of("joint", spoken),
         }
     }
 }

@@ -2,19 +2,19 @@
 
 use super::Path;
 use super::found::Found;
-use super::names::Index;
+use super::names::Names;
 use crate::linkage::{FourBar, Transmission};
 use crate::range;
-use crate::rig::{Arming, Board, Chip, Ends, How, Idle, Kind, Mark, Rated, Rig, Servo};
+use crate::rig::{Arming, Board, Chip, Ends, How, Idle, Kind, Mark, Parts, Rated, Servo};
 use crate::unit::{Amps, Degrees, Hertz, Micros, Rpm, Seconds, Volts};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
 /// One servo, or what else hangs on its channel.
-pub(super) fn check(found: &mut Found, (rig, index): (&Rig, &Index<'_>), n: usize, servo: &Servo) {
+pub(super) fn check(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, servo: &Servo) {
     let at = Path::of("servo", n);
     found.ranges(&at, &[("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get))]);
-    let board = index.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
+    let board = names.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
     itself(found, &at, board, servo, "marks");
 }
 
@@ -126,13 +126,13 @@ fn linkage(found: &mut Found, at: &Path, bars: &FourBar) {
 /// Where it is plugged in: on a board that is there, on a channel that it has and that is free.
 pub(super) fn plug<'r>(
     found: &mut Found,
-    (rig, index): (&'r Rig, &Index<'_>),
+    (rig, names): (Parts<'r>, &Names<'_>),
     (n, servo): (usize, &'r Servo),
     plugs: &mut HashMap<(&'r str, u8), &'r str>,
 ) {
     let at = Path::of("servo", n);
-    found.known(at.key("board"), &servo.board, &index.boards);
-    let board = index.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
+    found.known(at.key("board"), &servo.board, &names.boards);
+    let board = names.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
     let channels = board.map_or(Chip::PwmExpander, |board| board.chip).channels();
     if servo.channel >= channels {
         let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
