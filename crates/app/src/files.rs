@@ -38,7 +38,7 @@ pub enum BadFile {
         what: &'static str,
         /// Where and why.
         #[related]
-        places: Vec<Place>,
+        places: Vec<ProblemPlace>,
     },
     /// It is no recording, or not one that can be run here.
     #[error("{path} was not run to its end: {why}")]
@@ -65,13 +65,13 @@ pub enum BadFile {
         all: usize,
         /// Where and why.
         #[related]
-        places: Vec<Place>,
+        places: Vec<ProblemPlace>,
     },
 }
 
 impl BadFile {
     /// The first of the places where something is wrong.
-    pub fn first(&self) -> Option<&Place> {
+    pub fn first(&self) -> Option<&ProblemPlace> {
         match self {
             Self::Malformed { places, .. } | Self::Problems { places, .. } => places.first(),
             Self::Unreadable { .. } | Self::Recording { .. } | Self::Bench { .. } => None,
@@ -82,7 +82,7 @@ impl BadFile {
 /// One place in a file.
 #[derive(Debug, Error, Diagnostic)]
 #[error("{message}")]
-pub struct Place {
+pub struct ProblemPlace {
     message: String,
     #[help]
     help: String,
@@ -106,7 +106,7 @@ fn counted(n: usize) -> String {
 /// The longest line that is shown, in bytes: a line of a megabyte is no place that one could see.
 const LONGEST_SHOWN: usize = 1000;
 
-fn place(text: &Arc<NamedSource<String>>, located: &Located) -> Place {
+fn place(text: &Arc<NamedSource<String>>, located: &Located) -> ProblemPlace {
     let span = located.span.clone();
     let shown = span.clone().filter(|span| longest_around(text.inner(), span.start) <= LONGEST_SHOWN);
     let message = if shown.is_none() && span.is_some() {
@@ -115,7 +115,12 @@ fn place(text: &Arc<NamedSource<String>>, located: &Located) -> Place {
     } else {
         located.message.clone()
     };
-    Place { message, help: located.help.clone(), text: Arc::clone(text), span: shown.map(SourceSpan::from) }
+    ProblemPlace {
+        message,
+        help: located.help.clone(),
+        text: Arc::clone(text),
+        span: shown.map(SourceSpan::from),
+    }
 }
 
 /// The longest of the lines that would be shown with a place: its own, and those beside it.

@@ -9,7 +9,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Kind, Port, PortKind, Rig, Servo};
+use wasvolta_core::rig::{Board, Chip, Kind, Port, PortKind, Rig, Servo, Signal};
 use wasvolta_engine::why::ASKED;
 use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
 use wasvolta_port::board::Evidence;
@@ -91,10 +91,10 @@ fn plug_in(bench: &Bench, rig: &Rig) {
 
 /// What a simulated bench has on a channel for it.
 const fn part(kind: Kind) -> Part {
-    match kind {
-        Kind::Positional => Part::Servo,
-        Kind::Continuous => Part::Motor,
-        Kind::Dimmer | Kind::OnOff => Part::Lamp,
+    match kind.signal() {
+        Signal::Pulse if kind.turns_on() => Part::Motor,
+        Signal::Pulse => Part::Servo,
+        Signal::Share | Signal::Switch => Part::Lamp,
     }
 }
 
@@ -199,7 +199,7 @@ fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
 /// The I²C ports of a rig with how each is opened, beside the engine, by reading only.
 pub fn openers(rig: &Rig, simulated: Option<&Simulated>) -> Vec<(Port, OpenBus)> {
     let bench = simulated.map(|s| &s.bench);
-    let buses = rig.ports.iter().filter(|port| port.kind == PortKind::I2c);
+    let buses = rig.ports.iter().filter(|port| port.kind.row().is_shared);
     buses.map(|port| (port.clone(), opener(port, bench))).collect()
 }
 

@@ -13,7 +13,7 @@ use wasvolta_core::unit::Micros;
 
 /// One servo's place.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Place {
+pub struct LastPlace {
     /// The last pulse it had.
     pub pulse_us: Micros,
     /// When, in seconds since 1970.
@@ -24,7 +24,7 @@ pub struct Place {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 struct Places {
     #[serde(default)]
-    servo: BTreeMap<String, Place>,
+    servo: BTreeMap<String, LastPlace>,
 }
 
 impl Places {
@@ -66,7 +66,7 @@ impl LastKnown {
             return false;
         }
         let at_s = now();
-        let place = self.places.servo.insert(servo.to_owned(), Place { pulse_us: pulse, at_s });
+        let place = self.places.servo.insert(servo.to_owned(), LastPlace { pulse_us: pulse, at_s });
         place.is_none_or(|place| place.pulse_us != pulse || at_s > place.at_s + STALE_S)
     }
 

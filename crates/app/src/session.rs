@@ -20,7 +20,7 @@ use std::time::{Duration, Instant, SystemTime};
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::{Edited, Refused};
 use wasvolta_core::rig::file::Source;
-use wasvolta_core::rig::{BoardId, Chip, Kind, PortKind, Rig, Servo, ServoId};
+use wasvolta_core::rig::{BoardId, Chip, Rig, Servo, ServoId};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::unit::Ticks;
@@ -417,15 +417,11 @@ impl Session {
     /// In words, when something else has that path.
     pub fn name_for_port(&self, chip: Chip, path: &str) -> Result<String, String> {
         // A bus may be shared, board by board; a line or a chip is one program's.
-        let whole = chip.port() != PortKind::I2c;
+        let whole = !chip.port().row().is_shared;
         if let Some(holder) = claim::who(Path::new(path), None).filter(|_| whole) {
             return Err(format!("{path} is in use: {holder} has it; close that first"));
         }
-        let word = match chip.port() {
-            PortKind::I2c => "bus",
-            PortKind::Serial => "line",
-            PortKind::Pwm => "kernel-pwm",
-        };
+        let word = chip.port().row().name;
         let taken = |name: &String| self.engine.has_port(name) || self.rig.port(name).is_some();
         let numbered = (2..).map(|n| format!("{word}-{n}"));
         Ok(std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default())
@@ -582,7 +578,7 @@ impl Session {
         let mut changed = false;
         for (servo, state) in edition.rig.servos.iter().zip(&snapshot.servos) {
             // Without pulses a lamp is dark and a motor stands: nothing of theirs is left for the next run.
-            let stands = servo.kind == Kind::Positional;
+            let stands = servo.kind.has_angles();
             if stands && state.estimate.known != wasvolta_core::estimate::Known::Unknown {
                 changed |= self.last_known.note(&servo.name, state.pulse, state.engaged);
             } else if stands && state.lost_place {

@@ -324,10 +324,10 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let (live, again) = (rows(&live), rows(&again));
     assert!(live.len() > 300 && again.windows(live.len()).any(|part| part == live));
     let text_of = std::fs::read_to_string(&tape).unwrap();
-    std::fs::write(&tape, text_of.replacen("\"format\":1", "\"format\":2", 1)).unwrap();
+    std::fs::write(&tape, text_of.replacen("\"format\":2", "\"format\":3", 1)).unwrap();
     let output = run(home.path(), &["replay", &tape]);
     assert_eq!(output.status.code(), Some(2));
-    assert!(flat(&output.stderr).contains("this recording has format 2"), "{}", text(&output.stderr));
+    assert!(flat(&output.stderr).contains("this recording has format 3"), "{}", text(&output.stderr));
     let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
     assert!(flat(&unwritable.stderr).contains("cannot write /proc/none/run.rec"));

@@ -92,7 +92,7 @@ fn servo(seed: &Rig, n: u16) -> Servo {
         name: format!("reed.n{n}"),
         board: format!("board-{}", n / 16),
         channel: u8::try_from(n % 16).unwrap_or(0),
-        endpoints_us: Ends(Micros::new(700.0), Micros::new(2300.0)),
+        endpoints_us: Ends { low: Micros::new(700.0), high: Micros::new(2300.0) },
         marks: vec![mark(800.0, -70.0), mark(2200.0, 70.0)],
         ..seed.servos[0].clone()
     }
@@ -104,7 +104,7 @@ fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
         pin_volts: None,
         name: format!("in-{}", servo.name.replace('.', "-")),
         field: Field::Name(format!("v{n}")),
-        ends: Ends(0.0, 1023.0),
+        ends: Ends { low: 0.0, high: 1023.0 },
         trim: 0.02,
         deadband: 0.03,
         expo: 0.3,
@@ -119,7 +119,7 @@ fn mapping(servo: &Servo) -> Mapping {
     Mapping {
         input: format!("in-{}", servo.name.replace('.', "-")),
         joint: servo.name.clone(),
-        angles_deg: Ends(Degrees::new(-50.0), Degrees::new(50.0)),
+        angles_deg: Ends { low: Degrees::new(-50.0), high: Degrees::new(50.0) },
         failsafe: None,
     }
 }

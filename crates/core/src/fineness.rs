@@ -1,7 +1,7 @@
 //! How finely an output can place a servo, and which rate or depth would do for what is wished.
 
 use crate::clock::PwmClock;
-use crate::rig::{Board, Chip};
+use crate::rig::Board;
 use crate::unit::{Degrees, Hertz, Micros};
 
 /// What one tick and a whole travel come to.
@@ -82,7 +82,7 @@ pub fn offers(board: &Board, steepest: f64, travel: (Micros, Micros)) -> Vec<Off
     };
     let own = board.clock();
     let mut all = vec![offer(Change::None, own)];
-    if board.chip != Chip::Firmata {
+    if board.chip.row().sets_frame_rate {
         let others =
             RATES.map(Hertz::new).into_iter().filter(|rate| (*rate - board.frame_hz).abs().get() > 0.5);
         all.extend(

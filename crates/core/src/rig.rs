@@ -6,6 +6,7 @@
 pub(crate) mod bounds;
 pub mod card;
 pub mod check;
+pub mod chip;
 pub mod edit;
 pub mod file;
 pub mod fresh;
@@ -33,10 +34,11 @@ use std::collections::BTreeMap;
 use bounds::{Each, Formats, Named, Noted, Values, Within, Worded};
 
 pub use crate::fit::Side;
+pub use chip::{Chip, PortKind};
 pub use id::{
     BoardId, Ids, InputId, JointId, PartId, PartNumbers, PortId, PoseId, RailId, SequenceId, ServoId,
 };
-pub use kind::{Arming, Kind};
+pub use kind::{Arming, Kind, Signal};
 pub use parts::{Index, Parts};
 pub use strict::Ends;
 
@@ -137,29 +139,6 @@ pub struct Port {
     pub bus_hz: Option<Hertz>,
 }
 
-/// Kinds of port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum PortKind {
-    /// An I²C bus.
-    I2c,
-    /// A serial line: a microcontroller prints numbers on it, or speaks Firmata where a board says so.
-    Serial,
-    /// A PWM chip of the Linux kernel, by its device's path or its entry in `/sys/class/pwm`.
-    Pwm,
-}
-
-impl PortKind {
-    /// What it is, in a word or two.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::I2c => "I²C bus",
-            Self::Serial => "serial line",
-            Self::Pwm => "kernel PWM chip",
-        }
-    }
-}
-
 /// A board with channels.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -193,63 +172,6 @@ pub struct Board {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
-}
-
-/// Kinds of chip on a board.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Chip {
-    /// The 16-channel, 12-bit PWM expander.
-    PwmExpander,
-    /// A microcontroller that speaks Firmata; its channels are its pins.
-    Firmata,
-    /// A PWM chip of the Linux kernel.
-    LinuxPwm,
-}
-
-impl Chip {
-    /// The kind of port that it hangs on.
-    pub const fn port(self) -> PortKind {
-        match self {
-            Self::PwmExpander => PortKind::I2c,
-            Self::Firmata => PortKind::Serial,
-            Self::LinuxPwm => PortKind::Pwm,
-        }
-    }
-
-    /// Its channels, counted from 0. Of a microcontroller these are its pins, not all of which can drive a servo.
-    pub const fn channels(self) -> u8 {
-        match self {
-            Self::PwmExpander | Self::LinuxPwm => 16,
-            Self::Firmata => 72,
-        }
-    }
-
-    /// The least pulse that can be had from it, if it has one.
-    pub const fn least_pulse(self) -> Option<Micros> {
-        match self {
-            Self::Firmata => Some(Micros::new(544.0)),
-            Self::PwmExpander | Self::LinuxPwm => None,
-        }
-    }
-
-    /// The kind that a word begins to name, as a file has them: `f` is a Firmata board.
-    pub fn of(said: &str) -> Option<Self> {
-        let said = said.trim().to_lowercase();
-        let kinds =
-            [(Self::PwmExpander, "pwm-expander"), (Self::Firmata, "firmata"), (Self::LinuxPwm, "linux-pwm")];
-        let mut named = kinds.into_iter().filter(|(_, word)| !said.is_empty() && word.starts_with(&said));
-        named.next().map(|(chip, _)| chip)
-    }
-
-    /// What it is, in a word or two.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::PwmExpander => "PWM expander",
-            Self::Firmata => "Firmata board",
-            Self::LinuxPwm => "kernel PWM",
-        }
-    }
 }
 
 /// A servo on a channel, or what else hangs there.
@@ -402,14 +324,14 @@ pub struct Mark {
     pub angle_deg: Option<Degrees>,
     /// Whose angle that is; the servo's unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
-    pub at: Place,
+    pub at: ReadAt,
     /// The rate seen, for one that turns.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Within(&range::RPM))]
     pub rpm: Option<Rpm>,
     /// How it was seen.
     #[serde(default, skip_serializing_if = "is_aligned")]
-    pub seen: How,
+    pub seen: MarkKind,
     /// From which side the pulse came.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub from: Side,
@@ -441,9 +363,9 @@ impl Default for Mark {
         Self {
             pulse_us: Micros::ZERO,
             angle_deg: None,
-            at: Place::default(),
+            at: ReadAt::default(),
             rpm: None,
-            seen: How::default(),
+            seen: MarkKind::default(),
             from: Side::default(),
             error_deg: None,
             read: once(),
@@ -457,7 +379,7 @@ impl Default for Mark {
 /// Where an angle was read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum Place {
+pub enum ReadAt {
     /// At the servo's horn.
     #[default]
     Servo,
@@ -468,7 +390,7 @@ pub enum Place {
 /// How a mark was seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum How {
+pub enum MarkKind {
     /// Against an angle.
     #[default]
     Aligned,
@@ -482,7 +404,7 @@ pub enum How {
     Turns,
 }
 
-impl How {
+impl MarkKind {
     /// The word for it.
     pub const fn word(self) -> &'static str {
         match self {
@@ -802,7 +724,7 @@ fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 fn is_positional(kind: &Kind) -> bool {
-    *kind == Kind::Positional
+    *kind == Kind::default()
 }
 const fn once() -> u8 {
     1
@@ -811,8 +733,8 @@ const fn once() -> u8 {
 const fn is_once(times: &u8) -> bool {
     *times == once()
 }
-fn is_aligned(how: &How) -> bool {
-    *how == How::Aligned
+fn is_aligned(how: &MarkKind) -> bool {
+    *how == MarkKind::Aligned
 }
 fn is_as_cut(quit: &QuitTo) -> bool {
     *quit == QuitTo::AsCut
@@ -830,32 +752,24 @@ fn is_no_time(time: &Seconds) -> bool {
 impl Ends<Micros> {
     /// Endpoints before any calibration.
     pub const fn cautious() -> Self {
-        Self(Micros::new(1000.0), Micros::new(2000.0))
+        Self { low: Micros::new(1000.0), high: Micros::new(2000.0) }
     }
 }
 
 impl Board {
     /// The clock its channels really have.
     pub fn clock(&self) -> PwmClock {
-        match self.chip {
-            Chip::PwmExpander => PwmClock::expander(self.oscillator_hz, self.frame_hz),
-            Chip::Firmata => PwmClock::micros(self.frame_hz),
-            Chip::LinuxPwm => PwmClock::ideal(16, self.frame_hz),
-        }
+        (self.chip.row().clock)(self)
     }
 
     /// The clock of what hangs on one of its channels: an accessory's counts a whole frame, and of one that is only
     /// on or off nothing between.
     pub fn clock_of(&self, kind: Kind) -> PwmClock {
-        let whole = || match self.chip {
-            // A pulse-width output there has eight bits, and a frame that only the board knows.
-            Chip::Firmata => PwmClock::ideal(8, self.frame_hz),
-            Chip::PwmExpander | Chip::LinuxPwm => self.clock(),
-        };
-        match kind {
-            Kind::Positional | Kind::Continuous => self.clock(),
-            Kind::Dimmer => whole(),
-            Kind::OnOff => whole().all_or_nothing(),
+        let share = || (self.chip.row().share_clock)(self);
+        match kind.signal() {
+            Signal::Pulse => self.clock(),
+            Signal::Share => share(),
+            Signal::Switch => share().all_or_nothing(),
         }
     }
 
@@ -873,7 +787,7 @@ impl Board {
 impl Rated {
     /// The slope and middle that the sheet claims.
     pub fn slope(&self) -> RatedSlope {
-        let Ends(low, high) = self.pulses_us;
+        let Ends { low, high } = self.pulses_us;
         let sign = if self.reversed { -1.0 } else { 1.0 };
         RatedSlope { gain: sign * self.travel_deg.get() / (high - low).get(), middle: (low + high) * 0.5 }
     }
@@ -889,13 +803,11 @@ impl Joint {
 impl Pose {
     /// Where it wants what it speaks of by a name: the joint's angle in degrees, or a level in percent.
     pub fn target(&self, kind: Kind, name: &str) -> Option<Degrees> {
-        match kind {
-            Kind::Positional => self.angles_deg.get(name).copied(),
-            // From here on a level goes where an angle goes: see `scale`.
-            Kind::Continuous | Kind::Dimmer | Kind::OnOff => {
-                self.levels_percent.get(name).map(|level| Degrees::new(level.get()))
-            }
+        if kind.has_angles() {
+            return self.angles_deg.get(name).copied();
         }
+        // From here on a level goes where an angle goes: see `scale`.
+        self.levels_percent.get(name).map(|level| Degrees::new(level.get()))
     }
 }
 
@@ -903,13 +815,13 @@ impl Mark {
     /// What it says of the servo's shaft, if it was aligned against an angle: what was read at the joint is taken back
     /// through what is between.
     pub fn aligned(&self, through: &Transmission) -> Option<Seen> {
-        (self.seen == How::Aligned).then_some(())?;
+        (self.seen == MarkKind::Aligned).then_some(())?;
         let (angle, error) = (self.angle_deg?, self.error_deg.unwrap_or(Self::USUAL_ERROR));
         let seen =
             |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from, sure: self.read > 1 };
         Some(match self.at {
-            Place::Servo => seen(angle, error),
-            Place::Joint => {
+            ReadAt::Servo => seen(angle, error),
+            ReadAt::Joint => {
                 let shaft = through.servo_at(angle);
                 // Where the joint hardly turns a misreading means much; at most a quarter of a turn.
                 let ratio = libm::fmax(libm::fabs(through.ratio_at(shaft)), error.get() / 90.0);
@@ -1010,7 +922,7 @@ impl Servo {
             let edge = if m.from == Side::Below { m.pulse_us - half } else { m.pulse_us + half };
             (edge, m.from)
         };
-        Band::of(&self.marks.iter().filter(|m| m.seen == How::Starts).map(edge).collect::<Vec<_>>())
+        Band::of(&self.marks.iter().filter(|m| m.seen == MarkKind::Starts).map(edge).collect::<Vec<_>>())
     }
 
     /// How fast a continuous one turns.
@@ -1025,7 +937,7 @@ impl Servo {
 
     /// The pulses of a continuous one's levels: its saturations where rates were seen, else its endpoints.
     pub fn sides(&self) -> Sides {
-        let Ends(low, high) = self.endpoints_us;
+        let Ends { low, high } = self.endpoints_us;
         let stop = self.centre();
         let band = self.band().filter(|band| stop >= band.low && stop <= band.high);
         let still = band.map_or((stop, stop), |band| (band.low, band.high));
@@ -1044,7 +956,7 @@ impl Servo {
     /// or else what was said, or else the pulse that arms it.
     pub fn centre(&self) -> Micros {
         let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
-        let band = (self.kind == Kind::Continuous).then(|| self.band()).flatten().map(|band| band.middle());
+        let band = self.kind.turns_on().then(|| self.band()).flatten().map(|band| band.middle());
         band.or(self.centre_us).or(neutral).unwrap_or(Micros::new(1500.0))
     }
 
@@ -1190,9 +1102,9 @@ fn speed_of<'r>(
 }
 
 fn spoken_name<'r>(servo: &'r Servo, joint: Option<&'r Joint>) -> Option<&'r str> {
-    match servo.kind {
-        // Of several servos that turn a joint together only the first is spoken of.
-        Kind::Positional => joint.filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str()),
-        Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(&servo.name),
+    if !servo.kind.has_angles() {
+        return Some(&servo.name);
     }
+    // Of several servos that turn a joint together only the first is spoken of.
+    joint.filter(|j| j.servo == servo.name).map(|joint| joint.name.as_str())
 }

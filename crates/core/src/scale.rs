@@ -208,9 +208,9 @@ mod tests {
     /// A stop band of 1183 to 1207 µs, and rates that are no line: 20, 30 and 40 rpm, where it turns no faster.
     fn timed() -> Scale {
         use crate::fit::Side::{Above, Below, Unknown};
-        use crate::rig::How::{Starts, Turns};
+        use crate::rig::MarkKind::{Starts, Turns};
         let mut servo = crate::rig::Servo::new("reeds.sway", ("b", 0), crate::rig::Kind::Continuous);
-        servo.endpoints_us = crate::rig::Ends(Micros::new(900.0), Micros::new(1600.0));
+        servo.endpoints_us = crate::rig::Ends { low: Micros::new(900.0), high: Micros::new(1600.0) };
         let mark = |pulse: f64, seen, from, rpm: Option<f64>| crate::rig::Mark {
             pulse_us: Micros::new(pulse),
             seen,

@@ -12,7 +12,7 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Hand, Steering};
 use wasvolta_core::rig::edit::{self, End, Observation, joint, roster};
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Back, Ends, How, Limit, Mark, Place, Rig, Side};
+use wasvolta_core::rig::{Back, Ends, Limit, Mark, MarkKind, ReadAt, Rig, Side};
 use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Plan, Prepared, Refusal, Said};
 use wasvolta_core::unit::{Degrees, DegreesPerSecond, Micros, Millimetres, Seconds, Ticks};
 
@@ -51,7 +51,7 @@ fn mark(pulse: f64, angle: f64) -> Mark {
 /// The beak turns the neck's joint too, by a curve that bends.
 fn coupled() -> Rig {
     let mut rig = joint::couple(&bare(), "heron.neck", "heron.beak").unwrap();
-    rig.servos[1].endpoints_us = Ends(US(900.0), US(2100.0));
+    rig.servos[1].endpoints_us = Ends { low: US(900.0), high: US(2100.0) };
     rig.servos[1].fit = wasvolta_core::fit::Shape::Cubic;
     rig.servos[1].marks = [(900.0, 60.0), (1200.0, 38.0), (1500.0, 4.0), (1800.0, -36.0), (2100.0, -58.0)]
         .map(|(pulse, angle)| mark(pulse, angle))
@@ -78,7 +78,7 @@ fn linked() -> Rig {
     rig.joints[0].low = None;
     rig.joints[0].high = None;
     rig.joints[0].home_deg = None;
-    rig.servos[0].endpoints_us = Ends(US(1000.0), US(2000.0));
+    rig.servos[0].endpoints_us = Ends { low: US(1000.0), high: US(2000.0) };
     rig.servos[0].marks = vec![mark(1000.0, -60.0), mark(2000.0, 60.0)];
     joint::set_linkage(&rig, "heron.neck", bars()).unwrap()
 }
@@ -425,10 +425,10 @@ mod edits {
         Observation {
             pulse: US(pulse),
             ticks: Ticks(307),
-            seen: How::Aligned,
+            seen: MarkKind::Aligned,
             from: Side::Unknown,
             angle: Some(DEG(angle)),
-            at: Place::Servo,
+            at: ReadAt::Servo,
             rate: None,
         }
     }

@@ -7,7 +7,7 @@ use crate::lines::Inlet;
 use crate::record::Tape;
 use crate::snapshot::{BoardState, Punctuality, Snapshot};
 use crate::stop::Stop;
-use crate::wiring::{Place, Wired};
+use crate::wiring::{ChannelPlace, Wired};
 use crate::worker::{BoardFrame, Post};
 use crate::{Compiled, Downward, NextPlan, Wiring};
 use rtrb::Consumer;
@@ -67,7 +67,7 @@ fn room_for(wiring: &Wiring) -> usize {
     1 + 2 * wiring.servos.len() + COMMANDS_A_TURN
 }
 
-fn report<'p>(posts: &'p [Post], place: &Place) -> Option<&'p BoardState> {
+fn report<'p>(posts: &'p [Post], place: &ChannelPlace) -> Option<&'p BoardState> {
     posts.get(place.port)?.reports.output_buffer().get(place.board)
 }
 

@@ -5,6 +5,7 @@
 //! However it ends, every engaged channel is released.
 
 pub mod beat;
+mod chips;
 pub mod compiled;
 pub mod lines;
 pub mod record;

@@ -38,7 +38,7 @@ enum Entry {
 }
 
 /// What this program writes.
-type Line = TapeLine<Command>;
+type TapeLine = RecordedLine<Command>;
 
 /// The beat's end of a recording.
 pub(crate) struct Tape {
@@ -87,7 +87,7 @@ impl Tape {
 /// A line of a recording, by how its commands name parts.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-enum TapeLine<C> {
+enum RecordedLine<C> {
     /// The first.
     WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
     /// This rig runs from here on.
@@ -168,7 +168,10 @@ pub(crate) fn start(
     let (rigs, from_above) = channel();
     let lost = Arc::new(AtomicBool::new(false));
     let program = env!("CARGO_PKG_VERSION").to_owned();
-    write_line(&mut out, &Line::WasvoltaRecording { format: FORMAT, program, beat_ns: nanoseconds(beat) })?;
+    write_line(
+        &mut out,
+        &TapeLine::WasvoltaRecording { format: FORMAT, program, beat_ns: nanoseconds(beat) },
+    )?;
     write_line(&mut out, &plan_line(rig)?)?;
     let tape = Tape { entries, last: Vec::with_capacity(SERVOS), lost: Arc::clone(&lost) };
     let scribe = Scribe {
@@ -183,9 +186,9 @@ pub(crate) fn start(
     Ok((tape, scribe, Recording { rigs, lost }))
 }
 
-fn plan_line(rig: &Rig) -> std::io::Result<Line> {
+fn plan_line(rig: &Rig) -> std::io::Result<TapeLine> {
     let values = to_values(rig).map_err(std::io::Error::other)?;
-    Ok(Line::Plan { rig: values, ids: rig.part_numbers() })
+    Ok(TapeLine::Plan { rig: values, ids: rig.part_numbers() })
 }
 
 /// The rig as a recording has it: numbers to the decimals that a file keeps. While a run is recorded this is what
@@ -196,7 +199,7 @@ pub(crate) fn as_recorded(rig: &Arc<Rig>) -> Arc<Rig> {
     read.map_or_else(|_| Arc::clone(rig), |read| Arc::new(read.with_part_numbers(&rig.part_numbers())))
 }
 
-fn write_line(out: &mut dyn Write, line: &Line) -> std::io::Result<()> {
+fn write_line(out: &mut dyn Write, line: &TapeLine) -> std::io::Result<()> {
     serde_json::to_writer(&mut *out, line)?;
     out.write_all(b"\n")
 }
@@ -229,7 +232,7 @@ impl Scribe {
         }
         if self.lost.load(Ordering::SeqCst) && !self.said_lost {
             self.said_lost = true;
-            let _ = write_line(&mut self.out, &Line::Lost);
+            let _ = write_line(&mut self.out, &TapeLine::Lost);
         }
         let _ = self.out.flush();
     }
@@ -271,7 +274,7 @@ impl Scribe {
     }
 
     fn end_turn(&mut self) -> std::io::Result<()> {
-        self.turn.take().map_or(Ok(()), |turn| write_line(&mut self.out, &Line::Turn(turn)))
+        self.turn.take().map_or(Ok(()), |turn| write_line(&mut self.out, &TapeLine::Turn(turn)))
     }
 }
 
@@ -401,31 +404,31 @@ struct Rerun {
 
 impl Rerun {
     /// A line of the first format: its commands name parts by their places in the rig that runs.
-    fn raised(&self, text: &[u8]) -> serde_json::Result<Line> {
-        Ok(match serde_json::from_slice::<TapeLine<Placed>>(text)? {
-            TapeLine::WasvoltaRecording { format, program, beat_ns } => {
-                Line::WasvoltaRecording { format, program, beat_ns }
+    fn raised(&self, text: &[u8]) -> serde_json::Result<TapeLine> {
+        Ok(match serde_json::from_slice::<RecordedLine<Placed>>(text)? {
+            RecordedLine::WasvoltaRecording { format, program, beat_ns } => {
+                TapeLine::WasvoltaRecording { format, program, beat_ns }
             }
-            TapeLine::Plan { rig, ids } => Line::Plan { rig, ids },
-            TapeLine::Turn(turn) => {
+            RecordedLine::Plan { rig, ids } => TapeLine::Plan { rig, ids },
+            RecordedLine::Turn(turn) => {
                 let plan = self.stage.as_ref().map(|(_, stage)| stage.plan());
-                Line::Turn(turn.with(|command| command.named(plan?)))
+                TapeLine::Turn(turn.with(|command| command.named(plan?)))
             }
-            TapeLine::Lost => Line::Lost,
+            RecordedLine::Lost => TapeLine::Lost,
         })
     }
 
     fn take(
         &mut self,
         line: usize,
-        said: Line,
+        said: TapeLine,
         each: &mut impl FnMut(Duration, &Rig, &Stage),
     ) -> Result<(), BadRecording> {
         let broken = |why: &str| BadRecording::Broken { line, why: why.to_owned() };
         match said {
-            Line::WasvoltaRecording { .. } => return Err(broken("a second beginning")),
-            Line::Lost => self.replayed.incomplete = true,
-            Line::Plan { rig, ids } => {
+            TapeLine::WasvoltaRecording { .. } => return Err(broken("a second beginning")),
+            TapeLine::Lost => self.replayed.incomplete = true,
+            TapeLine::Plan { rig, ids } => {
                 let rig = from_values(&rig).map_err(|why| broken(&why))?;
                 // What ran was checked; what does not pass now was changed since.
                 if let Some(problem) = problems(&rig).first() {
@@ -433,7 +436,7 @@ impl Rerun {
                 }
                 self.plan(rig.with_part_numbers(&ids));
             }
-            Line::Turn(turn) => {
+            TapeLine::Turn(turn) => {
                 let at = self.turn(&turn).ok_or_else(|| broken("a turn before any rig"))??;
                 if let Some((rig, stage)) = &self.stage {
                     each(at, rig, stage);
@@ -490,7 +493,7 @@ impl Rerun {
 /// The format of a recording, and its beat.
 fn header(line: &[u8]) -> Result<(u32, Duration), BadRecording> {
     match serde_json::from_slice(line) {
-        Ok(Line::WasvoltaRecording { format: format @ 1..=FORMAT, beat_ns, .. }) => {
+        Ok(TapeLine::WasvoltaRecording { format: format @ 1..=FORMAT, beat_ns, .. }) => {
             let beat = Duration::from_nanos(beat_ns);
             let why = || {
                 format!("its beat is {} s, outside {} to {} s", beat.as_secs_f64(), BEAT.least, BEAT.greatest)
@@ -501,7 +504,7 @@ fn header(line: &[u8]) -> Result<(u32, Duration), BadRecording> {
                 Err(BadRecording::Broken { line: 1, why: why() })
             }
         }
-        Ok(Line::WasvoltaRecording { format, program, .. }) => {
+        Ok(TapeLine::WasvoltaRecording { format, program, .. }) => {
             Err(BadRecording::Version { found: format, program })
         }
         _ => Err(BadRecording::NotOne),

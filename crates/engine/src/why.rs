@@ -3,14 +3,14 @@
 //! Facts come from a running engine, or from a look at the bus that reads only. Each link is proven, failed, or
 //! cannot be proven from here; what lies behind a failed one is not known.
 
-mod board;
+pub(crate) mod board;
 mod source;
 
 pub use board::ASKED;
 pub use source::from_source_to_wire;
 
 use crate::snapshot::BoardState;
-use crate::{Compiled, Snapshot};
+use crate::{Compiled, Snapshot, chips};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::time::Duration;
@@ -92,34 +92,31 @@ pub struct Facts<'a> {
 }
 
 /// What a link came to.
-enum Came {
+pub enum Finding {
+    /// It holds: what was found.
     Proven(String),
+    /// It is broken: what was found, and what to try.
     Failed(String, String),
     /// It was not looked at, and so nothing is known of it nor of what lies behind.
     Unknown(String, String),
 }
 
-fn proven(words: impl Into<String>) -> Came {
-    Came::Proven(words.into())
+fn proven(words: impl Into<String>) -> Finding {
+    Finding::Proven(words.into())
 }
 
-fn failed(words: impl Into<String>, help: impl Into<String>) -> Came {
-    Came::Failed(words.into(), help.into())
+fn failed(words: impl Into<String>, help: impl Into<String>) -> Finding {
+    Finding::Failed(words.into(), help.into())
 }
 
 /// Judges one link.
-type Judge = fn(&Facts) -> Came;
+pub(crate) type Judge = fn(&Facts) -> Finding;
 
 /// The links that can be judged, in the order in which a pulse passes them: the way, the board, the servo.
 fn links_of(chip: Chip) -> impl Iterator<Item = (&'static str, Judge)> {
     const WAY: [(&str, Judge); 3] = [("path", path), ("permission", permission), ("other holder", holder)];
     const SERVO: [(&str, Judge); 3] = [("output", output), ("engaged", engaged), ("pulse", pulse)];
-    let board: &[(&str, Judge)] = match chip {
-        Chip::PwmExpander => &board::EXPANDER,
-        Chip::Firmata => &board::FIRMATA,
-        Chip::LinuxPwm => &board::PWM,
-    };
-    WAY.into_iter().chain(board.iter().copied()).chain(SERVO)
+    WAY.into_iter().chain(chips::row(chip).links.iter().copied()).chain(SERVO)
 }
 
 /// A link's name, what is known of it, and what to try.
@@ -159,9 +156,9 @@ pub fn chain(facts: &Facts) -> Vec<Link> {
         let (verdict, words, help) = match (broken, judge) {
             (true, _) => (Verdict::Behind, String::new(), String::new()),
             (false, judge) => match judge(facts) {
-                Came::Proven(words) => (Verdict::Proven, words, String::new()),
-                Came::Failed(words, help) => (Verdict::Failed, words, help),
-                Came::Unknown(words, help) => (Verdict::Unprovable, words, help),
+                Finding::Proven(words) => (Verdict::Proven, words, String::new()),
+                Finding::Failed(words, help) => (Verdict::Failed, words, help),
+                Finding::Unknown(words, help) => (Verdict::Unprovable, words, help),
             },
         };
         broken |= verdict != Verdict::Proven;
@@ -206,7 +203,7 @@ pub fn of_running<'a>(compiled: &'a Compiled, snapshot: &'a Snapshot, servo: Ser
     })
 }
 
-fn path(facts: &Facts) -> Came {
+fn path(facts: &Facts) -> Finding {
     let path = &facts.port.path;
     match facts.trouble {
         Some(fault @ Fault::NoBus) => failed(format!("{path} does not exist"), fault.help()),
@@ -217,26 +214,27 @@ fn path(facts: &Facts) -> Came {
     }
 }
 
-fn permission(facts: &Facts) -> Came {
+fn permission(facts: &Facts) -> Finding {
     match facts.trouble {
         Some(fault @ Fault::Denied) => failed(format!("you may not open {}", facts.port.path), fault.help()),
         _ => proven("it may be opened"),
     }
 }
 
-fn holder(facts: &Facts) -> Came {
+fn holder(facts: &Facts) -> Finding {
     match (facts.trouble, facts.holder) {
         (Some(Fault::Busy), _) => failed(
-            match facts.board.chip {
-                Chip::PwmExpander => format!("a kernel driver holds the chip {}", facts.board.at()),
-                Chip::Firmata | Chip::LinuxPwm => "another program has it".to_owned(),
+            if facts.board.chip.has_address() {
+                format!("a kernel driver holds the chip {}", facts.board.at())
+            } else {
+                "another program has it".to_owned()
             },
-            match (facts.board.chip, facts.kernel_chip) {
-                (Chip::PwmExpander, Some(path)) => by_kernel_chip(path),
-                (Chip::PwmExpander, None) => {
+            match facts.kernel_chip {
+                _ if !facts.board.chip.has_address() => "close that program".to_owned(),
+                Some(path) => by_kernel_chip(path),
+                None => {
                     "unbind that driver, or add its chip in /sys/class/pwm as a port of kind pwm".to_owned()
                 }
-                (Chip::Firmata | Chip::LinuxPwm, _) => "close that program".to_owned(),
             },
         ),
         (Some(Fault::Taken(taken)), _) => failed(taken.to_string(), "close that program"),
@@ -257,7 +255,7 @@ pub fn by_kernel_chip(path: &str) -> String {
     )
 }
 
-fn output(facts: &Facts) -> Came {
+fn output(facts: &Facts) -> Finding {
     match facts.run.map(|run| run.output) {
         Some(Output::Cut) => failed("output is cut", "d enables it again"),
         Some(Output::Held) => failed("output is held: the last pulses stay, nothing moves", "d drives on"),
@@ -282,7 +280,7 @@ fn held_pulse(facts: &Facts) -> Option<Ticks> {
     }
 }
 
-fn engaged(facts: &Facts) -> Came {
+fn engaged(facts: &Facts) -> Finding {
     let channel = facts.servo.channel;
     match facts.run {
         Some(run) if !run.state.engaged && held_pulse(facts).is_some() => failed(
@@ -302,7 +300,7 @@ fn engaged(facts: &Facts) -> Came {
 }
 
 /// What still keeps a speed controller from following.
-fn unarmed(run: &Run) -> Option<Came> {
+fn unarmed(run: &Run) -> Option<Finding> {
     let (left, (neutral, _)) = (run.state.arming()?, run.plan.arming?);
     let neutral = neutral.get();
     if run.state.is_unarmed() {
@@ -314,7 +312,7 @@ fn unarmed(run: &Run) -> Option<Came> {
 }
 
 /// What an accessory gets.
-fn level(facts: &Facts) -> Came {
+fn level(facts: &Facts) -> Finding {
     let clock = facts.board.clock_of(facts.servo.kind);
     let ticks = facts.run.map_or_else(|| held_pulse(facts), |run| run.state.ticks).unwrap_or(Ticks(0));
     let percent = f64::from(ticks.0) / f64::from(clock.longest()) * 100.0;
@@ -322,7 +320,7 @@ fn level(facts: &Facts) -> Came {
     proven(format!("{level}, {} of {} ticks", ticks.0, clock.longest()))
 }
 
-fn pulse(facts: &Facts) -> Came {
+fn pulse(facts: &Facts) -> Finding {
     if facts.servo.kind.is_accessory() {
         return level(facts);
     }
@@ -330,7 +328,7 @@ fn pulse(facts: &Facts) -> Came {
         return came;
     }
     let clock = facts.board.clock();
-    let (low, high) = (facts.servo.endpoints_us.0, facts.servo.endpoints_us.1);
+    let (low, high) = (facts.servo.endpoints_us.low, facts.servo.endpoints_us.high);
     let Some(run) = facts.run else {
         return match held_pulse(facts).map(|ticks| clock.pulse(ticks)) {
             Some(pulse) if pulse < low - clock.tick() || pulse > high + clock.tick() => failed(

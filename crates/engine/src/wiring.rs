@@ -1,27 +1,24 @@
 //! Which servo is which channel of which board on which port, as indices.
 
-use crate::Setup;
+use crate::{Setup, chips};
 use std::collections::HashMap;
-use std::time::Duration;
-use wasvolta_core::rig::{Board, BoardId, Chip, Field, Input, Kind, Parts, Port, PortKind, Rig, Servo};
-use wasvolta_core::unit::count16;
+use wasvolta_core::rig::{BoardId, Field, Input, Kind, Parts, Port, Rig, Servo, Signal};
 use wasvolta_port::board::BoardSettings;
 use wasvolta_port::firmata::Role;
-use wasvolta_port::{expander, firmata, pwm};
 use wasvolta_wire::lines as wire_lines;
 
 /// What a pin must be able to do for a kind of servo.
 pub const fn role(kind: Kind) -> Role {
-    match kind {
-        Kind::Positional | Kind::Continuous => Role::Servo,
-        Kind::Dimmer => Role::Level,
-        Kind::OnOff => Role::Switch,
+    match kind.signal() {
+        Signal::Pulse => Role::Servo,
+        Signal::Share => Role::Level,
+        Signal::Switch => Role::Switch,
     }
 }
 
 /// Where a servo is plugged in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Place {
+pub struct ChannelPlace {
     /// The port's index among those with boards.
     pub port: usize,
     /// The board's index on that port.
@@ -71,7 +68,7 @@ impl Ways {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Wiring {
     /// By servo.
-    pub servos: Vec<Option<Place>>,
+    pub servos: Vec<Option<ChannelPlace>>,
     /// By input.
     pub inputs: Vec<Option<Source>>,
     /// By port, then by board on it.
@@ -79,9 +76,6 @@ pub struct Wiring {
     places: HashMap<BoardId, (usize, usize)>,
     lines: Vec<String>,
 }
-
-/// The widest pulse that is ever allowed, in µs.
-const WIDEST_US: f64 = 2900.0;
 
 impl Wiring {
     /// The wiring of a rig over the ways of an engine.
@@ -93,11 +87,11 @@ impl Wiring {
             let Some(&port) = port_of.get(board.port.as_str()) else { continue };
             let Some(there) = boards.get_mut(port) else { continue };
             places.insert(board.id, (port, there.len()));
-            there.push(Wired { id: board.id, settings: settings(&rig, board) });
+            there.push(Wired { id: board.id, settings: (chips::row(board.chip).settings)(&rig, board) });
         }
         let place = |servo: &Servo| {
             let (port, board) = *places.get(&rig.board(&servo.board)?.id)?;
-            Some(Place { port, board, channel: usize::from(servo.channel) })
+            Some(ChannelPlace { port, board, channel: usize::from(servo.channel) })
         };
         let source = |input: &Input| {
             let line = ways.lines.iter().position(|name| *name == input.port)?;
@@ -129,39 +123,16 @@ impl Wiring {
 
 /// Ports that lead to boards, in rig order: every bus and chip, and lines with a board that speaks Firmata.
 pub fn board_ports(rig: &Rig) -> impl Iterator<Item = &Port> {
-    rig.ports.iter().filter(|port| port.kind != PortKind::Serial || has_board(rig, port))
+    rig.ports.iter().filter(|port| !port.kind.row().brings_numbers || has_board(rig, port))
 }
 
 /// Ports on which numbers come in, in rig order.
 pub fn lines(rig: &Rig) -> impl Iterator<Item = &Port> {
-    rig.ports.iter().filter(|port| port.kind == PortKind::Serial && !has_board(rig, port))
+    rig.ports.iter().filter(|port| port.kind.row().brings_numbers && !has_board(rig, port))
 }
 
 fn has_board(rig: &Rig, port: &Port) -> bool {
     rig.boards.iter().any(|board| board.port == port.name)
-}
-
-fn settings(rig: &Rig, board: &Board) -> BoardSettings {
-    let clock = board.clock();
-    let frame = Duration::try_from_secs_f64(clock.period().get() / 1e6).unwrap_or_default();
-    match board.chip {
-        Chip::PwmExpander => BoardSettings::Expander(expander::ExpanderSettings {
-            address: board.address.unwrap_or_default(),
-            prescale: board.prescale(),
-            frame,
-            widest: count16((WIDEST_US / clock.tick().get()).ceil()).min(4095),
-        }),
-        Chip::Firmata => BoardSettings::Firmata(firmata_settings(rig, board)),
-        Chip::LinuxPwm => BoardSettings::Pwm(pwm::PwmSettings { frame }),
-    }
-}
-
-fn firmata_settings(rig: &Rig, board: &Board) -> firmata::FirmataSettings {
-    let pins = |kind: Kind| {
-        let pins = rig.servos_on(&board.name).filter(|s| s.kind == kind).map(|s| s.channel);
-        pins.fold(0, |bits, pin| bits | 1u128.checked_shl(u32::from(pin)).unwrap_or(0))
-    };
-    firmata::FirmataSettings { levels: pins(Kind::Dimmer), switches: pins(Kind::OnOff) }
 }
 
 #[cfg(test)]
@@ -170,8 +141,8 @@ mod tests {
     use crate::snapshot::BoardState;
     use crate::{Compiled, Snapshot};
     use std::sync::Arc;
-    use wasvolta_core::rig::PartId;
     use wasvolta_core::rig::file::{Loaded, load};
+    use wasvolta_core::rig::{Board, PartId};
 
     #[test]
     fn boards_are_told_apart_though_the_rig_mixes_their_ports() {
@@ -202,7 +173,7 @@ mod tests {
         let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
         let ways = Ways { ports: vec!["bench-bus".into()], lines: vec!["knob-line".into()] };
         let wiring = Compiled::of(Arc::new(*rig), &ways, 0, false).wiring;
-        assert_eq!(wiring.servos[1], Some(Place { port: 0, board: 0, channel: 2 }));
+        assert_eq!(wiring.servos[1], Some(ChannelPlace { port: 0, board: 0, channel: 2 }));
         let BoardSettings::Expander(upper) = wiring.boards[0][0].settings else { panic!() };
         assert_eq!((upper.prescale, upper.widest), (121, 595));
         assert_eq!(wiring.inputs[0], Some(Source { line: 0, field: wire_lines::Field::Name("knob".into()) }));

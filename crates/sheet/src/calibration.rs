@@ -11,7 +11,7 @@ use chart::Box;
 use wasvolta_core::curve::Curve;
 use wasvolta_core::fit::{Fit, Ground};
 use wasvolta_core::linkage::Transmission;
-use wasvolta_core::rig::{Board, Chip, Ends, How, Joint, Kind, Mark, Place, Servo, Side};
+use wasvolta_core::rig::{Board, Ends, Joint, Mark, MarkKind, ReadAt, Servo, Side};
 use wasvolta_core::unit::{Micros, number};
 
 /// The margin on every side, in mm.
@@ -41,7 +41,7 @@ struct Known<'a> {
 /// When the servo is not there, or has too few marks for a fit.
 pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let servo = subject.part()?;
-    if servo.kind == Kind::Continuous
+    if servo.kind.turns_on()
         && let Some(board) = subject.rig.board(&servo.board)
     {
         return turning::draw(subject, servo, board);
@@ -161,7 +161,7 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
     let at_shaft = mark.aligned(&known.servo.through());
     let seen = at_shaft.map(|seen| seen.angle.get());
     let ticks = mark.ticks.or_else(|| ticks_of(known, mark.pulse_us));
-    let aligned = seen.filter(|_| mark.seen == How::Aligned);
+    let aligned = seen.filter(|_| mark.seen == MarkKind::Aligned);
     let cells = [
         format!("{:.1}", mark.pulse_us.get()),
         ticks.map_or_else(String::new, |t| t.0.to_string()),
@@ -174,13 +174,13 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
     for ((_, edge), cell) in COLUMNS.iter().zip(&cells) {
         list.text(at(MARGIN + edge, y), BODY, Tone::Ink, Align::Right, cell);
     }
-    let how = if mark.seen == How::Aligned { "" } else { mark.seen.word() };
+    let how = if mark.seen == MarkKind::Aligned { "" } else { mark.seen.word() };
     let from = match mark.from {
         Side::Unknown => "",
         Side::Below => "rising",
         Side::Above => "falling",
     };
-    let joint = if mark.at == Place::Joint { "joint" } else { "" };
+    let joint = if mark.at == ReadAt::Joint { "joint" } else { "" };
     let words = format!("{how} {from} {joint}");
     list.text(at(MARGIN + 75.0, y), SMALL, Tone::Quiet, Align::Left, words.trim());
 }
@@ -194,7 +194,7 @@ fn ticks_of(known: &Known<'_>, pulse: Micros) -> Option<wasvolta_core::unit::Tic
 fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     let Known { servo, board, joint, fit, through } = known;
     let mut column = Column { list, start, right };
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     column.head("What holds it");
     let end = |p: Micros| format!("{:.0} µs ({})", p.get(), degrees(fit.curve.angle_at(p).get()));
     column.fact("endpoints", &format!("{} to {}", end(low), end(high)));
@@ -223,7 +223,7 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     if let Some(rated) = &servo.rated {
         column.gap();
         column.head("Its data sheet says");
-        let Ends(from, to) = rated.pulses_us;
+        let Ends { low: from, high: to } = rated.pulses_us;
         let travel = format!("{} ° over {:.0} to {:.0} µs", rated.travel_deg.get(), from.get(), to.get());
         column.fact("travel", &travel.replace(" °", "°"));
         if let Some(speed) = rated.s_per_60_deg {
@@ -243,13 +243,12 @@ fn on_the_wire(column: &mut Column<'_>, servo: &Servo, board: &Board) {
     column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
     column.fact("channel", &servo.channel.to_string());
     column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
-    match board.chip {
-        Chip::PwmExpander => {
-            let clock = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
-            column.fact("oscillator", &clock);
-        }
-        // Of these nobody has said which oscillator counts, nor by what it is divided.
-        Chip::Firmata | Chip::LinuxPwm => column.fact("one tick", &format!("{:.3} µs", clock.tick().get())),
+    if board.chip.row().has_own_clock {
+        let clock = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());
+        column.fact("oscillator", &clock);
+    } else {
+        // Nobody has said which oscillator counts, nor by what it is divided.
+        column.fact("one tick", &format!("{:.3} µs", clock.tick().get()));
     }
 }
 
@@ -372,9 +371,5 @@ fn place(board: &Board) -> String {
 
 /// A board's chip with the fineness of its counter.
 const fn kind(board: &Board) -> &'static str {
-    match board.chip {
-        Chip::PwmExpander => "12-bit PWM expander",
-        Chip::Firmata => "Firmata board",
-        Chip::LinuxPwm => "kernel PWM chip",
-    }
+    board.chip.row().full_word
 }

@@ -18,7 +18,7 @@ pub mod wiring;
 use list::List;
 use thiserror::Error;
 use wasvolta_core::fit::NoFit;
-use wasvolta_core::rig::{Kind, Rig};
+use wasvolta_core::rig::Rig;
 
 /// A size of paper.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -175,10 +175,10 @@ impl<'a> Subject<'a> {
     /// When it has none.
     pub fn turning(&self) -> Result<&'a wasvolta_core::rig::Servo, NoSheet> {
         let servo = self.part()?;
-        match servo.kind {
-            Kind::Positional => Ok(servo),
-            kind => Err(NoSheet::NoAngles { servo: servo.name.clone(), kind: kind.word() }),
+        if servo.kind.has_angles() {
+            return Ok(servo);
         }
+        Err(NoSheet::NoAngles { servo: servo.name.clone(), kind: servo.kind.word() })
     }
 
     /// The servo itself.

@@ -75,7 +75,7 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
 fn span(servo: &Servo, linked: &Linked) -> (Degrees, Degrees) {
     let (least, most) = linked.usable();
     let Ok(fit) = servo.fit() else { return (least, most) };
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let (a, b) = (fit.curve.angle_at(low), fit.curve.angle_at(high));
     let (a, b) = if a < b { (a, b) } else { (b, a) };
     (a.within(least, most), b.within(least, most))

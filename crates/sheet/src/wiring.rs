@@ -6,7 +6,7 @@ use crate::list::{Align, List, Point, Tone, at, solid};
 use crate::trim;
 use crate::{NoSheet, Subject};
 use wasvolta_core::power::Budget;
-use wasvolta_core::rig::{Board, Kind, Rig, Servo};
+use wasvolta_core::rig::{Board, Rig, Servo};
 use wasvolta_core::unit::number;
 
 /// Boards on a sheet, two beside each other.
@@ -98,12 +98,9 @@ fn between(servo: &Servo) -> String {
     if servo.kind.is_accessory() {
         return servo.kind.word().to_owned();
     }
-    let (low, high) = (servo.endpoints_us.0.get(), servo.endpoints_us.1.get());
+    let (low, high) = (servo.endpoints_us.low.get(), servo.endpoints_us.high.get());
     let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
-    match servo.kind {
-        Kind::Continuous => format!("continuous, {ends}"),
-        _ => ends,
-    }
+    if servo.kind.has_angles() { ends } else { format!("{}, {ends}", servo.kind.word()) }
 }
 
 /// The channels that are drawn: all of a board that has few, else those that a servo is on.

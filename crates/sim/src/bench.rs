@@ -212,7 +212,7 @@ impl Board {
             chip.write(0, &[0x30], now);
             chip.write(254, &[121], now);
             chip.write(0, &[0x20], now);
-            for &Ends(channel, ticks) in &truth.running {
+            for &Ends { low: channel, high: ticks } in &truth.running {
                 let channel = usize::from(channel);
                 chip.write(channel_register(channel), &Channel::Pulse { on: 0, ticks }.emit(), now);
             }

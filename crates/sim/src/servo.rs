@@ -72,7 +72,7 @@ impl SimServo {
             return;
         }
         let reach = self.truth.speed_deg_s * dt;
-        let Ends(low, high) = self.truth.stops_deg;
+        let Ends { low, high } = self.truth.stops_deg;
         let next = self.motor + (aim - self.motor).clamp(-reach, reach);
         self.motor = next.clamp(low, high);
         self.stalled = next < low || next > high;
@@ -105,7 +105,7 @@ impl LinkageTruth {
 impl ServoTruth {
     /// The angle this servo goes to for a pulse, hard stops aside.
     pub fn angle(&self, pulse_us: f64) -> f64 {
-        let Ends(low, high) = self.follows_us;
+        let Ends { low, high } = self.follows_us;
         let from_zero = pulse_us.clamp(low, high) - self.zero_us;
         let bend = self.curve_deg * libm::sin(std::f64::consts::PI * from_zero / 500.0);
         self.gain_deg_per_100us * from_zero / 100.0 + bend
@@ -124,7 +124,7 @@ mod tests {
             gain_deg_per_100us: 10.0,
             zero_us: 1500.0,
             speed_deg_s: 400.0,
-            stops_deg: Ends(-60.0, 60.0),
+            stops_deg: Ends { low: -60.0, high: 60.0 },
             stands_deg: 20.0,
             ..ServoTruth::drawn(1, 0)
         };

@@ -165,10 +165,10 @@ const fn usual_speed() -> f64 {
     400.0
 }
 const fn usual_range() -> Ends<f64> {
-    Ends(450.0, 2550.0)
+    Ends { low: 450.0, high: 2550.0 }
 }
 const fn usual_stops() -> Ends<f64> {
-    Ends(-95.0, 95.0)
+    Ends { low: -95.0, high: 95.0 }
 }
 const fn usual_stall() -> f64 {
     1.2
@@ -215,12 +215,14 @@ impl Truth {
         let truth: Self = toml_edit::de::from_str(text)?;
         for (n, board) in (1..).zip(&truth.boards) {
             let place = format!("board {n}");
-            let ticks =
-                board.running.iter().map(|Ends(_, ticks)| ("running", &range::TICKS_12, f64::from(*ticks)));
+            let ticks = board
+                .running
+                .iter()
+                .map(|Ends { low: _, high: ticks }| ("running", &range::TICKS_12, f64::from(*ticks)));
             let channels = board
                 .running
                 .iter()
-                .map(|Ends(channel, _)| ("running", &range::CHANNEL, f64::from(*channel)));
+                .map(|Ends { low: channel, high: _ }| ("running", &range::CHANNEL, f64::from(*channel)));
             let oscillator = ("oscillator_hz", &range::OSCILLATOR, board.oscillator_hz);
             within(&place, ticks.chain(channels).chain([oscillator]))?;
             board.servos.iter().try_for_each(|servo| servo.check(&place))?;
@@ -262,10 +264,10 @@ impl ServoTruth {
             ("speed_deg_s", &range::SPEED, self.speed_deg_s),
             ("deadband_us", &range::DEAD_PULSE, self.deadband_us),
             ("slack_deg", &range::ANGLE, self.slack_deg),
-            ("follows_us", &range::WIDE_PULSE, follows.0),
-            ("follows_us", &range::WIDE_PULSE, follows.1),
-            ("stops_deg", &range::ANGLE, stops.0),
-            ("stops_deg", &range::ANGLE, stops.1),
+            ("follows_us", &range::WIDE_PULSE, follows.low),
+            ("follows_us", &range::WIDE_PULSE, follows.high),
+            ("stops_deg", &range::ANGLE, stops.low),
+            ("stops_deg", &range::ANGLE, stops.high),
             ("stall_a", &range::CURRENT, self.stall_a),
             ("stands_deg", &range::ANGLE, self.stands_deg),
             ("arms_after_s", &range::TIME, self.arms_after_s),
@@ -299,7 +301,7 @@ impl ServoTruth {
             deadband_us: dice.between(1.0, 3.0),
             slack_deg: dice.between(0.0, 0.3),
             follows_us: usual_range(),
-            stops_deg: Ends(dice.between(-100.0, -85.0), dice.between(85.0, 100.0)),
+            stops_deg: Ends { low: dice.between(-100.0, -85.0), high: dice.between(85.0, 100.0) },
             stall_a: dice.between(0.8, 2.0),
             stands_deg: dice.between(-40.0, 40.0),
         }

@@ -29,7 +29,10 @@ impl Rig {
             bus: "b".into(),
             address: 0x40,
             oscillator_hz: 25e6,
-            running: running.iter().map(|(channel, ticks)| Ends(u16::from(*channel), *ticks)).collect(),
+            running: running
+                .iter()
+                .map(|(channel, ticks)| Ends { low: u16::from(*channel), high: *ticks })
+                .collect(),
             servos: vec![],
         };
         let truth = Truth { boards: vec![board], ..Truth::default() };

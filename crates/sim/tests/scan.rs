@@ -14,7 +14,10 @@ fn bench(addresses: &[u8], running: &[(u8, u16)]) -> Bench {
         bus: "b".into(),
         address,
         oscillator_hz: 25e6,
-        running: running.iter().map(|(channel, ticks)| Ends(u16::from(*channel), *ticks)).collect(),
+        running: running
+            .iter()
+            .map(|(channel, ticks)| Ends { low: u16::from(*channel), high: *ticks })
+            .collect(),
         servos: vec![],
     };
     let boards = addresses.iter().copied().map(board).collect();

@@ -28,7 +28,7 @@ pub struct Counts {
 }
 
 /// What a byte completed.
-enum Line {
+enum LineKind {
     Unfinished,
     Finished,
 }
@@ -53,7 +53,7 @@ impl Decoder {
     /// Takes bytes and calls `good` with each complete line in which every field is a number.
     pub fn feed(&mut self, bytes: &[u8], mut good: impl FnMut(Numbers<'_>)) {
         for &byte in bytes {
-            if let Line::Finished = self.take(byte) {
+            if let LineKind::Finished = self.take(byte) {
                 let line = self.line.get(..self.used).unwrap_or_default();
                 match Numbers::parse(line) {
                     Some(numbers) => {
@@ -81,15 +81,15 @@ impl Decoder {
         self.used = 0;
     }
 
-    fn take(&mut self, byte: u8) -> Line {
+    fn take(&mut self, byte: u8) -> LineKind {
         let ends = byte == b'\n';
         if self.dropping {
             self.counts.skipped += 1;
             self.dropping = !ends;
-            return Line::Unfinished;
+            return LineKind::Unfinished;
         }
         if ends {
-            return Line::Finished;
+            return LineKind::Finished;
         }
         if let Some(place) = self.line.get_mut(self.used) {
             *place = byte;
@@ -100,7 +100,7 @@ impl Decoder {
             self.used = 0;
             self.dropping = true;
         }
-        Line::Unfinished
+        LineKind::Unfinished
     }
 }
 

@@ -37,8 +37,8 @@ fn list(folder: &Path) -> miette::Result<ExitCode> {
                 card.kind.word(),
                 card.kept,
                 card.marks.len(),
-                card.endpoints_us.0.get(),
-                card.endpoints_us.1.get()
+                card.endpoints_us.low.get(),
+                card.endpoints_us.high.get()
             )),
             Err(bad) => say::line(format!("{name}: {bad}")),
         }

@@ -7,7 +7,7 @@ use crate::say::{self, counted};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::process::ExitCode;
-use wasvolta_core::rig::{Ends, Field, Input, Kind, Pose, Rig, Sequence, Servo};
+use wasvolta_core::rig::{Ends, Field, Input, Pose, Rig, Sequence, Servo};
 use wasvolta_core::stage::Plan;
 
 /// What `list --json` says: of each kind that was asked for, everything in the order of the rig.
@@ -150,7 +150,7 @@ impl Report {
 
 impl OneServo {
     fn of(rig: &Rig, servo: &Servo) -> Self {
-        let Ends(low, high) = servo.endpoints_us;
+        let Ends { low, high } = servo.endpoints_us;
         Self {
             name: servo.name.clone(),
             kind: servo.kind.word(),
@@ -159,7 +159,7 @@ impl OneServo {
             joint: rig.joint_of(&servo.name).map(|joint| joint.name.clone()),
             endpoints_us: (!servo.kind.is_accessory()).then(|| [low.get(), high.get()]),
             marks: servo.marks.len(),
-            has_angles: (servo.kind == Kind::Positional).then(|| servo.fit().is_ok()),
+            has_angles: servo.kind.has_angles().then(|| servo.fit().is_ok()),
         }
     }
 }

@@ -15,7 +15,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
-use wasvolta_core::rig::{BoardId, Kind, Rig};
+use wasvolta_core::rig::{BoardId, Rig};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
 use wasvolta_core::unit::{Degrees, Micros};
@@ -362,7 +362,7 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(us
             continue;
         }
         let (pulse, how, told) = match session.last_known.of(&part.name) {
-            _ if part.kind == Kind::Continuous => (plan.start(), "stands still first".to_owned(), true),
+            _ if part.kind.turns_on() => (plan.start(), "stands still first".to_owned(), true),
             _ if part.kind.is_accessory() => (plan.start(), "off at first".to_owned(), true),
             Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),

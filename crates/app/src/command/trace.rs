@@ -4,7 +4,7 @@ use crate::files::output::{Outputs, Stream};
 use miette::IntoDiagnostic;
 use std::path::Path;
 use std::time::Duration;
-use wasvolta_core::rig::{Kind, Rig};
+use wasvolta_core::rig::Rig;
 use wasvolta_core::stage::{Plan, ServoState};
 use wasvolta_core::unit::Micros;
 
@@ -34,7 +34,7 @@ impl Trace {
             let value = ticks.and(plan.scale.as_ref()).map_or_else(String::new, |s| {
                 // What is only on or off has no level between, whatever way it is on.
                 let pulse = match servo.kind {
-                    Kind::OnOff => ticks.map_or(Micros::ZERO, |t| plan.guard.clock.pulse(t)),
+                    kind if kind.is_switch() => ticks.map_or(Micros::ZERO, |t| plan.guard.clock.pulse(t)),
                     _ => state.pulse - state.trim(),
                 };
                 format!("{:.3}", s.angle_at(pulse).get() + 0.0)

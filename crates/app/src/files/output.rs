@@ -78,7 +78,7 @@ pub enum Replace {
 }
 
 /// Where an output may go.
-enum Place {
+enum Target {
     Standard,
     New,
     File,
@@ -109,7 +109,7 @@ impl Outputs {
     }
 
     /// The one rule.
-    fn place(&self, path: &Path, replace: Replace) -> Result<Place, Refused> {
+    fn place(&self, path: &Path, replace: Replace) -> Result<Target, Refused> {
         let named = || path.display().to_string();
         let mut known = self.known();
         if path == Path::new("-") {
@@ -120,19 +120,19 @@ impl Outputs {
                 return Err(Refused::Twice { path: "standard output".to_owned() });
             }
             known.written.push(path.to_owned());
-            return Ok(Place::Standard);
+            return Ok(Target::Standard);
         }
         let place = match std::fs::metadata(path) {
-            Err(_) => Place::New,
-            Ok(found) if found.file_type().is_char_device() || found.file_type().is_fifo() => Place::Into,
+            Err(_) => Target::New,
+            Ok(found) if found.file_type().is_char_device() || found.file_type().is_fifo() => Target::Into,
             Ok(found) => {
                 if let Some(kind) = input::kind(&found) {
                     return Err(Refused::NoFile { path: named(), kind });
                 }
-                Place::File
+                Target::File
             }
         };
-        if !matches!(place, Place::Into) {
+        if !matches!(place, Target::Into) {
             if known.read.iter().any(|read| is_same(read, path)) {
                 return Err(Refused::Read { path: named() });
             }
@@ -140,7 +140,7 @@ impl Outputs {
                 return Err(Refused::Twice { path: named() });
             }
         }
-        if matches!(place, Place::File) && replace == Replace::AsTold && !known.force {
+        if matches!(place, Target::File) && replace == Replace::AsTold && !known.force {
             return Err(Refused::There { path: named() });
         }
         known.written.push(path.to_owned());
@@ -153,7 +153,7 @@ impl Outputs {
     /// When it must not be written there, or cannot be.
     pub fn begin(&self, what: &'static str, path: &Path) -> Result<Stream, Refused> {
         let out: Box<dyn Write + Send> = match self.place(path, Replace::AsTold)? {
-            Place::Standard => Box::new(std::io::stdout()),
+            Target::Standard => Box::new(std::io::stdout()),
             place => Box::new(created(path, &place).map_err(|why| Unwritten::new(path, why))?),
         };
         Ok(self.stream(what, path, out))
@@ -171,16 +171,16 @@ impl Outputs {
     pub fn write(&self, path: &Path, content: &[u8], replace: Replace) -> Result<PathBuf, Refused> {
         let place = self.place(path, replace)?;
         let written = match place {
-            Place::Standard => {
+            Target::Standard => {
                 if let Err(error) = std::io::stdout().write_all(content) {
                     say::failed(error);
                 }
                 Ok(())
             }
-            Place::Into => created(path, &place)
+            Target::Into => created(path, &place)
                 .and_then(|mut file| file.write_all(content))
                 .map_err(|why| Unwritten::new(path, why)),
-            Place::New | Place::File => write(path, content),
+            Target::New | Target::File => write(path, content),
         };
         // Whole at once: a later one of the same name replaces a finished file, and is asked about as one.
         self.known().written.retain(|known| known != path);
@@ -207,11 +207,11 @@ impl Outputs {
             Err(Refused::There { path }) => Err(Refused::NoLog { path }),
             Err(refused) => Err(refused),
             // The rotating writer would wait for a pipe to be read.
-            Ok(Place::Into) if std::fs::metadata(path).is_ok_and(|found| found.file_type().is_fifo()) => {
+            Ok(Target::Into) if std::fs::metadata(path).is_ok_and(|found| found.file_type().is_fifo()) => {
                 Err(Refused::NoFile { path: path.display().to_string(), kind: "a pipe" })
             }
             // It is kept short by putting older parts away.
-            Ok(Place::Standard) => {
+            Ok(Target::Standard) => {
                 Err(Refused::NoFile { path: path.display().to_string(), kind: "standard output" })
             }
             Ok(_) => {
@@ -254,17 +254,17 @@ impl Outputs {
     }
 }
 
-fn created(path: &Path, place: &Place) -> std::io::Result<File> {
+fn created(path: &Path, place: &Target) -> std::io::Result<File> {
     let mut options = File::options();
     match place {
         // What has come there since it was looked at is not replaced.
-        Place::New => options.write(true).create_new(true),
-        Place::File => options.write(true).truncate(true),
+        Target::New => options.write(true).create_new(true),
+        Target::File => options.write(true).truncate(true),
         // A pipe that nobody reads is an error at once, and not waited for.
-        Place::Standard | Place::Into => options.write(true).custom_flags(not_waiting()),
+        Target::Standard | Target::Into => options.write(true).custom_flags(not_waiting()),
     };
     let file = options.open(path)?;
-    if matches!(place, Place::Into) {
+    if matches!(place, Target::Into) {
         // Who reads may be slow, and is waited for.
         let flags = rustix::fs::fcntl_getfl(&file)?;
         rustix::fs::fcntl_setfl(&file, flags - rustix::fs::OFlags::NONBLOCK)?;

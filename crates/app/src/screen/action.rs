@@ -6,11 +6,10 @@ use super::keys::Key;
 use super::model::View;
 use super::scene::Scene;
 use super::update::{
-    Desk, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, test_move,
+    Context, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, test_move,
     wiring,
 };
 use crossterm::event::KeyCode;
-use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_port::board::Phase;
 
@@ -32,7 +31,7 @@ pub struct Action {
     /// Whether it may be done now.
     pub ready: fn(&Scene) -> Ready,
     /// Does it.
-    pub run: fn(&mut Desk),
+    pub run: fn(&mut Context),
 }
 
 impl Action {
@@ -97,8 +96,7 @@ fn released(scene: &Scene) -> Ready {
 /// What is said of horns, angles and joints is said of positional servos.
 fn positional(scene: &Scene) -> Ready {
     servo(scene)?;
-    let kind = scene.picked().map_or(Kind::Positional, |p| p.servo.kind);
-    need(kind == Kind::Positional, "it has a level, not a horn with angles")
+    need(scene.picked().is_none_or(|p| p.servo.kind.has_angles()), "it has a level, not a horn with angles")
 }
 
 /// What has servo pulses: no lamp or relay.
@@ -141,13 +139,13 @@ fn continuous_engaged(scene: &Scene) -> Ready {
 }
 
 /// One key for looking closely: at where it goes, or at how fast it turns.
-fn test_or_time(desk: &mut Desk) {
-    let turns = calibrate::with(desk, |p| p.servo.kind) == Some(Kind::Continuous);
+fn test_or_time(desk: &mut Context) {
+    let turns = calibrate::with(desk, |p| p.servo.kind.turns_on()) == Some(true);
     if turns { continuous::stopwatch(desk) } else { test_move::begin(desk) }
 }
 
 /// Ends an exercise that is under way, or asks for one.
-fn exercise(desk: &mut Desk) {
+fn exercise(desk: &mut Context) {
     if calibrate::with(desk, |p| p.state.exercise().is_some()) == Some(true) {
         desk.servo_command(|servo| Command::StandStill { servo });
         return ask::seen(desk);
@@ -167,8 +165,10 @@ fn positional_engaged(scene: &Scene) -> Ready {
 
 fn continuous(scene: &Scene) -> Ready {
     servo(scene)?;
-    let kind = scene.picked().map(|p| p.servo.kind);
-    need(kind == Some(Kind::Continuous), "it is not continuous; the command kind makes it so")
+    need(
+        scene.picked().is_some_and(|p| p.servo.kind.turns_on()),
+        "it is not continuous; the command kind makes it so",
+    )
 }
 
 fn fitted(scene: &Scene) -> Ready {
@@ -181,7 +181,7 @@ fn fitted(scene: &Scene) -> Ready {
 
 /// What a calibration sheet has something to say of.
 fn charted(scene: &Scene) -> Ready {
-    let turns = scene.picked().is_some_and(|p| p.servo.kind == Kind::Continuous);
+    let turns = scene.picked().is_some_and(|p| p.servo.kind.turns_on());
     if turns { continuous(scene) } else { fitted(scene) }
 }
 

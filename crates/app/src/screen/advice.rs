@@ -7,7 +7,7 @@ use wasvolta_core::fit::{NoFit, Shape};
 use wasvolta_core::link::Health;
 use wasvolta_core::rate::NoRates;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Ends, How, Kind, Mark, Servo, Side};
+use wasvolta_core::rig::{Ends, Mark, MarkKind, Servo, Side, Signal};
 use wasvolta_core::stage::{Output, Owner, Play};
 use wasvolta_core::unit::Rpm;
 use wasvolta_engine::why::Verdict;
@@ -238,7 +238,7 @@ fn awkward(scene: &Scene) -> Option<String> {
 }
 
 fn aligned(servo: &Servo) -> usize {
-    servo.marks.iter().filter(|m| m.seen == How::Aligned).count()
+    servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned).count()
 }
 
 fn no_servo(scene: &Scene) -> Option<String> {
@@ -260,16 +260,16 @@ fn not_engaged(scene: &Scene) -> Option<String> {
 
 /// What has no angles wants no marks.
 fn with_level(scene: &Scene) -> Option<String> {
-    let picked = scene.picked().filter(|p| p.servo.kind != Kind::Positional)?;
+    let picked = scene.picked().filter(|p| !p.servo.kind.has_angles())?;
     let name = &picked.servo.name;
-    let words = match (picked.state.engaged, picked.servo.kind, picked.state.arming()) {
-        (false, Kind::Continuous, _) => format!("e gives {name} its first pulse, at which it stands still."),
+    let words = match (picked.state.engaged, picked.servo.kind.signal(), picked.state.arming()) {
+        (false, Signal::Pulse, _) => format!("e gives {name} its first pulse, at which it stands still."),
         (false, _, _) => format!("e switches {name} to 0 %, ready to be told its level."),
         (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ← → turn it."),
-        (true, Kind::OnOff, _) => {
+        (true, Signal::Switch, _) => {
             format!("← → switch {name}; k keeps a pose with it, g gives it to the sequence.")
         }
-        (true, Kind::Dimmer, _) => {
+        (true, Signal::Share, _) => {
             format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
         }
         (true, _, _) => continuous(&picked),
@@ -280,7 +280,8 @@ fn with_level(scene: &Scene) -> Option<String> {
 /// From what is known of a continuous servo's stop and rates, what to find next.
 fn continuous(picked: &Picked) -> String {
     let name = &picked.servo.name;
-    let seen_from = |side: Side| picked.servo.marks.iter().any(|m| m.seen == How::Starts && m.from == side);
+    let seen_from =
+        |side: Side| picked.servo.marks.iter().any(|m| m.seen == MarkKind::Starts && m.from == side);
     match (seen_from(Side::Below), seen_from(Side::Above), picked.servo.rates()) {
         (false, _, _) => format!(
             "Jog up with → tick by tick from where {name} stands still; where it just starts to turn, S keeps that edge."
@@ -332,7 +333,7 @@ fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
 /// Whether something was heard at an end.
 fn is_heard(servo: &Servo, end: End) -> bool {
     let below = |m: &Mark| (m.pulse_us < servo.centre()) == (end == End::Low);
-    servo.marks.iter().any(|m| matches!(m.seen, How::Buzzes | How::Stops) && below(m))
+    servo.marks.iter().any(|m| matches!(m.seen, MarkKind::Buzzes | MarkKind::Stops) && below(m))
 }
 
 fn widen(scene: &Scene) -> Option<String> {
@@ -425,11 +426,13 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let name = &picked.servo.name;
     let words = match picked.servo.kind {
-        Kind::Positional => {
+        kind if kind.has_angles() => {
             format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
         }
-        Kind::Continuous => format!("e gives {name} the pulse at which it stands still; then w wiggles it."),
-        Kind::Dimmer | Kind::OnOff => format!("e switches {name} to 0 %; then w lets it blink."),
+        kind if kind.turns_on() => {
+            format!("e gives {name} the pulse at which it stands still; then w wiggles it.")
+        }
+        _ => format!("e switches {name} to 0 %; then w lets it blink."),
     };
     when(!picked.state.engaged, words)
 }

@@ -4,7 +4,7 @@
 //! ends it in words; nothing is tried twice.
 
 use super::model::Dialog;
-use super::update::{Desk, calibrate, wiring};
+use super::update::{Context, calibrate, wiring};
 use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, ServoId};
@@ -88,7 +88,7 @@ impl Errands {
 }
 
 /// What came of looking at a step.
-enum Came {
+enum Progress {
     /// It is over.
     Done,
     /// Not yet; what is waited for must come soon.
@@ -98,7 +98,7 @@ enum Came {
 }
 
 /// Takes the steps that can be taken now.
-pub fn go_on(desk: &mut Desk) {
+pub fn go_on(desk: &mut Context) {
     while let Some(step) = desk.model.errands.steps.front().copied() {
         let stopped = matches!(desk.model.snapshot.output, Output::Cut | Output::Held);
         if stopped && desk.model.errands.give_up() {
@@ -106,17 +106,17 @@ pub fn go_on(desk: &mut Desk) {
         }
         let since = *desk.model.errands.since.get_or_insert(desk.now);
         match look(desk, step) {
-            Came::Done => desk.model.errands.done(),
-            Came::Waits if desk.now.saturating_sub(since) > step.patience() => {
+            Progress::Done => desk.model.errands.done(),
+            Progress::Waits if desk.now.saturating_sub(since) > step.patience() => {
                 desk.model.errands.give_up();
                 return desk.refuse(&late(desk, step));
             }
-            Came::Waits | Came::Asks => return,
+            Progress::Waits | Progress::Asks => return,
         }
     }
 }
 
-fn late(desk: &Desk, step: Step) -> String {
+fn late(desk: &Context, step: Step) -> String {
     let edition = &desk.session.edition;
     let name = |servo| edition.servo(servo).map_or("it", |servo| servo.name.as_str());
     match step {
@@ -132,20 +132,20 @@ fn late(desk: &Desk, step: Step) -> String {
     }
 }
 
-fn look(desk: &mut Desk, step: Step) -> Came {
+fn look(desk: &mut Context, step: Step) -> Progress {
     match step {
         Step::Released { board, channel } => {
             if is_on_the_wire(desk, board, channel) {
-                Came::Waits
+                Progress::Waits
             } else {
-                Came::Done
+                Progress::Done
             }
         }
         Step::Engage { servo, pulse } => {
             if desk.session.edition.servo(servo).is_some() {
                 desk.command(Command::Engage { servo, pulse, stands_there: false });
             }
-            Came::Done
+            Progress::Done
         }
         Step::Engaged(servo) => engaged(desk, servo),
         Step::Ask(servo) => ask(desk, servo),
@@ -153,74 +153,74 @@ fn look(desk: &mut Desk, step: Step) -> Came {
         Step::GoHome(servo) => go_home(desk, servo),
         Step::Quit => {
             desk.model.quit = true;
-            Came::Done
+            Progress::Done
         }
     }
 }
 
-fn go_home(desk: &mut Desk, servo: ServoId) -> Came {
+fn go_home(desk: &mut Context, servo: ServoId) -> Progress {
     let scene = desk.model.scene(desk.session);
-    let Some(picked) = place(desk, servo).and_then(|n| scene.servo(n)) else { return Came::Done };
-    let Some(home) = picked.plan.home else { return Came::Done };
+    let Some(picked) = place(desk, servo).and_then(|n| scene.servo(n)) else { return Progress::Done };
+    let Some(home) = picked.plan.home else { return Progress::Done };
     if !picked.state.engaged || (picked.state.pulse - home).abs() < Micros::new(0.5) {
-        return Came::Done;
+        return Progress::Done;
     }
     if desk.model.errands.came.replace(desk.now).is_none() {
         desk.command(Command::GoTo { servo, pulse: home });
     }
-    Came::Waits
+    Progress::Waits
 }
 
-fn place(desk: &Desk, servo: ServoId) -> Option<usize> {
+fn place(desk: &Context, servo: ServoId) -> Option<usize> {
     desk.session.edition.index.servos.place(servo)
 }
 
-fn is_engaged(desk: &Desk, servo: ServoId) -> bool {
+fn is_engaged(desk: &Context, servo: ServoId) -> bool {
     let scene = desk.model.scene(desk.session);
     place(desk, servo).and_then(|n| scene.state(n)).is_some_and(|state| state.engaged)
 }
 
-fn is_on_the_wire(desk: &Desk, board: BoardId, channel: u8) -> bool {
+fn is_on_the_wire(desk: &Context, board: BoardId, channel: u8) -> bool {
     let state = desk.session.edition.board_state(&desk.model.snapshot, board);
     state.is_some_and(|state| state.sent.get(usize::from(channel)).copied().flatten().is_some())
 }
 
-fn engaged(desk: &mut Desk, servo: ServoId) -> Came {
+fn engaged(desk: &mut Context, servo: ServoId) -> Progress {
     let edition = &desk.session.edition;
     let board = edition.servo(servo).and_then(|s| Some((edition.parts().board(&s.board)?.id, s.channel)));
-    let Some((board, channel)) = board else { return Came::Done };
+    let Some((board, channel)) = board else { return Progress::Done };
     if !is_engaged(desk, servo) || !is_on_the_wire(desk, board, channel) {
-        return Came::Waits;
+        return Progress::Waits;
     }
     let came = *desk.model.errands.came.get_or_insert(desk.now);
-    if desk.now.saturating_sub(came) >= APART { Came::Done } else { Came::Waits }
+    if desk.now.saturating_sub(came) >= APART { Progress::Done } else { Progress::Waits }
 }
 
 /// Opens the question once; Esc leaves it unanswered, which is an answer.
-fn ask(desk: &mut Desk, servo: ServoId) -> Came {
-    let Some(n) = place(desk, servo) else { return Came::Done };
+fn ask(desk: &mut Context, servo: ServoId) -> Progress {
+    let Some(n) = place(desk, servo) else { return Progress::Done };
     if desk.model.dialog.is_some() {
-        return Came::Asks;
+        return Progress::Asks;
     }
     if is_engaged(desk, servo) || desk.model.errands.came.is_some() {
-        return Came::Done;
+        return Progress::Done;
     }
     desk.model.errands.came = Some(desk.now);
     desk.model.pick_servo(&desk.session.rig, n);
     calibrate::engage(desk);
-    if desk.model.dialog.is_some() { Came::Asks } else { Came::Done }
+    if desk.model.dialog.is_some() { Progress::Asks } else { Progress::Done }
 }
 
-fn name(desk: &mut Desk, servo: ServoId) -> Came {
-    let Some(n) = place(desk, servo) else { return Came::Done };
+fn name(desk: &mut Context, servo: ServoId) -> Progress {
+    let Some(n) = place(desk, servo) else { return Progress::Done };
     if matches!(desk.model.dialog, Some(Dialog::Engage { .. })) {
-        return Came::Asks;
+        return Progress::Asks;
     }
     if !is_engaged(desk, servo) {
         // Left unanswered, or not told to the stage yet.
-        return Came::Waits;
+        return Progress::Waits;
     }
     desk.model.pick_servo(&desk.session.rig, n);
     wiring::ask_which(desk);
-    Came::Done
+    Progress::Done
 }

@@ -21,7 +21,9 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::edit::Observation;
-use wasvolta_core::rig::{Back, Board, BoardId, Ends, InputId, Place, Rig, SequenceId, Servo, ServoId, Side};
+use wasvolta_core::rig::{
+    Back, Board, BoardId, Ends, InputId, ReadAt, Rig, SequenceId, Servo, ServoId, Side,
+};
 use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::Snapshot;
@@ -115,7 +117,7 @@ pub enum Dialog {
         /// The needle.
         dial: Dial,
         /// Whose angle it is.
-        at: Place,
+        at: ReadAt,
         /// The mark that is changed, by its place in the list; none for a new one.
         change: Option<usize>,
     },
@@ -363,9 +365,7 @@ impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session) -> Self {
         let mut fits = session.edition.fits.iter().zip(&session.rig.servos);
-        let wanting = |(fit, servo): (&Result<_, _>, &Servo)| {
-            fit.is_err() && servo.kind == wasvolta_core::rig::Kind::Positional
-        };
+        let wanting = |(fit, servo): (&Result<_, _>, &Servo)| fit.is_err() && servo.kind.has_angles();
         let uncalibrated = fits.position(wanting);
         let snapshot = session.engine.snapshot().clone();
         Self {

@@ -5,7 +5,6 @@ use super::scene::{Picked, Scene};
 use super::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
-use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Micros;
 
@@ -64,12 +63,12 @@ fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
 /// The angle or level, the pulse where there are no angles, or that it is unknown.
 pub fn place(picked: &Picked) -> String {
     let shown = |pulse| picked.value(pulse).unwrap_or_else(|| format!("{pulse:.0} µs", pulse = pulse.get()));
-    match (picked.state.engaged, picked.servo.kind, picked.state.estimate.known) {
+    match (picked.state.engaged, picked.servo.kind.has_angles(), picked.state.estimate.known) {
         (true, _, _) => shown(picked.wire_pulse()),
         // Without pulses a lamp is dark and a motor stands: there is no place to be remembered.
-        (false, Kind::Continuous | Kind::Dimmer | Kind::OnOff, _) => "–".to_owned(),
-        (false, Kind::Positional, Known::Unknown) => "?".to_owned(),
-        (false, Kind::Positional, _) => format!("({})", shown(picked.state.estimate.pulse)),
+        (false, false, _) => "–".to_owned(),
+        (false, true, Known::Unknown) => "?".to_owned(),
+        (false, true, _) => format!("({})", shown(picked.state.estimate.pulse)),
     }
 }
 
@@ -132,7 +131,7 @@ fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
         pen.glyph(at, y, if heavy { "━" } else { "┈" }, theme::RULE);
     }
     let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
-    let shown = picked.servo.kind == Kind::Positional && !picked.is_unknown();
+    let shown = picked.servo.kind.has_angles() && !picked.is_unknown();
     if picked.state.engaged || shown {
         let at = if picked.servo.kind.is_accessory() { picked.wire_pulse() } else { picked.state.pulse };
         pen.glyph(turned(column(at)), y, if picked.state.engaged { "█" } else { "░" }, color);

@@ -9,7 +9,7 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Chip, Input, Joint, Kind, Rig, Sequence, Servo};
+use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo, Signal};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
@@ -197,15 +197,13 @@ impl<'a> Scene<'a> {
     /// The channels of a board that are worth showing: all, or of a microcontroller's pins those that
     /// can drive a servo, as far as it has said so, and those that one is on.
     pub fn channels(&self, board: &Board) -> Vec<u8> {
-        /// Pins to show of a board that has not spoken yet.
-        const USUAL_PINS: std::ops::Range<u8> = 2..14;
         let state = self.board_state(board);
         let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.channel == channel);
         let shown = |channel: &u8| match state.and_then(|state| state.evidence) {
             Some(Evidence::Firmata(firmware)) => firmware.can(Role::Servo, usize::from(*channel)),
             Some(Evidence::Pwm(chip)) => usize::from(*channel) < chip.channels,
             Some(Evidence::Expander(_)) => true,
-            None => board.chip != Chip::Firmata || USUAL_PINS.contains(channel),
+            None => board.chip.row().usual_channels.contains(channel),
         };
         (0..board.chip.channels()).filter(|channel| shown(channel) || taken(*channel)).collect()
     }
@@ -408,12 +406,12 @@ impl Picked<'_> {
     /// How large a nudge is, as a pulse.
     pub fn nudge(&self, nudge: Nudge) -> Micros {
         let all = self.plan.guard.endpoints.1;
-        match (self.servo.kind, nudge) {
+        match (self.servo.kind.signal(), nudge) {
             // What is on or off is nudged from one to the other.
-            (Kind::OnOff, _) => all,
-            (Kind::Dimmer, Nudge::Us(percent)) => all * (percent / 100.0),
-            (Kind::Dimmer, Nudge::Degree) => all * 0.02,
-            (Kind::Continuous, Nudge::Degree) => Micros::new(
+            (Signal::Switch, _) => all,
+            (Signal::Share, Nudge::Us(percent)) => all * (percent / 100.0),
+            (Signal::Share, Nudge::Degree) => all * 0.02,
+            (Signal::Pulse, Nudge::Degree) if self.servo.kind.turns_on() => Micros::new(
                 1.0 / self.plan.scale.as_ref().map_or(0.2, |scale| scale.slope_at(self.wire_pulse()).abs()),
             ),
             (_, Nudge::Us(us)) => Micros::new(us),

@@ -26,7 +26,7 @@ use wasvolta_core::rig::{Board, Input, Rig, Servo, ServoId};
 use wasvolta_core::stage::Command;
 
 /// What an action works on.
-pub struct Desk<'a> {
+pub struct Context<'a> {
     /// The screen's state.
     pub model: &'a mut Model,
     /// The rig and its engine.
@@ -44,7 +44,7 @@ const HELD: Duration = Duration::from_millis(120);
 /// Keyboards wait up to this long before a held key begins to repeat; a terminal does not tell the two apart.
 const FIRST_REPEAT: Duration = Duration::from_millis(700);
 
-impl Desk<'_> {
+impl Context<'_> {
     /// Asks the engine for something.
     pub fn command(&mut self, command: Command) {
         if !self.session.engine.command(command) {
@@ -107,7 +107,7 @@ impl Desk<'_> {
 /// Takes in what has happened since the last frame, and goes on with what is still to be done.
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
-    let mut desk = Desk { model, session, now, held: false, hurried: false };
+    let mut desk = Context { model, session, now, held: false, hurried: false };
     while let Some(words) = desk.session.outputs.news() {
         desk.model.note(now, words.clone());
         desk.refuse(&words);
@@ -117,7 +117,7 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
 }
 
 /// Does what was asked for while a servo still moved, once it stands.
-fn go_on_waiting(desk: &mut Desk) {
+fn go_on_waiting(desk: &mut Context) {
     let Some(action) = desk.model.waiting else { return };
     let ready = (action.ready)(&desk.model.scene(desk.session));
     if ready == Err(action::STILL_MOVES) {
@@ -149,7 +149,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
     model.waiting = None;
-    let mut desk = Desk { model, session, now, held, hurried };
+    let mut desk = Context { model, session, now, held, hurried };
     if desk.model.too_small {
         return take_unseen(&mut desk, key);
     }
@@ -177,7 +177,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
 
 /// Takes a key where nothing of the rig is shown: what stops things works, nothing else. What was being asked is left as
 /// it is, for it cannot be seen either.
-fn take_unseen(desk: &mut Desk, key: Key) {
+fn take_unseen(desk: &mut Context, key: Key) {
     let stops = action::of(key, desk.model.view).filter(|action| action.works_unseen());
     let Some(action) = stops else { return };
     // A question whether to save could not be read: unsaved edits are kept aside, and offered at the next start. Nor is
@@ -190,7 +190,7 @@ fn take_unseen(desk: &mut Desk, key: Key) {
 }
 
 /// Does an action if it may be done, else says why not.
-pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
+pub fn carry_out(desk: &mut Context, action: &'static action::Action) {
     let ready = (action.ready)(&desk.model.scene(desk.session));
     match ready {
         Ok(()) => (action.run)(desk),
@@ -202,7 +202,7 @@ pub fn carry_out(desk: &mut Desk, action: &'static action::Action) {
     }
 }
 
-fn start_entry(desk: &mut Desk, first: char) {
+fn start_entry(desk: &mut Context, first: char) {
     let purpose = match desk.model.view {
         View::Wiring => {
             return desk.refuse("nothing to type here: M moves a plug to a channel, F2 has pulses");

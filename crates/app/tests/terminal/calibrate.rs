@@ -3,7 +3,7 @@
 use crate::harness::{Home, Pane, number_behind, rig_beside, until};
 use std::path::Path;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Ends, How, Limit};
+use wasvolta_core::rig::{Ends, Limit, MarkKind};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_sim::Truth;
 
@@ -81,14 +81,14 @@ fn keep_marks(pane: &mut Pane, count: u32) -> u32 {
 fn worst_error(rig: &Path) -> f64 {
     let Loaded::Sound(loaded) = load(&std::fs::read_to_string(rig).unwrap()) else { panic!("not sound") };
     let servo = loaded.servo("punt.rudder").unwrap();
-    let aligned = servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
+    let aligned = servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned).count();
     assert!(aligned >= 5, "{:?}", servo.marks);
     let name = rig.to_str().unwrap().replace(".rig.toml", ".sim.toml");
     let truth = Truth::parse(&std::fs::read_to_string(name).unwrap()).unwrap();
     let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
     assert!(hidden.curve_deg.abs() <= 0.3);
     let line = servo.fit().unwrap().curve;
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     (0..200)
         .map(|n| low.get() + (high - low).get() * f64::from(n) / 199.0)
         .map(|pulse| (line.angle_at(Micros::new(pulse)).get() - hidden.angle(pulse)).abs())
@@ -207,7 +207,7 @@ fn a_rudder_behind_a_linkage_with_unequal_sides_is_calibrated_by_keys_only() {
     let scale = rig.scale_of(servo).unwrap();
     let truth = Truth::parse(include_str!("../../../../examples/marsh-clock.sim.toml")).unwrap();
     let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let worst = (0..=100)
         .map(|n| low.get() + (high - low).get() * f64::from(n) / 100.0)
         .map(|pulse| {

@@ -218,5 +218,5 @@ pub(crate) fn ratio(schema: &mut Schema) {
 
 /// A channel that some board has.
 pub(crate) fn channel(schema: &mut Schema) {
-    schema.insert("maximum".to_owned(), json!(super::Chip::Firmata.channels() - 1));
+    schema.insert("maximum".to_owned(), json!(super::chip::MOST_CHANNELS - 1));
 }

@@ -5,7 +5,7 @@ use super::bounds::{self, Each, Formats, Named, Noted, Within, Worded};
 use super::check::problems_of_card;
 use super::edit::{Edited, Refused};
 use super::file::{self, Unfit};
-use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Place, Rated, Rig, Servo};
+use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Rated, ReadAt, Rig, Servo};
 use crate::fit::{Shape, Side};
 use crate::range;
 use crate::unit::{Degrees, Micros, Volts};
@@ -83,7 +83,7 @@ fn usual<T: Default + PartialEq>(value: &T) -> bool {
 }
 
 /// A line of two cards side by side: what it is about, and how it is said.
-type Line = (&'static str, fn(&Card) -> String);
+type ComparedRow = (&'static str, fn(&Card) -> String);
 
 /// What a card says of one thing, and what another one says of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -109,10 +109,10 @@ impl Card {
         let through = servo.through();
         // Behind another linkage an angle of the joint would mean something else.
         let at_shaft = |mark: &Mark| match mark.at {
-            Place::Servo => mark.clone(),
-            Place::Joint => Mark {
+            ReadAt::Servo => mark.clone(),
+            ReadAt::Joint => Mark {
                 angle_deg: mark.angle_deg.map(|angle| through.servo_at(angle)),
-                at: Place::Servo,
+                at: ReadAt::Servo,
                 ..mark.clone()
             },
         };
@@ -207,11 +207,13 @@ impl Card {
 
     /// Two cards side by side.
     pub fn beside(&self, other: &Self) -> Vec<Difference> {
-        let rows: [Line; 10] = [
+        let rows: [ComparedRow; 10] = [
             ("name", |c| c.name.clone()),
             ("kept", |c| c.kept.clone()),
             ("kind", |c| c.kind.word().to_owned()),
-            ("endpoints", |c| format!("{:.0} to {:.0} µs", c.endpoints_us.0.get(), c.endpoints_us.1.get())),
+            ("endpoints", |c| {
+                format!("{:.0} to {:.0} µs", c.endpoints_us.low.get(), c.endpoints_us.high.get())
+            }),
             ("centre", |c| format!("{:.0} µs", c.servo().centre().get())),
             ("slope", |c| c.fitted(|fit| format!("{:.2} °/100 µs", fit.line.gain() * 100.0))),
             ("0° at", |c| c.fitted(|fit| format!("{:.1} µs", fit.zero().get()))),
@@ -231,7 +233,7 @@ impl Card {
     }
 
     fn travel(&self) -> String {
-        let Ends(low, high) = self.endpoints_us;
+        let Ends { low, high } = self.endpoints_us;
         let angle = |fit: &crate::fit::Fit, pulse: Micros| -> Degrees { fit.curve.angle_at(pulse) };
         self.fitted(|fit| format!("{:.0}°", (angle(fit, high) - angle(fit, low)).abs().get()))
     }

@@ -8,12 +8,10 @@ mod names;
 mod servo;
 
 use super::card::Card;
-use super::{
-    Board, Chip, Ends, Field, Index, Input, Joint, Kind, Mapping, Parts, PortKind, QuitTo, Rig, Sequence,
-};
+use super::{Board, Ends, Field, Index, Input, Joint, Mapping, Parts, PortKind, QuitTo, Rig, Sequence};
 use crate::outside;
 use crate::range::{self, Range};
-use crate::unit::{Degrees, Seconds, Volts};
+use crate::unit::{Degrees, Hertz, Seconds, Volts};
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 
@@ -155,24 +153,19 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
         let at = Path::of("port", n);
         found.name(&at, &port.name);
         found.word(at.key("path"), "a path", &port.path);
-        match (port.kind, port.bus_hz) {
-            (PortKind::Serial | PortKind::Pwm, Some(_)) => {
-                let message = format!("a {} has no bus rate", port.kind.word());
-                found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
-            }
-            (PortKind::I2c, Some(rate)) => found.range(at.key("bus_hz"), &range::BUS_RATE, rate.get()),
-            (_, None) => {}
+        let row = port.kind.row();
+        if port.bus_hz.is_some() && !row.is_shared {
+            let message = format!("a {} has no bus rate", row.word);
+            found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
+        } else {
+            found.ranges(&at, &[("bus_hz", &range::BUS_RATE, port.bus_hz.map(Hertz::get))]);
         }
-        match (port.kind, port.baud) {
-            (PortKind::Pwm, Some(_)) => {
-                let message = format!("a {} has no baud", port.kind.word());
-                found.say(at.key("baud"), message, "remove the line, or make the port serial");
-            }
-            // A bus with a serial rate is one behind a bridge.
-            (PortKind::Serial | PortKind::I2c, Some(baud)) => {
-                found.range(at.key("baud"), &range::BAUD, f64::from(baud));
-            }
-            (_, None) => {}
+        // A bus with a serial rate is one behind a bridge.
+        if port.baud.is_some() && !row.has_baud {
+            let message = format!("a {} has no baud", row.word);
+            found.say(at.key("baud"), message, "remove the line, or make the port serial");
+        } else {
+            found.ranges(&at, &[("baud", &range::BAUD, port.baud.map(f64::from))]);
         }
     }
     found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
@@ -201,16 +194,17 @@ fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
         found.ranges(&at, &[("signal_volts", &range::SIGNAL_VOLTS, board.signal_volts.map(Volts::get))]);
         found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
         found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
-        match board.chip {
-            Chip::PwmExpander => expander(found, &rig, n, board),
-            Chip::Firmata | Chip::LinuxPwm => alone(found, &rig, n, board),
+        if board.chip.has_address() {
+            addressed(found, &rig, n, board);
+        } else {
+            alone(found, &rig, n, board);
         }
     }
     found.unique("board", rig.boards.iter().map(|b| b.name.as_str()));
 }
 
 /// What a board on a bus needs beside the rest: an address of its own.
-fn expander(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
+fn addressed(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
     let at = Path::of("board", n);
     let Some(address) = board.address else {
         return found.say(
@@ -246,7 +240,7 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
             "one such board is alone on its port: give the other a port of its own",
         );
     }
-    if board.chip == Chip::Firmata && board.frame_hz != super::fifty() {
+    if !board.chip.row().sets_frame_rate && board.frame_hz != super::chip::FIXED_RATE {
         let help = "remove the line, or use a board whose frame rate can be set";
         found.say(
             at.key("frame_hz"),
@@ -319,7 +313,7 @@ fn reaches(found: &mut Found, at: &Path, rig: Parts<'_>, joint: &Joint) {
             }
         }
         let Ok(fit) = servo.fit() else { continue };
-        let Ends(low, high) = servo.endpoints_us;
+        let Ends { low, high } = servo.endpoints_us;
         let angle = |pulse| through.joint_at(fit.curve.angle_at(pulse));
         let (least, most) = ordered(angle(low), angle(high));
         common = Some(common.map_or((least, most), |(a, b)| {
@@ -349,7 +343,7 @@ fn turning<'r>(
         if !found.known(at.clone(), servo, &names.servos) {
             continue;
         }
-        if let Some(turns) = rig.servo(servo).filter(|s| s.kind != Kind::Positional) {
+        if let Some(turns) = rig.servo(servo).filter(|s| !s.kind.has_angles()) {
             let message = format!("{} is {} and turns no joint", turns.name, turns.kind.word());
             found.say(at.clone(), message, "remove the joint: poses have levels_percent for it");
         }
@@ -374,7 +368,8 @@ fn turning<'r>(
 fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, input: &Input) {
     let at = Path::of("input", n);
     found.name(&at, &input.name);
-    if let Some(lines) = names.ports.get(&PortKind::Serial) {
+    let lines = PortKind::ALL.into_iter().find(|kind| kind.row().brings_numbers);
+    if let Some(lines) = lines.and_then(|kind| names.ports.get(&kind)) {
         found.known(at.key("port"), &input.port, lines);
     }
     if rig.boards.iter().any(|board| board.port == input.port) {
@@ -388,7 +383,7 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
         Field::Place(_) => {}
         Field::Name(name) => found.word(at.key("field"), "a field's name", name),
     }
-    let Ends(low, high) = input.ends;
+    let Ends { low, high } = input.ends;
     found.range(at.key("ends").at(0), &range::RAW, low);
     found.range(at.key("ends").at(1), &range::RAW, high);
     #[expect(clippy::float_cmp, reason = "only exactly equal ends divide by zero")]
@@ -451,7 +446,7 @@ fn check_mapping<'r>(
         let message = format!("{} is driven by another mapping already", mapping.joint);
         found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
     }
-    let Ends(low, high) = mapping.angles_deg;
+    let Ends { low, high } = mapping.angles_deg;
     found.range(at.key("angles_deg").at(0), &range::ANGLE, low.get());
     found.range(at.key("angles_deg").at(1), &range::ANGLE, high.get());
     if let Some(failsafe) = &mapping.failsafe {

@@ -11,7 +11,7 @@ pub mod roster;
 pub use marks::{Observation, drop_mark, keep_mark};
 
 use super::check::problems;
-use super::{Chip, Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, PoseId, Rig, Servo, Step};
+use super::{Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, PoseId, Rig, Servo, Step};
 use crate::clock::oscillator_from;
 use crate::easing::Easing;
 use crate::fit::TurnsBack;
@@ -122,8 +122,8 @@ impl<T> Ends<T> {
     /// The value at an end, to be set.
     pub const fn at_mut(&mut self, end: End) -> &mut T {
         match end {
-            End::Low => &mut self.0,
-            End::High => &mut self.1,
+            End::Low => &mut self.low,
+            End::High => &mut self.high,
         }
     }
 }
@@ -161,7 +161,7 @@ pub fn set_endpoint(rig: &Rig, servo: &str, end: End, pulse: Micros) -> Edited {
 /// Moves both endpoints.
 pub fn set_endpoints(rig: &Rig, servo: &str, ends: Ends<Micros>) -> Edited {
     changed(rig, |rig| {
-        servo_mut(rig, servo)?.endpoints_us = Ends(rounded(ends.0), rounded(ends.1));
+        servo_mut(rig, servo)?.endpoints_us = Ends { low: rounded(ends.low), high: rounded(ends.high) };
         Ok(())
     })
 }
@@ -170,7 +170,7 @@ pub fn set_endpoints(rig: &Rig, servo: &str, ends: Ends<Micros>) -> Edited {
 pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
     if let (Some(joint), Ok(fit)) = (rig.joint_of(servo), found.fit()) {
-        let Ends(low, high) = found.endpoints_us;
+        let Ends { low, high } = found.endpoints_us;
         let scale = Scale::of(fit.curve, rig.through(found));
         let angle_end = if scale.falls(low, high) { end.other() } else { end };
         let limit = match angle_end {
@@ -181,7 +181,7 @@ pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
             return Err(Refused::LimitFirst { joint: joint.name.clone(), limit_deg: limit.angle_deg.get() });
         }
     }
-    let Ends(low, high) = found.endpoints_us;
+    let Ends { low, high } = found.endpoints_us;
     let pulse = match end {
         End::Low => low - step,
         End::High => high + step,
@@ -230,7 +230,7 @@ pub fn set_home_or_none(rig: &Rig, joint: &str, angle: Option<Degrees>) -> Edite
 pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
     changed(rig, |rig| {
         let board = rig.boards.iter_mut().find(|b| b.name == board).ok_or_else(|| missing("board", board))?;
-        if board.chip != Chip::PwmExpander {
+        if !board.chip.row().has_own_clock {
             return Err(Refused::ClockFixed { board: board.name.clone(), chip: board.chip.word() });
         }
         let old = board.oscillator_hz;
@@ -241,8 +241,8 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
         // An accessory has no pulses of its own: it gets a share of the frame, whatever that lasts.
         let pulsed = |s: &&mut Servo| s.board == board.name && !s.kind.is_accessory();
         for servo in rig.servos.iter_mut().filter(pulsed) {
-            let Ends(low, high) = servo.endpoints_us;
-            servo.endpoints_us = Ends(low * factor, high * factor);
+            let Ends { low, high } = servo.endpoints_us;
+            servo.endpoints_us = Ends { low: low * factor, high: high * factor };
             servo.centre_us = servo.centre_us.map(|c| c * factor);
             if let Some(pulse) = servo.arming.as_mut().and_then(|arming| arming.pulse_us.as_mut()) {
                 *pulse = *pulse * factor;
@@ -261,7 +261,7 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
 pub fn tie(rig: &Rig, input: &str, joint: &str, span: (Degrees, Degrees)) -> Edited {
     changed(rig, |rig| {
         rig.mappings.retain(|m| m.joint != joint);
-        let angles = Ends(rounded_angle(span.0), rounded_angle(span.1));
+        let angles = Ends { low: rounded_angle(span.0), high: rounded_angle(span.1) };
         rig.mappings.push(Mapping {
             input: input.to_owned(),
             joint: joint.to_owned(),
@@ -320,7 +320,7 @@ pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> 
         };
         for (kind, part, target) in targets {
             let target = rounded_angle(*target);
-            if *kind == Kind::Positional {
+            if kind.has_angles() {
                 pose.angles_deg.insert(part.clone(), target);
             } else {
                 pose.levels_percent.insert(part.clone(), Percent::new(target.get()));
@@ -422,7 +422,10 @@ mod tests {
             "a limit at -45° stops heron.neck first: move that with l, then widen"
         );
         let wider = widen(&rig(), "heron.beak", End::High, Micros::new(10.0)).unwrap();
-        assert_eq!(wider.servos[1].endpoints_us, Ends(Micros::new(1000.0), Micros::new(2010.0)));
+        assert_eq!(
+            wider.servos[1].endpoints_us,
+            Ends { low: Micros::new(1000.0), high: Micros::new(2010.0) }
+        );
     }
 
     #[test]
@@ -451,7 +454,7 @@ mod tests {
             for (was, is) in before.servos.iter().zip(&after.servos) {
                 let pulses = |s: &Servo| {
                     let marks = s.marks.iter().map(|m| m.pulse_us);
-                    marks.chain([s.endpoints_us.0, s.endpoints_us.1]).collect::<Vec<_>>()
+                    marks.chain([s.endpoints_us.low, s.endpoints_us.high]).collect::<Vec<_>>()
                 };
                 for (was, is) in pulses(was).into_iter().zip(pulses(is)) {
                     proptest::prop_assert_eq!(ticks(&before, was), ticks(&after, is));

@@ -306,7 +306,7 @@ mod tests {
     #[test]
     fn comments_and_order_survive_a_change() {
         let mut rig = sound(SMALL);
-        rig.servos[0].endpoints_us.0 = Micros::new(880.5);
+        rig.servos[0].endpoints_us.low = Micros::new(880.5);
         rig.servos[0].marks[1].angle_deg = Some(Degrees::new(41.0));
         let text = Source::read(SMALL.to_owned()).unwrap().with(&rig).unwrap().text().to_owned();
         assert!(text.contains("[880.5, 2100] # the plate is near"), "{text}");

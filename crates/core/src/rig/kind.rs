@@ -21,18 +21,100 @@ pub enum Kind {
     OnOff,
 }
 
+/// What something on a channel is given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Signal {
+    /// Servo pulses.
+    Pulse,
+    /// A share of each frame.
+    Share,
+    /// A whole frame or nothing.
+    Switch,
+}
+
+/// What a kind is.
+#[derive(Debug)]
+pub struct KindRow {
+    /// The word for it, as a file has it.
+    pub word: &'static str,
+    /// What it is given.
+    pub signal: Signal,
+    /// It goes to angles and turns a joint; what does not is told levels, by its own name.
+    pub has_angles: bool,
+    /// Its last pulse keeps it turning: it must be told to stop, and it has marks of a standstill and of rates.
+    pub turns_on: bool,
+    /// The levels that it can be told; none for what is told angles.
+    pub levels: Option<&'static Range>,
+    /// How fast its level may change, in percent a second; none for what has angles.
+    pub level_speed: Option<DegreesPerSecond>,
+    /// A value as people read it.
+    pub show: fn(Degrees) -> String,
+}
+
+// In what is shown, nothing is neither above nor below zero.
+static POSITIONAL: KindRow = KindRow {
+    word: "positional",
+    signal: Signal::Pulse,
+    has_angles: true,
+    turns_on: false,
+    levels: None,
+    level_speed: None,
+    show: |angle| format!("{:+.1}°", angle.get() + 0.0),
+};
+
+static CONTINUOUS: KindRow = KindRow {
+    word: "continuous",
+    signal: Signal::Pulse,
+    has_angles: false,
+    turns_on: true,
+    levels: Some(&range::RATE_LEVEL),
+    // Full speed in a quarter of a second: less tears at what it drives.
+    level_speed: Some(DegreesPerSecond::new(400.0)),
+    show: |rate| {
+        if libm::fabs(rate.get()) < 0.5 { "0 %".to_owned() } else { format!("{:+.0} %", rate.get()) }
+    },
+};
+
+/// From dark to full within any beat.
+const AT_ONCE: DegreesPerSecond = DegreesPerSecond::new(100_000.0);
+
+static DIMMER: KindRow = KindRow {
+    word: "dimmer",
+    signal: Signal::Share,
+    has_angles: false,
+    turns_on: false,
+    levels: Some(&range::LEVEL),
+    level_speed: Some(AT_ONCE),
+    show: |level| format!("{:.0} %", libm::round(level.get()) + 0.0),
+};
+
+static ON_OFF: KindRow = KindRow {
+    word: "on-off",
+    signal: Signal::Switch,
+    has_angles: false,
+    turns_on: false,
+    levels: Some(&range::LEVEL),
+    level_speed: Some(AT_ONCE),
+    show: |level| if level.get() < 50.0 { "off" } else { "on" }.to_owned(),
+};
+
 impl Kind {
     /// All of them, in the order in which they are offered.
     pub const ALL: [Self; 4] = [Self::Positional, Self::Continuous, Self::Dimmer, Self::OnOff];
 
+    /// What it is.
+    pub const fn row(self) -> &'static KindRow {
+        match self {
+            Self::Positional => &POSITIONAL,
+            Self::Continuous => &CONTINUOUS,
+            Self::Dimmer => &DIMMER,
+            Self::OnOff => &ON_OFF,
+        }
+    }
+
     /// The word for it, as a file has it.
     pub const fn word(self) -> &'static str {
-        match self {
-            Self::Positional => "positional",
-            Self::Continuous => "continuous",
-            Self::Dimmer => "dimmer",
-            Self::OnOff => "on-off",
-        }
+        self.row().word
     }
 
     /// The kind that a word begins to name: `d` is a dimmer.
@@ -43,49 +125,55 @@ impl Kind {
         named.next()
     }
 
+    /// All words, as they are offered: `a, b or c`.
+    pub fn words() -> String {
+        let [first @ .., last] = Self::ALL.map(Self::word);
+        format!("{} or {last}", first.join(", "))
+    }
+
+    /// Whether it goes to angles and turns a joint.
+    pub const fn has_angles(self) -> bool {
+        self.row().has_angles
+    }
+
+    /// Whether its last pulse keeps it turning.
+    pub const fn turns_on(self) -> bool {
+        self.row().turns_on
+    }
+
+    /// What it is given.
+    pub const fn signal(self) -> Signal {
+        self.row().signal
+    }
+
     /// Whether it takes no servo pulses: what it gets is a share of each frame.
     pub const fn is_accessory(self) -> bool {
-        matches!(self, Self::Dimmer | Self::OnOff)
+        !matches!(self.row().signal, Signal::Pulse)
+    }
+
+    /// Whether it is on or off and nothing between.
+    pub const fn is_switch(self) -> bool {
+        matches!(self.row().signal, Signal::Switch)
     }
 
     /// The unit in which it is told where to be: `°` or `%`.
     pub const fn unit(self) -> &'static str {
-        match self {
-            Self::Positional => Degrees::UNIT,
-            Self::Continuous | Self::Dimmer | Self::OnOff => Percent::UNIT,
-        }
+        if self.has_angles() { Degrees::UNIT } else { Percent::UNIT }
     }
 
     /// How fast its level may change, in percent a second; none for what has angles.
     pub const fn level_speed(self) -> Option<DegreesPerSecond> {
-        match self {
-            Self::Positional => None,
-            // Full speed in a quarter of a second: less tears at what it drives.
-            Self::Continuous => Some(DegreesPerSecond::new(400.0)),
-            // From dark to full within any beat.
-            Self::Dimmer | Self::OnOff => Some(DegreesPerSecond::new(100_000.0)),
-        }
+        self.row().level_speed
     }
 
     /// A value as people read it: `+31.0°`, `−40 %`, `on`.
     pub fn show(self, value: Degrees) -> String {
-        // Nothing is neither above nor below zero.
-        match self {
-            Self::Positional => format!("{:+.1}°", value.get() + 0.0),
-            Self::Continuous if libm::fabs(value.get()) < 0.5 => "0 %".to_owned(),
-            Self::Continuous => format!("{:+.0} %", value.get()),
-            Self::Dimmer => format!("{:.0} %", libm::round(value.get()) + 0.0),
-            Self::OnOff => if value.get() < 50.0 { "off" } else { "on" }.to_owned(),
-        }
+        (self.row().show)(value)
     }
 
     /// The levels it can be told; none for what is told angles.
     pub const fn levels(self) -> Option<&'static Range> {
-        match self {
-            Self::Positional => None,
-            Self::Continuous => Some(&range::RATE_LEVEL),
-            Self::Dimmer | Self::OnOff => Some(&range::LEVEL),
-        }
+        self.row().levels
     }
 }
 

@@ -2,7 +2,7 @@
 //!
 //! What cannot be read is named with its line; nothing is taken over then.
 
-use super::{How, Mark, Place, Side};
+use super::{Mark, MarkKind, ReadAt, Side};
 use crate::range::{self, Range};
 use crate::unit::{Degrees, Hertz, Micros, Rpm, Ticks};
 use thiserror::Error;
@@ -63,7 +63,7 @@ fn cell(mark: &Mark, column: &str) -> String {
             Side::Above => "above",
         }
         .to_owned(),
-        "at" => if mark.at == Place::Joint { "joint" } else { "servo" }.to_owned(),
+        "at" => if mark.at == ReadAt::Joint { "joint" } else { "servo" }.to_owned(),
         "error_deg" => number(mark.error_deg.map(Degrees::get)),
         "rpm" => number(mark.rpm.map(Rpm::get)),
         "ticks" => number(mark.ticks.map(|t| f64::from(t.0))),
@@ -118,9 +118,10 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         Ok(Some(found))
     };
     let seen = match value("seen") {
-        None => How::Aligned,
+        None => MarkKind::Aligned,
         Some(word) => {
-            let all = [How::Aligned, How::Starts, How::Stops, How::Buzzes, How::Turns];
+            let all =
+                [MarkKind::Aligned, MarkKind::Starts, MarkKind::Stops, MarkKind::Buzzes, MarkKind::Turns];
             let found = all.into_iter().find(|how| how.word() == word);
             found.ok_or_else(|| format!("seen is {word:?}, not aligned, starts, stops, buzzes or turns"))?
         }
@@ -132,15 +133,15 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         Some(word) => return Err(format!("from is {word:?}, not below or above")),
     };
     let at = match value("at") {
-        None | Some("servo") => Place::Servo,
-        Some("joint") => Place::Joint,
+        None | Some("servo") => ReadAt::Servo,
+        Some("joint") => ReadAt::Joint,
         Some(word) => return Err(format!("at is {word:?}, not servo or joint")),
     };
     let angle = number("angle_deg", &range::ANGLE)?;
     let rate = number("rpm", &range::RPM)?;
     match seen {
-        How::Aligned if angle.is_none() => return Err("an aligned mark needs angle_deg".to_owned()),
-        How::Turns if rate.is_none() => return Err("a mark of how it turns needs rpm".to_owned()),
+        MarkKind::Aligned if angle.is_none() => return Err("an aligned mark needs angle_deg".to_owned()),
+        MarkKind::Turns if rate.is_none() => return Err("a mark of how it turns needs rpm".to_owned()),
         _ => {}
     }
     Ok(Mark {
@@ -208,7 +209,7 @@ mod tests {
                 pulse_us: Micros::new(libm::round(pulse * 100.0) / 100.0),
                 angle_deg: Some(Degrees::new(libm::round(angle * 100.0) / 100.0)),
                 from: [Side::Unknown, Side::Below, Side::Above][side],
-                at: if joint { Place::Joint } else { Place::Servo },
+                at: if joint { ReadAt::Joint } else { ReadAt::Servo },
                 ticks: Some(Ticks(307)),
                 ..Mark::default()
             };

@@ -2,7 +2,7 @@
 //! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
 //! [`super::check`]'s.
 
-use super::{Ends, How, Index, Input, Joint, Kind, Parts, PortKind, Rig, Servo, Side};
+use super::{Ends, Index, Input, Joint, MarkKind, Parts, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
@@ -36,7 +36,7 @@ pub fn worries(rig: &Rig, beat: Seconds) -> Vec<Worry> {
 /// The same of a rig whose parts were looked up already.
 pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
     let mut all = Vec::new();
-    all.extend(rig.ports.iter().filter(|p| p.kind == PortKind::I2c).filter_map(|p| bus(rig, &p.name, beat)));
+    all.extend(rig.ports.iter().filter(|p| p.kind.row().is_shared).filter_map(|p| bus(rig, &p.name, beat)));
     for board in &rig.boards {
         if let Some(address) = board.address.filter(|address| *address >= RESERVED_FROM) {
             let words = format!("address {address:#04x} is reserved by the I²C standard");
@@ -66,7 +66,7 @@ fn levels(rig: Parts<'_>, servo: &Servo) -> Vec<Worry> {
     let Some(board) = rig.board(&servo.board) else { return Vec::new() };
     let rail = board.rail.as_deref().and_then(|name| rig.rails.iter().find(|rail| rail.name == name));
     let mut all = Vec::new();
-    if let (Some(Ends(least, most)), Some(rail)) = (servo.volts, rail)
+    if let (Some(Ends { low: least, high: most }), Some(rail)) = (servo.volts, rail)
         && (rail.volts < least || rail.volts > most)
     {
         let words = format!(
@@ -118,7 +118,7 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     let curve = servo.fit().ok()?.curve;
     let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
     let (least, most) = if a < b { (a, b) } else { (b, a) };
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     if low >= least && high <= most {
         return None;
     }
@@ -135,10 +135,10 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
 
 /// Marks of where it starts to turn that do not say from which side.
 fn sideless(servo: &Servo) -> Option<Worry> {
-    let marks = servo.marks.iter().filter(|m| m.seen == How::Starts && m.from == Side::Unknown).count();
+    let marks = servo.marks.iter().filter(|m| m.seen == MarkKind::Starts && m.from == Side::Unknown).count();
     let words = format!("{marks} of its starts marks do not say from which side: they bound no stop band");
     let help = "drop them, and keep them anew with S, coming from each side";
-    (servo.kind == Kind::Continuous && marks > 0).then(|| Worry::new(&servo.name, words, help))
+    (servo.kind.turns_on() && marks > 0).then(|| Worry::new(&servo.name, words, help))
 }
 
 /// A servo that shares its joint and has no angles.
@@ -217,7 +217,7 @@ fn angles_of(rig: Parts<'_>, joint: &Joint) -> Option<(f64, f64)> {
             continue;
         };
         let curve = fit.from_side(servo.arrive);
-        let Ends(low, high) = servo.endpoints_us;
+        let Ends { low, high } = servo.endpoints_us;
         let (a, b) =
             (through.joint_at(curve.angle_at(low)).get(), through.joint_at(curve.angle_at(high)).get());
         (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
@@ -347,7 +347,7 @@ mod tests {
     fn a_rail_or_a_level_outside_what_is_taken_is_named() {
         let mut rig = rig();
         rig.boards[0].rail = Some("six-volt".into());
-        rig.servos[0].volts = Some(Ends(Volts::new(6.0), Volts::new(8.4)));
+        rig.servos[0].volts = Some(Ends { low: Volts::new(6.0), high: Volts::new(8.4) });
         rig.servos[0].signal_volts = Some(Volts::new(3.0));
         rig.boards[0].signal_volts = Some(Volts::new(3.3));
         (rig.inputs[0].signal_volts, rig.inputs[0].pin_volts) =
@@ -356,7 +356,7 @@ mod tests {
             said(rig).into_iter().filter(|words| words.contains(" V")).collect()
         };
         assert_eq!(named(&rig), [""; 0]);
-        rig.servos[0].volts = Some(Ends(Volts::new(4.8), Volts::new(5.5)));
+        rig.servos[0].volts = Some(Ends { low: Volts::new(4.8), high: Volts::new(5.5) });
         rig.servos[0].signal_volts = Some(Volts::new(3.5));
         rig.inputs[0].signal_volts = Some(Volts::new(5.0));
         assert_eq!(
@@ -370,7 +370,7 @@ mod tests {
                  resistors, or a level shifter, must be between",
             ]
         );
-        rig.servos[0].volts = Some(Ends(Volts::new(6.6), Volts::new(8.4)));
+        rig.servos[0].volts = Some(Ends { low: Volts::new(6.6), high: Volts::new(8.4) });
         assert!(named(&rig)[0].contains("it takes 6.6 to 8.4 V; it will be slow and weak"));
     }
 
@@ -399,7 +399,7 @@ mod tests {
         let mut linked = rig();
         linked.joints[0].low = None;
         linked.joints[0].high = None;
-        linked.servos[0].endpoints_us = Ends(Micros::new(1000.0), Micros::new(2000.0));
+        linked.servos[0].endpoints_us = Ends { low: Micros::new(1000.0), high: Micros::new(2000.0) };
         let bars = FourBar {
             horn_mm: Millimetres::new(20.0),
             rod_mm: Millimetres::new(40.0),

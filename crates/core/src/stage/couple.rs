@@ -260,6 +260,6 @@ mod tests {
         assert!((left - pair.wheel(Hand::Left, middle)).abs().get() <= WITHIN_DEG);
         assert!((right - pair.wheel(Hand::Right, middle)).abs().get() <= WITHIN_DEG);
         assert!(left > right, "the inner wheel turns further");
-        assert_eq!(rig.servos[0].endpoints_us, Ends(Micros::new(900.0), Micros::new(2100.0)));
+        assert_eq!(rig.servos[0].endpoints_us, Ends { low: Micros::new(900.0), high: Micros::new(2100.0) });
     }
 }

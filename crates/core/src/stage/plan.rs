@@ -154,7 +154,7 @@ impl ServoPlan {
     /// What happens to it when its pulses had stopped: as its joint says; else it is asked about where a weight or a
     /// fallen supply may have moved it.
     pub fn back(&self, fallen: bool) -> Back {
-        let usual = if self.stop.is_none() && self.kind == Kind::Positional && (self.loaded || fallen) {
+        let usual = if self.stop.is_none() && self.kind.has_angles() && (self.loaded || fallen) {
             Back::Ask
         } else {
             Back::Last
@@ -262,15 +262,15 @@ fn servo_plan(rig: Parts<'_>, servo: &Servo) -> Option<ServoPlan> {
     let board = rig.board(&servo.board)?;
     let speed = rig.speed_of(servo).unwrap_or(UNRATED_SPEED);
     Some(match servo.kind {
-        Kind::Positional => positional(rig, servo, board, speed),
-        Kind::Continuous => continuous(servo, board, speed),
-        Kind::Dimmer | Kind::OnOff => accessory(servo, board, speed),
+        kind if kind.has_angles() => positional(rig, servo, board, speed),
+        kind if kind.turns_on() => continuous(servo, board, speed),
+        _ => accessory(servo, board, speed),
     })
 }
 
 fn positional(rig: Parts<'_>, servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let joint = rig.joint_of(&servo.name);
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let scale = rig.scale_of(servo);
     let shaft_gain = shaft_gain(servo);
     let shaft = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get();
@@ -311,7 +311,7 @@ fn arrival(servo: &Servo, shaft_gain: f64) -> Option<Arrival> {
 
 /// The most degrees that the shaft turns for a microsecond: as seen, else as its sheet says, else as is usual.
 fn shaft_gain(servo: &Servo) -> f64 {
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let seen = servo.fit().ok().map(|fit| match fit.curve {
         Curve::Line(line) => libm::fabs(line.gain()),
         Curve::Cubic(cubic) => cubic.steepest(low, high),
@@ -322,7 +322,7 @@ fn shaft_gain(servo: &Servo) -> f64 {
 
 /// A continuous servo stops where nothing drives it.
 fn continuous(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let stop = servo.centre();
     let scale = Scale::Level(servo.sides());
     let percent = libm::fmax((high - stop).get(), (stop - low).get()) / 100.0;
@@ -398,7 +398,7 @@ fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Optio
     let (Some(joint), Some(scale)) = (joint, scale) else { return (None, None) };
     let pulse = |limit: &Option<Limit>| limit.as_ref().map(|l| scale.pulse_at(l.angle_deg));
     let (low, high) = (pulse(&joint.low), pulse(&joint.high));
-    let Ends(least, most) = servo.endpoints_us;
+    let Ends { low: least, high: most } = servo.endpoints_us;
     let (low, high) = if scale.falls(least, most) { (high, low) } else { (low, high) };
     // Beyond its reach a linkage drives nothing.
     let reach = scale.bent().and_then(Bent::reach);
@@ -410,7 +410,7 @@ fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Optio
 }
 
 fn input_plan(input: &Input) -> InputPlan {
-    let Ends(low, high) = input.ends;
+    let Ends { low, high } = input.ends;
     let span = match input.centre {
         Some(centre) => Span::TwoSided { low, centre, high },
         None => Span::OneEnded { low, high },
@@ -440,7 +440,7 @@ fn input_plan(input: &Input) -> InputPlan {
 }
 
 fn mapping_plan(rig: Parts<'_>, mapping: &Mapping) -> Option<MappingPlan> {
-    let Ends(low, high) = mapping.angles_deg;
+    let Ends { low, high } = mapping.angles_deg;
     Some(MappingPlan {
         input: rig.index.inputs.named(&mapping.input)?,
         angles: (low, high),

@@ -1,6 +1,6 @@
 //! The links of the board itself, by its kind.
 
-use super::{Came, Facts, Judge, RECENT, failed, proven};
+use super::{Facts, Finding, Judge, RECENT, failed, proven};
 use crate::snapshot::able;
 use crate::wiring::role;
 use wasvolta_port::Fault;
@@ -13,7 +13,7 @@ use wasvolta_wire::expander::mode2;
 pub const ASKED: usize = 3;
 
 /// An expander: is it there, is it one, does it run as it was told?
-pub(super) const EXPANDER: [(&str, Judge); 5] = [
+pub(crate) const EXPANDER: [(&str, Judge); 5] = [
     ("address", address),
     ("chip", chip),
     ("awake", awake),
@@ -22,16 +22,16 @@ pub(super) const EXPANDER: [(&str, Judge); 5] = [
 ];
 
 /// A microcontroller: does it speak, what, and can that pin drive a servo?
-pub(super) const FIRMATA: [(&str, Judge); 3] = [("answer", answer), ("firmware", firmware), ("pin", pin)];
+pub(crate) const FIRMATA: [(&str, Judge); 3] = [("answer", answer), ("firmware", firmware), ("pin", pin)];
 
 /// A chip of the kernel: has it that channel?
-pub(super) const PWM: [(&str, Judge); 2] = [("chip", kernel_chip), ("channel", kernel_channel)];
+pub(crate) const PWM: [(&str, Judge); 2] = [("chip", kernel_chip), ("channel", kernel_channel)];
 
 fn seen<'a>(facts: &Facts<'a>) -> Option<&'a Seen> {
     facts.evidence?.registers()
 }
 
-fn address(facts: &Facts) -> Came {
+fn address(facts: &Facts) -> Finding {
     let at = facts.board.at();
     match facts.trouble {
         Some(fault @ Fault::Transfer) => failed(format!("transfers {at} fail on the way"), fault.help()),
@@ -50,7 +50,7 @@ fn address(facts: &Facts) -> Came {
     }
 }
 
-fn chip(facts: &Facts) -> Came {
+fn chip(facts: &Facts) -> Finding {
     let unfamiliar = seen(facts).is_some_and(|seen| !seen.is_familiar());
     match facts.asks {
         Some(Found::Pulsing { .. }) => failed(
@@ -71,7 +71,7 @@ fn lately(facts: &Facts, is_it: impl Fn(Lapse) -> bool) -> Option<String> {
     Some(format!("{:.0} s ago it {}", ago.as_secs_f64(), lapse.words()))
 }
 
-fn awake(facts: &Facts) -> Came {
+fn awake(facts: &Facts) -> Finding {
     let told_by_nobody = facts.run.is_none();
     if let Some(words) = lately(facts, |lapse| lapse == Lapse::Asleep) {
         return failed(words, "find the other program that drives this bus, and close it");
@@ -95,7 +95,7 @@ fn awake(facts: &Facts) -> Came {
     }
 }
 
-fn frame_rate(facts: &Facts) -> Came {
+fn frame_rate(facts: &Facts) -> Finding {
     if let Some(words) = lately(facts, |lapse| lapse == Lapse::OtherRate) {
         return failed(words, "find the other program that drives this bus, and close it");
     }
@@ -113,7 +113,7 @@ fn frame_rate(facts: &Facts) -> Came {
     }
 }
 
-fn registers(facts: &Facts) -> Came {
+fn registers(facts: &Facts) -> Finding {
     let foreign = |lapse| matches!(lapse, Lapse::Overwritten | Lapse::OtherOutputs);
     if let Some(words) = lately(facts, foreign) {
         return failed(words, "find the other program that drives this bus, and close it");
@@ -132,13 +132,13 @@ fn said(facts: &Facts) -> Option<Firmware> {
     }
 }
 
-fn answer(facts: &Facts) -> Came {
+fn answer(facts: &Facts) -> Finding {
     match facts.trouble {
         Some(Fault::Foreign) => proven("it speaks"),
         Some(fault) => failed("it says nothing on its line", fault.help()),
         None => match lately(facts, |lapse| lapse == Lapse::Reset) {
             Some(words) => failed(words, "give the board a supply of its own, not shared with the servos"),
-            None if facts.run.is_none() => Came::Unknown(
+            None if facts.run.is_none() => Finding::Unknown(
                 "it was not asked: opening its line resets many boards".to_owned(),
                 "open the rig, and look at F1; or ask it on purpose with `wasvolta scan --ask`".to_owned(),
             ),
@@ -151,7 +151,7 @@ fn answer(facts: &Facts) -> Came {
     }
 }
 
-fn firmware(facts: &Facts) -> Came {
+fn firmware(facts: &Facts) -> Finding {
     match (facts.trouble, said(facts)) {
         (Some(fault @ Fault::Foreign), _) => failed("it speaks something else than Firmata 2", fault.help()),
         (_, Some(Firmware { version: (major, minor), pins, .. })) => {
@@ -161,7 +161,7 @@ fn firmware(facts: &Facts) -> Came {
     }
 }
 
-fn pin(facts: &Facts) -> Came {
+fn pin(facts: &Facts) -> Finding {
     let pin = facts.servo.channel;
     let role = role(facts.servo.kind);
     if said(facts).is_some_and(|firmware| firmware.can(role, usize::from(pin))) {
@@ -176,7 +176,7 @@ fn pin(facts: &Facts) -> Came {
     )
 }
 
-fn kernel_chip(facts: &Facts) -> Came {
+fn kernel_chip(facts: &Facts) -> Finding {
     match facts.trouble {
         Some(fault) => failed(format!("the kernel refuses: {fault}"), fault.help()),
         None => match facts.evidence {
@@ -188,7 +188,7 @@ fn kernel_chip(facts: &Facts) -> Came {
     }
 }
 
-fn kernel_channel(facts: &Facts) -> Came {
+fn kernel_channel(facts: &Facts) -> Finding {
     let channel = facts.servo.channel;
     match facts.evidence {
         Some(Evidence::Pwm(chip)) if usize::from(channel) < chip.channels => {

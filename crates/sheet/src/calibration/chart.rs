@@ -27,7 +27,7 @@ impl Box {
 }
 
 pub(super) fn span_of_pulses(known: &Known<'_>) -> (f64, f64) {
-    let Ends(low, high) = known.servo.endpoints_us;
+    let Ends { low, high } = known.servo.endpoints_us;
     let seen = known.servo.marks.iter().map(|m| m.pulse_us.get());
     let all: Vec<f64> = seen.chain([low.get(), high.get()]).collect();
     let least = all.iter().copied().fold(f64::MAX, f64::min);
@@ -146,7 +146,7 @@ fn rated(list: &mut List, known: &Known<'_>, (pulses, angles): (Axis, Axis)) {
     let Some(sheet) = &known.servo.rated else { return };
     let slope = sheet.slope();
     let line = Line::through(slope.middle, Degrees::ZERO, slope.gain);
-    let Ends(low, high) = sheet.pulses_us;
+    let Ends { low, high } = sheet.pulses_us;
     let at_angle = |angle: f64| line.pulse_at(Degrees::new(angle)).get();
     let (a, b) = (at_angle(angles.values.0), at_angle(angles.values.1));
     let from = low.get().max(a.min(b)).max(pulses.values.0);
@@ -174,7 +174,7 @@ fn limits(list: &mut List, known: &Known<'_>, area: Box, angles: Axis) {
 }
 
 fn endpoints(list: &mut List, known: &Known<'_>, area: Box, pulses: Axis) {
-    let Ends(low, high) = known.servo.endpoints_us;
+    let Ends { low, high } = known.servo.endpoints_us;
     for pulse in [low.get(), high.get()] {
         let x = pulses.place(pulse);
         list.line(&[at(x, area.top), at(x, area.bottom)], solid(Tone::Ink, 0.7));

@@ -44,7 +44,7 @@ pub(super) fn draw(subject: &Subject<'_>, servo: &Servo, board: &Board) -> Resul
 }
 
 fn chart(list: &mut List, servo: &Servo, band: &Band, rates: Option<&Rates>, area: Box) {
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let air = (high - low).get() * 0.03;
     let pulses = Axis { values: (low.get() - air, high.get() + air), places: (area.left, area.right) };
     let fastest = rates.map_or(10.0, |rates| {
@@ -122,7 +122,7 @@ fn facts(
     (left, right): (f64, f64),
 ) {
     let mut column = Column { list, start: at(left, BOTTOM + 18.0), right };
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     column.head("What holds it");
     column.fact("endpoints", &format!("{:.0} to {:.0} µs", low.get(), high.get()));
     let by = if servo.idle == Idle::Release { "no pulse" } else { "its stop pulse" };

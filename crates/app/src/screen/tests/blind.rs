@@ -266,14 +266,14 @@ fn pulse_of(truth: &ServoTruth, angle: f64) -> f64 {
 
 fn judge(servo: &Servo, truth: &ServoTruth, clock: f64) -> (f64, f64, [f64; 2]) {
     let fit = servo.fit().unwrap();
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let off = |n: u32| {
         let pulse = low + (high - low) * (f64::from(n) / 100.0);
         fit.curve.angle_at(pulse).get() - truth.angle(pulse.get() * clock)
     };
     let squares = (0..=100).map(|n| off(n) * off(n)).sum::<f64>() / 101.0;
     let worst = (0..=100).map(|n| off(n).abs()).fold(0.0, f64::max);
-    let stops = [truth.stops_deg.0, truth.stops_deg.1].map(|angle| pulse_of(truth, angle));
+    let stops = [truth.stops_deg.low, truth.stops_deg.high].map(|angle| pulse_of(truth, angle));
     let (least, most) = (stops[0].min(stops[1]), stops[0].max(stops[1]));
     (squares.sqrt(), worst, [low.get() * clock - least, most - high.get() * clock])
 }

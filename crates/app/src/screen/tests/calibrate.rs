@@ -4,7 +4,7 @@
 use super::*;
 use crate::screen::model::Dialog;
 use wasvolta_core::rig::edit::{Observation, joint, keep_mark, marks, roster};
-use wasvolta_core::rig::{Ends, How, Idle, Place, Servo, Side};
+use wasvolta_core::rig::{Ends, Idle, MarkKind, ReadAt, Servo, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
 
@@ -205,7 +205,7 @@ fn a_rudder_behind_a_linkage_is_calibrated_at_the_joint_and_shows_both_angles() 
         bench.enter(&format!("{seen}"));
     }
     let rudder = servo(&bench, RUDDER);
-    assert!(rudder.marks.iter().all(|m| m.at == Place::Joint), "{:?}", rudder.marks);
+    assert!(rudder.marks.iter().all(|m| m.at == ReadAt::Joint), "{:?}", rudder.marks);
     let gain = rudder.fit().unwrap().line.gain() * 100.0;
     assert!((gain - 9.1).abs() < 0.6, "taken back through the linkage: {gain}");
     let frame = bench.frame(160, 47);
@@ -228,10 +228,10 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
         let seen = Observation {
             pulse: Micros::new(pulse),
             ticks: wasvolta_core::unit::Ticks(ticks),
-            seen: How::Aligned,
+            seen: MarkKind::Aligned,
             from: Side::Unknown,
             angle: Some(Degrees::new(angle)),
-            at: Place::Servo,
+            at: ReadAt::Servo,
             rate: None,
         };
         bench.session.edit("marked", |rig| keep_mark(rig, "punt.rudder", seen)).unwrap();
@@ -417,7 +417,7 @@ fn an_exercise_counts_ends_when_told_and_keeps_what_was_seen() {
     bench.enter("it hums at both ends");
     let noted = &servo(&bench, NECK).exercised[0];
     assert_eq!((noted.times, noted.seen.as_str()), (3, "it hums at both ends"));
-    assert!(noted.over_us.0 < Micros::new(1500.0) && noted.over_us.1 > Micros::new(1500.0));
+    assert!(noted.over_us.low < Micros::new(1500.0) && noted.over_us.high > Micros::new(1500.0));
     bench.press(Key::char('y'));
     fill(&mut bench, &["1400us", "1600us", "60", "0.1s", "0"]);
     bench.pass(40);
@@ -491,7 +491,10 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
     palette(&mut bench, "load card");
     bench.enter(&card);
     assert_eq!(servo(&bench, RUDDER).marks, servo(&bench, NECK).marks);
-    assert_eq!(servo(&bench, RUDDER).endpoints_us, Ends(Micros::new(620.0), Micros::new(2380.0)));
+    assert_eq!(
+        servo(&bench, RUDDER).endpoints_us,
+        Ends { low: Micros::new(620.0), high: Micros::new(2380.0) }
+    );
     bench.press(Key::char('u'));
     palette(&mut bench, "compare card");
     bench.enter(&card);

@@ -75,7 +75,7 @@ fn endpoint_centre_and_home_are_taken_from_where_it_stands() {
     bench.press(Key::char('E'));
     let servo = &bench.session.rig.servos[0];
     // As it was typed: the 205 ticks on the wire are 1000.4 µs.
-    assert!((servo.endpoints_us.0.get() - 1000.0).abs() < 1e-9, "{:?}", servo.endpoints_us);
+    assert!((servo.endpoints_us.low.get() - 1000.0).abs() < 1e-9, "{:?}", servo.endpoints_us);
     assert!((servo.centre_us.unwrap().get() - 1000.0).abs() < 1e-9);
     let home = bench.session.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 48.77).abs() < 0.01, "{home}");
@@ -248,7 +248,9 @@ fn an_input_is_tied_to_the_picked_joint_and_untied() {
     bench.press(Key::char('t'));
     let tied = &bench.session.rig.mappings[1];
     assert_eq!((tied.input.as_str(), tied.joint.as_str()), ("knob", "heron.neck"));
-    assert!((tied.angles_deg.0.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.1.get() - 60.0).abs() < 1e-9);
+    assert!(
+        (tied.angles_deg.low.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.high.get() - 60.0).abs() < 1e-9
+    );
     bench.press(Key::char('g'));
     bench.pass(200);
     let angle = bench.session.edition.plan.servos[0]
@@ -301,10 +303,10 @@ fn stages_are_changed_by_arrows_and_typed() {
     bench.enter("stay");
     let input = &bench.session.rig.inputs[0];
     assert!((input.expo - 0.35).abs() < 1e-9 && (input.trim + 0.025).abs() < 1e-9, "{input:?}");
-    assert!((input.smoothing_ms - 80.0).abs() < 1e-9 && (input.ends.0 - 20.0).abs() < 1e-9, "{input:?}");
+    assert!((input.smoothing_ms - 80.0).abs() < 1e-9 && (input.ends.low - 20.0).abs() < 1e-9, "{input:?}");
     assert_eq!(input.rise_per_s, Some(1.0));
     let mapping = &bench.session.rig.mappings[0];
-    assert!((mapping.angles_deg.1.get() - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
+    assert!((mapping.angles_deg.high.get() - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
     // Beyond its range is refused in words.
     go_to(&mut bench, "deadband");
     bench.enter("2");
@@ -351,7 +353,7 @@ fn the_clock_is_corrected_in_one_edit() {
     bench.enter("52.230");
     let board = &bench.session.rig.boards[0];
     assert!((board.oscillator_hz.get() - 26.1e6).abs() < 1e3 && board.prescale() == 121);
-    let Ends(low, _) = bench.session.rig.servos[0].endpoints_us;
+    let Ends { low, high: _ } = bench.session.rig.servos[0].endpoints_us;
     assert!((low - Micros::new(620.0 * 25.0 / 26.1)).abs().get() < 0.01);
     bench.press(Key::char('u'));
     assert_eq!(bench.session.rig, before);

@@ -217,14 +217,14 @@ fn widening_is_deaf_to_a_held_key() {
         press(&mut bench);
     }
     bench.pass(20);
-    assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2010f64.to_bits());
+    assert_eq!(bench.session.rig.servos[2].endpoints_us.high.get().to_bits(), 2010f64.to_bits());
     assert!(
         (bench.session.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6,
         "the pulse went along"
     );
     bench.press(Key::char('u'));
     bench.pass(60);
-    assert_eq!(bench.session.rig.servos[2].endpoints_us.1.get().to_bits(), 2000f64.to_bits());
+    assert_eq!(bench.session.rig.servos[2].endpoints_us.high.get().to_bits(), 2000f64.to_bits());
     assert!(bench.session.engine.snapshot().servos[2].pulse.get() <= 2000.0, "undone in one, and closed in");
 }
 

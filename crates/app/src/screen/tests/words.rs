@@ -9,7 +9,7 @@ use ratatui::style::Modifier;
 use wasvolta_core::fit::Side;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::edit::{self, Observation};
-use wasvolta_core::rig::{How, Place};
+use wasvolta_core::rig::{MarkKind, ReadAt};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
 
 fn rows(bench: &Bench, from_below: usize) -> String {
@@ -27,10 +27,10 @@ fn with_odd_mark() -> Bench {
     let odd = Observation {
         pulse: Micros::new(1298.0),
         ticks: Ticks(266),
-        seen: How::Aligned,
+        seen: MarkKind::Aligned,
         from: Side::Below,
         angle: Some(Degrees::new(-28.0)),
-        at: Place::Servo,
+        at: ReadAt::Servo,
         rate: None,
     };
     bench.session.edit("an odd mark", |rig| edit::keep_mark(rig, "heron.neck", odd)).unwrap();
@@ -237,7 +237,7 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
         crate::screen::rows::NUDGES.iter().position(|n| *n == crate::screen::rows::Nudge::Us(5.0)).unwrap();
     bench.press(Key::char('W'));
     bench.pass(20);
-    let Ends(_, high) = bench.session.rig.servos[RUDDER].endpoints_us;
+    let Ends { low: _, high } = bench.session.rig.servos[RUDDER].endpoints_us;
     assert_eq!(high, Micros::new(2005.0));
     for _ in 0..3 {
         bench.press(Key::char('b'));
@@ -246,11 +246,11 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
         assert!(keys(&bench).contains("b still buzzing: back off more"), "{}", keys(&bench));
     }
     let buzzes = |bench: &Bench| {
-        bench.session.rig.servos[RUDDER].marks.iter().filter(|m| m.seen == How::Buzzes).count()
+        bench.session.rig.servos[RUDDER].marks.iter().filter(|m| m.seen == MarkKind::Buzzes).count()
     };
     assert_eq!(buzzes(&bench), 1);
     bench.code(KeyCode::Enter);
-    let Ends(_, high) = bench.session.rig.servos[RUDDER].endpoints_us;
+    let Ends { low: _, high } = bench.session.rig.servos[RUDDER].endpoints_us;
     assert!(high < Micros::new(1980.0), "{high:?}");
     bench.press(Key::char('u'));
     bench.press(Key::char('u'));

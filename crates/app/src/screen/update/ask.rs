@@ -3,7 +3,7 @@
 //! [`Ask`] names them; asking and taking stand beside each other for every one.
 
 use super::roster::{ask, done};
-use super::{Desk, calibrate, cards, dialog};
+use super::{Context, calibrate, cards, dialog};
 use crate::paper;
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Task};
@@ -11,7 +11,7 @@ use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
 use wasvolta_core::rig::edit::{self, boards, joint as joints, marks, roster};
-use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Kind, Rated, Rig, Servo};
+use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Rated, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, Volts, count16};
@@ -96,30 +96,30 @@ impl Ask {
 }
 
 /// The picked servo with its rig.
-fn picked(desk: &Desk) -> Option<(std::sync::Arc<Rig>, Servo)> {
+fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
     let rig = std::sync::Arc::clone(&desk.session.rig);
     let servo = desk.servo()?.clone();
     Some((rig, servo))
 }
 
-fn open(desk: &mut Desk, what: Ask, of: &str, fields: Vec<Field>) {
+fn open(desk: &mut Context, what: Ask, of: &str, fields: Vec<Field>) {
     ask(desk, Task::Ask(what, of.to_owned()), fields);
 }
 
 /// Asks what is seen since the horn was put on anew.
-pub fn horn_moved(desk: &mut Desk, servo: &str, pulse: Micros, expected: f64) {
+pub fn horn_moved(desk: &mut Context, servo: &str, pulse: Micros, expected: f64) {
     let hint = format!("the marks say {expected:+.1}° at {:.0} µs", pulse.get());
     let fields = vec![Field::new("the horn stands at", format!("{expected:.0}"), hint)];
     open(desk, Ask::HornMoved, servo, fields);
 }
 
 /// Asks what a servo's sheet says.
-pub fn rated(desk: &mut Desk) {
+pub fn rated(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let known = servo.rated.as_ref();
     let number = |value: Option<f64>| value.map_or_else(String::new, |v| format!("{v}"));
     let pulses =
-        known.map_or_else(String::new, |r| format!("{}..{}", r.pulses_us.0.get(), r.pulses_us.1.get()));
+        known.map_or_else(String::new, |r| format!("{}..{}", r.pulses_us.low.get(), r.pulses_us.high.get()));
     let fields = vec![
         Field::new("class", "", "micro, mini, standard, large, winch or continuous fills the rest"),
         Field::new("travel", number(known.map(|r| r.travel_deg.get())), "degrees over the pulses beside it"),
@@ -131,9 +131,9 @@ pub fn rated(desk: &mut Desk) {
 }
 
 /// Asks for endpoints, centre and home.
-pub fn ends(desk: &mut Desk) {
+pub fn ends(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let us = |pulse: Micros| format!("{:.1}us", pulse.get());
     let mut fields = vec![
         Field::new("low", us(low), "the least pulse that may ever leave; or an angle, as -60deg"),
@@ -148,7 +148,7 @@ pub fn ends(desk: &mut Desk) {
 }
 
 /// Asks for the teeth of its spline, and from which side it is to arrive.
-pub fn spline(desk: &mut Desk) {
+pub fn spline(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let teeth = servo.teeth.map_or_else(String::new, |teeth| teeth.to_string());
     let side = match servo.arrive {
@@ -164,7 +164,7 @@ pub fn spline(desk: &mut Desk) {
 }
 
 /// Asks about what it is reversed.
-pub fn reverse(desk: &mut Desk) {
+pub fn reverse(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let (centre, ends) = (joints::About::Centre.middle(&servo), joints::About::Ends.middle(&servo));
     let hint = format!("centre: about {:.0} µs; ends: about {:.0} µs", centre.get(), ends.get());
@@ -172,7 +172,7 @@ pub fn reverse(desk: &mut Desk) {
 }
 
 /// Asks for a gear or a belt.
-pub fn gear(desk: &mut Desk) {
+pub fn gear(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let gear = servo.gear.unwrap_or(Gear { ratio: 1.0, offset_deg: Degrees::ZERO });
     let fields = vec![
@@ -191,7 +191,7 @@ pub fn gear(desk: &mut Desk) {
 }
 
 /// Asks for the lengths of a linkage.
-pub fn linkage(desk: &mut Desk) {
+pub fn linkage(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let known = servo.linkage;
     let mm = |of: fn(&FourBar) -> Millimetres| {
@@ -223,18 +223,17 @@ pub fn linkage(desk: &mut Desk) {
 }
 
 /// Asks which other servo turns the same joint.
-pub fn couple(desk: &mut Desk) {
+pub fn couple(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Some(joint) = rig.joint_of(&servo.name) else { return };
-    let other =
-        rig.servos.iter().find(|s| s.kind == Kind::Positional && !joint.servos().any(|t| t == s.name));
+    let other = rig.servos.iter().find(|s| s.kind.has_angles() && !joint.servos().any(|t| t == s.name));
     let fields =
         vec![Field::new("with", other.map_or("", |s| s.name.as_str()), "a servo that turns the same joint")];
     open(desk, Ask::Couple, &joint.name, fields);
 }
 
 /// Lets the picked servo turn a joint of its own again.
-pub fn uncouple(desk: &mut Desk) {
+pub fn uncouple(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Some(joint) = rig.joint_of(&servo.name) else { return };
     let leaves =
@@ -244,7 +243,7 @@ pub fn uncouple(desk: &mut Desk) {
 }
 
 /// Asks for the geometry of a steered pair.
-pub fn steering(desk: &mut Desk) {
+pub fn steering(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Some(joint) = rig.joint_of(&servo.name) else { return };
     let known = joint.steering;
@@ -259,7 +258,7 @@ pub fn steering(desk: &mut Desk) {
 }
 
 /// Asks how the maker sees the joint.
-pub fn mounting(desk: &mut Desk) {
+pub fn mounting(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Some(joint) = rig.joint_of(&servo.name) else { return };
     let turns = if joint.anticlockwise { "anticlockwise" } else { "clockwise" };
@@ -275,9 +274,10 @@ fn volts_said(volts: Option<Volts>) -> String {
 }
 
 /// Asks which supply and signal a servo takes, and which signal its board gives.
-pub fn volts(desk: &mut Desk) {
+pub fn volts(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
-    let takes = servo.volts.map_or_else(String::new, |Ends(a, b)| format!("{}..{}", a.get(), b.get()));
+    let takes =
+        servo.volts.map_or_else(String::new, |Ends { low: a, high: b }| format!("{}..{}", a.get(), b.get()));
     let gives = rig.board(&servo.board).and_then(|board| board.signal_volts);
     let fields = vec![
         Field::new("supply", takes, "volts that it takes, as 4.8..6; empty when not known"),
@@ -288,7 +288,7 @@ pub fn volts(desk: &mut Desk) {
 }
 
 /// Asks with which level an input's signal comes, and how much its pin takes.
-pub fn pin_volts(desk: &mut Desk) {
+pub fn pin_volts(desk: &mut Context) {
     let Some(input) = desk.input().cloned() else { return };
     let fields = vec![
         Field::new("comes with", volts_said(input.signal_volts), "volts at most, as 5; empty when not known"),
@@ -309,9 +309,9 @@ fn typed_volts(text: &str) -> Result<Option<Volts>, String> {
         .map_err(|_| format!("{text:?} are no volts: write 3.3 or 5"))
 }
 
-fn levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let takes = match form.word(0).split_once("..") {
-        Some((a, b)) => typed_volts(a)?.zip(typed_volts(b)?).map(|(a, b)| Ends(a, b)),
+        Some((a, b)) => typed_volts(a)?.zip(typed_volts(b)?).map(|(a, b)| Ends { low: a, high: b }),
         None if form.word(0).is_empty() => None,
         None => return Err("write the least and the greatest volts, as 4.8..6".to_owned()),
     };
@@ -324,7 +324,7 @@ fn levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     )
 }
 
-fn pin_levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn pin_levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (comes, takes) = (typed_volts(form.word(0))?, typed_volts(form.word(1))?);
     done(desk, &format!("{of}: its level is kept; Wiring says where its pin takes less"), |rig| {
         edit::change_input(rig, of, |input| (input.signal_volts, input.pin_volts) = (comes, takes))
@@ -332,7 +332,7 @@ fn pin_levels(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> 
 }
 
 /// Asks for a board's frame rate.
-pub fn frame_rate(desk: &mut Desk) {
+pub fn frame_rate(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Some(board) = rig.board(&servo.board) else { return };
     let fields = vec![Field::new(
@@ -344,7 +344,7 @@ pub fn frame_rate(desk: &mut Desk) {
 }
 
 /// Asks when an idle servo is released.
-pub fn auto_release(desk: &mut Desk) {
+pub fn auto_release(desk: &mut Context) {
     let after = desk.session.rig.release_after_s.map_or_else(|| "0".to_owned(), |s| format!("{}", s.get()));
     let fields = vec![Field::new(
         "after",
@@ -355,7 +355,7 @@ pub fn auto_release(desk: &mut Desk) {
 }
 
 /// Asks what happens to the picked joint when its board is back and its pulses had stopped meanwhile.
-pub fn back(desk: &mut Desk) {
+pub fn back(desk: &mut Context) {
     let Some(Some((joint, now))) = calibrate::with(desk, |p| p.joint.map(|j| (j.name.clone(), j.back)))
     else {
         return;
@@ -374,7 +374,7 @@ const BACKS: [(Option<Back>, &str); 4] = [
 ];
 
 /// Asks over what, how fast and how often a servo goes to and fro.
-pub fn exercise(desk: &mut Desk) {
+pub fn exercise(desk: &mut Context) {
     let found = calibrate::with(desk, |p| {
         let (low, high) = p.plan.guard.free();
         (p.servo.name.clone(), low, high, p.slope())
@@ -396,7 +396,7 @@ pub fn exercise(desk: &mut Desk) {
 }
 
 /// Asks what was seen during an exercise.
-pub fn seen(desk: &mut Desk) {
+pub fn seen(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let fields =
             vec![Field::new("what was seen", "", "in words, kept with the servo; Esc keeps nothing")];
@@ -405,7 +405,7 @@ pub fn seen(desk: &mut Desk) {
 }
 
 /// Asks how a continuous servo stands still.
-pub fn idle(desk: &mut Desk) {
+pub fn idle(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let by = if servo.idle == Idle::Release { "release" } else { "pulse" };
     open(
@@ -417,7 +417,7 @@ pub fn idle(desk: &mut Desk) {
 }
 
 /// Asks for a card to put on the picked servo.
-pub fn load_card(desk: &mut Desk) {
+pub fn load_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let cards = desk.session.cards();
     let Some(first) = cards.first().cloned() else {
@@ -428,7 +428,7 @@ pub fn load_card(desk: &mut Desk) {
 }
 
 /// Asks for a card to compare the picked servo with.
-pub fn compare_card(desk: &mut Desk) {
+pub fn compare_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let cards = desk.session.cards();
     let Some(first) = cards.first().cloned() else {
@@ -439,7 +439,7 @@ pub fn compare_card(desk: &mut Desk) {
 }
 
 /// Asks where marks are written to.
-pub fn marks_out(desk: &mut Desk) {
+pub fn marks_out(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
         open(
@@ -452,7 +452,7 @@ pub fn marks_out(desk: &mut Desk) {
 }
 
 /// Asks where marks are read from.
-pub fn marks_in(desk: &mut Desk) {
+pub fn marks_in(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
         open(
@@ -465,7 +465,7 @@ pub fn marks_in(desk: &mut Desk) {
 }
 
 /// Does what a form says.
-pub fn take(desk: &mut Desk, what: Ask, of: &str, form: &Form) -> Result<String, String> {
+pub fn take(desk: &mut Context, what: Ask, of: &str, form: &Form) -> Result<String, String> {
     match what {
         Ask::HornMoved => moved(desk, of, form),
         Ask::Rated => sheet(desk, of, form),
@@ -527,7 +527,7 @@ fn chosen(said: &str, words: &[&str]) -> Result<usize, String> {
     found.ok_or_else(|| format!("{said:?} is none of {}", words.join(", ")))
 }
 
-fn moved(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn moved(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let seen = entry::angle(form.word(0))?;
     let (pulse, servo) =
         calibrate::with(desk, |p| (p.wire_pulse(), p.servo.clone())).ok_or("no servo is picked")?;
@@ -540,7 +540,7 @@ fn moved(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     })
 }
 
-fn sheet(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let said = |label: &str| form.said(label).filter(|text| !text.is_empty());
     if let Some(class) = said("class") {
         let preset = preset::named(class).ok_or_else(|| {
@@ -558,7 +558,7 @@ fn sheet(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     let before = desk.session.rig.servo(of).and_then(|s| s.rated.clone());
     let rated = Rated {
         travel_deg: Degrees::new(number("travel")?.ok_or("write the travel in degrees")?),
-        pulses_us: Ends(pulse(low)?, pulse(high)?),
+        pulses_us: Ends { low: pulse(low)?, high: pulse(high)? },
         reversed: before.as_ref().is_some_and(|r| r.reversed),
         s_per_60_deg: number("s/60°")?.map(Seconds::new),
         idle_a: before.as_ref().and_then(|r| r.idle_a),
@@ -568,13 +568,13 @@ fn sheet(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     let words = format!(
         "rated {:.0}° over {} to {} µs",
         rated.travel_deg.get(),
-        rated.pulses_us.0.get(),
-        rated.pulses_us.1.get()
+        rated.pulses_us.low.get(),
+        rated.pulses_us.high.get()
     );
     done(desk, &words, |rig| roster::set_rated(rig, of, Some(rated)))
 }
 
-fn typed_ends(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
     let pulse = |label: &str| entry::pulse(form.said(label).unwrap_or_default(), &context);
     let (low, high, centre) = (pulse("low")?, pulse("high")?, pulse("centre")?);
@@ -584,7 +584,7 @@ fn typed_ends(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> 
     let joint = desk.session.rig.joint_of(of).map(|j| j.name.clone());
     let words = format!("endpoints {:.0} and {:.0} µs, centre {:.0} µs", low.get(), high.get(), centre.get());
     done(desk, &words, |rig| {
-        let mut next = edit::set_endpoints(rig, of, Ends(low, high))?;
+        let mut next = edit::set_endpoints(rig, of, Ends { low, high })?;
         if was.is_none_or(|was| (was - centre).abs().get() > 0.05) {
             next = edit::set_centre(&next, of, centre)?;
         }
@@ -595,7 +595,7 @@ fn typed_ends(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> 
     })
 }
 
-fn typed_spline(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn typed_spline(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let teeth = match form.word(0) {
         "" => None,
         text => Some(text.parse::<u8>().map_err(|_| format!("{text:?} is no number of teeth"))?),
@@ -611,13 +611,13 @@ fn typed_spline(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String
     })
 }
 
-fn reversed(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn reversed(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let about = [joints::About::Centre, joints::About::Ends][chosen(form.word(0), &["centre", "ends"])?];
     let words = format!("reversed about {}; limits and home stay where they are", about.word());
     done(desk, &words, |rig| joints::reverse(rig, of, about))
 }
 
-fn geared(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn geared(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (ratio, offset) = (entry::plain(form.word(0))?, entry::angle(form.word(1))?);
     let gear = Gear { ratio, offset_deg: offset };
     let none = Gear { ratio: 1.0, offset_deg: Degrees::ZERO };
@@ -629,7 +629,7 @@ fn geared(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     done(desk, &words, |rig| joints::set_gear(rig, of, gear))
 }
 
-fn linked(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let mm = |n: usize| entry::millimetres(form.word(n));
     let before = desk.session.rig.servo(of).and_then(|s| s.linkage);
     let bars = FourBar {
@@ -647,7 +647,7 @@ fn linked(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     done(desk, &words, |rig| joints::set_linkage(rig, of, bars))
 }
 
-fn steered(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn steered(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let pair = match (form.word(0), form.word(1)) {
         ("", _) => None,
         (track, base) => {
@@ -662,13 +662,13 @@ fn steered(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
     done(desk, words, |rig| joints::set_steering(rig, of, pair))
 }
 
-fn mounted(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn mounted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let angle = entry::angle(form.word(0))?;
     let anticlockwise = chosen(form.word(1), &["clockwise", "anticlockwise"])? == 1;
     done(desk, "drawn as you see it", |rig| joints::set_mounting(rig, of, angle, anticlockwise))
 }
 
-fn exercised(desk: &mut Desk, form: &Form) -> Result<String, String> {
+fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
     let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
     let (a, b) = (entry::pulse(form.word(0), &context)?, entry::pulse(form.word(1), &context)?);
     let speed = entry::plain(form.word(2))?;
@@ -689,11 +689,11 @@ fn exercised(desk: &mut Desk, form: &Form) -> Result<String, String> {
         times: Some(u32::from(count16(times))).filter(|times| *times > 0),
     };
     desk.servo_command(|servo| Command::Exercise { servo, what });
-    desk.model.exercised = Some((Ends(low, high), what.times.unwrap_or(1)));
+    desk.model.exercised = Some((Ends { low, high }, what.times.unwrap_or(1)));
     Ok("exercising; y or an arrow ends it, Esc holds".to_owned())
 }
 
-fn noted(desk: &mut Desk, of: &str, form: &Form) -> Result<String, String> {
+fn noted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (over_us, times) = desk.model.exercised.ok_or("nothing was exercised in this run")?;
     let what = Exercised { on: paper::today().to_string(), over_us, times, seen: form.word(0).to_owned() };
     done(desk, "noted with the servo", |rig| marks::note_exercise(rig, of, what))

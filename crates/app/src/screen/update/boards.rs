@@ -1,6 +1,6 @@
 //! Boards come with their ports, are told their supply, change their name, and go.
 
-use super::Desk;
+use super::Context;
 use super::roster::{ask, done};
 use crate::fresh;
 use crate::screen::form::{Field, Form, Task};
@@ -10,7 +10,7 @@ use wasvolta_core::rig::{Chip, Rail, RailId, Rig};
 use wasvolta_core::unit::{Amps, Volts};
 
 /// Asks for a new board's name, kind, place and address; what a look has found and the rig does not know is proposed.
-pub fn add(desk: &mut Desk) {
+pub fn add(desk: &mut Context) {
     let rig = &desk.session.rig;
     let found = desk.model.scene(desk.session).found_boards().next();
     let found = found.map(|(bus, device)| (port_or_path(rig, &bus.path), device.address));
@@ -39,12 +39,14 @@ fn port_or_path(rig: &Rig, path: &str) -> String {
 }
 
 /// Adds the board that a form says, and its port where there is none yet.
-pub fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
+pub fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let said = |label| form.said(label).unwrap_or_default();
     let chip = Chip::of(said("kind")).ok_or("a board is a pwm-expander, firmata or linux-pwm")?;
     let address = match chip {
-        Chip::PwmExpander => Some(fresh::address(said("address")).map_err(|error| error.to_string())?),
-        Chip::Firmata | Chip::LinuxPwm => None,
+        chip if chip.has_address() => {
+            Some(fresh::address(said("address")).map_err(|error| error.to_string())?)
+        }
+        _ => None,
     };
     let (path, baud) = match said("on").rsplit_once('@') {
         Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is no baud"))?)),
@@ -75,7 +77,7 @@ pub fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
 }
 
 /// Asks which supply feeds the picked board's servos.
-pub fn rail(desk: &mut Desk) {
+pub fn rail(desk: &mut Context) {
     let rig = &desk.session.rig;
     let Some(board) = desk.board() else { return };
     let of = |name: &String| rig.rails.iter().find(|rail| rail.name == *name);
@@ -90,7 +92,7 @@ pub fn rail(desk: &mut Desk) {
 }
 
 /// Puts a board on the rail that a form says.
-pub fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> {
+pub fn fed(desk: &mut Context, board: &str, form: &Form) -> Result<String, String> {
     let name = form.said("rail").unwrap_or_default();
     if name.is_empty() {
         return done(desk, &format!("{board} hangs on no rail"), |rig| edit::feed_board(rig, board, None));
@@ -109,12 +111,12 @@ pub fn fed(desk: &mut Desk, board: &str, form: &Form) -> Result<String, String> 
     done(desk, &words, |rig| edit::feed_board(rig, board, Some(&rail)))
 }
 
-fn picked(desk: &Desk) -> Option<String> {
+fn picked(desk: &Context) -> Option<String> {
     desk.board().map(|b| b.name.clone())
 }
 
 /// Asks for another name for the picked board.
-pub fn rename(desk: &mut Desk) {
+pub fn rename(desk: &mut Context) {
     if let Some(name) = picked(desk) {
         let fields = vec![Field::new("name", name.clone(), "as it is called on the bench")];
         ask(desk, Task::RenameBoard(name), fields);
@@ -122,13 +124,13 @@ pub fn rename(desk: &mut Desk) {
 }
 
 /// Asks whether the picked board may go.
-pub fn remove(desk: &mut Desk) {
+pub fn remove(desk: &mut Context) {
     if let Some(name) = picked(desk) {
         ask(desk, Task::RemoveBoard(name), Vec::new());
     }
 }
 
 /// Asks again what to do with pulses that were found: the question was left open.
-pub fn found(desk: &mut Desk) {
+pub fn found(desk: &mut Context) {
     desk.model.ask_again();
 }

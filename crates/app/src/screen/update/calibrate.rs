@@ -1,13 +1,13 @@
 //! Actions on one servo: engaging, jogging, endpoints, limits. What was seen of it stands in [`super::marks`].
 
-use super::{Desk, marks};
+use super::{Context, marks};
 use crate::last_known::ago;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::NUDGES;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};
-use wasvolta_core::rig::{How, Kind, Mark, Side};
+use wasvolta_core::rig::{Mark, MarkKind, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Micros};
 
@@ -18,13 +18,13 @@ const HORN_ON: Micros = Micros::new(1500.0);
 const NARROW: Micros = Micros::new(40.0);
 
 /// Runs something with the picked servo, if there is one.
-pub fn with<R>(desk: &Desk, look: impl FnOnce(&Picked) -> R) -> Option<R> {
+pub fn with<R>(desk: &Context, look: impl FnOnce(&Picked) -> R) -> Option<R> {
     let scene = desk.model.scene(desk.session);
     scene.picked().map(|picked| look(&picked))
 }
 
 /// Notes which way the pulse goes, and where it was while nothing was heard.
-pub(super) fn goes(desk: &mut Desk, by: Micros) {
+pub(super) fn goes(desk: &mut Context, by: Micros) {
     if by == Micros::ZERO {
         return;
     }
@@ -37,7 +37,7 @@ pub(super) fn goes(desk: &mut Desk, by: Micros) {
 }
 
 /// Nudges the servo. Of a held key one nudge counts a frame.
-pub fn jog(desk: &mut Desk, direction: f64) {
+pub fn jog(desk: &mut Context, direction: f64) {
     if std::mem::replace(&mut desk.model.jogged, true) {
         return;
     }
@@ -50,7 +50,7 @@ pub fn jog(desk: &mut Desk, direction: f64) {
 }
 
 /// A knob jogs: over a narrow window around where it stands, then over all, then no more.
-pub fn knob(desk: &mut Desk) {
+pub fn knob(desk: &mut Context) {
     let input = desk.model.input.id;
     let Some((jogged, at, (low, high))) =
         with(desk, |p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
@@ -90,11 +90,11 @@ pub fn knob(desk: &mut Desk) {
 }
 
 /// Asks where the horn stands.
-pub fn engage(desk: &mut Desk) {
+pub fn engage(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = scene.picked() else { return };
     // A lamp or a motor stands nowhere: it begins off, or at its neutral.
-    if picked.servo.kind != Kind::Positional {
+    if !picked.servo.kind.has_angles() {
         let pulse = picked.plan.start();
         return desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });
     }
@@ -117,14 +117,14 @@ pub fn engage(desk: &mut Desk) {
 }
 
 /// First pulse at the middle, with the horn off.
-pub fn horn_on(desk: &mut Desk) {
+pub fn horn_on(desk: &mut Context) {
     desk.model.side = Side::Unknown;
     desk.servo_command(|servo| Command::Engage { servo, pulse: HORN_ON, stands_there: false });
     desk.say("first pulse at 1500 µs: put the horn on where its middle should be");
 }
 
 /// Glides to a pulse by hand.
-pub(super) fn glide(desk: &mut Desk, to: Micros) {
+pub(super) fn glide(desk: &mut Context, to: Micros) {
     if let Some(by) = with(desk, |p| to - p.state.pulse) {
         goes(desk, by);
         desk.model.quiet = None;
@@ -133,7 +133,7 @@ pub(super) fn glide(desk: &mut Desk, to: Micros) {
 }
 
 /// Glides to the next pulse worth a mark.
-pub fn next_mark(desk: &mut Desk) {
+pub fn next_mark(desk: &mut Context) {
     let next = with(desk, |p| {
         let (low, high) = p.plan.guard.free();
         let tells = p.servo.fit().ok().and_then(|fit| fit.between_odd_and_next());
@@ -157,7 +157,7 @@ pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark]
     let place = |share: f64| {
         if share < 0.0 { centre + (centre - low) * share } else { centre + (high - centre) * share }
     };
-    let aligned = || marks.iter().filter(|m| m.seen == How::Aligned);
+    let aligned = || marks.iter().filter(|m| m.seen == MarkKind::Aligned);
     let distance = |p: Micros| aligned().map(|m| (m.pulse_us - p).abs().get()).fold(f64::INFINITY, f64::min);
     let unseen = |p: &Micros| distance(*p) > near.get();
     if let Some(next) = std::iter::once(centre).chain(OUTWARDS.map(place)).find(unseen) {
@@ -186,7 +186,7 @@ pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark]
 }
 
 /// Moves the nearer endpoint and the pulse outwards together; never from a held key.
-pub fn widen(desk: &mut Desk) {
+pub fn widen(desk: &mut Context) {
     if desk.hurried {
         return desk.refuse("a held key does not widen: listen to the servo, then press W again");
     }
@@ -224,18 +224,18 @@ fn rounded_nudge(by: Micros) -> Micros {
 }
 
 /// It buzzes here.
-pub fn buzzes(desk: &mut Desk) {
-    back_off(desk, How::Buzzes);
+pub fn buzzes(desk: &mut Context) {
+    back_off(desk, MarkKind::Buzzes);
 }
 
 /// The horn stopped following here.
-pub fn stops(desk: &mut Desk) {
-    back_off(desk, How::Stops);
+pub fn stops(desk: &mut Context) {
+    back_off(desk, MarkKind::Stops);
 }
 
 /// Keeps what was seen, moves inwards at once, and proposes the endpoint there: the margin inside the last pulse at
 /// which nothing was heard.
-fn back_off(desk: &mut Desk, seen: How) {
+fn back_off(desk: &mut Context, seen: MarkKind) {
     let quiet = desk.model.quiet;
     let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.wire_pulse())) else { return };
     let inwards = if end == End::Low { MARGIN } else { -MARGIN };
@@ -253,19 +253,19 @@ fn back_off(desk: &mut Desk, seen: How) {
 }
 
 /// Asks how far it is to go from where it stands.
-pub fn move_by(desk: &mut Desk) {
+pub fn move_by(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pulse, text: "by ".to_owned() });
 }
 
 /// Makes the present pulse the nearer endpoint: as it was typed or jogged to, not as its ticks have it.
-pub fn endpoint(desk: &mut Desk) {
+pub fn endpoint(desk: &mut Context) {
     if let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.state.pulse)) {
         set_endpoint(desk, end, pulse);
     }
 }
 
 /// Sets an endpoint of the picked servo.
-pub fn set_endpoint(desk: &mut Desk, end: End, pulse: Micros) {
+pub fn set_endpoint(desk: &mut Context, end: End, pulse: Micros) {
     if let Some(name) = with(desk, |p| p.servo.name.clone()) {
         let words = format!("{} endpoint {:.0} µs", end.word(), pulse.get());
         desk.edit(&words, |rig| edit::set_endpoint(rig, &name, end, pulse));
@@ -273,7 +273,7 @@ pub fn set_endpoint(desk: &mut Desk, end: End, pulse: Micros) {
 }
 
 /// Asks for a limit, beginning with where it stands.
-pub fn limit(desk: &mut Desk) {
+pub fn limit(desk: &mut Context) {
     let Some((angle, end)) = with(desk, |p| {
         let angle = p.angle().unwrap_or_default();
         let middle = p.plan.scale.as_ref().map_or(Degrees::ZERO, |scale| scale.angle_at(p.servo.centre()));
@@ -286,10 +286,10 @@ pub fn limit(desk: &mut Desk) {
 }
 
 /// Makes the present pulse the centre.
-pub fn centre(desk: &mut Desk) {
+pub fn centre(desk: &mut Context) {
     let found = with(desk, |p| (p.servo.name.clone(), p.state.pulse, p.servo.kind, p.servo.band()));
     let Some((name, pulse, kind, band)) = found else { return };
-    if let (Kind::Continuous, Some(band)) = (kind, band) {
+    if let (true, Some(band)) = (kind.turns_on(), band) {
         let words = format!(
             "its marks say that it stands still from {:.0} to {:.0} µs: T trims that, or drop those marks",
             band.low.get(),
@@ -301,7 +301,7 @@ pub fn centre(desk: &mut Desk) {
 }
 
 /// Makes the present angle home.
-pub fn home(desk: &mut Desk) {
+pub fn home(desk: &mut Context) {
     let found = with(desk, |p| {
         let angle = p.plan.scale.as_ref()?.angle_at(p.state.pulse);
         // The last bits of a way there and back are no angle; nor is there a −0.
@@ -314,17 +314,17 @@ pub fn home(desk: &mut Desk) {
 }
 
 /// Asks what a meter shows.
-pub fn clock(desk: &mut Desk) {
+pub fn clock(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Clock, text: String::new() });
 }
 
 /// The mechanism in the place of the protractor, or back.
-pub fn mechanism(desk: &mut Desk) {
+pub fn mechanism(desk: &mut Context) {
     desk.model.mechanism = !desk.model.mechanism;
 }
 
 /// How fine other rates and depths would be.
-pub fn fineness(desk: &mut Desk) {
+pub fn fineness(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Fineness { wish: "0.5".to_owned() });
 }
 

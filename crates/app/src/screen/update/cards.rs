@@ -1,7 +1,7 @@
 //! Servo cards and tables of marks: what was found out about a servo, in files beside the rig.
 
 use super::roster::done;
-use super::{Desk, calibrate, written};
+use super::{Context, calibrate, written};
 use crate::files;
 use crate::files::input::{self, What};
 use crate::screen::model::Dialog;
@@ -11,7 +11,7 @@ use wasvolta_core::rig::edit::marks;
 use wasvolta_core::rig::table;
 
 /// Writes the picked servo's card beside the rig.
-pub fn save(desk: &mut Desk) {
+pub fn save(desk: &mut Context) {
     let Some(servo) = calibrate::with(desk, |p| p.servo.name.clone()) else { return };
     match desk.session.keep_card(&servo) {
         Ok(name) => desk.say(&format!("card written: {name}; load card puts it on another channel")),
@@ -19,7 +19,7 @@ pub fn save(desk: &mut Desk) {
     }
 }
 
-fn read(desk: &Desk, said: &str) -> Result<Card, String> {
+fn read(desk: &Context, said: &str) -> Result<Card, String> {
     let path = written::beside(desk, said);
     files::card(&path).map_err(|bad| {
         let first = bad.first().map_or_else(String::new, |place| format!(": {place}"));
@@ -28,7 +28,7 @@ fn read(desk: &Desk, said: &str) -> Result<Card, String> {
 }
 
 /// Puts a card on a servo.
-pub fn load(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
+pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let card = read(desk, said)?;
     let words =
         format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
@@ -36,7 +36,7 @@ pub fn load(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> 
 }
 
 /// Shows a card beside the servo as it is.
-pub fn compare(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
+pub fn compare(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let card = read(desk, said)?;
     let rig = &desk.session.rig;
     let part = rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
@@ -49,7 +49,7 @@ pub fn compare(desk: &mut Desk, servo: &str, said: &str) -> Result<String, Strin
 }
 
 /// Writes the marks of a servo as a table.
-pub fn marks_out(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
+pub fn marks_out(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let part = desk.session.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
     let (text, count) = (table::write(&part.marks), part.marks.len());
     let path = written::write(
@@ -62,12 +62,12 @@ pub fn marks_out(desk: &mut Desk, servo: &str, said: &str) -> Result<String, Str
 }
 
 /// Takes marks over from a table.
-pub fn marks_in(desk: &mut Desk, servo: &str, said: &str) -> Result<String, String> {
+pub fn marks_in(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let path = written::beside(desk, said);
     let text =
         input::text(&path, What::Table).map_err(|why| format!("cannot read {}: {why}", path.display()))?;
     let found = table::read(&text).map_err(|bad| format!("{}, {bad}", path.display()))?;
-    let Ends(low, high) = desk.session.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
+    let Ends { low, high } = desk.session.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
     let outside = found.iter().filter(|m| m.pulse_us < low || m.pulse_us > high).count();
     let beyond = if outside == 0 {
         String::new()

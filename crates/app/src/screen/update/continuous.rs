@@ -1,7 +1,7 @@
 //! A continuous servo: its rate by a stopwatch, and where it stands still when it is warm.
 
 use super::calibrate::with;
-use super::{Desk, marks};
+use super::{Context, marks};
 use crate::screen::keys::Key;
 use crate::screen::model::Dialog;
 use crossterm::event::KeyCode;
@@ -11,13 +11,13 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
 
 /// Begins to time turns: the press that opens it is the first.
-pub fn stopwatch(desk: &mut Desk) {
+pub fn stopwatch(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Stopwatch { presses: vec![desk.now.as_secs_f64()] });
     desk.say("timing: press t each time the same mark on it comes round, Enter keeps the rate");
 }
 
 /// A key while turns are timed.
-pub fn timing(desk: &mut Desk, key: Key, mut presses: Vec<f64>) -> Option<Dialog> {
+pub fn timing(desk: &mut Context, key: Key, mut presses: Vec<f64>) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('t' | ' ') => presses.push(desk.now.as_secs_f64()),
         KeyCode::Enter => match timed(&presses) {
@@ -33,14 +33,14 @@ pub fn timing(desk: &mut Desk, key: Key, mut presses: Vec<f64>) -> Option<Dialog
 }
 
 /// Begins to trim: arrows shift where it stands still.
-pub fn trim(desk: &mut Desk) {
+pub fn trim(desk: &mut Context) {
     if let Some(before) = with(desk, |p| p.state.trim()) {
         desk.model.dialog = Some(Dialog::Trim { before });
     }
 }
 
 /// A key while it is trimmed.
-pub fn trimming(desk: &mut Desk, key: Key, before: Micros) -> Option<Dialog> {
+pub fn trimming(desk: &mut Context, key: Key, before: Micros) -> Option<Dialog> {
     let tick = with(desk, |p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
     let now = with(desk, |p| p.state.trim()).unwrap_or(Micros::ZERO);
     match key.code {
@@ -64,14 +64,14 @@ pub fn trimming(desk: &mut Desk, key: Key, before: Micros) -> Option<Dialog> {
 }
 
 /// Esc puts the trim back.
-pub fn untrim(desk: &mut Desk, before: Micros) {
+pub fn untrim(desk: &mut Context, before: Micros) {
     if let Some(now) = with(desk, |p| p.state.trim()) {
         desk.servo_command(|servo| Command::Trim { servo, by: before - now });
     }
 }
 
 /// Takes the trim into the marks; what is on the wire stays.
-fn keep_trim(desk: &mut Desk) {
+fn keep_trim(desk: &mut Context) {
     let Some((name, by)) = with(desk, |p| (p.servo.name.clone(), p.state.trim())) else { return };
     if by == Micros::ZERO {
         return desk.refuse("there is no trim to keep");
@@ -84,7 +84,7 @@ fn keep_trim(desk: &mut Desk) {
 }
 
 /// It starts to turn elsewhere than its marks say: trim, or keep that as a mark.
-pub fn drift(desk: &mut Desk, key: Key, what: Observation, by: Micros) -> Option<Dialog> {
+pub fn drift(desk: &mut Context, key: Key, what: Observation, by: Micros) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('t') => {
             desk.servo_command(|servo| Command::Trim { servo, by });

@@ -1,6 +1,6 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Desk, calibrate, carry_out, continuous, general, inputs, marks, roster, sequence, test_move};
+use super::{Context, calibrate, carry_out, continuous, general, inputs, marks, roster, sequence, test_move};
 use crate::recovery::Offer;
 use crate::screen::action;
 use crate::screen::entry::{self, PulseContext};
@@ -10,13 +10,13 @@ use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
-use wasvolta_core::rig::{BoardId, Limit, Place};
+use wasvolta_core::rig::{BoardId, Limit, ReadAt};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Hertz, Micros};
 use wasvolta_port::expander::{Decision, Found};
 
 /// Takes a key for the dialog that is open.
-pub fn key(desk: &mut Desk, key: Key) {
+pub fn key(desk: &mut Context, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
     // What was wrong with the answer before is no longer there to be read once another is given.
     desk.model.said.take_if(|(tone, ..)| *tone == Tone::Refused);
@@ -103,7 +103,7 @@ pub(super) fn dialled(dial: &Dial) -> Result<Degrees, String> {
     if dial.text.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(&dial.text) }
 }
 
-fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
+fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
     let step = match (scale, key.code) {
         (Scale::Pulses, _) | (_, KeyCode::Up | KeyCode::Down) => 10.0,
         _ => 1.0,
@@ -143,7 +143,12 @@ fn engage(desk: &mut Desk, key: Key, mut dial: Dial, scale: Scale, from: String)
     }
 }
 
-fn mark(desk: &mut Desk, key: Key, mut dial: Dial, (at, change): (Place, Option<usize>)) -> Option<Dialog> {
+fn mark(
+    desk: &mut Context,
+    key: Key,
+    mut dial: Dial,
+    (at, change): (ReadAt, Option<usize>),
+) -> Option<Dialog> {
     if key.code == KeyCode::Tab && change.is_none() {
         return Some(marks::other_place(desk, at, change));
     }
@@ -165,7 +170,7 @@ fn mark(desk: &mut Desk, key: Key, mut dial: Dial, (at, change): (Place, Option<
 }
 
 fn limit(
-    desk: &mut Desk,
+    desk: &mut Context,
     key: Key,
     (mut end, mut dial, reason): (edit::End, Dial, Option<String>),
 ) -> Option<Dialog> {
@@ -202,7 +207,7 @@ fn limit(
     None
 }
 
-fn known_reason(desk: &Desk, end: edit::End) -> String {
+fn known_reason(desk: &Context, end: edit::End) -> String {
     let scene = desk.model.scene(desk.session);
     let joint = scene.picked().and_then(|p| p.joint);
     let limit = joint.and_then(|j| if end == edit::End::Low { j.low.as_ref() } else { j.high.as_ref() });
@@ -219,7 +224,7 @@ fn type_into(text: &mut String, key: Key) {
     }
 }
 
-fn typed(desk: &mut Desk, key: Key, purpose: Purpose, mut text: String) -> Option<Dialog> {
+fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut text: String) -> Option<Dialog> {
     if key.code != KeyCode::Enter {
         type_into(&mut text, key);
         return Some(Dialog::Entry { purpose, text });
@@ -240,7 +245,7 @@ fn typed(desk: &mut Desk, key: Key, purpose: Purpose, mut text: String) -> Optio
 }
 
 /// What a pulse entry is judged by, for the picked servo.
-pub fn pulse_context(desk: &Desk) -> Option<PulseContext> {
+pub fn pulse_context(desk: &Context) -> Option<PulseContext> {
     let scene = desk.model.scene(desk.session);
     let picked = scene.picked()?;
     Some(PulseContext {
@@ -252,14 +257,14 @@ pub fn pulse_context(desk: &Desk) -> Option<PulseContext> {
     })
 }
 
-fn go_to(desk: &mut Desk, text: &str) -> Result<(), String> {
+fn go_to(desk: &mut Context, text: &str) -> Result<(), String> {
     let Some(context) = pulse_context(desk) else { return Ok(()) };
     let pulse = entry::pulse(text, &context)?;
     calibrate::glide(desk, pulse);
     Ok(())
 }
 
-fn correct_clock(desk: &mut Desk, text: &str) -> Result<(), String> {
+fn correct_clock(desk: &mut Context, text: &str) -> Result<(), String> {
     let measured = Hertz::new(entry::hertz(text)?);
     let Some(board) = desk.model.scene(desk.session).picked().map(|p| p.board.name.clone()) else {
         return Ok(());
@@ -269,14 +274,14 @@ fn correct_clock(desk: &mut Desk, text: &str) -> Result<(), String> {
     Ok(())
 }
 
-fn pass_beats(desk: &mut Desk, text: &str) -> Result<(), String> {
+fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
     let beats: u32 = text.trim().parse().map_err(|_| "write a whole number of beats".to_owned())?;
     desk.session.pass_beats(beats.min(100_000));
     desk.say(&format!("{beats} beats passed"));
     Ok(())
 }
 
-fn palette(desk: &mut Desk, key: Key, mut query: String, pick: usize) -> Option<Dialog> {
+fn palette(desk: &mut Context, key: Key, mut query: String, pick: usize) -> Option<Dialog> {
     let found = action::matching(&query);
     let pick = match key.code {
         KeyCode::Up => pick.saturating_sub(1),
@@ -300,7 +305,7 @@ fn palette(desk: &mut Desk, key: Key, mut query: String, pick: usize) -> Option<
     Some(Dialog::Palette { query, pick })
 }
 
-fn scroll(desk: &Desk, key: Key, from: usize) -> Option<Dialog> {
+fn scroll(desk: &Context, key: Key, from: usize) -> Option<Dialog> {
     let from = match key.code {
         KeyCode::Up => from.saturating_sub(1),
         KeyCode::Down => from + 1,
@@ -311,7 +316,7 @@ fn scroll(desk: &Desk, key: Key, from: usize) -> Option<Dialog> {
     Some(Dialog::Help { from: from.min(action::keyed(desk.model.view).count().saturating_sub(5)) })
 }
 
-fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
+fn quit(desk: &mut Context, key: Key) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('s') | KeyCode::Enter => {
             general::save(desk);
@@ -330,7 +335,7 @@ fn quit(desk: &mut Desk, key: Key) -> Option<Dialog> {
 }
 
 /// Esc leaves the edits too: they are kept aside, for a new copy must not take their place.
-fn recover(desk: &mut Desk, key: Key, offer: Box<Offer>, from: usize) -> Option<Dialog> {
+fn recover(desk: &mut Context, key: Key, offer: Box<Offer>, from: usize) -> Option<Dialog> {
     let from = match key.code {
         KeyCode::Enter => {
             desk.session.recover(*offer);
@@ -349,7 +354,7 @@ fn recover(desk: &mut Desk, key: Key, offer: Box<Offer>, from: usize) -> Option<
     Some(Dialog::Recover { offer, from })
 }
 
-fn decide(desk: &mut Desk, key: Key, board: BoardId, found: &Found) -> Option<Dialog> {
+fn decide(desk: &mut Context, key: Key, board: BoardId, found: &Found) -> Option<Dialog> {
     match (key.code, found) {
         (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
             for command in desk.session.kept(board, ticks) {

@@ -1,6 +1,6 @@
 //! Actions that mean the same in every view.
 
-use super::{Desk, calibrate, inputs, marks, sequence, wiring, written};
+use super::{Context, calibrate, inputs, marks, sequence, wiring, written};
 use crate::paper::{self, Kind, Order};
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
@@ -13,16 +13,16 @@ use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::{Fitting, Under};
 
 /// ←
-pub fn less(desk: &mut Desk) {
+pub fn less(desk: &mut Context) {
     change(desk, -1.0);
 }
 
 /// →
-pub fn more(desk: &mut Desk) {
+pub fn more(desk: &mut Context) {
     change(desk, 1.0);
 }
 
-fn change(desk: &mut Desk, direction: f64) {
+fn change(desk: &mut Context, direction: f64) {
     match desk.model.view {
         View::Wiring => wiring::board(desk, if direction < 0.0 { -1 } else { 1 }),
         View::Calibrate => calibrate::jog(desk, direction),
@@ -32,16 +32,16 @@ fn change(desk: &mut Desk, direction: f64) {
 }
 
 /// ↑
-pub fn row_up(desk: &mut Desk) {
+pub fn row_up(desk: &mut Context) {
     pick_row(desk, -1);
 }
 
 /// ↓
-pub fn row_down(desk: &mut Desk) {
+pub fn row_down(desk: &mut Context) {
     pick_row(desk, 1);
 }
 
-fn pick_row(desk: &mut Desk, by: isize) {
+fn pick_row(desk: &mut Context, by: isize) {
     match desk.model.view {
         View::Wiring => wiring::channel(desk, by),
         View::Calibrate => marks::pick(desk, by),
@@ -56,16 +56,16 @@ fn pick_row(desk: &mut Desk, by: isize) {
 }
 
 /// `PgUp`
-pub fn servo_previous(desk: &mut Desk) {
+pub fn servo_previous(desk: &mut Context) {
     pick_servo(desk, -1);
 }
 
 /// `PgDn`, and Enter in Calibrate.
-pub fn servo_next(desk: &mut Desk) {
+pub fn servo_next(desk: &mut Context) {
     pick_servo(desk, 1);
 }
 
-fn pick_servo(desk: &mut Desk, by: isize) {
+fn pick_servo(desk: &mut Context, by: isize) {
     let order = &desk.session.edition.order;
     let here = order.iter().position(|n| Some(*n) == desk.place()).unwrap_or(0);
     if let Some(&servo) = order.get(moved(here, by, order.len())) {
@@ -74,18 +74,18 @@ fn pick_servo(desk: &mut Desk, by: isize) {
 }
 
 /// ,
-pub fn smaller_nudge(desk: &mut Desk) {
+pub fn smaller_nudge(desk: &mut Context) {
     change_nudge(desk, -1);
 }
 
 /// .
-pub fn larger_nudge(desk: &mut Desk) {
+pub fn larger_nudge(desk: &mut Context) {
     change_nudge(desk, 1);
 }
 
 /// Goes to the next larger or smaller nudge: of the picked servo by what each really is, for a degree may be less than
 /// 10 µs of one and more of another.
-fn change_nudge(desk: &mut Desk, by: isize) {
+fn change_nudge(desk: &mut Context, by: isize) {
     let mut order: Vec<usize> = (0..NUDGES.len()).collect();
     if desk.model.view == View::Calibrate {
         let sizes = calibrate::with(desk, |p| NUDGES.map(|nudge| p.nudge(nudge).get()));
@@ -98,17 +98,17 @@ fn change_nudge(desk: &mut Desk, by: isize) {
 }
 
 /// Stops the picked servo's pulses.
-pub fn release(desk: &mut Desk) {
+pub fn release(desk: &mut Context) {
     desk.servo_command(|servo| Command::Release { servo });
 }
 
 /// The hand lets go.
-pub fn give_back(desk: &mut Desk) {
+pub fn give_back(desk: &mut Context) {
     desk.servo_command(|servo| Command::GiveBack { servo });
 }
 
 /// The hand lets everything go that it has.
-pub fn give_all_back(desk: &mut Desk) {
+pub fn give_all_back(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let parts = (0..scene.rig.servos.len()).filter_map(|n| scene.servo(n));
     let held: Vec<ServoId> = parts.filter(|p| p.state.owner == Owner::Hand).map(|p| p.servo.id).collect();
@@ -123,36 +123,36 @@ pub fn give_all_back(desk: &mut Desk) {
 }
 
 /// Holds the output.
-pub fn hold(desk: &mut Desk) {
+pub fn hold(desk: &mut Context) {
     desk.command(Command::Hold);
 }
 
 /// Goes on, or enables again.
-pub fn drive(desk: &mut Desk) {
+pub fn drive(desk: &mut Context) {
     desk.command(Command::Drive);
 }
 
 /// From the palette; the key itself never gets here.
-pub fn cut(desk: &mut Desk) {
+pub fn cut(desk: &mut Context) {
     desk.session.engine.stop().cut();
 }
 
 /// Takes the last edit back.
-pub fn undo(desk: &mut Desk) {
+pub fn undo(desk: &mut Context) {
     if let Some(what) = desk.session.undo() {
         desk.say(&format!("undone: {what}"));
     }
 }
 
 /// Makes it again.
-pub fn redo(desk: &mut Desk) {
+pub fn redo(desk: &mut Context) {
     if let Some(what) = desk.session.redo() {
         desk.say(&format!("again: {what}"));
     }
 }
 
 /// Saves the rig.
-pub fn save(desk: &mut Desk) {
+pub fn save(desk: &mut Context) {
     match desk.session.save() {
         Ok(()) => {
             let words = format!("saved to {}", desk.session.path().display());
@@ -163,7 +163,7 @@ pub fn save(desk: &mut Desk) {
 }
 
 /// Takes in what another program has written.
-pub fn read_again(desk: &mut Desk) {
+pub fn read_again(desk: &mut Context) {
     match desk.session.read_again() {
         Ok(()) => desk.say("read again from the file; u brings back what was here"),
         Err(error) => desk.refuse(&error.to_string()),
@@ -171,7 +171,7 @@ pub fn read_again(desk: &mut Desk) {
 }
 
 /// Goes to the next view.
-pub fn next_view(desk: &mut Desk) {
+pub fn next_view(desk: &mut Context) {
     let here = View::ALL.iter().position(|v| *v == desk.model.view).unwrap_or(0);
     if let Some(view) = View::ALL.get((here + 1) % View::ALL.len()) {
         show(desk, *view);
@@ -179,7 +179,7 @@ pub fn next_view(desk: &mut Desk) {
 }
 
 /// Goes to a view; what was said in another is over.
-pub fn show(desk: &mut Desk, view: View) {
+pub fn show(desk: &mut Context, view: View) {
     desk.model.view = view;
     desk.model.said = None;
     if view == View::Wiring {
@@ -188,22 +188,22 @@ pub fn show(desk: &mut Desk, view: View) {
 }
 
 /// Every command by its name.
-pub fn palette(desk: &mut Desk) {
+pub fn palette(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Palette { query: String::new(), pick: 0 });
 }
 
 /// All keys.
-pub fn help(desk: &mut Desk) {
+pub fn help(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Help { from: 0 });
 }
 
 /// Asks how many beats to pass.
-pub fn beats(desk: &mut Desk) {
+pub fn beats(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Beats, text: String::new() });
 }
 
 /// Quits; asks first when edits are unsaved.
-pub fn quit(desk: &mut Desk) {
+pub fn quit(desk: &mut Context) {
     if desk.session.is_edited() {
         desk.model.dialog = Some(Dialog::Quit);
     } else {
@@ -212,7 +212,7 @@ pub fn quit(desk: &mut Desk) {
 }
 
 /// Ends the program. Joints that are told so go home first; a second time does not wait for them.
-pub fn end(desk: &mut Desk) {
+pub fn end(desk: &mut Context) {
     let driving = desk.model.snapshot.output == Output::Driving;
     let scene = desk.model.scene(desk.session);
     let homes: Vec<ServoId> = (0..scene.rig.servos.len())
@@ -236,51 +236,51 @@ fn listed(names: &[String]) -> String {
 }
 
 /// Asks where to write the picked servo's calibration sheet.
-pub fn calibration_sheet(desk: &mut Desk) {
+pub fn calibration_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Calibration);
 }
 
 /// Asks where to write a protractor for the picked servo.
-pub fn protractor_sheet(desk: &mut Desk) {
+pub fn protractor_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Protractor(Fitting::default()));
 }
 
 /// Asks where to write a protractor for what the picked servo turns.
-pub fn joint_protractor_sheet(desk: &mut Desk) {
+pub fn joint_protractor_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Protractor(Fitting { under: Under::Joint, ..Fitting::default() }));
 }
 
 /// Asks where to write the picked servo's linkage.
-pub fn linkage_sheet(desk: &mut Desk) {
+pub fn linkage_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Linkage);
 }
 
 /// Asks where to write the wiring plan, from the picked board on.
-pub fn wiring_sheet(desk: &mut Desk) {
+pub fn wiring_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Wiring);
 }
 
 /// What a sheet is of: the picked board for a wiring plan, else the picked servo.
-fn sheet_of(desk: &Desk, kind: Kind) -> Option<String> {
+fn sheet_of(desk: &Context, kind: Kind) -> Option<String> {
     match kind {
         Kind::Wiring => desk.board().map(|board| board.name.clone()),
         Kind::Calibration | Kind::Linkage | Kind::Protractor(_) => desk.servo().map(|s| s.name.clone()),
     }
 }
 
-fn ask_for_sheet(desk: &mut Desk, kind: Kind) {
+fn ask_for_sheet(desk: &mut Context, kind: Kind) {
     let Some(of) = sheet_of(desk, kind) else { return };
     let text = format!("{of}-{}.pdf", kind.word());
     desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Sheet(kind), text });
 }
 
 /// Draws a sheet of the picked servo and says where it is.
-pub fn write_sheet(desk: &mut Desk, kind: Kind, path: &str) -> Result<(), String> {
+pub fn write_sheet(desk: &mut Context, kind: Kind, path: &str) -> Result<(), String> {
     let rig = Arc::clone(&desk.session.rig);
     let Some(of) = sheet_of(desk, kind) else { return Ok(()) };
     let order = Order { rig: &rig, of: &of, kind, paper: Paper::default(), date: paper::today() };
     let make =
-        |desk: &mut Desk, path: &Path, replace| paper::make(&order, path, &desk.session.outputs, replace);
+        |desk: &mut Context, path: &Path, replace| paper::make(&order, path, &desk.session.outputs, replace);
     let path = written::write(desk, path, make, |error| match error {
         paper::NotMade::Refused(refused) => Some(refused),
         paper::NotMade::Ending(_) | paper::NotMade::Drawing(_) => None,

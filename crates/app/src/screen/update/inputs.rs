@@ -1,6 +1,6 @@
 //! Actions on inputs: changing a stage, tying an input to a joint, the simulated plug.
 
-use super::Desk;
+use super::Context;
 use crate::screen::entry;
 use crate::screen::pick::Pick;
 use crate::screen::rows::{InputRow, moved};
@@ -8,14 +8,14 @@ use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Failsafe, Input};
 use wasvolta_core::unit::{Degrees, Seconds};
 
-fn picked_row(desk: &Desk) -> Option<(InputRow, Input)> {
+fn picked_row(desk: &Context) -> Option<(InputRow, Input)> {
     let scene = desk.model.scene(desk.session);
     let row = scene.input_rows().get(desk.model.input_row).copied()?;
     Some((row, scene.input()?.clone()))
 }
 
 /// Changes the picked row by a step.
-pub fn change(desk: &mut Desk, direction: f64) {
+pub fn change(desk: &mut Context, direction: f64) {
     let Some((row, input)) = picked_row(desk) else { return };
     let by = row.step(desk.model.nudge) * direction;
     match row {
@@ -42,28 +42,28 @@ pub fn change(desk: &mut Desk, direction: f64) {
 }
 
 /// The present value of a row; zero for what is off.
-pub fn value(desk: &Desk, row: InputRow) -> Option<f64> {
+pub fn value(desk: &Context, row: InputRow) -> Option<f64> {
     let scene = desk.model.scene(desk.session);
     let input = scene.input()?;
     Some(match row {
         InputRow::Which | InputRow::Turn => return None,
-        InputRow::Low => input.ends.0,
+        InputRow::Low => input.ends.low,
         InputRow::Centre => input.centre?,
-        InputRow::High => input.ends.1,
+        InputRow::High => input.ends.high,
         InputRow::Trim => input.trim,
         InputRow::Deadband => input.deadband,
         InputRow::Expo => input.expo,
         InputRow::Smoothing => input.smoothing_ms,
         InputRow::Rise => input.rise_per_s.unwrap_or(0.0),
         InputRow::Fall => input.fall_per_s.unwrap_or(0.0),
-        InputRow::MapLow => scene.mapping()?.angles_deg.0.get(),
-        InputRow::MapHigh => scene.mapping()?.angles_deg.1.get(),
+        InputRow::MapLow => scene.mapping()?.angles_deg.low.get(),
+        InputRow::MapHigh => scene.mapping()?.angles_deg.high.get(),
         InputRow::Failsafe => scene.mapping()?.failsafe.as_ref().map_or(0.0, |f| f.angle_deg.get()),
     })
 }
 
 /// Sets a row to a value.
-fn set(desk: &mut Desk, row: InputRow, value: f64) {
+fn set(desk: &mut Context, row: InputRow, value: f64) {
     let scene = desk.model.scene(desk.session);
     let Some(input) = scene.input().map(|i| i.name.clone()) else { return };
     let joint = scene.mapping().map(|m| m.joint.clone()).unwrap_or_default();
@@ -77,9 +77,9 @@ fn set(desk: &mut Desk, row: InputRow, value: f64) {
             edit::set_failsafe(rig, &joint, Some(Failsafe { angle_deg: angle, over_s: Seconds::new(0.8) }))
         }
         _ => edit::change_input(rig, &input, |input| match row {
-            InputRow::Low => input.ends.0 = value,
+            InputRow::Low => input.ends.low = value,
             InputRow::Centre => input.centre = Some(value),
-            InputRow::High => input.ends.1 = value,
+            InputRow::High => input.ends.high = value,
             InputRow::Trim => input.trim = value,
             InputRow::Deadband => input.deadband = value,
             InputRow::Expo => input.expo = value,
@@ -95,7 +95,7 @@ fn set(desk: &mut Desk, row: InputRow, value: f64) {
 ///
 /// # Errors
 /// Says what is understood; nothing has changed then.
-pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
+pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     let Some((row, input)) = picked_row(desk) else { return Ok(()) };
     match row {
         InputRow::Which => return Err("← and → choose the input".to_owned()),
@@ -124,13 +124,13 @@ fn with_ms(text: &str) -> String {
     }
 }
 
-fn set_stay(desk: &mut Desk) {
+fn set_stay(desk: &mut Context) {
     let joint = desk.model.scene(desk.session).mapping().map(|m| m.joint.clone()).unwrap_or_default();
     desk.edit("when lost: stay", |rig| edit::set_failsafe(rig, &joint, None));
 }
 
 /// Ties the input to the picked servo's joint over its limits, or unties it.
-pub fn tie(desk: &mut Desk) {
+pub fn tie(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
     let (Some(joint), Some(line)) = (picked.joint, picked.plan.scale.as_ref()) else { return };
@@ -149,7 +149,7 @@ pub fn tie(desk: &mut Desk) {
 }
 
 /// Pulls the simulated plug, or puts it in again.
-pub fn plug(desk: &mut Desk) {
+pub fn plug(desk: &mut Context) {
     let port = desk.model.scene(desk.session).input().map(|i| i.port.clone());
     let Some(knob) = port.and_then(|port| desk.session.knob(&port).cloned()) else { return };
     if knob.is_plugged() {

@@ -1,6 +1,6 @@
 //! What was seen of a servo: keeping it, changing it, dropping it, and the ways out of a contradiction.
 
-use super::Desk;
+use super::Context;
 use super::calibrate::{glide, with};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dial, Dialog};
@@ -8,14 +8,18 @@ use crate::screen::rows::moved;
 use crossterm::event::KeyCode;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
-use wasvolta_core::rig::{How, Kind, Place};
+use wasvolta_core::rig::{MarkKind, ReadAt};
 use wasvolta_core::unit::{Degrees, Micros, Rpm};
 
 /// What is seen now, at the pulse that is on the wire.
-pub(super) fn observe(desk: &Desk, seen: How, angle: Option<(Degrees, Place)>) -> Option<Observation> {
+pub(super) fn observe(
+    desk: &Context,
+    seen: MarkKind,
+    angle: Option<(Degrees, ReadAt)>,
+) -> Option<Observation> {
     let from = desk.model.side;
     with(desk, |p| {
-        let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(Place::Servo, |(_, at)| at));
+        let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(ReadAt::Servo, |(_, at)| at));
         // A trim is not the servo's: what is marked is the pulse that the marks would have asked for.
         let pulse = p.wire_pulse() - p.state.trim();
         Some(Observation { pulse, ticks: p.state.ticks?, seen, from, angle, at, rate: None })
@@ -24,8 +28,8 @@ pub(super) fn observe(desk: &Desk, seen: How, angle: Option<(Degrees, Place)>) -
 }
 
 /// Asks for the angle seen, with the prediction in it; of what turns, it begins to time it.
-pub fn mark(desk: &mut Desk) {
-    let Some(at) = with(desk, |p| if p.through.is_direct() { Place::Servo } else { last_place(p.servo) })
+pub fn mark(desk: &mut Context) {
+    let Some(at) = with(desk, |p| if p.through.is_direct() { ReadAt::Servo } else { last_place(p.servo) })
     else {
         return;
     };
@@ -33,32 +37,32 @@ pub fn mark(desk: &mut Desk) {
 }
 
 /// Where this servo was read last: who reads at the joint goes on reading there.
-fn last_place(servo: &wasvolta_core::rig::Servo) -> Place {
-    servo.marks.iter().rev().find(|m| m.seen == How::Aligned).map_or(Place::Joint, |m| m.at)
+fn last_place(servo: &wasvolta_core::rig::Servo) -> ReadAt {
+    servo.marks.iter().rev().find(|m| m.seen == MarkKind::Aligned).map_or(ReadAt::Joint, |m| m.at)
 }
 
 /// The angle that is expected here, at the servo or at its joint.
-fn predicted(desk: &Desk, at: Place) -> Dial {
+fn predicted(desk: &Context, at: ReadAt) -> Dial {
     let value = with(desk, |p| {
         let joint = p.drawn().map(|(scale, _)| scale.angle_at(p.wire_pulse()));
-        joint.map_or(0.0, |joint| if at == Place::Joint { joint } else { p.through.servo_at(joint) }.get())
+        joint.map_or(0.0, |joint| if at == ReadAt::Joint { joint } else { p.through.servo_at(joint) }.get())
     });
     Dial { value: value.unwrap_or(0.0).round() + 0.0, text: String::new() }
 }
 
 /// The other place to read at.
-pub(super) fn other_place(desk: &Desk, at: Place, change: Option<usize>) -> Dialog {
+pub(super) fn other_place(desk: &Context, at: ReadAt, change: Option<usize>) -> Dialog {
     let at = match at {
-        Place::Servo if with(desk, |p| !p.through.is_direct()) == Some(true) => Place::Joint,
-        _ => Place::Servo,
+        ReadAt::Servo if with(desk, |p| !p.through.is_direct()) == Some(true) => ReadAt::Joint,
+        _ => ReadAt::Servo,
     };
     Dialog::Mark { dial: predicted(desk, at), at, change }
 }
 
 /// Keeps an aligned mark at the present pulse, or changes the one that is being changed.
-pub(super) fn keep_angle(desk: &mut Desk, angle: Degrees, at: Place, change: Option<usize>) {
+pub(super) fn keep_angle(desk: &mut Context, angle: Degrees, at: ReadAt, change: Option<usize>) {
     let Some(place) = change else {
-        let Some(what) = observe(desk, How::Aligned, Some((angle, at))) else {
+        let Some(what) = observe(desk, MarkKind::Aligned, Some((angle, at))) else {
             return desk.refuse("there is no pulse on the wire to mark");
         };
         desk.model.bell |= match retaken(desk, &what) {
@@ -74,7 +78,7 @@ pub(super) fn keep_angle(desk: &mut Desk, angle: Degrees, at: Place, change: Opt
 }
 
 /// The picked mark, where what is seen now is seen at its pulse: it is being taken again.
-fn retaken(desk: &Desk, what: &Observation) -> Option<usize> {
+fn retaken(desk: &Context, what: &Observation) -> Option<usize> {
     let place = desk.model.mark?;
     let near = with(desk, |p| {
         let mark = p.servo.marks.get(place).filter(|mark| mark.seen == what.seen)?;
@@ -83,7 +87,7 @@ fn retaken(desk: &Desk, what: &Observation) -> Option<usize> {
     (near.flatten() == Some(true)).then_some(place)
 }
 
-fn retake(desk: &mut Desk, place: usize, what: Observation) -> bool {
+fn retake(desk: &mut Context, place: usize, what: Observation) -> bool {
     let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
     let words = words(&what).replace("mark kept", "mark taken again");
     let kept = desk.edit(&words, |rig| marks::retake_mark(rig, &name, place, what));
@@ -92,14 +96,14 @@ fn retake(desk: &mut Desk, place: usize, what: Observation) -> bool {
 }
 
 /// Keeps where it buzzes or stops following: one mark an end.
-pub(super) fn keep_end(desk: &mut Desk, what: Observation) -> bool {
+pub(super) fn keep_end(desk: &mut Context, what: Observation) -> bool {
     let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
     desk.edit(&words(&what), |rig| marks::keep_end(rig, &name, what))
 }
 
 /// Keeps a mark; of servos that turn a joint together, each keeps one of its own. Where it contradicts another one the
 /// ways out are asked.
-pub(super) fn keep(desk: &mut Desk, what: Observation) -> bool {
+pub(super) fn keep(desk: &mut Context, what: Observation) -> bool {
     let Some(all) = with(desk, |p| p.servo.name.clone()).map(|name| together(desk, &name, what)) else {
         return false;
     };
@@ -134,15 +138,15 @@ fn words(what: &Observation) -> String {
 }
 
 /// The same look, for each servo that turns the joint: an angle of the joint is all of theirs.
-fn together(desk: &Desk, name: &str, what: Observation) -> Vec<(String, Observation)> {
+fn together(desk: &Context, name: &str, what: Observation) -> Vec<(String, Observation)> {
     let scene = desk.model.scene(desk.session);
     let rig = scene.rig;
     let own = vec![(name.to_owned(), what)];
     let Some(joint) = rig.joint_of(name).filter(|j| !j.others.is_empty() && j.steering.is_none()) else {
         return own;
     };
-    if what.at == Place::Servo
-        && what.seen == How::Aligned
+    if what.at == ReadAt::Servo
+        && what.seen == MarkKind::Aligned
         && !scene.picked().is_some_and(|p| p.through.is_direct())
     {
         return own;
@@ -154,12 +158,12 @@ fn together(desk: &Desk, name: &str, what: Observation) -> Vec<(String, Observat
         Some((member.to_owned(), what))
     });
     let all: Vec<(String, Observation)> = members.collect();
-    if all.is_empty() || what.seen != How::Aligned { own } else { all }
+    if all.is_empty() || what.seen != MarkKind::Aligned { own } else { all }
 }
 
 /// The ways out of a contradiction.
 pub(super) fn contradiction(
-    desk: &mut Desk,
+    desk: &mut Context,
     key: Key,
     (what, back): (Observation, TurnsBack),
 ) -> Option<Dialog> {
@@ -185,7 +189,7 @@ pub(super) fn contradiction(
 }
 
 /// Drops the picked mark, or the one nearest to the present pulse.
-pub fn drop(desk: &mut Desk) {
+pub fn drop(desk: &mut Context) {
     let Some((name, pulse)) = with(desk, |p| (p.servo.name.clone(), p.state.pulse)) else { return };
     match desk.model.mark {
         Some(place) => desk.edit("mark dropped", |rig| marks::drop_mark_at(rig, &name, place)),
@@ -194,7 +198,7 @@ pub fn drop(desk: &mut Desk) {
 }
 
 /// Picks a mark in the list; before the first one none is picked.
-pub fn pick(desk: &mut Desk, by: isize) {
+pub fn pick(desk: &mut Context, by: isize) {
     let Some(count) = with(desk, |p| p.servo.marks.len()).filter(|count| *count > 0) else {
         return desk.say("no mark yet; PgUp PgDn pick a servo");
     };
@@ -210,7 +214,7 @@ pub fn pick(desk: &mut Desk, by: isize) {
 }
 
 /// Glides to the picked mark's pulse, to see it again.
-pub fn visit(desk: &mut Desk) {
+pub fn visit(desk: &mut Context) {
     let Some(place) = desk.model.mark else { return };
     let pulse = with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
     let ends = with(desk, |p| p.plan.guard.endpoints);
@@ -229,7 +233,7 @@ pub fn visit(desk: &mut Desk) {
 }
 
 /// Asks for another angle of the picked mark.
-pub fn change(desk: &mut Desk) {
+pub fn change(desk: &mut Context) {
     let Some(place) = desk.model.mark else { return };
     let found = with(desk, |p| p.servo.marks.get(place).and_then(|m| Some((m.angle_deg?, m.at))));
     match found.flatten() {
@@ -242,7 +246,7 @@ pub fn change(desk: &mut Desk) {
 }
 
 /// The horn was put on elsewhere: asks what is seen now, and shifts the marks by the difference.
-pub fn horn_moved(desk: &mut Desk) {
+pub fn horn_moved(desk: &mut Context) {
     let Some((name, pulse, expected)) = with(desk, |p| {
         let fit = p.servo.fit().ok()?;
         Some((p.servo.name.clone(), p.wire_pulse(), fit.curve.angle_at(p.wire_pulse()).get()))
@@ -254,7 +258,7 @@ pub fn horn_moved(desk: &mut Desk) {
 }
 
 /// Joins the marks by a cubic instead of a line, or the other way round.
-pub fn bend(desk: &mut Desk) {
+pub fn bend(desk: &mut Context) {
     let Some((name, fit, shape)) = with(desk, |p| (p.servo.name.clone(), p.servo.fit(), p.servo.fit)) else {
         return;
     };
@@ -277,11 +281,11 @@ pub fn bend(desk: &mut Desk) {
 }
 
 /// It starts to move here.
-pub fn starts(desk: &mut Desk) {
-    let Some(what) = observe(desk, How::Starts, None) else {
+pub fn starts(desk: &mut Context) {
+    let Some(what) = observe(desk, MarkKind::Starts, None) else {
         return desk.refuse("there is no pulse on the wire to mark");
     };
-    let continuous = with(desk, |p| p.servo.kind == Kind::Continuous) == Some(true);
+    let continuous = with(desk, |p| p.servo.kind.turns_on()) == Some(true);
     if continuous && what.from == wasvolta_core::fit::Side::Unknown {
         return desk.refuse("jog out of the standstill to where it just starts to turn, then S");
     }
@@ -294,7 +298,7 @@ pub fn starts(desk: &mut Desk) {
 }
 
 /// How far an edge of the stop band lies off what marks say of it, where that is more than a tick.
-fn drifted(desk: &Desk, what: &Observation) -> Option<Micros> {
+fn drifted(desk: &Context, what: &Observation) -> Option<Micros> {
     with(desk, |p| {
         let band = p.servo.band()?;
         let edge = if what.from == wasvolta_core::fit::Side::Below { band.high } else { band.low };
@@ -305,14 +309,14 @@ fn drifted(desk: &Desk, what: &Observation) -> Option<Micros> {
 }
 
 /// Keeps where a continuous servo starts to turn in the place of what its marks said of that edge.
-pub(super) fn keep_edge(desk: &mut Desk, what: Observation) {
+pub(super) fn keep_edge(desk: &mut Context, what: Observation) {
     let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
     desk.model.bell |= desk.edit(&words(&what), |rig| marks::replace_edge(rig, &name, what));
 }
 
 /// A rate that was timed.
-pub(super) fn keep_rate(desk: &mut Desk, rate: Rpm) {
-    let Some(what) = observe(desk, How::Turns, None) else {
+pub(super) fn keep_rate(desk: &mut Context, rate: Rpm) {
+    let Some(what) = observe(desk, MarkKind::Turns, None) else {
         return desk.refuse("there is no pulse on the wire to mark");
     };
     // Shorter pulses turn it backwards, unless the maker says otherwise by a sign.

@@ -1,6 +1,6 @@
 //! Who is there: servos come and go, change their name, their kind or their plug; and the forms that ask for it.
 
-use super::{Desk, boards, dialog, wiring};
+use super::{Context, boards, dialog, wiring};
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Pressed, Task};
 use crate::screen::keys::Key;
@@ -10,19 +10,18 @@ use wasvolta_core::rig::{Arming, Chip, Kind, Rig};
 use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
-const KINDS: &str = "positional, continuous, dimmer or on-off";
 
-pub(super) fn ask(desk: &mut Desk, task: Task, fields: Vec<Field>) {
+pub(super) fn ask(desk: &mut Context, task: Task, fields: Vec<Field>) {
     desk.model.dialog = Some(Dialog::Form(Form::new(task, fields)));
 }
 
-fn picked(desk: &Desk) -> Option<(String, String, u8)> {
+fn picked(desk: &Context) -> Option<(String, String, u8)> {
     let servo = desk.servo()?;
     Some((servo.name.clone(), servo.board.clone(), servo.channel))
 }
 
 /// Asks for a new servo's name and channel; the board only where there are several.
-pub fn add(desk: &mut Desk) {
+pub fn add(desk: &mut Context) {
     let rig = &desk.session.rig;
     // In Wiring the picked channel is meant, if it is free.
     let here = desk.model.scene(desk.session).plug().filter(|(_, _, servo)| servo.is_none());
@@ -34,19 +33,16 @@ pub fn add(desk: &mut Desk) {
     };
     let mut fields = vec![Field::new("name", "", NAME)];
     fields.extend(plug(rig, board, channel));
-    fields.push(Field::new("kind", Kind::default().word(), KINDS));
+    fields.push(Field::new("kind", Kind::default().word(), Kind::words()));
     ask(desk, Task::AddServo, fields);
 }
 
 /// The fields that say where a plug is.
 fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
-    let chip = rig.board(board).map_or(Chip::PwmExpander, |board| board.chip);
-    let hint = match chip {
-        Chip::Firmata => format!("the pin, 0 to {}, as printed on the board", chip.channels() - 1),
-        Chip::PwmExpander | Chip::LinuxPwm => {
-            format!("0 to {}, as printed on the board", chip.channels() - 1)
-        }
-    };
+    let chip = rig.board(board).map_or(Chip::ALL[0], |board| board.chip).row();
+    let which =
+        if chip.channel_word == "channel" { String::new() } else { format!("the {}, ", chip.channel_word) };
+    let hint = format!("{which}0 to {}, as printed on the board", chip.channels - 1);
     let mut fields = vec![Field::new("channel", channel.to_string(), hint)];
     if rig.boards.len() > 1 {
         fields.push(Field::new("board", board, "its name"));
@@ -55,7 +51,7 @@ fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
 }
 
 /// Asks for another name.
-pub fn rename(desk: &mut Desk) {
+pub fn rename(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
         let fields = vec![Field::new("name", name.clone(), NAME)];
         ask(desk, Task::RenameServo(name), fields);
@@ -63,7 +59,7 @@ pub fn rename(desk: &mut Desk) {
 }
 
 /// Asks for another channel.
-pub fn move_to(desk: &mut Desk) {
+pub fn move_to(desk: &mut Context) {
     if let Some((name, board, channel)) = picked(desk) {
         let fields = plug(&desk.session.rig, &board, channel);
         ask(desk, Task::MoveServo(name), fields);
@@ -71,21 +67,21 @@ pub fn move_to(desk: &mut Desk) {
 }
 
 /// Asks whether a servo and what speaks of it may go.
-pub fn remove(desk: &mut Desk) {
+pub fn remove(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
         ask(desk, Task::RemoveServo(name), Vec::new());
     }
 }
 
 /// Asks what hangs on the picked servo's channel.
-pub fn change_kind(desk: &mut Desk) {
+pub fn change_kind(desk: &mut Context) {
     let Some(servo) = desk.servo() else { return };
-    let (name, fields) = (servo.name.clone(), vec![Field::new("kind", servo.kind.word(), KINDS)]);
+    let (name, fields) = (servo.name.clone(), vec![Field::new("kind", servo.kind.word(), Kind::words())]);
     ask(desk, Task::ChangeKind(name), fields);
 }
 
 /// Asks what the picked continuous servo must see before it follows.
-pub fn arming(desk: &mut Desk) {
+pub fn arming(desk: &mut Context) {
     let Some(servo) = desk.servo() else { return };
     let (pulse, time) = servo.arms().unwrap_or((servo.centre(), Seconds::new(2.0)));
     let fields = vec![
@@ -96,14 +92,14 @@ pub fn arming(desk: &mut Desk) {
 }
 
 /// Asks whether another servo has come in the place of the picked one.
-pub fn replace(desk: &mut Desk) {
+pub fn replace(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
         ask(desk, Task::ReplaceServo(name), Vec::new());
     }
 }
 
 /// Asks which other servo is on the picked one's channel.
-pub fn swap(desk: &mut Desk) {
+pub fn swap(desk: &mut Context) {
     let Some((name, _, _)) = picked(desk) else { return };
     let servos = &desk.session.rig.servos;
     let (before, behind) = servos.split_at(desk.place().unwrap_or(0).min(servos.len()));
@@ -115,7 +111,7 @@ pub fn swap(desk: &mut Desk) {
 }
 
 /// Takes a key for a form.
-pub fn key(desk: &mut Desk, key: Key, mut form: Form) -> Option<Dialog> {
+pub fn key(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
     if form.press(key) == Pressed::Typing {
         return Some(Dialog::Form(form));
     }
@@ -128,7 +124,7 @@ pub fn key(desk: &mut Desk, key: Key, mut form: Form) -> Option<Dialog> {
     }
 }
 
-fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
+fn carry_out(desk: &mut Context, form: &Form) -> Result<(), String> {
     let words = match &form.task {
         Task::AddServo => added(desk, form)?,
         Task::RenameServo(servo) | Task::NameWiggled(servo) => renamed(desk, servo, form.word(0))?,
@@ -186,7 +182,7 @@ fn carry_out(desk: &mut Desk, form: &Form) -> Result<(), String> {
 
 /// Makes an edit; gives the words that say so.
 pub(super) fn done(
-    desk: &mut Desk,
+    desk: &mut Context,
     words: &str,
     edit: impl FnOnce(&Rig) -> Edited,
 ) -> Result<String, String> {
@@ -194,10 +190,10 @@ pub(super) fn done(
     Ok(words.to_owned())
 }
 
-fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
+fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let (name, (channel, board)) = (form.word(0), plugged(form, &desk.session.rig)?);
     let kind = said_kind(form)?;
-    let what = if kind == Kind::Positional { String::new() } else { format!(", {}", kind.word()) };
+    let what = if kind.has_angles() { String::new() } else { format!(", {}", kind.word()) };
     let words = format!("{name} added on channel {channel} of {board}{what}");
     let said = done(desk, &words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
     let last = desk.session.rig.servos.len().saturating_sub(1);
@@ -206,7 +202,7 @@ fn added(desk: &mut Desk, form: &Form) -> Result<String, String> {
 }
 
 /// What was found out about the old servo is on a card before it leaves the rig.
-fn replaced(desk: &mut Desk, servo: &str) -> Result<String, String> {
+fn replaced(desk: &mut Context, servo: &str) -> Result<String, String> {
     let card = desk.session.keep_card(servo)?;
     let words =
         format!("{servo} is another servo now: two marks make it usable; the old one's card is {card}");
@@ -215,7 +211,7 @@ fn replaced(desk: &mut Desk, servo: &str) -> Result<String, String> {
     Ok(words)
 }
 
-fn renamed(desk: &mut Desk, servo: &str, name: &str) -> Result<String, String> {
+fn renamed(desk: &mut Context, servo: &str, name: &str) -> Result<String, String> {
     if servo == name {
         return Ok(format!("{servo} keeps its name"));
     }
@@ -226,10 +222,10 @@ fn renamed(desk: &mut Desk, servo: &str, name: &str) -> Result<String, String> {
 
 fn said_kind(form: &Form) -> Result<Kind, String> {
     let said = form.said("kind").unwrap_or_default();
-    Kind::of(said).ok_or_else(|| format!("{said:?} is no kind: {KINDS}"))
+    Kind::of(said).ok_or_else(|| format!("{said:?} is no kind: {}", Kind::words()))
 }
 
-fn armed(desk: &mut Desk, servo: &str, form: &Form) -> Result<String, String> {
+fn armed(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
     let time = Seconds::new(entry::seconds(form.said("for").unwrap_or_default())?);
     if time == Seconds::ZERO {
         return done(desk, &format!("{servo} follows at once"), |rig| edit::set_arming(rig, servo, None));
@@ -246,7 +242,7 @@ fn plugged(form: &Form, rig: &Rig) -> Result<(u8, String), String> {
     let channel = form.said("channel").unwrap_or_default();
     let only = rig.boards.first().map_or("", |b| b.name.as_str());
     let board = form.said("board").unwrap_or(only);
-    let last = rig.board(board).map_or(Chip::PwmExpander, |board| board.chip).channels() - 1;
+    let last = rig.board(board).map_or(Chip::ALL[0], |board| board.chip).channels() - 1;
     let channel = channel.parse().map_err(|_| format!("a channel is a whole number from 0 to {last}"))?;
     Ok((channel, board.to_owned()))
 }

@@ -1,6 +1,6 @@
 //! Actions on poses, steps and playing.
 
-use super::Desk;
+use super::Context;
 use crate::screen::entry;
 use crate::screen::model::{Dialog, Purpose};
 use crate::screen::pick::Pick;
@@ -12,18 +12,18 @@ use wasvolta_core::rig::{Kind, Step};
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_core::unit::{Degrees, Seconds};
 
-fn row(desk: &Desk) -> SequenceRow {
+fn row(desk: &Context) -> SequenceRow {
     SequenceRow::ALL.get(desk.model.sequence_row).copied().unwrap_or(SequenceRow::Step)
 }
 
 /// The picked sequence's name and number of steps.
-fn picked(desk: &Desk) -> Option<(String, usize)> {
+fn picked(desk: &Context) -> Option<(String, usize)> {
     let (sequence, _) = desk.model.scene(desk.session).sequence()?;
     Some((sequence.name.clone(), sequence.steps.len()))
 }
 
 /// Changes the picked row by a step.
-pub fn change(desk: &mut Desk, direction: f64) {
+pub fn change(desk: &mut Context, direction: f64) {
     let by = if direction > 0.0 { 1 } else { -1 };
     let Some((_, steps)) = picked(desk) else {
         return desk.refuse("there is no sequence yet: k keeps a pose, i inserts it as a step");
@@ -54,7 +54,7 @@ pub fn change(desk: &mut Desk, direction: f64) {
 }
 
 /// When the picked step begins, moves and dwells.
-fn times(desk: &Desk) -> Option<(f64, f64, f64)> {
+fn times(desk: &Context) -> Option<(f64, f64, f64)> {
     let scene = desk.model.scene(desk.session);
     let (_, line) = scene.sequence()?;
     let time = line.step(desk.model.step, scene.first_move())?;
@@ -62,14 +62,14 @@ fn times(desk: &Desk) -> Option<(f64, f64, f64)> {
 }
 
 /// Changes the picked step of the picked sequence.
-fn change_step(desk: &mut Desk, what: &str, change: impl FnOnce(&mut Step)) {
+fn change_step(desk: &mut Context, what: &str, change: impl FnOnce(&mut Step)) {
     let Some((name, _)) = picked(desk) else { return };
     let at = desk.model.step;
     let words = format!("step {}: {what}", at + 1);
     desk.edit(&words, |rig| edit::change_step(rig, &name, at, change));
 }
 
-fn set_time(desk: &mut Desk, seconds: f64) {
+fn set_time(desk: &mut Context, seconds: f64) {
     let time = Seconds::new(seconds);
     if row(desk) == SequenceRow::Move {
         change_step(desk, &format!("move {seconds:.3} s"), |s| s.move_s = Some(time));
@@ -78,12 +78,12 @@ fn set_time(desk: &mut Desk, seconds: f64) {
     }
 }
 
-fn present_step(desk: &Desk) -> Option<Step> {
+fn present_step(desk: &Context) -> Option<Step> {
     let (sequence, _) = desk.model.scene(desk.session).sequence()?;
     sequence.steps.get(desk.model.step).cloned()
 }
 
-fn next_pose(desk: &mut Desk, by: isize) {
+fn next_pose(desk: &mut Context, by: isize) {
     let Some(step) = present_step(desk) else { return };
     let poses = &desk.session.rig.poses;
     let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
@@ -93,7 +93,7 @@ fn next_pose(desk: &mut Desk, by: isize) {
     change_step(desk, &format!("pose {pose}"), |s| s.pose.clone_from(&pose));
 }
 
-fn next_easing(desk: &mut Desk, by: isize) {
+fn next_easing(desk: &mut Context, by: isize) {
     let Some(step) = present_step(desk) else { return };
     let here = Easing::ALL.iter().position(|e| *e == step.easing).unwrap_or(0);
     let Some(&easing) = Easing::ALL.get(moved(here, by, Easing::ALL.len())) else { return };
@@ -101,7 +101,7 @@ fn next_easing(desk: &mut Desk, by: isize) {
 }
 
 /// Looks at a time; with output driving, the mechanism follows.
-fn look_at(desk: &mut Desk, time: f64) {
+fn look_at(desk: &mut Context, time: f64) {
     let scene = desk.model.scene(desk.session);
     let first_move = scene.first_move();
     let Some((_, line)) = scene.sequence() else { return };
@@ -121,7 +121,7 @@ fn look_at(desk: &mut Desk, time: f64) {
     desk.say("looking only: output is off, nothing moves");
 }
 
-fn pick_step(desk: &mut Desk, step: usize) {
+fn pick_step(desk: &mut Context, step: usize) {
     let scene = desk.model.scene(desk.session);
     let first_move = scene.first_move();
     let arrives = scene.sequence().and_then(|(_, line)| line.step(step, first_move)).map(|s| s.arrives());
@@ -132,14 +132,14 @@ fn pick_step(desk: &mut Desk, step: usize) {
 }
 
 /// Picks the next step, after the last the first.
-pub fn next_step(desk: &mut Desk) {
+pub fn next_step(desk: &mut Context) {
     if let Some((_, steps)) = picked(desk) {
         pick_step(desk, (desk.model.step + 1) % steps.max(1));
     }
 }
 
 /// Plays, stands still, or goes on.
-pub fn play(desk: &mut Desk) {
+pub fn play(desk: &mut Context) {
     let sequence = desk.model.sequence.id;
     let player = &desk.model.snapshot.player;
     if player.play == Play::Playing && player.sequence == sequence {
@@ -153,12 +153,12 @@ pub fn play(desk: &mut Desk) {
 }
 
 /// Leaves the sequence.
-pub fn stop(desk: &mut Desk) {
+pub fn stop(desk: &mut Context) {
     desk.command(Command::StopPlaying);
 }
 
 /// Inserts a step behind the picked one.
-pub fn insert(desk: &mut Desk) {
+pub fn insert(desk: &mut Context) {
     let (name, at) = match picked(desk) {
         Some((name, 0)) => (name, 0),
         Some((name, _)) => (name, desk.model.step + 1),
@@ -173,7 +173,7 @@ pub fn insert(desk: &mut Desk) {
 }
 
 /// Takes the picked step out.
-pub fn remove(desk: &mut Desk) {
+pub fn remove(desk: &mut Context) {
     let Some((name, steps)) = picked(desk) else { return };
     let at = desk.model.step;
     if desk.edit(&format!("step {} removed", at + 1), |rig| edit::remove_step(rig, &name, at)) {
@@ -182,7 +182,7 @@ pub fn remove(desk: &mut Desk) {
 }
 
 /// Gives the picked step, or else the first short one, the time it needs.
-pub fn stretch(desk: &mut Desk) {
+pub fn stretch(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some((_, line)) = scene.sequence() else { return };
     let shorts = line.shorts(|n| scene.start_of(n));
@@ -196,7 +196,7 @@ pub fn stretch(desk: &mut Desk) {
 }
 
 /// Asks for the name of a pose.
-pub fn keep_pose(desk: &mut Desk) {
+pub fn keep_pose(desk: &mut Context) {
     if standing(desk).is_empty() {
         return desk.refuse("no engaged joint has angles: there is nothing to keep; e engages, m marks");
     }
@@ -207,7 +207,7 @@ pub fn keep_pose(desk: &mut Desk) {
 }
 
 /// Where all engaged joints with angles stand, and the levels of what has those.
-fn standing(desk: &Desk) -> Vec<(Kind, String, Degrees)> {
+fn standing(desk: &Context) -> Vec<(Kind, String, Degrees)> {
     let scene = desk.model.scene(desk.session);
     (0..scene.rig.servos.len())
         .filter_map(|n| {
@@ -223,11 +223,11 @@ fn standing(desk: &Desk) -> Vec<(Kind, String, Degrees)> {
 ///
 /// # Errors
 /// When the name is none.
-pub fn keep_pose_as(desk: &mut Desk, name: &str) -> Result<(), String> {
+pub fn keep_pose_as(desk: &mut Context, name: &str) -> Result<(), String> {
     wasvolta_core::range::check_name(name).map_err(|bad| bad.to_string())?;
     let angles = standing(desk);
     let count = angles.len();
-    let all_turn = angles.iter().all(|(kind, _, _)| *kind == Kind::Positional);
+    let all_turn = angles.iter().all(|(kind, _, _)| kind.has_angles());
     let joints = match (all_turn, count) {
         (true, 1) => "joint",
         (true, _) => "joints",
@@ -245,7 +245,7 @@ pub fn keep_pose_as(desk: &mut Desk, name: &str) -> Result<(), String> {
 ///
 /// # Errors
 /// Says what is understood; nothing has changed then.
-pub fn enter(desk: &mut Desk, text: &str) -> Result<(), String> {
+pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     match row(desk) {
         SequenceRow::Time => look_at(desk, entry::seconds(text)?),
         SequenceRow::Move | SequenceRow::Dwell => set_time(desk, entry::seconds(text)?),

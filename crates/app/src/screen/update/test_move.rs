@@ -1,6 +1,6 @@
 //! Predict, then look: a test move says what should be seen, asks what is, and names the cause of the difference.
 
-use super::Desk;
+use super::Context;
 use super::calibrate::{glide, with};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dial, Dialog, TestMove};
@@ -20,7 +20,7 @@ fn expected(servo: &Servo, rate: Hertz) -> Option<Expected> {
 }
 
 /// Begins: says where it would go and what should be seen.
-pub fn begin(desk: &mut Desk) {
+pub fn begin(desk: &mut Context) {
     let Some(Some(test)) = with(desk, |p| {
         let expected = expected(p.servo, p.board.clock().rate())?;
         let moves = diagnose::moves(p.plan.guard.free(), expected.centre);
@@ -42,7 +42,7 @@ pub fn begin(desk: &mut Desk) {
 }
 
 /// A key while a test move is under way.
-pub fn key(desk: &mut Desk, key: Key, mut test: TestMove) -> Option<Dialog> {
+pub fn key(desk: &mut Context, key: Key, mut test: TestMove) -> Option<Dialog> {
     match key.code {
         KeyCode::Enter if !test.gone => return go(desk, test),
         KeyCode::Enter => return look(desk, test),
@@ -65,7 +65,7 @@ pub fn key(desk: &mut Desk, key: Key, mut test: TestMove) -> Option<Dialog> {
     Some(Dialog::Test(test))
 }
 
-fn go(desk: &mut Desk, mut test: TestMove) -> Option<Dialog> {
+fn go(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
     let (pulse, angle) = test.prediction()?;
     glide(desk, pulse);
     // What a sheet says begins where the horn is seen first.
@@ -79,7 +79,7 @@ fn go(desk: &mut Desk, mut test: TestMove) -> Option<Dialog> {
     Some(Dialog::Test(test))
 }
 
-fn look(desk: &mut Desk, mut test: TestMove) -> Option<Dialog> {
+fn look(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
     let (stands, on_wire) = with(desk, |p| (p.stands(), p.wire_pulse()))?;
     if !stands && test.heard == Heard::Quiet {
         desk.refuse("it still moves: wait until the horn stands");

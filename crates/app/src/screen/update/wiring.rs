@@ -1,6 +1,6 @@
 //! Actions on boards and channels: which is which, who is there, and in which order they get their pulses.
 
-use super::{Desk, calibrate};
+use super::{Context, calibrate};
 use crate::screen::errand::Step;
 use crate::screen::form::{Field, Form, Task};
 use crate::screen::model::Dialog;
@@ -8,14 +8,14 @@ use crate::screen::pick::Pick;
 use crate::screen::rows::moved;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
+use wasvolta_core::rig::Board;
 use wasvolta_core::rig::edit::roster as edit;
-use wasvolta_core::rig::{Board, Kind};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
 use wasvolta_sim::faults::Struck;
 
 /// ← and →: the board beside.
-pub fn board(desk: &mut Desk, by: isize) {
+pub fn board(desk: &mut Context, by: isize) {
     let edition = &desk.session.edition;
     let (picked, channel) = desk.model.plug;
     let here = edition.index.boards.place(picked.id).unwrap_or(0);
@@ -29,7 +29,7 @@ pub fn board(desk: &mut Desk, by: isize) {
 }
 
 /// ↑ and ↓: the channel above or below; behind a board's last comes the next one's first.
-pub fn channel(desk: &mut Desk, by: isize) {
+pub fn channel(desk: &mut Context, by: isize) {
     let scene = desk.model.scene(desk.session);
     let channels = |(n, board)| {
         scene.channels(board).into_iter().map(move |channel| (n, board, channel)).collect::<Vec<_>>()
@@ -44,14 +44,14 @@ pub fn channel(desk: &mut Desk, by: isize) {
     pick_what_is_there(desk);
 }
 
-fn pick_what_is_there(desk: &mut Desk) {
+fn pick_what_is_there(desk: &mut Context) {
     if let Some((_, _, Some(place))) = desk.model.scene(desk.session).plug() {
         desk.model.servo = Pick::at(&desk.session.rig.servos, place);
     }
 }
 
 /// Moves the picked servo a little; one that is released is asked about first.
-pub fn wiggle(desk: &mut Desk) {
+pub fn wiggle(desk: &mut Context) {
     let engaged = desk.model.scene(desk.session).picked().is_some_and(|p| p.state.engaged);
     if engaged {
         desk.servo_command(|servo| Command::Wiggle { servo });
@@ -67,12 +67,12 @@ pub fn wiggle(desk: &mut Desk) {
 }
 
 /// Begins with the picked servo to name them one by one.
-pub fn name_all(desk: &mut Desk) {
+pub fn name_all(desk: &mut Context) {
     name_from(desk, desk.place().unwrap_or(0));
 }
 
 /// Goes on to the servo behind the picked one.
-pub fn name_next(desk: &mut Desk) {
+pub fn name_next(desk: &mut Context) {
     let next = desk.place().map_or(0, |place| place + 1);
     if next < desk.session.rig.servos.len() {
         name_from(desk, next);
@@ -81,13 +81,13 @@ pub fn name_next(desk: &mut Desk) {
     }
 }
 
-fn name_from(desk: &mut Desk, servo: usize) {
+fn name_from(desk: &mut Context, servo: usize) {
     let Some(servo) = desk.session.rig.servos.get(servo).map(|servo| servo.id) else { return };
     desk.model.errands.begin([Step::Ask(servo), Step::Name(servo)]);
 }
 
 /// Wiggles the picked servo and asks which it was.
-pub fn ask_which(desk: &mut Desk) {
+pub fn ask_which(desk: &mut Context) {
     let Some(name) = desk.servo().map(|s| s.name.clone()) else { return };
     desk.servo_command(|servo| Command::Wiggle { servo });
     let fields = vec![Field::new("name", name.clone(), "Enter keeps it and wiggles the next, Esc ends")];
@@ -95,7 +95,7 @@ pub fn ask_which(desk: &mut Desk) {
 }
 
 /// Engages every servo where it was left, one after another; asks where those stand that are not known.
-pub fn engage_all(desk: &mut Desk) {
+pub fn engage_all(desk: &mut Context) {
     let mut steps = Vec::new();
     let (mut known, mut unknown) = (0, 0);
     for (servo, state) in desk.model.scene(desk.session).servos() {
@@ -103,11 +103,11 @@ pub fn engage_all(desk: &mut Desk) {
             continue;
         }
         let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
-        let place = match (servo.kind, state.estimate.known) {
+        let place = match (servo.kind.has_angles(), state.estimate.known) {
             // What has a level begins off, or at its neutral: nothing is to be asked.
-            (Kind::Continuous | Kind::Dimmer | Kind::OnOff, _) => Some(Micros::ZERO),
-            (Kind::Positional, Known::Unknown) => last,
-            (Kind::Positional, _) => Some(state.estimate.pulse),
+            (false, _) => Some(Micros::ZERO),
+            (true, Known::Unknown) => last,
+            (true, _) => Some(state.estimate.pulse),
         };
         match place {
             Some(pulse) => {
@@ -130,7 +130,7 @@ pub fn engage_all(desk: &mut Desk) {
 
 /// Swaps two servos' plugs: both are released first, then those that were engaged get their channel's last pulse
 /// again, one by one. What lies outside a servo's endpoints is not sent to it.
-pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
+pub fn swap(desk: &mut Context, one: &str, other: &str) -> Result<String, String> {
     let scene = desk.model.scene(desk.session);
     let find = |name: &str| {
         let n = scene.rig.servos.iter().position(|s| s.name == name);
@@ -149,7 +149,7 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
         if !channels_last.state.engaged {
             continue;
         }
-        let has_level = |p: &Picked| p.servo.kind != Kind::Positional;
+        let has_level = |p: &Picked| !p.servo.kind.has_angles();
         let pulse = if has_level(&servo) { servo.plan.start() } else { channels_last.wire_pulse() };
         // A lamp's pulse says nothing of where a horn stands.
         let unknown = has_level(&channels_last) && !has_level(&servo);
@@ -179,7 +179,7 @@ pub fn swap(desk: &mut Desk, one: &str, other: &str) -> Result<String, String> {
 }
 
 /// Takes a look at what is there.
-pub fn look_around(desk: &mut Desk) {
+pub fn look_around(desk: &mut Context) {
     match desk.session.look_around() {
         Ok(()) => desk.say("looking, by reading only; serial ports stay unopened"),
         Err(error) => desk.refuse(&format!("the look could not begin: {error}")),
@@ -187,7 +187,7 @@ pub fn look_around(desk: &mut Desk) {
 }
 
 /// Asks which serial port is to be asked; opening it is not without effect, and the question says so.
-pub fn ask_port(desk: &mut Desk) {
+pub fn ask_port(desk: &mut Context) {
     let ports = &desk.session.rig.ports;
     let free = |path: &str| ports.iter().all(|port| port.path != path);
     let found =
@@ -201,7 +201,7 @@ pub fn ask_port(desk: &mut Desk) {
 }
 
 /// Asks what is to be wrong with the simulated bench.
-pub fn fault(desk: &mut Desk) {
+pub fn fault(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let place = scene.picked().and_then(|p| p.board.address);
     let place = place.map_or_else(|| "absent".to_owned(), |address| format!("absent@{address:#04x}"));
@@ -210,7 +210,7 @@ pub fn fault(desk: &mut Desk) {
 }
 
 /// Switches a fault of the simulated bench on, or off when it is on.
-pub fn switch_fault(desk: &mut Desk, said: &str) -> Result<String, String> {
+pub fn switch_fault(desk: &mut Context, said: &str) -> Result<String, String> {
     let fault: Struck = said.parse().map_err(|no: wasvolta_sim::faults::NoFault| no.to_string())?;
     let Some(simulated) = &desk.session.simulated else { return Err("nothing is simulated here".to_owned()) };
     let on = !simulated.faults().on().contains(&fault);

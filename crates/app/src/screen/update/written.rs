@@ -1,12 +1,12 @@
 //! Files that are written by keys: beside the rig unless a path says more, and over nothing before that was asked.
 
-use super::Desk;
+use super::Context;
 use crate::files::output::{Refused, Replace};
 use std::fmt::Display;
 use std::path::{Path, PathBuf};
 
 /// A path as it is meant: beside the rig, unless it says more.
-pub fn beside(desk: &Desk, said: &str) -> PathBuf {
+pub fn beside(desk: &Context, said: &str) -> PathBuf {
     desk.session.path().with_file_name(said.trim())
 }
 
@@ -16,9 +16,9 @@ pub fn beside(desk: &Desk, said: &str) -> PathBuf {
 /// # Errors
 /// In words, with nothing written.
 pub fn write<E: Display>(
-    desk: &mut Desk,
+    desk: &mut Context,
     said: &str,
-    write: impl FnOnce(&mut Desk, &Path, Replace) -> Result<PathBuf, E>,
+    write: impl FnOnce(&mut Context, &Path, Replace) -> Result<PathBuf, E>,
     there: impl FnOnce(&E) -> Option<&Refused>,
 ) -> Result<PathBuf, String> {
     let path = beside(desk, said);

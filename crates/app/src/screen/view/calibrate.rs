@@ -10,7 +10,7 @@ use crate::screen::theme;
 use wasvolta_core::curve::Curve;
 use wasvolta_core::fineness::Fineness;
 use wasvolta_core::fit::{Fit, Ground, NoFit};
-use wasvolta_core::rig::{How, Joint, Kind, Mark, Place, Side};
+use wasvolta_core::rig::{Joint, Mark, MarkKind, ReadAt, Side};
 use wasvolta_core::unit::{Degrees, Micros};
 
 /// How the area is divided.
@@ -66,7 +66,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let layout = Layout::of(wide, high);
     let left = wide - layout.right - 2;
     title(&mut pen.part(0, 0, left, 1), scene, &picked);
-    if picked.servo.kind != Kind::Positional {
+    if !picked.servo.kind.has_angles() {
         return with_level(pen, scene, &picked, &layout);
     }
     let (top, rows) = layout.protractor;
@@ -235,17 +235,16 @@ fn shaft_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
 
 /// Who drives it, and how well its place is known.
 pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
-    let names =
-        if picked.servo.kind == Kind::Positional { ("where it is", "where") } else { ("driven by", "by") };
+    let names = if picked.servo.kind.has_angles() { ("where it is", "where") } else { ("driven by", "by") };
     pen.put(0, y, if label < 13 { names.1 } else { names.0 }, theme::text(theme::QUIET));
     let place = picked.place();
     let place = picked.value(place).unwrap_or_else(|| format!("{:.0} µs", place.get()));
     let known = picked.state.estimate.known.word();
     let words = if picked.is_unknown() { known.to_owned() } else { format!("{place} {known}") };
-    let words = match (picked.state.arming(), picked.servo.kind) {
+    let words = match (picked.state.arming(), picked.servo.kind.has_angles()) {
         (Some(_), _) if picked.state.is_unarmed() => "waits for its first pulses".to_owned(),
         (Some(left), _) => format!("arming, {:.1} s more", left.as_secs_f64()),
-        (None, Kind::Positional) => words,
+        (None, true) => words,
         // What a lamp or a motor does follows at once, and nothing is remembered of it.
         (None, _) if picked.state.engaged => picked.state.owner.word().to_owned(),
         (None, _) => "off".to_owned(),
@@ -256,7 +255,7 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
     } else if picked.state.gliding {
         pen.put(x, y, "gliding", theme::text(theme::COMMANDED));
     } else if label >= 13
-        && picked.servo.kind == Kind::Positional
+        && picked.servo.kind.has_angles()
         && picked.state.engaged
         && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0
     {
@@ -288,7 +287,7 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let mut number = 0;
     let mut row = y + 1;
     for (n, mark) in picked.servo.marks.iter().enumerate() {
-        if mark.seen == How::Aligned {
+        if mark.seen == MarkKind::Aligned {
             number += 1;
         }
         if n < skipped || n >= skipped + room {
@@ -356,7 +355,8 @@ impl MarkRow<'_> {
     fn draw(&self, pen: &mut Pen<'_>, picked: &Picked, y: u16, ends: [u16; 3]) {
         let Self { mark, number, fit, here, odd } = *self;
         let narrow = pen.width() < 40;
-        let name = if mark.seen == How::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
+        let name =
+            if mark.seen == MarkKind::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
         let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
         pen.put(0, y, &name, style);
         pen.put_right(ends[0], y, &format!("{:.0}", mark.pulse_us.get()), style);
@@ -372,7 +372,7 @@ impl MarkRow<'_> {
         pen.put(ends[0], y, arrow, theme::text(theme::QUIET));
         let Some(angle) = mark.angle_deg else { return };
         pen.put_right(ends[1], y, &format!("{:+.1}°", angle.get()), style);
-        if mark.at == Place::Joint && !narrow {
+        if mark.at == ReadAt::Joint && !narrow {
             pen.put(ends[1], y, "j", theme::text(theme::QUIET));
         }
         let (Some(fit), Some(seen)) = (fit, mark.aligned(&picked.servo.through())) else { return };
@@ -423,7 +423,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let (low, high) = picked.plan.guard.endpoints;
     let (a, b) = (fit.band(low), fit.band(high));
     let band = if a > b { a } else { b };
-    let n = picked.servo.marks.iter().filter(|m| m.seen == How::Aligned).count();
+    let n = picked.servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned).count();
     let sure = match (fit.s, &fit.curve) {
         (_, Curve::Cubic(_)) => format!("{n} marks, a curve through them"),
         (Some(s), _) => {

@@ -12,7 +12,7 @@ use wasvolta_core::shape::Shape;
 use wasvolta_core::stage::{InputState, Owner};
 
 /// What one line of the stages shows.
-struct Line {
+struct StageLine {
     stage: &'static str,
     row: InputRow,
     value: String,
@@ -148,7 +148,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     2
 }
 
-fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<Line> {
+fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {
     let s = &state.stages;
     let mapping = scene.mapping();
     scene
@@ -163,9 +163,9 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<Line> {
                     let plug = if plugged { "simulated" } else { "plug is out" };
                     ("knob", format!("{:.0} %, {plug}", at * 100.0), None)
                 }
-                InputRow::Low => ("span", format!("{:.0}", input.ends.0), None),
+                InputRow::Low => ("span", format!("{:.0}", input.ends.low), None),
                 InputRow::Centre => ("", format!("{:.0}", input.centre.unwrap_or(0.0)), None),
-                InputRow::High => ("", format!("{:.0}", input.ends.1), Some(s.span)),
+                InputRow::High => ("", format!("{:.0}", input.ends.high), Some(s.span)),
                 InputRow::Trim => ("trim", format!("{:+.3}", input.trim), Some(s.trim)),
                 InputRow::Deadband => ("deadband", format!("{:.3}", input.deadband), Some(s.deadband)),
                 InputRow::Expo => ("curve", format!("{:+.2}", input.expo), Some(s.curve)),
@@ -176,12 +176,14 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<Line> {
                 InputRow::Fall => ("", rate(input.fall_per_s), Some(s.rate)),
                 InputRow::MapLow => (
                     "mapping",
-                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.0.get())),
+                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.low.get())),
                     None,
                 ),
-                InputRow::MapHigh => {
-                    ("", mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.1.get())), None)
-                }
+                InputRow::MapHigh => (
+                    "",
+                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.high.get())),
+                    None,
+                ),
                 InputRow::Failsafe => {
                     let words = mapping.and_then(|m| m.failsafe.as_ref()).map_or_else(
                         || "stay".to_owned(),
@@ -190,13 +192,13 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<Line> {
                     ("", words, None)
                 }
             };
-            Line { stage, row, value, after }
+            StageLine { stage, row, value, after }
         })
         .collect()
 }
 
 /// The stages in order, each with what can be set and the value behind it.
-fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[Line], floor: f64) {
+fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[StageLine], floor: f64) {
     let wide = pen.width();
     let value_at = 24;
     let bar_at = value_at + 18;
@@ -261,12 +263,12 @@ fn curve(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
     let label = |low: bool| {
         mapping.map_or_else(
             || if low { format!("{floor:+.0}") } else { "+1".to_owned() },
-            |m| format!("{:+.1}°", if low { m.angles_deg.0.get() } else { m.angles_deg.1.get() }),
+            |m| format!("{:+.1}°", if low { m.angles_deg.low.get() } else { m.angles_deg.high.get() }),
         )
     };
     pen.put_right(left - 1, 0, &label(false), quiet);
     pen.put_right(left - 1, rows - 2, &label(true), quiet);
-    let (low, high) = (scene.input().map_or(0.0, |i| i.ends.0), scene.input().map_or(0.0, |i| i.ends.1));
+    let (low, high) = (scene.input().map_or(0.0, |i| i.ends.low), scene.input().map_or(0.0, |i| i.ends.high));
     pen.put(left, rows - 1, &format!("{low:.0}"), quiet);
     pen.put_right(wide, rows - 1, &format!("{high:.0} raw"), quiet);
 }

@@ -8,7 +8,7 @@ use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use wasvolta_core::rate::{NoRates, Rates};
-use wasvolta_core::rig::{Chip, Idle, Kind};
+use wasvolta_core::rig::{Idle, Kind, Signal};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_sim::Sight;
 
@@ -80,11 +80,11 @@ fn labels(pen: &mut Pen<'_>, kind: Kind, along: &Along) {
             continue;
         }
         let level = least + (most - least) * f64::from(n) / 4.0;
-        let text = match (kind, n) {
-            (Kind::OnOff, 0) => "off".to_owned(),
-            (Kind::OnOff, 4) => "on".to_owned(),
-            (Kind::OnOff, _) => continue,
-            (Kind::Continuous, 2) => "stop".to_owned(),
+        let text = match (kind.is_switch(), n) {
+            (true, 0) => "off".to_owned(),
+            (true, 4) => "on".to_owned(),
+            (true, _) => continue,
+            (false, 2) if kind.turns_on() => "stop".to_owned(),
             _ => kind.show(Degrees::new(level)),
         };
         pen.put_centred(along.column(level), 3, &text, theme::text(theme::QUIET));
@@ -101,7 +101,7 @@ fn legend(pen: &mut Pen<'_>, picked: &Picked) {
     }
     let Some(look) = picked.look else { return };
     let seen = match look.sight {
-        Sight::Light(percent) if picked.servo.kind == Kind::OnOff => {
+        Sight::Light(percent) if picked.servo.kind.is_switch() => {
             if percent >= 50.0 { "it is on" } else { "it is off" }.to_owned()
         }
         Sight::Light(percent) => format!("lit {percent:.0} %"),
@@ -143,7 +143,7 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let text = level.map_or_else(|| "--".to_owned(), |level| format!("{:.0}", level.round() + 0.0));
     digits::put_right(pen, 4 * digits::PITCH, 0, &text, color);
     pen.put(4 * digits::PITCH, 2, "%", theme::text(color));
-    if picked.servo.kind == Kind::OnOff
+    if picked.servo.kind.is_switch()
         && let Some(word) = picked.value(picked.wire_pulse()).filter(|_| level.is_some())
     {
         pen.put(4 * digits::PITCH + 3, 2, &word, theme::strong(color));
@@ -195,11 +195,11 @@ fn nudge(scene: &Scene, picked: &Picked) -> String {
         .scale
         .as_ref()
         .map_or(0.0, |scale| (scale.slope_at(picked.wire_pulse()) * by.get()).abs());
-    match picked.servo.kind {
-        Kind::OnOff => "on or off".to_owned(),
-        Kind::Dimmer if percent < 0.1 => "1 tick".to_owned(),
-        Kind::Dimmer => format!("{percent:.0} %"),
-        Kind::Continuous | Kind::Positional => format!("{:.1} µs  {percent:.1} %", by.get()),
+    match picked.servo.kind.signal() {
+        Signal::Switch => "on or off".to_owned(),
+        Signal::Share if percent < 0.1 => "1 tick".to_owned(),
+        Signal::Share => format!("{percent:.0} %"),
+        Signal::Pulse => format!("{:.1} µs  {percent:.1} %", by.get()),
     }
 }
 
@@ -289,18 +289,20 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
 fn about(picked: &Picked) -> Vec<String> {
     let mut all = Vec::new();
     let hertz = picked.board.clock().rate().get();
-    match picked.servo.kind {
-        Kind::Dimmer => {
+    match picked.servo.kind.signal() {
+        Signal::Share => {
             all.push("Dimmer: a share of each frame.".to_owned());
-            if picked.board.chip != Chip::Firmata && hertz < CALM_HZ {
+            if picked.board.chip.row().sets_frame_rate && hertz < CALM_HZ {
                 all.push(format!(
                     "At {hertz:.0} frames a second a dimmed lamp flickers, most of all in a camera; a board of its own \
                      could run at 200 Hz."
                 ));
             }
         }
-        Kind::OnOff => all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned()),
-        Kind::Continuous | Kind::Positional => {
+        Signal::Switch => {
+            all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned());
+        }
+        Signal::Pulse => {
             all.extend(turning(picked));
             all.push(match picked.servo.arms() {
                 Some((pulse, time)) => {

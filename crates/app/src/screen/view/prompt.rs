@@ -10,7 +10,7 @@ use wasvolta_core::diagnose::Heard;
 use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rate::timed;
 use wasvolta_core::rig::edit::{Observation, roster};
-use wasvolta_core::rig::{BoardId, Place};
+use wasvolta_core::rig::{BoardId, ReadAt};
 use wasvolta_core::unit::Micros;
 use wasvolta_port::expander::Found;
 
@@ -124,8 +124,8 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
     }
 }
 
-fn mark(scene: &Scene, dial: &Dial, at: Place, change: Option<usize>) -> String {
-    let what = if at == Place::Joint { "joint" } else { "horn" };
+fn mark(scene: &Scene, dial: &Dial, at: ReadAt, change: Option<usize>) -> String {
+    let what = if at == ReadAt::Joint { "joint" } else { "horn" };
     let of = |n: usize| scene.picked().and_then(|p| p.servo.marks.get(n).map(|m| m.pulse_us.get()));
     if let Some(pulse) = change.and_then(of) {
         return format!("The mark at {pulse:.1} µs says that the {what} stood at {}", value(dial, "°"));
@@ -248,9 +248,7 @@ fn understood(scene: &Scene, text: &str) -> String {
             format!("{way}→ {:.1} µs{value} {held}", bound.get())
         }
         Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, by 5".to_owned(),
-        Err(_) if picked.servo.kind == wasvolta_core::rig::Kind::Continuous => {
-            "as 1520us, 25%, -25%".to_owned()
-        }
+        Err(_) if picked.servo.kind.turns_on() => "as 1520us, 25%, -25%".to_owned(),
         Err(_) => "as 1520us, -30deg, by 5deg, 8.5%".to_owned(),
     }
 }

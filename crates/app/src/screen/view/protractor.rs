@@ -9,7 +9,7 @@ use crate::screen::pen::{Pen, cell_of};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::{How, Joint};
+use wasvolta_core::rig::{Joint, MarkKind};
 use wasvolta_core::scale::Scale as Angles;
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Degrees;
@@ -291,7 +291,7 @@ fn labels(pen: &mut Pen<'_>, dial: &Dial) {
 
 /// Marks by their numbers, where they were seen.
 fn pins(pen: &mut Pen<'_>, dial: &Dial, picked: &Picked) {
-    let aligned = picked.servo.marks.iter().filter(|m| m.seen == How::Aligned);
+    let aligned = picked.servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned);
     for (number, mark) in (1..).zip(aligned) {
         let Some(seen) = mark.aligned(&picked.servo.through()) else { continue };
         let angle = picked.through.joint_at(seen.angle);

@@ -3,7 +3,7 @@
 use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Picked;
 use crate::screen::theme;
-use wasvolta_core::rig::{How, Kind};
+use wasvolta_core::rig::MarkKind;
 use wasvolta_core::unit::Micros;
 
 struct Axis {
@@ -17,8 +17,8 @@ impl Axis {
     fn of(picked: &Picked, wide: u16) -> Self {
         let (low, high) = picked.plan.guard.endpoints;
         let rated = picked.servo.rated.as_ref().map(|r| r.pulses_us);
-        let least = rated.map_or(low.get(), |r| r.0.get().min(low.get())).min(900.0);
-        let most = rated.map_or(high.get(), |r| r.1.get().max(high.get())).max(2100.0);
+        let least = rated.map_or(low.get(), |r| r.low.get().min(low.get())).min(900.0);
+        let most = rated.map_or(high.get(), |r| r.high.get().max(high.get())).max(2100.0);
         Self {
             low: ((least - 60.0) / 100.0).floor() * 100.0,
             high: ((most + 60.0) / 100.0).ceil() * 100.0,
@@ -66,7 +66,7 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         }
     }
     scale(pen, &axis);
-    if picked.servo.kind == Kind::Continuous {
+    if picked.servo.kind.turns_on() {
         let x = axis.column(picked.servo.centre());
         pen.glyph(x, 2, "┃", theme::MARK);
         pen.put_centred(x, 4, "stop", theme::strong(theme::MARK));
@@ -74,15 +74,15 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
     marks(pen, &axis, picked);
     present(pen, &axis, picked);
     if with_rated && let Some(rated) = &picked.servo.rated {
-        let (a, b) = (axis.column(rated.pulses_us.0), axis.column(rated.pulses_us.1));
+        let (a, b) = (axis.column(rated.pulses_us.low), axis.column(rated.pulses_us.high));
         for x in a..=b {
             pen.glyph(x, 4, "·", theme::QUIET);
         }
         let words = format!(
             " its sheet: {:.0}° over {:.0} to {:.0} µs ",
             rated.travel_deg.get(),
-            rated.pulses_us.0.get(),
-            rated.pulses_us.1.get()
+            rated.pulses_us.low.get(),
+            rated.pulses_us.high.get()
         );
         pen.put_centred(u16::midpoint(a, b), 4, &words, theme::text(theme::QUIET));
     }
@@ -111,7 +111,7 @@ fn scale(pen: &mut Pen<'_>, axis: &Axis) {
 fn marks(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
     let mut number = 0;
     for mark in &picked.servo.marks {
-        let sign = if mark.seen == How::Aligned {
+        let sign = if mark.seen == MarkKind::Aligned {
             number += 1;
             number.to_string()
         } else {

@@ -139,8 +139,8 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
     let angle = |column: u16| time.line.at(track, time.at(column), start, time.first_move);
     // What is on or off is drawn as what it gets, not as what eases towards it.
     let given = |value: f64| match picked.servo.kind {
-        Kind::OnOff => f64::from(u8::from(value >= 50.0)) * 100.0,
-        Kind::Positional | Kind::Continuous | Kind::Dimmer => value,
+        kind if kind.is_switch() => f64::from(u8::from(value >= 50.0)) * 100.0,
+        _ => value,
     };
     let angles: Vec<f64> = (0..time.wide).map(|x| given(angle(x).get())).collect();
     let (least, most) = angles.iter().fold((0.0f64, 0.0f64), |(a, b), &v| (a.min(v), b.max(v)));
@@ -190,9 +190,9 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, shorts: &[
 fn span(kind: Kind, (lowest, highest): (f64, f64), room: usize) -> String {
     let (lowest, highest) = (lowest.round() + 0.0, highest.round() + 0.0);
     let words = match kind {
-        Kind::Positional => format!("{lowest:+.0} to {highest:+.0}°"),
-        Kind::Continuous => format!("{lowest:+.0} to {highest:+.0} %"),
-        Kind::Dimmer | Kind::OnOff => format!("{lowest:.0} to {highest:.0} %"),
+        kind if kind.has_angles() => format!("{lowest:+.0} to {highest:+.0}°"),
+        kind if kind.turns_on() => format!("{lowest:+.0} to {highest:+.0} %"),
+        _ => format!("{lowest:.0} to {highest:.0} %"),
     };
     if usize::from(width(&words)) <= room { words } else { words.replace(" to ", "…") }
 }

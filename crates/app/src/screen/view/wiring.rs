@@ -9,7 +9,6 @@ mod trouble;
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
-use wasvolta_core::rig::PortKind;
 use wasvolta_core::rig::worry;
 use wasvolta_core::unit::Seconds;
 
@@ -68,7 +67,7 @@ fn nothing(pen: &mut Pen<'_>, scene: &Scene) {
 /// The picked board's bus: its way, its rate, and what it has the time for.
 fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
     let mut ports = scene.rig.ports.iter().zip(&scene.edition.traffic);
-    let found = ports.find(|(port, _)| port.name == name && port.kind == PortKind::I2c);
+    let found = ports.find(|(port, _)| port.name == name && port.kind.row().is_shared);
     let Some((port, traffic)) = found else { return };
     let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());
     let fits = if traffic.fits(beat) { "fits every beat" } else { "too long for a beat" };

@@ -1,6 +1,6 @@
 //! What names in a rig speak of, looked up once a check.
 
-use crate::rig::{Kind, PortKind, Rig};
+use crate::rig::{PortKind, Rig};
 use std::collections::HashMap;
 
 /// The names of one list of a rig, each with the place where it stands first.
@@ -50,21 +50,19 @@ pub(super) struct Names<'r> {
 
 impl<'r> Names<'r> {
     pub(super) fn of(rig: &'r Rig) -> Self {
-        let kinds = [PortKind::I2c, PortKind::Serial, PortKind::Pwm];
         let ports = |kind| {
             let of_kind = rig.ports.iter().filter(move |port| port.kind == kind);
             (kind, Listed::of("port", of_kind.map(|port| port.name.as_str())))
         };
         let firsts = rig.joints.iter().map(|joint| (joint.servo.as_str(), joint.name.as_str()));
         let firsts: HashMap<&str, &str> = firsts.collect();
-        let spoken = rig.servos.iter().filter_map(|servo| match servo.kind {
-            Kind::Positional => firsts.get(servo.name.as_str()).copied(),
-            Kind::Continuous | Kind::Dimmer | Kind::OnOff => Some(servo.name.as_str()),
+        let spoken = rig.servos.iter().filter_map(|servo| {
+            if servo.kind.has_angles() { firsts.get(servo.name.as_str()).copied() } else { Some(&servo.name) }
         });
         let levels = rig.servos.iter().filter(|servo| servo.kind.levels().is_some());
         Self {
             rails: Listed::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
-            ports: kinds.map(ports).into(),
+            ports: PortKind::ALL.map(ports).into(),
             boards: Listed::of("board", rig.boards.iter().map(|board| board.name.as_str())),
             servos: Listed::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
             joints: Listed::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),

@@ -5,7 +5,7 @@ use super::found::Found;
 use super::names::Names;
 use crate::linkage::{FourBar, Transmission};
 use crate::range;
-use crate::rig::{Arming, Board, Chip, Ends, How, Idle, Kind, Mark, Parts, Rated, Servo};
+use crate::rig::{Arming, Board, Ends, Idle, Kind, Mark, MarkKind, Parts, Rated, Servo};
 use crate::unit::{Amps, Degrees, Hertz, Micros, Rpm, Seconds, Volts};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -35,7 +35,7 @@ pub(in crate::rig) fn itself(
         ("signal_volts", &range::SIGNAL_VOLTS, servo.signal_volts.map(Volts::get)),
     ];
     found.ranges(at, &numbers);
-    if let Some(Ends(least, most)) = servo.volts {
+    if let Some(Ends { low: least, high: most }) = servo.volts {
         found.range(at.key("volts").at(0), &range::SUPPLY_VOLTS, least.get());
         found.range(at.key("volts").at(1), &range::SUPPLY_VOLTS, most.get());
         if least > most {
@@ -46,21 +46,19 @@ pub(in crate::rig) fn itself(
             );
         }
     }
-    match servo.kind {
-        Kind::Positional => {
-            levels_of_none(found, at, servo);
-            between(found, at, servo);
-            endpoints(found, &at.key("endpoints_us"), board, servo);
-        }
-        Kind::Continuous => {
-            angles_of_none(found, at, servo);
-            endpoints(found, &at.key("endpoints_us"), board, servo);
-            neutral(found, at, servo);
-        }
-        Kind::Dimmer | Kind::OnOff => {
-            angles_of_none(found, at, servo);
-            pulses_of_none(found, at, servo);
-        }
+    if servo.kind.has_angles() {
+        levels_of_none(found, at, servo);
+        between(found, at, servo);
+    } else {
+        angles_of_none(found, at, servo);
+    }
+    if servo.kind.is_accessory() {
+        pulses_of_none(found, at, servo);
+    } else {
+        endpoints(found, &at.key("endpoints_us"), board, servo);
+    }
+    if servo.kind.turns_on() {
+        neutral(found, at, servo);
     }
     if let Some(rated) = &servo.rated {
         check_rated(found, &at.key("rated"), rated);
@@ -133,7 +131,7 @@ pub(super) fn plug<'r>(
     let at = Path::of("servo", n);
     found.known(at.key("board"), &servo.board, &names.boards);
     let board = names.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
-    let channels = board.map_or(Chip::PwmExpander, |board| board.chip).channels();
+    let channels = board.map_or(16, |board| board.chip.channels());
     if servo.channel >= channels {
         let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
         found.say(at.key("channel"), message, format!("give a number from 0 to {}", channels - 1));
@@ -165,25 +163,26 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
             ("oscillator_hz", &range::OSCILLATOR, mark.oscillator_hz.map(Hertz::get)),
         ],
     );
-    match (kind, mark.seen) {
-        (Kind::Continuous, How::Turns) if rate.is_none() => {
+    match (kind.turns_on(), mark.seen) {
+        _ if kind.is_accessory() => {}
+        (true, MarkKind::Turns) if rate.is_none() => {
             found.say(at, "a mark of how it turns needs its rate", "add rpm, or say how it was seen");
         }
-        (Kind::Continuous, How::Aligned) => {
+        (true, MarkKind::Aligned) => {
             found.say(
                 at,
                 "a continuous servo has no angles to be marked",
                 "remove the mark, or make it positional",
             );
         }
-        (Kind::Positional, How::Turns) => {
+        (false, MarkKind::Turns) => {
             found.say(
                 at,
                 "a positional servo does not turn on",
                 "remove the mark, or write kind = \"continuous\"",
             );
         }
-        (Kind::Positional, How::Aligned) if angle.is_none() => {
+        (false, MarkKind::Aligned) if angle.is_none() => {
             found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
         }
         _ => {}
@@ -236,7 +235,7 @@ fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
 
 /// The pulses at which a continuous servo stands still, and is armed, lie between its endpoints.
 fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     let outside = |pulse: Micros| pulse < low || pulse > high;
     if outside(servo.centre()) {
         let message = format!("its stop pulse {} µs is not between its endpoints", servo.centre().get());
@@ -259,7 +258,7 @@ fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
 }
 
 fn endpoints(found: &mut Found, at: &Path, board: Option<&Board>, servo: &Servo) {
-    let Ends(low, high) = servo.endpoints_us;
+    let Ends { low, high } = servo.endpoints_us;
     pulse_ends(found, at, servo.endpoints_us);
     let Some(board) = board else { return };
     let widest = board.clock().period() - Micros::new(50.0);
@@ -296,7 +295,7 @@ fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
     );
 }
 
-fn pulse_ends(found: &mut Found, at: &Path, Ends(low, high): Ends<Micros>) {
+fn pulse_ends(found: &mut Found, at: &Path, Ends { low, high }: Ends<Micros>) {
     found.range(at.at(0), &range::PULSE, low.get());
     found.range(at.at(1), &range::PULSE, high.get());
     if low >= high {

@@ -1,7 +1,7 @@
 //! Edits of boards: they come with their ports, get their supply, change their name, and go.
 
 use super::{Edited, Refused, changed, missing};
-use crate::rig::{Board, BoardId, Chip, Port, PortId, PortKind, Rail, Rig, fifty, nominal};
+use crate::rig::{Board, BoardId, Chip, Port, PortId, Rail, Rig, fifty, nominal};
 use crate::unit::Volts;
 
 /// A board that is to be added.
@@ -107,7 +107,7 @@ pub fn free_board_name(rig: &Rig) -> String {
 
 /// The name of the first I²C bus, or nothing.
 pub fn first_bus(rig: &Rig) -> &str {
-    rig.ports.iter().find(|p| p.kind == PortKind::I2c).map_or("", |p| p.name.as_str())
+    rig.ports.iter().find(|p| p.kind.row().is_shared).map_or("", |p| p.name.as_str())
 }
 
 /// The first address on a port that no board has and a board may have without a warning.
@@ -131,6 +131,7 @@ pub fn set_signal(rig: &Rig, board: &str, volts: Option<Volts>) -> Edited {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::rig::PortKind;
     use crate::rig::check::problems;
     use crate::rig::file::{Loaded, load};
     use crate::unit::{Amps, Volts};

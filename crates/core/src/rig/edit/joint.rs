@@ -2,7 +2,7 @@
 
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
 use crate::linkage::{Branch, FourBar, Gear, Steering};
-use crate::rig::{Back, Ends, Joint, Limit, Place, Rig, Servo};
+use crate::rig::{Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
 use crate::unit::{Degrees, Hertz, Micros};
 
 /// About what a servo is reversed.
@@ -25,7 +25,7 @@ impl About {
 
     /// The pulse about which is mirrored.
     pub fn middle(self, servo: &Servo) -> Micros {
-        let Ends(low, high) = servo.endpoints_us;
+        let Ends { low, high } = servo.endpoints_us;
         match self {
             Self::Centre => servo.centre(),
             Self::Ends => (low + high) * 0.5,
@@ -59,7 +59,7 @@ pub fn reverse(rig: &Rig, servo: &str, about: About) -> Edited {
             }
         }
         if part.linkage.is_some() || part.gear.is_some() {
-            for mark in part.marks.iter_mut().filter(|m| m.at == Place::Joint) {
+            for mark in part.marks.iter_mut().filter(|m| m.at == ReadAt::Joint) {
                 mark.angle_deg = mark.angle_deg.map(|angle| rounded_angle(at_joint - angle));
             }
         }

@@ -3,7 +3,7 @@
 use super::{Edited, Refused, changed, rounded, rounded_angle, servo_mut};
 use crate::fit::{NoFit, Shape, Side, TurnsBack};
 use crate::linkage::Transmission;
-use crate::rig::{Exercised, How, Mark, Place, Rig, Servo};
+use crate::rig::{Exercised, Mark, MarkKind, ReadAt, Rig, Servo};
 use crate::unit::{Degrees, Micros, Rpm, Ticks};
 
 /// What was seen at a pulse, with how it was sent.
@@ -14,13 +14,13 @@ pub struct Observation {
     /// The ticks it was.
     pub ticks: Ticks,
     /// How it was seen.
-    pub seen: How,
+    pub seen: MarkKind,
     /// From which side the pulse came.
     pub from: Side,
     /// The angle, for an aligned mark.
     pub angle: Option<Degrees>,
     /// Whose angle that is.
-    pub at: Place,
+    pub at: ReadAt,
     /// The rate, for one that turns.
     pub rate: Option<Rpm>,
 }
@@ -210,10 +210,10 @@ fn shift(servo: &mut Servo, by: Degrees) {
     }
 }
 
-fn shifted(through: &Transmission, at: Place, angle: Degrees, by: Degrees) -> Degrees {
+fn shifted(through: &Transmission, at: ReadAt, angle: Degrees, by: Degrees) -> Degrees {
     match at {
-        Place::Servo => angle + by,
-        Place::Joint => through.joint_at(through.servo_at(angle) + by),
+        ReadAt::Servo => angle + by,
+        ReadAt::Joint => through.joint_at(through.servo_at(angle) + by),
     }
 }
 
@@ -299,10 +299,10 @@ mod tests {
         Observation {
             pulse: Micros::new(pulse),
             ticks: Ticks(crate::unit::count16(pulse / 4.88)),
-            seen: How::Aligned,
+            seen: MarkKind::Aligned,
             from: Side::Below,
             angle: Some(Degrees::new(angle)),
-            at: Place::Servo,
+            at: ReadAt::Servo,
             rate: None,
         }
     }

@@ -4,7 +4,7 @@
 use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
-use crate::rig::{Arming, Chip, CutTo, Ends, Idle, Joint, JointId, Kind, QuitTo, Rated, Rig, Servo, ServoId};
+use crate::rig::{Arming, CutTo, Ends, Idle, Joint, JointId, Kind, QuitTo, Rated, Rig, Servo, ServoId};
 use crate::unit::{Degrees, Seconds, Volts};
 use std::collections::BTreeMap;
 
@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
         rig.servos.push(Servo::new(name, (board, channel), kind));
-        if kind == Kind::Positional && rig.joint(name).is_none() {
+        if kind.has_angles() && rig.joint(name).is_none() {
             rig.joints.push(bare_joint(name));
         }
         Ok(())
@@ -46,7 +46,7 @@ pub fn rename_servo(rig: &Rig, servo: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         let renamed = servo_mut(rig, servo)?;
         name.clone_into(&mut renamed.name);
-        if renamed.kind != Kind::Positional {
+        if !renamed.kind.has_angles() {
             speak_otherwise(rig, servo, name);
             return Ok(());
         }
@@ -147,14 +147,14 @@ pub fn set_kind(rig: &Rig, servo: &str, kind: Kind) -> Edited {
         let draws = part.draw_a.or_else(|| part.rated.take().and_then(|rated| rated.stall_a));
         part.kind = kind;
         part.marks.clear();
-        if kind != Kind::Continuous {
+        if !kind.turns_on() {
             part.arming = None;
         }
         if kind.is_accessory() {
             (part.endpoints_us, part.centre_us) = (Ends::cautious(), None);
         }
-        part.draw_a = draws.filter(|_| kind != Kind::Positional);
-        if kind == Kind::Positional {
+        part.draw_a = draws.filter(|_| !kind.has_angles());
+        if kind.has_angles() {
             rig.joints.push(bare_joint(servo));
         }
         Ok(())
@@ -192,8 +192,8 @@ pub fn set_class(rig: &Rig, servo: &str, class: &Preset) -> Edited {
     changed(&rig, |rig| {
         let servo = servo_mut(rig, servo)?;
         servo.rated.clone_from(&class.rated);
-        servo.teeth = (class.kind == Kind::Positional).then_some(class.teeth);
-        servo.draw_a = (class.kind != Kind::Positional).then_some(class.draw);
+        servo.teeth = class.kind.has_angles().then_some(class.teeth);
+        servo.draw_a = (!class.kind.has_angles()).then_some(class.draw);
         Ok(())
     })
 }
@@ -289,17 +289,10 @@ pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
     let taken =
         |board: &str, channel: u8| rig.servos.iter().any(|s| s.board == board && s.channel == channel);
     rig.boards.iter().find_map(|board| {
-        let free = (first_channel(board.chip)..board.chip.channels()).find(|c| !taken(&board.name, *c))?;
+        let first = board.chip.row().usual_channels.start;
+        let free = (first..board.chip.channels()).find(|c| !taken(&board.name, *c))?;
         Some((board.name.as_str(), free))
     })
-}
-
-/// The first channel worth proposing: a microcontroller's first pins are its own serial line.
-const fn first_channel(chip: Chip) -> u8 {
-    match chip {
-        Chip::PwmExpander | Chip::LinuxPwm => 0,
-        Chip::Firmata => 2,
-    }
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use crate::screen::pen::Pen;
 use crate::screen::scene::{OnWire, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
-use wasvolta_core::rig::{Board, Chip, CutTo, Joint, Kind, QuitTo};
+use wasvolta_core::rig::{Board, CutTo, Joint, QuitTo};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
 use wasvolta_port::expander::Phase;
@@ -157,15 +157,11 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
         (stiff, "") => format!("{stiff} keep their pulse as told, the rest is released"),
         (stiff, home) => format!("{home} home first; {stiff} keep their pulse, the rest is released"),
     };
-    let crash = match board.chip {
-        Chip::PwmExpander => "its last pulses go on until its supply is off",
-        Chip::Firmata => "its last pulses go on until it is reset, as it is when its line is opened again",
-        Chip::LinuxPwm => "the kernel goes on with the last pulses until the machine is off",
-    };
+    let crash = board.chip.row().after_a_crash;
     let turning: Vec<&str> = scene
         .rig
         .servos_on(&board.name)
-        .filter(|servo| servo.kind == Kind::Continuous)
+        .filter(|servo| servo.kind.turns_on())
         .map(|servo| servo.name.as_str())
         .collect();
     let turning = match turning.as_slice() {

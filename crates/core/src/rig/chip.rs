@@ -1,0 +1,259 @@
+//! What boards are made of and hang on: one row a chip, one row a kind of port. Code asks the row; a new chip is a row.
+
+use super::Board;
+use crate::clock::PwmClock;
+use crate::unit::{Hertz, Micros};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::ops::Range;
+
+/// Kinds of port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum PortKind {
+    /// An I²C bus.
+    I2c,
+    /// A serial line: a microcontroller prints numbers on it, or speaks Firmata where a board says so.
+    Serial,
+    /// A PWM chip of the Linux kernel, by its device's path or its entry in `/sys/class/pwm`.
+    Pwm,
+}
+
+/// What a kind of port is.
+#[derive(Debug)]
+pub struct PortRow {
+    /// What it is, in a word or two.
+    pub word: &'static str,
+    /// What a new one is called.
+    pub name: &'static str,
+    /// Several boards take turns on it, each by its address, and several programs may.
+    pub is_shared: bool,
+    /// It may have a serial rate: it is a line, or behind one.
+    pub has_baud: bool,
+    /// Numbers come in on it where no board has it.
+    pub brings_numbers: bool,
+}
+
+impl PortKind {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::I2c, Self::Serial, Self::Pwm];
+
+    /// What it is.
+    pub const fn row(self) -> &'static PortRow {
+        match self {
+            Self::I2c => &PortRow {
+                word: "I²C bus",
+                name: "bus",
+                is_shared: true,
+                has_baud: true,
+                brings_numbers: false,
+            },
+            Self::Serial => &PortRow {
+                word: "serial line",
+                name: "line",
+                is_shared: false,
+                has_baud: true,
+                brings_numbers: true,
+            },
+            Self::Pwm => &PortRow {
+                word: "kernel PWM chip",
+                name: "kernel-pwm",
+                is_shared: false,
+                has_baud: false,
+                brings_numbers: false,
+            },
+        }
+    }
+
+    /// What it is, in a word or two.
+    pub const fn word(self) -> &'static str {
+        self.row().word
+    }
+}
+
+/// Kinds of chip on a board.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Chip {
+    /// The 16-channel, 12-bit PWM expander.
+    PwmExpander,
+    /// A microcontroller that speaks Firmata; its channels are its pins.
+    Firmata,
+    /// A PWM chip of the Linux kernel.
+    LinuxPwm,
+}
+
+/// What a chip is.
+#[derive(Debug)]
+pub struct ChipRow {
+    /// The word in a file.
+    pub file_word: &'static str,
+    /// What it is, in a word or two.
+    pub word: &'static str,
+    /// The same on paper, with the fineness of its counter where that is known.
+    pub full_word: &'static str,
+    /// The kind of port that it hangs on.
+    pub port: PortKind,
+    /// What its channels are called.
+    pub channel_word: &'static str,
+    /// Its channels, counted from 0. Of a microcontroller these are its pins, not all of which can drive a servo.
+    pub channels: u8,
+    /// The channels worth showing, and proposing, before it has said what they can: a microcontroller's first pins are
+    /// its own serial line.
+    pub usual_channels: Range<u8>,
+    /// The least pulse that can be had from it, if it has one.
+    pub least_pulse: Option<Micros>,
+    /// It counts with an oscillator of its own, which can be measured and corrected; marks keep its ticks.
+    pub has_own_clock: bool,
+    /// Its frame rate can be set.
+    pub sets_frame_rate: bool,
+    /// The clock of its pulses.
+    pub clock: fn(&Board) -> PwmClock,
+    /// The clock of what takes a share of each frame.
+    pub share_clock: fn(&Board) -> PwmClock,
+    /// What becomes of its last pulses when nobody tells it to stop.
+    pub after_a_crash: &'static str,
+}
+
+fn expander_clock(board: &Board) -> PwmClock {
+    PwmClock::expander(board.oscillator_hz, board.frame_hz)
+}
+
+fn micros_clock(board: &Board) -> PwmClock {
+    PwmClock::micros(board.frame_hz)
+}
+
+/// A pulse-width output there has eight bits, and a frame that only the board knows.
+fn eight_bits(board: &Board) -> PwmClock {
+    PwmClock::ideal(8, board.frame_hz)
+}
+
+fn sixteen_bits(board: &Board) -> PwmClock {
+    PwmClock::ideal(16, board.frame_hz)
+}
+
+static PWM_EXPANDER: ChipRow = ChipRow {
+    file_word: "pwm-expander",
+    word: "PWM expander",
+    full_word: "12-bit PWM expander",
+    port: PortKind::I2c,
+    channel_word: "channel",
+    channels: 16,
+    usual_channels: 0..16,
+    least_pulse: None,
+    has_own_clock: true,
+    sets_frame_rate: true,
+    clock: expander_clock,
+    share_clock: expander_clock,
+    after_a_crash: "its last pulses go on until its supply is off",
+};
+
+static FIRMATA: ChipRow = ChipRow {
+    file_word: "firmata",
+    word: "Firmata board",
+    full_word: "Firmata board",
+    port: PortKind::Serial,
+    channel_word: "pin",
+    channels: 72,
+    usual_channels: 2..14,
+    least_pulse: Some(Micros::new(544.0)),
+    has_own_clock: false,
+    sets_frame_rate: false,
+    clock: micros_clock,
+    share_clock: eight_bits,
+    after_a_crash: "its last pulses go on until it is reset, as it is when its line is opened again",
+};
+
+static LINUX_PWM: ChipRow = ChipRow {
+    file_word: "linux-pwm",
+    word: "kernel PWM",
+    full_word: "kernel PWM chip",
+    port: PortKind::Pwm,
+    channel_word: "channel",
+    channels: 16,
+    usual_channels: 0..16,
+    least_pulse: None,
+    has_own_clock: false,
+    sets_frame_rate: true,
+    clock: sixteen_bits,
+    share_clock: sixteen_bits,
+    after_a_crash: "the kernel goes on with the last pulses until the machine is off",
+};
+
+impl Chip {
+    /// All of them, in the order in which they are offered.
+    pub const ALL: [Self; 3] = [Self::PwmExpander, Self::Firmata, Self::LinuxPwm];
+
+    /// What it is.
+    pub const fn row(self) -> &'static ChipRow {
+        match self {
+            Self::PwmExpander => &PWM_EXPANDER,
+            Self::Firmata => &FIRMATA,
+            Self::LinuxPwm => &LINUX_PWM,
+        }
+    }
+
+    /// The kind of port that it hangs on.
+    pub const fn port(self) -> PortKind {
+        self.row().port
+    }
+
+    /// Its channels, counted from 0.
+    pub const fn channels(self) -> u8 {
+        self.row().channels
+    }
+
+    /// The least pulse that can be had from it, if it has one.
+    pub const fn least_pulse(self) -> Option<Micros> {
+        self.row().least_pulse
+    }
+
+    /// Whether a board of it has an address on its port.
+    pub const fn has_address(self) -> bool {
+        self.row().port.row().is_shared
+    }
+
+    /// The kind that a word begins to name, as a file has them: `f` is a Firmata board.
+    pub fn of(said: &str) -> Option<Self> {
+        let said = said.trim().to_lowercase();
+        let named = |chip: &Self| !said.is_empty() && chip.row().file_word.starts_with(&said);
+        Self::ALL.into_iter().find(named)
+    }
+
+    /// What it is, in a word or two.
+    pub const fn word(self) -> &'static str {
+        self.row().word
+    }
+}
+
+/// The greatest number of channels that any chip has.
+pub const MOST_CHANNELS: u8 = {
+    let (mut most, mut n) = (0, 0);
+    while n < Chip::ALL.len() {
+        let channels = Chip::ALL[n].channels();
+        if channels > most {
+            most = channels;
+        }
+        n += 1;
+    }
+    most
+};
+
+/// The frame rate of a chip whose rate cannot be set.
+pub const FIXED_RATE: Hertz = Hertz::new(50.0);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_words_in_a_file_are_those_of_the_rows() {
+        for chip in Chip::ALL {
+            assert_eq!(serde_json::to_value(chip).unwrap(), chip.row().file_word);
+            assert_eq!(Chip::of(chip.row().file_word), Some(chip));
+            assert!(chip.row().usual_channels.end <= chip.channels());
+        }
+        assert_eq!([Chip::of(" Firm"), Chip::of(""), Chip::of("x")], [Some(Chip::Firmata), None, None]);
+        assert_eq!(MOST_CHANNELS, 72);
+    }
+}
