@@ -27,6 +27,7 @@ pub mod terminal;
 #[cfg(test)]
 mod tests;
 mod theme;
+mod typing;
 mod update;
 mod view;
 

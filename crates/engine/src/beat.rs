@@ -114,7 +114,10 @@ impl Beat {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
             player: stage.player().clone(),
-            boards: posts.iter().map(|post| vec![BoardState::default(); post.last.len()]).collect(),
+            boards: posts
+                .iter()
+                .map(|post| post.last.iter().map(|frame| BoardState::of(frame.id)).collect())
+                .collect(),
             lines: inlets.iter().map(Inlet::state).collect(),
             ..Snapshot::default()
         };

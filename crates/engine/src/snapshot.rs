@@ -68,6 +68,11 @@ impl Default for BoardState {
 }
 
 impl BoardState {
+    /// A board of which nothing is known yet.
+    pub fn of(id: BoardId) -> Self {
+        Self { id, ..Self::default() }
+    }
+
     /// Whether what it is told arrives.
     pub fn is_reached(&self) -> bool {
         self.phase == Phase::Started && self.trouble.is_none() && !self.quiet

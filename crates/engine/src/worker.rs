@@ -207,8 +207,7 @@ fn worker<D: Driver + 'static>(
     ended: &Endings,
 ) -> (Box<dyn Work>, Post) {
     let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
-    let report: Report =
-        boards.iter().map(|board| BoardState { id: board.id, ..BoardState::default() }).collect();
+    let report: Report = boards.iter().map(|board| BoardState::of(board.id)).collect();
     let (frames_in, frames) = triple_buffer(&frame);
     let (reports, reports_out) = triple_buffer(&report);
     let worker = Worker::<D> {
@@ -502,7 +501,7 @@ impl<D: Driver> Driven<D> {
     fn of(id: BoardId, settings: &BoardSettings) -> Option<Self> {
         Some(Self {
             driver: D::of(settings)?,
-            state: BoardState { id, ..BoardState::default() },
+            state: BoardState::of(id),
             decided: 0,
             again: Again::NOW,
             failing: false,

@@ -1,6 +1,7 @@
 //! Some words asked for at once: each has a label, arrows and Tab go between them, Enter takes all.
 
 use super::keys::Key;
+use super::typing::{Recalled, Typing};
 use super::update::ask::Ask;
 use crossterm::event::KeyCode;
 use std::borrow::Cow;
@@ -49,8 +50,8 @@ pub enum Task {
 pub struct Field {
     /// What it is.
     pub label: &'static str,
-    /// What was typed so far.
-    pub text: String,
+    /// What stands in it.
+    pub typing: Typing,
     /// What may be typed.
     pub hint: Cow<'static, str>,
 }
@@ -58,7 +59,7 @@ pub struct Field {
 impl Field {
     /// A field with what is likely in it.
     pub fn new(label: &'static str, text: impl Into<String>, hint: impl Into<Cow<'static, str>>) -> Self {
-        Self { label, text: text.into(), hint: hint.into() }
+        Self { label, typing: Typing::prefilled(text), hint: hint.into() }
     }
 }
 
@@ -71,8 +72,6 @@ pub struct Form {
     pub fields: Vec<Field>,
     /// Which of them is being typed.
     pub here: usize,
-    /// The word that is being typed was there before: the first letter replaces it.
-    pub fresh: bool,
 }
 
 /// What a key did.
@@ -87,49 +86,48 @@ pub enum Pressed {
 impl Form {
     /// A form with its first word being typed.
     pub const fn new(task: Task, fields: Vec<Field>) -> Self {
-        Self { task, fields, here: 0, fresh: true }
+        Self { task, fields, here: 0 }
     }
 
     /// A word, without the spaces around it.
     pub fn word(&self, n: usize) -> &str {
-        self.fields.get(n).map_or("", |f| f.text.trim())
+        self.fields.get(n).map_or("", |f| f.typing.text().trim())
     }
 
     /// The word behind a label, where it is asked for.
     pub fn said(&self, label: &str) -> Option<&str> {
-        self.fields.iter().find(|f| f.label == label).map(|f| f.text.trim())
+        self.fields.iter().find(|f| f.label == label).map(|f| f.typing.text().trim())
     }
 
-    /// Takes a key.
-    pub fn press(&mut self, key: Key) -> Pressed {
-        let fresh = std::mem::take(&mut self.fresh);
+    /// Takes a key. What was typed before is recalled by a word's label; with nothing to recall the arrows go from word
+    /// to word.
+    pub fn press(&mut self, key: Key, recalled: &Recalled) -> Pressed {
+        let words = self.fields.len().max(1);
+        let taken = self
+            .fields
+            .get_mut(self.here)
+            .is_some_and(|field| field.typing.press(key, recalled.of(field.label)));
         match key.code {
             KeyCode::Enter => return Pressed::Taken,
-            KeyCode::Tab | KeyCode::Down => self.go(1),
-            KeyCode::BackTab | KeyCode::Up => self.go(self.fields.len().saturating_sub(1)),
-            KeyCode::Backspace => {
-                self.text().map(String::pop);
-            }
-            KeyCode::Char(c) if !key.ctrl && !c.is_control() => {
-                if let Some(text) = self.text() {
-                    if fresh {
-                        text.clear();
-                    }
-                    text.push(c);
-                }
-            }
-            _ => self.fresh = fresh,
+            KeyCode::Tab => self.go(1),
+            KeyCode::BackTab => self.go(words - 1),
+            KeyCode::Down if !taken => self.go(1),
+            KeyCode::Up if !taken => self.go(words - 1),
+            _ => {}
         }
         Pressed::Typing
     }
 
     fn go(&mut self, by: usize) {
         self.here = (self.here + by) % self.fields.len().max(1);
-        self.fresh = true;
+        if let Some(field) = self.fields.get_mut(self.here) {
+            field.typing.offer();
+        }
     }
 
-    fn text(&mut self) -> Option<&mut String> {
-        self.fields.get_mut(self.here).map(|f| &mut f.text)
+    /// Keeps what was typed, to be recalled.
+    pub fn keep(&self, recalled: &mut Recalled) {
+        self.fields.iter().for_each(|field| recalled.keep(field.label, field.typing.text()));
     }
 }
 
@@ -141,16 +139,24 @@ mod tests {
     fn a_word_that_was_there_is_replaced_by_typing_and_kept_by_going_past() {
         let fields = vec![Field::new("name", "servo", ""), Field::new("channel", "3", "")];
         let mut form = Form::new(Task::AddServo, fields);
-        form.press(Key::of(KeyCode::Tab));
-        form.press(Key::of(KeyCode::Up));
+        let mut recalled = Recalled::default();
+        form.press(Key::of(KeyCode::Tab), &recalled);
+        form.press(Key::of(KeyCode::Up), &recalled);
         assert_eq!(form.word(0), "servo");
-        form.press(Key::char('a'));
-        form.press(Key::char('b'));
+        form.press(Key::char('a'), &recalled);
+        form.press(Key::char('b'), &recalled);
         assert_eq!(form.word(0), "ab");
-        form.press(Key::of(KeyCode::Down));
-        form.press(Key::of(KeyCode::Backspace));
-        form.press(Key::char('7'));
-        assert_eq!(form.press(Key::of(KeyCode::Enter)), Pressed::Taken);
+        form.press(Key::of(KeyCode::Down), &recalled);
+        form.press(Key::of(KeyCode::Backspace), &recalled);
+        form.press(Key::char('7'), &recalled);
+        assert_eq!(form.press(Key::of(KeyCode::Enter), &recalled), Pressed::Taken);
         assert_eq!(form.word(1), "7");
+        // What was typed there before comes back by the arrow; Tab goes from word to word all the same.
+        form.keep(&mut recalled);
+        let fields = vec![Field::new("name", "servo", ""), Field::new("channel", "3", "")];
+        let mut next = Form::new(Task::AddServo, fields);
+        next.press(Key::of(KeyCode::Up), &recalled);
+        next.press(Key::of(KeyCode::Tab), &recalled);
+        assert_eq!((next.word(0), next.here), ("ab", 1));
     }
 }

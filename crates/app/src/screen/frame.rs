@@ -44,10 +44,10 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
             view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, *from);
         }
         Some(Dialog::Palette { query, pick }) => {
-            view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
+            view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query.text(), *pick);
         }
         Some(Dialog::Fineness { wish }) => {
-            view::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish);
+            view::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish.text());
         }
         Some(Dialog::Compare { card, rows }) => {
             view::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);

@@ -6,6 +6,7 @@ use super::form::{Field, Form, Task};
 use super::keys::Key;
 use super::pick::Pick;
 use super::scene::Scene;
+use super::typing::{Recalled, Typing};
 use super::update::ask::Ask;
 use crate::edition::Edition;
 use crate::paper::Kind;
@@ -46,6 +47,21 @@ pub enum View {
     Sequence,
 }
 
+impl Purpose {
+    /// What lines typed for it are kept by.
+    pub const fn label(&self) -> &'static str {
+        match self {
+            Self::Pulse => "pulse",
+            Self::InputRow => "input row",
+            Self::SequenceRow => "sequence row",
+            Self::Clock => "clock",
+            Self::Pose => "pose",
+            Self::Beats => "beats",
+            Self::Sheet(_) => "sheet",
+        }
+    }
+}
+
 impl View {
     /// In the order of their keys.
     pub const ALL: [Self; 4] = [Self::Wiring, Self::Calibrate, Self::Inputs, Self::Sequence];
@@ -67,7 +83,7 @@ pub struct Dial {
     /// The value: degrees, or µs where there are no degrees.
     pub value: f64,
     /// What was typed instead.
-    pub text: String,
+    pub typing: Typing,
 }
 
 /// How the needle of the engage dialog is read.
@@ -157,7 +173,7 @@ pub enum Dialog {
     /// How fine other rates and depths would be.
     Fineness {
         /// What is wished, in degrees, as typed.
-        wish: String,
+        wish: Typing,
     },
     /// An endpoint after *stops* or *buzzes*.
     Endpoint {
@@ -173,19 +189,19 @@ pub enum Dialog {
         /// The angle.
         dial: Dial,
         /// The reason, once it is asked for.
-        reason: Option<String>,
+        reason: Option<Typing>,
     },
     /// Anything typed.
     Entry {
         /// What for.
         purpose: Purpose,
-        /// What was typed.
-        text: String,
+        /// What stands there.
+        typing: Typing,
     },
     /// Every command.
     Palette {
         /// What was typed.
-        query: String,
+        query: Typing,
         /// Which row.
         pick: usize,
     },
@@ -343,6 +359,8 @@ pub struct Model {
     /// Servos whose board was started anew: they get their pulses back one by one.
     engaging: Vec<ServoId>,
     told_of_recording: bool,
+    /// What was typed before, by what for.
+    pub recalled: Recalled,
     /// What is done once the picked servo stands; any key that is pressed before gives it up.
     pub waiting: Option<&'static Action>,
     /// The window shows nothing but how large it must be: only what stops things works.
@@ -411,6 +429,7 @@ impl Model {
             boards_seen: Vec::new(),
             engaging: Vec::new(),
             told_of_recording: false,
+            recalled: Recalled::default(),
             waiting: None,
             too_small: false,
             snapshot,

@@ -132,8 +132,9 @@ impl<'a> Scene<'a> {
 
     /// Boards of which nobody can say what they send.
     pub fn unknown_boards(&self) -> Vec<&str> {
-        let boards = self.edition.boards(&self.model.snapshot);
-        boards.filter(|(_, state)| !state.is_known()).map(|(board, _)| board.name.as_str()).collect()
+        let driven = self.rig.boards.iter().filter(|board| self.edition.wiring.board(board.id).is_some());
+        let unknown = driven.filter(|board| self.board_state(board).is_none_or(|state| !state.is_known()));
+        unknown.map(|board| board.name.as_str()).collect()
     }
 
     /// Whether a board was found with pulses that nobody here has sent.

@@ -6,6 +6,7 @@ use super::look::Look;
 use super::pen::Pen;
 use super::terminal::{self, Screen, Waiting};
 use super::theme;
+use super::typing::Recalled;
 use crate::files::output::Outputs;
 use crate::fresh;
 use crate::signals::ENDING;
@@ -155,7 +156,7 @@ impl Start {
         if key.code == KeyCode::Esc {
             return None;
         }
-        if form.press(key) == Pressed::Taken {
+        if form.press(key, &Recalled::default()) == Pressed::Taken {
             match make(&form) {
                 Ok(path) => return Some(Choice::Open(path)),
                 Err(words) => self.said = Some(words.to_string()),
@@ -233,8 +234,8 @@ fn draw_form(pen: &mut Pen<'_>, form: &Form) {
         let here = n == form.here;
         let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
         pen.put_right(12, y, field.label, theme::text(theme::QUIET));
-        let cursor = if here { "▏" } else { "" };
-        pen.put(14, y, &format!("{}{cursor}", field.text), style);
+        let text = if here { field.typing.shown() } else { field.typing.text().to_owned() };
+        pen.put(14, y, &text, style);
     }
 }
 

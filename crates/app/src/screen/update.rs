@@ -17,6 +17,7 @@ mod written;
 
 use super::keys::{self, Key};
 use super::model::{Dialog, Model, Purpose, Tone, View};
+use super::typing::Typing;
 use super::{action, errand};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
@@ -211,5 +212,5 @@ fn start_entry(desk: &mut Context, first: char) {
         View::Inputs => Purpose::InputRow,
         View::Sequence => Purpose::SequenceRow,
     };
-    desk.model.dialog = Some(Dialog::Entry { purpose, text: first.to_string() });
+    desk.model.dialog = Some(Dialog::Entry { purpose, typing: Typing::begun(first) });
 }

@@ -35,6 +35,7 @@ fn a_limit_is_set_from_where_it_stands_with_its_reason() {
     bench.text("57");
     bench.code(KeyCode::Enter);
     assert!(screen(&bench).contains("because: the cable in the neck is short"), "the old reason is offered");
+    bench.code(KeyCode::End);
     bench.text(" now");
     bench.code(KeyCode::Enter);
     let limit = bench.session.rig.joints[0].high.clone().unwrap();

@@ -277,9 +277,7 @@ fn a_file_that_is_there_is_asked_about_and_never_the_rig() {
     let rig = std::fs::read(bench.session.path()).unwrap();
     for command in ["marks to a table", "calibration sheet"] {
         palette(&mut bench, command);
-        if let Some(Dialog::Entry { text, .. }) = &mut bench.model.dialog {
-            text.clear();
-        }
+        // The first letter replaces the name that was proposed.
         bench.enter("marsh-clock.rig.toml");
         bench.code(KeyCode::Enter);
         assert!(bench.model.dialog.is_some(), "{command} wrote something");
@@ -295,8 +293,8 @@ fn sheets_have_names_of_their_own_beside_the_rig() {
     for command in ["protractor sheet", "joint protractor sheet", "calibration sheet"] {
         pick(&mut bench, NECK);
         palette(&mut bench, command);
-        let Some(Dialog::Entry { text, .. }) = bench.model.dialog.clone() else { panic!("{command}") };
-        names.push(text);
+        let Some(Dialog::Entry { typing, .. }) = bench.model.dialog.clone() else { panic!("{command}") };
+        names.push(typing.text().to_owned());
         bench.code(KeyCode::Enter);
         assert!(said(&bench).starts_with("written: /"), "{}", said(&bench));
     }

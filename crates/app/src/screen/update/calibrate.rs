@@ -5,6 +5,7 @@ use crate::last_known::ago;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::rows::NUDGES;
 use crate::screen::scene::Picked;
+use crate::screen::typing::Typing;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Mark, MarkKind, Side};
@@ -111,7 +112,7 @@ pub fn engage(desk: &mut Context) {
         Some((scale, false)) => (scale.angle_at(pulse).get(), Scale::Rated),
         None => (pulse.get(), Scale::Pulses),
     };
-    let dial = Dial { value: value.round() + 0.0, text: String::new() };
+    let dial = Dial { value: value.round() + 0.0, typing: Typing::default() };
     desk.model.side = Side::Unknown;
     desk.model.dialog = Some(Dialog::Engage { dial, scale, from });
 }
@@ -254,7 +255,7 @@ fn back_off(desk: &mut Context, seen: MarkKind) {
 
 /// Asks how far it is to go from where it stands.
 pub fn move_by(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pulse, text: "by ".to_owned() });
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pulse, typing: Typing::begun("by ") });
 }
 
 /// Makes the present pulse the nearer endpoint: as it was typed or jogged to, not as its ticks have it.
@@ -281,7 +282,7 @@ pub fn limit(desk: &mut Context) {
     }) else {
         return;
     };
-    let dial = Dial { value: angle.get().round() + 0.0, text: String::new() };
+    let dial = Dial { value: angle.get().round() + 0.0, typing: Typing::default() };
     desk.model.dialog = Some(Dialog::Limit { end, dial, reason: None });
 }
 
@@ -315,7 +316,7 @@ pub fn home(desk: &mut Context) {
 
 /// Asks what a meter shows.
 pub fn clock(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Clock, text: String::new() });
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Clock, typing: Typing::default() });
 }
 
 /// The mechanism in the place of the protractor, or back.
@@ -325,7 +326,7 @@ pub fn mechanism(desk: &mut Context) {
 
 /// How fine other rates and depths would be.
 pub fn fineness(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Fineness { wish: "0.5".to_owned() });
+    desk.model.dialog = Some(Dialog::Fineness { wish: Typing::prefilled("0.5") });
 }
 
 #[cfg(test)]

@@ -7,6 +7,7 @@ use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale, Tone};
 use crate::screen::rows::moved;
+use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
@@ -57,7 +58,7 @@ pub fn key(desk: &mut Context, key: Key) {
             _ => Some(Dialog::Endpoint { end, pulse }),
         },
         Dialog::Limit { end, dial, reason } => limit(desk, key, (end, dial, reason)),
-        Dialog::Entry { purpose, text } => typed(desk, key, purpose, text),
+        Dialog::Entry { purpose, typing } => typed(desk, key, purpose, typing),
         Dialog::Palette { query, pick } => palette(desk, key, query, pick),
         Dialog::Help { from } => scroll(desk, key, from),
         Dialog::Quit => quit(desk, key),
@@ -71,11 +72,11 @@ pub fn key(desk: &mut Context, key: Key) {
 }
 
 /// Types what is wished.
-fn fineness(key: Key, mut wish: String) -> Option<Dialog> {
+fn fineness(key: Key, mut wish: Typing) -> Option<Dialog> {
     if key.code == KeyCode::Enter {
         return None;
     }
-    type_into(&mut wish, key);
+    wish.press(key, &[]);
     Some(Dialog::Fineness { wish })
 }
 
@@ -84,23 +85,15 @@ pub(super) fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
     match key.code {
         KeyCode::Left | KeyCode::Down => dial.value -= step,
         KeyCode::Right | KeyCode::Up => dial.value += step,
-        KeyCode::Backspace => {
-            dial.text.pop();
-            return true;
-        }
-        KeyCode::Char(c) if !key.ctrl && !c.is_control() => {
-            dial.text.push(c);
-            return true;
-        }
-        _ => return false,
+        _ => return dial.typing.press(key, &[]),
     }
-    dial.text.clear();
+    dial.typing.clear();
     true
 }
 
 /// The angle on a dial.
 pub(super) fn dialled(dial: &Dial) -> Result<Degrees, String> {
-    if dial.text.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(&dial.text) }
+    if dial.typing.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(dial.typing.text()) }
 }
 
 fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
@@ -126,8 +119,8 @@ fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: Stri
     };
     let pulse = match (scale, line) {
         (Scale::Fitted | Scale::Rated, Some(line)) => dialled(&dial).map(|angle| line.pulse_at(angle)),
-        _ if dial.text.is_empty() => Ok(Micros::new(dial.value)),
-        _ => entry::pulse(&dial.text, &context),
+        _ if dial.typing.is_empty() => Ok(Micros::new(dial.value)),
+        _ => entry::pulse(dial.typing.text(), &context),
     };
     match pulse {
         Ok(pulse) => {
@@ -137,7 +130,7 @@ fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: Stri
         }
         Err(words) => {
             desk.refuse(&words);
-            dial.text.clear();
+            dial.typing.clear();
             Some(Dialog::Engage { dial, scale, from })
         }
     }
@@ -163,7 +156,7 @@ fn mark(
         }
         Err(words) => {
             desk.refuse(&words);
-            dial.text.clear();
+            dial.typing.clear();
             Some(Dialog::Mark { dial, at, change })
         }
     }
@@ -172,7 +165,7 @@ fn mark(
 fn limit(
     desk: &mut Context,
     key: Key,
-    (mut end, mut dial, reason): (edit::End, Dial, Option<String>),
+    (mut end, mut dial, reason): (edit::End, Dial, Option<Typing>),
 ) -> Option<Dialog> {
     let Some(mut words) = reason else {
         match key.code {
@@ -180,12 +173,16 @@ fn limit(
             KeyCode::Enter => {
                 return match dialled(&dial) {
                     Ok(angle) => {
-                        let dial = Dial { value: angle.get(), text: String::new() };
-                        Some(Dialog::Limit { end, dial, reason: Some(known_reason(desk, end)) })
+                        let dial = Dial { value: angle.get(), typing: Typing::default() };
+                        Some(Dialog::Limit {
+                            end,
+                            dial,
+                            reason: Some(Typing::prefilled(known_reason(desk, end))),
+                        })
                     }
                     Err(words) => {
                         desk.refuse(&words);
-                        dial.text.clear();
+                        dial.typing.clear();
                         Some(Dialog::Limit { end, dial, reason: None })
                     }
                 };
@@ -197,11 +194,12 @@ fn limit(
         return Some(Dialog::Limit { end, dial, reason: None });
     };
     if key.code != KeyCode::Enter {
-        type_into(&mut words, key);
+        words.press(key, desk.model.recalled.of(REASON));
         return Some(Dialog::Limit { end, dial, reason: Some(words) });
     }
+    desk.model.recalled.keep(REASON, words.text());
     let joint = desk.model.scene(desk.session).picked()?.joint?.name.clone();
-    let limit = Limit { angle_deg: Degrees::new(dial.value), reason: words.trim().to_owned() };
+    let limit = Limit { angle_deg: Degrees::new(dial.value), reason: words.text().trim().to_owned() };
     let done = format!("{} limit {:+.1}°", end.word(), dial.value);
     desk.edit(&done, |rig| edit::set_limit(rig, &joint, end, Some(limit)));
     None
@@ -214,21 +212,16 @@ fn known_reason(desk: &Context, end: edit::End) -> String {
     limit.map_or_else(String::new, |l| l.reason.clone())
 }
 
-fn type_into(text: &mut String, key: Key) {
-    match key.code {
-        KeyCode::Backspace => {
-            text.pop();
-        }
-        KeyCode::Char(c) if !key.ctrl && !c.is_control() => text.push(c),
-        _ => {}
-    }
-}
+/// What reasons of limits are kept by.
+const REASON: &str = "reason";
 
-fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut text: String) -> Option<Dialog> {
+fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut typing: Typing) -> Option<Dialog> {
     if key.code != KeyCode::Enter {
-        type_into(&mut text, key);
-        return Some(Dialog::Entry { purpose, text });
+        typing.press(key, desk.model.recalled.of(purpose.label()));
+        return Some(Dialog::Entry { purpose, typing });
     }
+    let text = typing.text().to_owned();
+    desk.model.recalled.keep(purpose.label(), &text);
     let done = match purpose {
         Purpose::Pulse => go_to(desk, &text),
         Purpose::InputRow => inputs::enter(desk, &text),
@@ -241,7 +234,7 @@ fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut text: String) -> Op
     // Junk changes nothing; the entry stays open to be mended.
     let words = done.err()?;
     desk.refuse(&words);
-    Some(Dialog::Entry { purpose, text })
+    Some(Dialog::Entry { purpose, typing })
 }
 
 /// What a pulse entry is judged by, for the picked servo.
@@ -281,8 +274,8 @@ fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
     Ok(())
 }
 
-fn palette(desk: &mut Context, key: Key, mut query: String, pick: usize) -> Option<Dialog> {
-    let found = action::matching(&query);
+fn palette(desk: &mut Context, key: Key, mut query: Typing, pick: usize) -> Option<Dialog> {
+    let found = action::matching(query.text());
     let pick = match key.code {
         KeyCode::Up => pick.saturating_sub(1),
         KeyCode::Down => moved(pick, 1, found.len()),
@@ -298,7 +291,7 @@ fn palette(desk: &mut Context, key: Key, mut query: String, pick: usize) -> Opti
             return desk.model.dialog.take();
         }
         _ => {
-            type_into(&mut query, key);
+            query.press(key, &[]);
             0
         }
     };

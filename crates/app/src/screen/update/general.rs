@@ -5,6 +5,7 @@ use crate::paper::{self, Kind, Order};
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
+use crate::screen::typing::Typing;
 use std::path::Path;
 use std::sync::Arc;
 use wasvolta_core::rig::{QuitTo, ServoId};
@@ -189,7 +190,7 @@ pub fn show(desk: &mut Context, view: View) {
 
 /// Every command by its name.
 pub fn palette(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Palette { query: String::new(), pick: 0 });
+    desk.model.dialog = Some(Dialog::Palette { query: Typing::default(), pick: 0 });
 }
 
 /// All keys.
@@ -199,7 +200,7 @@ pub fn help(desk: &mut Context) {
 
 /// Asks how many beats to pass.
 pub fn beats(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Beats, text: String::new() });
+    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Beats, typing: Typing::default() });
 }
 
 /// Quits; asks first when edits are unsaved.
@@ -271,7 +272,8 @@ fn sheet_of(desk: &Context, kind: Kind) -> Option<String> {
 fn ask_for_sheet(desk: &mut Context, kind: Kind) {
     let Some(of) = sheet_of(desk, kind) else { return };
     let text = format!("{of}-{}.pdf", kind.word());
-    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Sheet(kind), text });
+    desk.model.dialog =
+        Some(Dialog::Entry { purpose: Purpose::Sheet(kind), typing: Typing::prefilled(text) });
 }
 
 /// Draws a sheet of the picked servo and says where it is.

@@ -5,6 +5,7 @@ use super::calibrate::{glide, with};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dial, Dialog};
 use crate::screen::rows::moved;
+use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
@@ -47,7 +48,7 @@ fn predicted(desk: &Context, at: ReadAt) -> Dial {
         let joint = p.drawn().map(|(scale, _)| scale.angle_at(p.wire_pulse()));
         joint.map_or(0.0, |joint| if at == ReadAt::Joint { joint } else { p.through.servo_at(joint) }.get())
     });
-    Dial { value: value.unwrap_or(0.0).round() + 0.0, text: String::new() }
+    Dial { value: value.unwrap_or(0.0).round() + 0.0, typing: Typing::default() }
 }
 
 /// The other place to read at.
@@ -238,7 +239,7 @@ pub fn change(desk: &mut Context) {
     let found = with(desk, |p| p.servo.marks.get(place).and_then(|m| Some((m.angle_deg?, m.at))));
     match found.flatten() {
         Some((angle, at)) => {
-            let dial = Dial { value: angle.get(), text: String::new() };
+            let dial = Dial { value: angle.get(), typing: Typing::default() };
             desk.model.dialog = Some(Dialog::Mark { dial, at, change: Some(place) });
         }
         None => desk.refuse("that mark has no angle to change: Del drops it"),

@@ -112,9 +112,10 @@ pub fn swap(desk: &mut Context) {
 
 /// Takes a key for a form.
 pub fn key(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
-    if form.press(key) == Pressed::Typing {
+    if form.press(key, &desk.model.recalled) == Pressed::Typing {
         return Some(Dialog::Form(form));
     }
+    form.keep(&mut desk.model.recalled);
     match carry_out(desk, &form) {
         Ok(()) => None,
         Err(words) => {

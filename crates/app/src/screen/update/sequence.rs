@@ -5,6 +5,7 @@ use crate::screen::entry;
 use crate::screen::model::{Dialog, Purpose};
 use crate::screen::pick::Pick;
 use crate::screen::rows::{SequenceRow, moved, step_of_time};
+use crate::screen::typing::Typing;
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::edit;
@@ -203,7 +204,8 @@ pub fn keep_pose(desk: &mut Context) {
     let taken = |n: usize| desk.session.rig.pose(&format!("pose-{n}")).is_some();
     // Among one name more than there are poses, one is free.
     let free = (1..=desk.session.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
-    desk.model.dialog = Some(Dialog::Entry { purpose: Purpose::Pose, text: format!("pose-{free}") });
+    desk.model.dialog =
+        Some(Dialog::Entry { purpose: Purpose::Pose, typing: Typing::prefilled(format!("pose-{free}")) });
 }
 
 /// Where all engaged joints with angles stand, and the levels of what has those.

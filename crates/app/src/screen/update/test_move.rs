@@ -4,6 +4,7 @@ use super::Context;
 use super::calibrate::{glide, with};
 use crate::screen::keys::Key;
 use crate::screen::model::{Dial, Dialog, TestMove};
+use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 use wasvolta_core::diagnose::{self, Cause, Expected, Heard, Look};
 use wasvolta_core::rig::Servo;
@@ -74,7 +75,7 @@ fn go(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
         .last()
         .map_or(0.0, |last| last.seen.get() - test.expected.curve.angle_at(last.pulse).get());
     let off = if test.expected.absolute { 0.0 } else { off };
-    test.dial = Dial { value: (angle + off).round() + 0.0, text: String::new() };
+    test.dial = Dial { value: (angle + off).round() + 0.0, typing: Typing::default() };
     (test.gone, test.heard) = (true, Heard::Quiet);
     Some(Dialog::Test(test))
 }
@@ -89,7 +90,7 @@ fn look(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
         Ok(seen) => seen,
         Err(words) => {
             desk.refuse(&words);
-            test.dial.text.clear();
+            test.dial.typing.clear();
             return Some(Dialog::Test(test));
         }
     };

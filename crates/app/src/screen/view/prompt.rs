@@ -5,6 +5,7 @@ use crate::screen::form::{Form, Task};
 use crate::screen::model::{Dial, Dialog, Purpose, Scale, TestMove};
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
+use crate::screen::typing::Typing;
 use std::fmt::Write;
 use wasvolta_core::diagnose::Heard;
 use wasvolta_core::fit::TurnsBack;
@@ -24,7 +25,9 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Stopwatch { presses } => ("timing", stopwatch(presses)),
         Dialog::Trim { .. } => ("trim", trim(scene)),
         Dialog::Drift { what, by } => ("drift", drift(what, *by)),
-        Dialog::Fineness { wish } => ("fineness", format!("Which degrees for a tick would do? {wish}▏°")),
+        Dialog::Fineness { wish } => {
+            ("fineness", format!("Which degrees for a tick would do? {}°", wish.shown()))
+        }
         Dialog::Endpoint { end, pulse } => {
             let (end, pulse) = (end.word(), pulse.get());
             (
@@ -38,9 +41,9 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
             ("limit", format!("The {} limit is at {}", end.word(), value(dial, "°")))
         }
         Dialog::Limit { end, dial, reason: Some(words) } => {
-            ("limit", format!("{} limit {:+.1}°, because: {words}▏", end.word(), dial.value))
+            ("limit", format!("{} limit {:+.1}°, because: {}", end.word(), dial.value, words.shown()))
         }
-        Dialog::Entry { purpose, text } => ("type", typed(scene, purpose, text)),
+        Dialog::Entry { purpose, typing } => ("type", typed(scene, purpose, typing)),
         Dialog::Quit => {
             ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned())
         }
@@ -71,9 +74,9 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
             return ("remove", format!("Remove the board {board}? It can be undone."));
         }
         Task::SwapServo(servo) => {
-            let with = form.fields.first().map_or("", |f| f.text.as_str());
+            let with = form.fields.first().map_or_else(String::new, |f| f.typing.shown());
             let words = format!(
-                "{servo} is on the channel of {with}▏, and that on its. Both are released, then engaged one by one."
+                "{servo} is on the channel of {with}, and that on its. Both are released, then engaged one by one."
             );
             return ("swap", words);
         }
@@ -92,8 +95,8 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
     };
     let mut words = String::new();
     for (n, field) in form.fields.iter().enumerate() {
-        let cursor = if n == form.here { "▏" } else { "" };
-        let _ = write!(words, "{} {}{cursor}   ", field.label, field.text);
+        let text = if n == form.here { field.typing.shown() } else { field.typing.text().to_owned() };
+        let _ = write!(words, "{} {text}   ", field.label);
     }
     let hint = form.fields.get(form.here).map_or("", |f| f.hint.as_ref());
     (label, format!("{words}({hint})"))
@@ -101,7 +104,7 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
 
 /// A dial's value as it is read now.
 fn value(dial: &Dial, unit: &str) -> String {
-    if dial.text.is_empty() { format!("{:+.1}{unit}", dial.value) } else { format!("{}▏", dial.text) }
+    if dial.typing.is_empty() { format!("{:+.1}{unit}", dial.value) } else { dial.typing.shown() }
 }
 
 fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
@@ -114,11 +117,8 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
             )
         }
         Scale::Pulses => {
-            let shown = if dial.text.is_empty() {
-                format!("{:.0} µs", dial.value)
-            } else {
-                format!("{}▏", dial.text)
-            };
+            let shown =
+                if dial.typing.is_empty() { format!("{:.0} µs", dial.value) } else { dial.typing.shown() };
             format!("No marks, no sheet: first pulse at {shown}; it may jump. ({from})")
         }
     }
@@ -201,27 +201,28 @@ fn drift(what: &Observation, by: Micros) -> String {
     )
 }
 
-fn typed(scene: &Scene, purpose: &Purpose, text: &str) -> String {
+fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
+    let (text, shown) = (typing.text(), typing.shown());
     match purpose {
         Purpose::Pulse => {
             let to = if entry::is_way(text) { "" } else { "to " };
-            format!("Go {to}{text}▏  {}", understood(scene, text))
+            format!("Go {to}{shown}  {}", understood(scene, text))
         }
         Purpose::InputRow => {
             let row = scene.input_rows().get(scene.model.input_row).copied().unwrap_or(InputRow::Low);
-            format!("{} {text}▏", row.name())
+            format!("{} {shown}", row.name())
         }
         Purpose::SequenceRow => {
             let row = SequenceRow::ALL.get(scene.model.sequence_row).copied().unwrap_or(SequenceRow::Step);
-            format!("{} {text}▏", row.name())
+            format!("{} {shown}", row.name())
         }
         Purpose::Clock => {
             let board = scene.picked().map_or("", |p| p.board.name.as_str());
-            format!("A meter at an output of {board} shows {text}▏ Hz. Marks keep their ticks and angles.")
+            format!("A meter at an output of {board} shows {shown} Hz. Marks keep their ticks and angles.")
         }
-        Purpose::Pose => format!("Keep where the joints stand as the pose {text}▏"),
-        Purpose::Beats => format!("Pass {text}▏ beats of 20 ms"),
-        Purpose::Sheet(kind) => format!("Write the {} sheet to {text}▏ (.pdf or .svg)", kind.word()),
+        Purpose::Pose => format!("Keep where the joints stand as the pose {shown}"),
+        Purpose::Beats => format!("Pass {shown} beats of 20 ms"),
+        Purpose::Sheet(kind) => format!("Write the {} sheet to {shown} (.pdf or .svg)", kind.word()),
     }
 }
 
@@ -314,7 +315,7 @@ pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static
             &[("Enter", "on to the reason"), ("← →", "a degree"), ("Tab", "the other limit"), TYPE, LEAVE]
         }
         Dialog::Limit { .. } => &[("Enter", "keep"), LEAVE],
-        Dialog::Entry { .. } => &[("Enter", "do it"), LEAVE],
+        Dialog::Entry { .. } => &[("Enter", "do it"), ("↑", "typed before"), ("Ctrl-U", "clear"), LEAVE],
         Dialog::Palette { .. } => &[("↑ ↓", "pick"), ("Enter", "do it"), LEAVE],
         Dialog::Help { .. } => &[("↑ ↓", "scroll"), ("any other", "close")],
         Dialog::Quit => &[("s", "save and quit"), ("q", "quit without saving"), ("Esc", "stay")],
