@@ -19,6 +19,7 @@ pub mod look;
 mod model;
 mod pen;
 mod pick;
+mod question;
 mod roster;
 mod rows;
 mod scene;

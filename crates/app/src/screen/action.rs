@@ -2,12 +2,13 @@
 //!
 //! The keys line, the help, the palette and the dispatch are all read from it.
 
+use super::advice;
 use super::keys::Key;
 use super::model::View;
 use super::scene::Scene;
 use super::update::{
-    Context, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, test_move,
-    wiring,
+    Context, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, sequences,
+    test_move, wiring,
 };
 use crossterm::event::KeyCode;
 use wasvolta_core::stage::{Command, Output, Play};
@@ -171,6 +172,12 @@ fn continuous(scene: &Scene) -> Ready {
     )
 }
 
+/// Enter does only what is to be read on the screen.
+fn goes_on(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(advice::names(&advice::next(scene), "Enter"), "Enter does nothing now: PgDn picks the next servo")
+}
+
 fn fitted(scene: &Scene) -> Ready {
     positional(scene)?;
     need(
@@ -266,6 +273,15 @@ fn stepped(scene: &Scene) -> Ready {
 
 fn posed(scene: &Scene) -> Ready {
     need(!scene.rig.poses.is_empty(), "there is no pose yet: k keeps one")
+}
+
+fn posed_and_free(scene: &Scene) -> Ready {
+    posed(scene)?;
+    free(scene)
+}
+
+fn sequenced(scene: &Scene) -> Ready {
+    need(scene.sequence().is_some(), "there is no sequence yet: the command new sequence begins one")
 }
 
 fn input(scene: &Scene) -> Ready {
@@ -368,7 +384,7 @@ pub static TABLE: &[Action] = &[
     Action { name: "marks to a table", keys: &[], view: None, short: "", long: "write the picked servo's marks as comma-separated values", ready: pulse_part, run: ask::marks_out },
     Action { name: "marks from a table", keys: &[], view: None, short: "", long: "take marks over from comma-separated values", ready: pulse_part, run: ask::marks_in },
     Action { name: "correct clock", keys: &[key('C')], view: CALIBRATE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: calibrate::clock },
-    Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "", long: "go on to the next servo", ready: servo, run: general::servo_next },
+    Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: CALIBRATE, short: "next servo", long: "go on to the next servo, once the next line says so", ready: goes_on, run: general::servo_next },
     Action { name: "wiggle", keys: &[key('w')], view: WIRING, short: "wiggle", long: "move the servo 20 µs to and fro, or blink, three times: which is it?", ready: wigglable, run: wiring::wiggle },
     Action { name: "name by wiggling", keys: &[key('W')], view: WIRING, short: "name one by one", long: "wiggle servo after servo, and name each as you see which it is", ready: servo, run: wiring::name_all },
     Action { name: "swap plugs", keys: &[key('S')], view: WIRING, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: roster::swap },
@@ -387,6 +403,18 @@ pub static TABLE: &[Action] = &[
     Action { name: "insert step", keys: &[key('i')], view: SEQUENCE, short: "insert", long: "insert a step behind the picked one, with the pose kept last", ready: posed, run: sequence::insert },
     Action { name: "stretch", keys: &[key('f')], view: SEQUENCE, short: "stretch", long: "give a short step the time it needs", ready: stepped, run: sequence::stretch },
     Action { name: "remove step", keys: &[code(KeyCode::Delete)], view: SEQUENCE, short: "", long: "take the picked step out", ready: stepped, run: sequence::remove },
+    Action { name: "step earlier", keys: &[key('<')], view: SEQUENCE, short: "", long: "move the picked step to the place before it", ready: stepped, run: sequences::step_earlier },
+    Action { name: "step later", keys: &[key('>')], view: SEQUENCE, short: "", long: "move the picked step to the place behind it", ready: stepped, run: sequences::step_later },
+    Action { name: "copy step", keys: &[key('c')], view: SEQUENCE, short: "", long: "put a copy of the picked step behind it", ready: stepped, run: sequences::copy_step },
+    Action { name: "new sequence", keys: &[], view: SEQUENCE, short: "", long: "begin a sequence that has no step yet", ready: always, run: sequences::new_sequence },
+    Action { name: "rename sequence", keys: &[], view: SEQUENCE, short: "", long: "give the picked sequence another name", ready: sequenced, run: sequences::rename_sequence },
+    Action { name: "copy sequence", keys: &[], view: SEQUENCE, short: "", long: "put a copy of the picked sequence behind it", ready: sequenced, run: sequences::copy_sequence },
+    Action { name: "remove sequence", keys: &[], view: SEQUENCE, short: "", long: "take the picked sequence out; its poses stay", ready: sequenced, run: sequences::remove_sequence },
+    Action { name: "go to sequence", keys: &[], view: SEQUENCE, short: "", long: "pick a sequence by its name", ready: sequenced, run: sequences::go_to_sequence },
+    Action { name: "rename pose", keys: &[], view: None, short: "", long: "give a pose another name; its steps follow", ready: posed, run: sequences::rename_pose },
+    Action { name: "copy pose", keys: &[], view: None, short: "", long: "put a copy of a pose beside it", ready: posed, run: sequences::copy_pose },
+    Action { name: "remove pose", keys: &[], view: None, short: "", long: "take a pose out that no step needs", ready: posed, run: sequences::remove_pose },
+    Action { name: "go to pose", keys: &[], view: None, short: "", long: "let all engaged joints glide to a pose, by hand", ready: posed_and_free, run: sequences::go_to_pose },
     Action { name: "stop playing", keys: &[key('x')], view: None, short: "", long: "leave the sequence: its joints go back to input or home", ready: playing, run: sequence::stop },
     Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a pose", ready: always, run: sequence::keep_pose },
     Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "the hand lets the joint go: back to sequence, input or home", ready: engaged, run: general::give_back },
@@ -441,9 +469,16 @@ pub fn matching(query: &str) -> Vec<&'static Action> {
         words.iter().all(|word| text.contains(word))
     };
     let mut found: Vec<&Action> = TABLE.iter().filter(holds).collect();
-    // Names that begin with what was typed come first.
-    let first = words.first().cloned().unwrap_or_default();
-    found.sort_by_key(|a| !a.name.to_lowercase().starts_with(&first));
+    // The nearer a name is to what was typed, the earlier it comes; a whole name always comes first.
+    let (typed, first) = (words.join(" "), words.first().map_or("", String::as_str));
+    let far = |name: &str| match name {
+        name if name == typed => 0,
+        name if name.starts_with(&typed) => 1,
+        name if words.iter().all(|word| name.contains(word)) => 2,
+        name if name.starts_with(first) => 3,
+        _ => 4,
+    };
+    found.sort_by_cached_key(|action| far(&action.name.to_lowercase()));
     found
 }
 
@@ -471,6 +506,7 @@ mod tests {
             assert!(action.short.chars().count() <= 24, "{}", action.short);
             assert!(action.name.chars().count() <= 24, "{}", action.name);
             assert_eq!(TABLE.iter().filter(|a| a.name == action.name).count(), 1, "{}", action.name);
+            assert_eq!(matching(action.name)[0].name, action.name, "its whole name finds it first");
         }
     }
 

@@ -575,3 +575,12 @@ fn still_released(scene: &Scene) -> Option<String> {
 fn ready_to_play(_: &Scene) -> Option<String> {
     when(true, "p plays. Joints held by hand stay where they are until g gives one back, G all.")
 }
+
+/// Whether words of advice speak of a key: it stands by itself. An `a` does only where it adds something.
+pub fn names(advice: &str, key: &str) -> bool {
+    let words: Vec<&str> = advice.split_whitespace().collect();
+    words.iter().enumerate().any(|(n, word)| {
+        let alone = word.trim_end_matches(['.', ',', ';', ':', '?']) == key;
+        alone && (key != "a" || words.get(n + 1).is_some_and(|next| next.starts_with("add")))
+    })
+}

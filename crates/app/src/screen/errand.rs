@@ -3,7 +3,6 @@
 //! Each frame it is looked whether the next step can be taken. A cut, a hold, or a step that does not come about
 //! ends it in words; nothing is tried twice.
 
-use super::model::Dialog;
 use super::update::{Context, calibrate, wiring};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -213,7 +212,7 @@ fn ask(desk: &mut Context, servo: ServoId) -> Progress {
 
 fn name(desk: &mut Context, servo: ServoId) -> Progress {
     let Some(n) = place(desk, servo) else { return Progress::Done };
-    if matches!(desk.model.dialog, Some(Dialog::Engage { .. })) {
+    if desk.model.dialog.is_some() {
         return Progress::Asks;
     }
     if !is_engaged(desk, servo) {

@@ -1,6 +1,7 @@
 //! Some words asked for at once: each has a label, arrows and Tab go between them, Enter takes all.
 
 use super::keys::Key;
+use super::question::{Question, Subject};
 use super::typing::{Recalled, Typing};
 use super::update::ask::Ask;
 use crossterm::event::KeyCode;
@@ -41,6 +42,8 @@ pub enum Task {
     Fault,
     /// Anything about one part: what is asked, and the part's name.
     Ask(Ask, String),
+    /// A question that says itself what is done.
+    Question(&'static Question, Subject),
     /// A new rig: bus, address, serial port, file.
     NewRig,
 }

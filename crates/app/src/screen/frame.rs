@@ -216,7 +216,7 @@ fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
             "← →" => 0,
             "↑ ↓" if scene.model.view == View::Wiring => 0,
             _ if of_mark => 1,
-            _ if a.keys.first().is_some_and(|key| is_named(&advice, &key.name())) => 2,
+            _ if a.keys.first().is_some_and(|key| advice::names(&advice, &key.name())) => 2,
             _ if a.short.is_empty() => 4,
             _ => 3,
         }
@@ -228,15 +228,6 @@ fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
     let mut all: Vec<(u8, String, &str)> = ranked.filter(|(rank, ..)| *rank < 4).collect();
     all.sort_by_key(|(rank, ..)| *rank);
     all.into_iter().map(|(_, key, word)| (key, word)).collect()
-}
-
-/// Whether words of advice speak of a key: it stands by itself. An `a` does only where it adds something.
-fn is_named(advice: &str, key: &str) -> bool {
-    let words: Vec<&str> = advice.split_whitespace().collect();
-    words.iter().enumerate().any(|(n, word)| {
-        let alone = word.trim_end_matches(['.', ',', ';', ':', '?']) == key;
-        alone && (key != "a" || words.get(n + 1).is_some_and(|next| next.starts_with("add")))
-    })
 }
 
 /// How an action's key stands in the line, and its word. The arrows and the nudge stand as pairs.

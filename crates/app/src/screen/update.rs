@@ -11,6 +11,7 @@ pub mod inputs;
 pub mod marks;
 pub mod roster;
 pub mod sequence;
+pub mod sequences;
 pub mod test_move;
 pub mod wiring;
 mod written;

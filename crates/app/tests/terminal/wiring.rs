@@ -137,7 +137,9 @@ fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     pane.see("e gives crane.winch the pulse at which it stands still");
     pane.see("crane.winch may go on turning");
     pane.keys(&["e"]);
-    pane.see("it sees its neutral 1480 µs first");
+    pane.see("crane.winch gets 1480 µs, at which it should stand still. It may turn: is it free to?");
+    pane.keys(&["Enter"]);
+    pane.see("it sees its neutral 1480 µs");
     pane.see("1479 µs, inside 1100 to 1900 µs");
     pane.keys(&["F2"]);
     pane.see("S keeps that edge");

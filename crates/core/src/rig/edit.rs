@@ -7,17 +7,17 @@ pub mod boards;
 pub mod joint;
 pub mod marks;
 pub mod roster;
+pub mod sequences;
 
 pub use marks::{Observation, drop_mark, keep_mark};
+pub use sequences::{change_step, insert_step, keep_pose, remove_step};
 
 use super::check::problems;
-use super::{Ends, Failsafe, Joint, Kind, Limit, Mapping, Pose, PoseId, Rig, Servo, Step};
+use super::{Ends, Failsafe, Joint, Limit, Mapping, Rig, Servo};
 use crate::clock::oscillator_from;
-use crate::easing::Easing;
 use crate::fit::TurnsBack;
 use crate::scale::Scale;
-use crate::unit::{Degrees, Hertz, Micros, Percent, Seconds};
-use std::collections::BTreeMap;
+use crate::unit::{Degrees, Hertz, Micros};
 use thiserror::Error;
 
 /// Why an edit was refused. The rig stays as it was.
@@ -306,79 +306,6 @@ pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edite
         mapping.failsafe = failsafe;
         Ok(())
     })
-}
-
-/// Keeps a pose under a name; one of that name is replaced. `targets` are angles of joints and levels of what has
-/// those, by the names that poses have for them.
-pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> Edited {
-    changed(rig, |rig| {
-        let mut pose = Pose {
-            id: PoseId::default(),
-            name: name.to_owned(),
-            angles_deg: BTreeMap::new(),
-            levels_percent: BTreeMap::new(),
-        };
-        for (kind, part, target) in targets {
-            let target = rounded_angle(*target);
-            if kind.has_angles() {
-                pose.angles_deg.insert(part.clone(), target);
-            } else {
-                pose.levels_percent.insert(part.clone(), Percent::new(target.get()));
-            }
-        }
-        match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(old) => *old = Pose { id: old.id, ..pose },
-            None => rig.poses.push(pose),
-        }
-        Ok(())
-    })
-}
-
-/// Puts a step into a sequence, before `at`; a sequence of a new name is made.
-pub fn insert_step(rig: &Rig, sequence: &str, at: usize, pose: &str) -> Edited {
-    changed(rig, |rig| {
-        let step = Step {
-            pose: pose.to_owned(),
-            move_s: Some(Seconds::new(1.0)),
-            easing: Easing::default(),
-            dwell_s: Seconds::ZERO,
-            joints: BTreeMap::new(),
-        };
-        match rig.sequences.iter_mut().find(|s| s.name == sequence) {
-            Some(found) => found.steps.insert(at.min(found.steps.len()), step),
-            None => rig.sequences.push(super::Sequence {
-                id: super::SequenceId::default(),
-                name: sequence.to_owned(),
-                steps: vec![step],
-            }),
-        }
-        Ok(())
-    })
-}
-
-/// Takes a step out of a sequence.
-pub fn remove_step(rig: &Rig, sequence: &str, at: usize) -> Edited {
-    changed(rig, |rig| {
-        let found = sequence_mut(rig, sequence)?;
-        if at >= found.steps.len() {
-            return Err(missing("step", &(at + 1).to_string()));
-        }
-        found.steps.remove(at);
-        Ok(())
-    })
-}
-
-/// Changes one step.
-pub fn change_step(rig: &Rig, sequence: &str, at: usize, change: impl FnOnce(&mut Step)) -> Edited {
-    changed(rig, |rig| {
-        let found = sequence_mut(rig, sequence)?;
-        change(found.steps.get_mut(at).ok_or_else(|| missing("step", &(at + 1).to_string()))?);
-        Ok(())
-    })
-}
-
-fn sequence_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut super::Sequence, Refused> {
-    rig.sequences.iter_mut().find(|s| s.name == name).ok_or_else(|| missing("sequence", name))
 }
 
 /// Pulses are kept to a hundredth of a microsecond, well under the finest tick.

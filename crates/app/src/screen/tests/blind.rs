@@ -395,6 +395,7 @@ fn stop_band(maker: &mut Maker, servo: usize, nudge: usize) -> (f64, f64) {
     maker.bench.pass(320);
     assert!(next_line(&maker.bench).contains("e gives"), "{}", next_line(&maker.bench));
     maker.press('e');
+    maker.code(KeyCode::Enter);
     maker.bench.pass(320);
     assert!(next_line(&maker.bench).contains("Jog up with →"), "{}", next_line(&maker.bench));
     // Where it stands still is not where one begins: from well below.

@@ -490,6 +490,14 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
     pick(&mut bench, RUDDER);
     palette(&mut bench, "load card");
     bench.enter(&card);
+    assert_ne!(servo(&bench, RUDDER).marks, servo(&bench, NECK).marks, "it is asked first");
+    let frame = bench.frame(160, 47);
+    assert!(
+        frame.contains("Put the card of heron.neck")
+            && frame.contains("on punt.rudder? It replaces its endpoints."),
+        "{frame}"
+    );
+    bench.code(KeyCode::Enter);
     assert_eq!(servo(&bench, RUDDER).marks, servo(&bench, NECK).marks);
     assert_eq!(
         servo(&bench, RUDDER).endpoints_us,

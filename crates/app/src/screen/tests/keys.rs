@@ -382,10 +382,15 @@ fn views_are_reached_by_their_keys_and_tab() {
 }
 
 #[test]
-fn enter_goes_on_to_the_next_servo() {
+fn enter_goes_on_to_the_next_servo_once_the_next_line_says_so() {
     let mut bench = neck();
+    assert!(screen(&bench).contains("Enter goes on"), "{}", screen(&bench));
     bench.code(KeyCode::Enter);
     assert_eq!(bench.picked(), 1);
+    assert!(!screen(&bench).contains("Enter"), "{}", screen(&bench));
+    bench.code(KeyCode::Enter);
+    assert_eq!(bench.picked(), 1, "what is not shown does nothing");
+    assert!(screen(&bench).contains("Enter does nothing now: PgDn picks the next servo"));
 }
 
 /// Types a word in the place of what a form offers.

@@ -85,6 +85,10 @@ fn a_relay_knows_nothing_between_and_poses_keep_levels() {
 fn a_winch_sees_its_neutral_first_and_stops_when_held() {
     let mut bench = picked(WINCH);
     bench.press(Key::char('e'));
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("crane.winch gets 1480 µs, at which it should stand still."), "{frame}");
+    assert!(!bench.model.snapshot.servos[WINCH].engaged, "it is asked first");
+    bench.code(KeyCode::Enter);
     bench.pass(10);
     bench.code(KeyCode::Right);
     bench.pass(1);

@@ -5,6 +5,7 @@ mod calibrate;
 mod frames;
 mod keys;
 mod levels;
+mod sequences;
 mod wiring;
 mod words;
 

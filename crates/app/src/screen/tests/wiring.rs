@@ -318,6 +318,10 @@ fn all_are_engaged_one_after_another_and_the_unknown_are_asked_about() {
         bench.code(KeyCode::Enter);
         bench.watch(20);
     }
+    assert_eq!(bench.picked(), 5);
+    assert!(bench.frame(160, 47).contains("crane.winch gets 1480 µs"), "what turns is asked about too");
+    bench.code(KeyCode::Enter);
+    bench.watch(20);
     assert!(bench.model.snapshot.servos.iter().all(|s| s.engaged));
     bench.press(Key::char('A'));
     assert!(bench.frame(160, 47).contains("every servo is engaged already"));

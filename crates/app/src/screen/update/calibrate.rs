@@ -1,8 +1,11 @@
 //! Actions on one servo: engaging, jogging, endpoints, limits. What was seen of it stands in [`super::marks`].
 
+use super::roster::ask;
 use super::{Context, marks};
 use crate::last_known::ago;
+use crate::screen::form::Task;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale};
+use crate::screen::question::{Question, Subject};
 use crate::screen::rows::NUDGES;
 use crate::screen::scene::Picked;
 use crate::screen::typing::Typing;
@@ -90,11 +93,31 @@ pub fn knob(desk: &mut Context) {
     desk.model.side = Side::Unknown;
 }
 
+static ENGAGE_TURNING: Question = Question {
+    name: "engage",
+    confirm: Some(|scene, Subject { of, .. }| {
+        let pulse = scene.picked().map_or(0.0, |picked| picked.plan.start().get());
+        format!("{of} gets {pulse:.0} µs, at which it should stand still. It may turn: is it free to?")
+    }),
+    take: |desk, Subject { of, .. }, _| {
+        let part = desk.session.rig.servo(of).ok_or_else(|| format!("no servo is called {of:?}"))?;
+        let plan = desk.session.edition.plan.servo_place(part.id);
+        let plan = plan.and_then(|n| desk.session.edition.plan.servos.get(n)).ok_or("it has no board")?;
+        let (servo, pulse) = (part.id, plan.start());
+        desk.command(Command::Engage { servo, pulse, stands_there: true });
+        Ok(format!("{of} gets its first pulse"))
+    },
+};
+
 /// Asks where the horn stands.
 pub fn engage(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = scene.picked() else { return };
-    // A lamp or a motor stands nowhere: it begins off, or at its neutral.
+    // A lamp or a motor stands nowhere: it begins off, or at its neutral. What turns may do so at once.
+    if picked.servo.kind.turns_on() {
+        let subject = Subject::of(&picked.servo.name);
+        return ask(desk, Task::Question(&ENGAGE_TURNING, subject), Vec::new());
+    }
     if !picked.servo.kind.has_angles() {
         let pulse = picked.plan.start();
         return desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });

@@ -1,10 +1,12 @@
 //! Servo cards and tables of marks: what was found out about a servo, in files beside the rig.
 
-use super::roster::done;
+use super::roster::{ask, done};
 use super::{Context, calibrate, written};
 use crate::files;
 use crate::files::input::{self, What};
+use crate::screen::form::Task;
 use crate::screen::model::Dialog;
+use crate::screen::question::{Question, Subject};
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::marks;
@@ -27,12 +29,35 @@ fn read(desk: &Context, said: &str) -> Result<Card, String> {
     })
 }
 
-/// Puts a card on a servo.
+static PUT: Question = Question {
+    name: "load card",
+    confirm: Some(|_, subject| subject.words.clone()),
+    take: |desk, Subject { of: servo, with, .. }, _| {
+        let card = read(desk, with)?;
+        let words =
+            format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
+        done(desk, &words, |rig| card.put(rig, servo))
+    },
+};
+
+/// Reads a card and asks whether what it says takes the place of what is known of a servo.
 pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let card = read(desk, said)?;
-    let words =
-        format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
-    done(desk, &words, |rig| card.put(rig, servo))
+    // What cannot be put there is refused before it is asked about.
+    card.put(&desk.session.rig, servo).map_err(|refused| refused.to_string())?;
+    let marks = desk.session.rig.servo(servo).map_or(0, |servo| servo.marks.len());
+    let replaced = match marks {
+        0 => "its endpoints".to_owned(),
+        1 => "its mark and its endpoints".to_owned(),
+        marks => format!("its {marks} marks and its endpoints"),
+    };
+    let words = format!(
+        "Put the card of {}, kept {}, on {servo}? It replaces {replaced}. It can be undone.",
+        card.name, card.kept
+    );
+    let subject = Subject { of: servo.to_owned(), with: said.to_owned(), words };
+    ask(desk, Task::Question(&PUT, subject), Vec::new());
+    Ok(String::new())
 }
 
 /// Shows a card beside the servo as it is.

@@ -172,9 +172,15 @@ fn carry_out(desk: &mut Context, form: &Form) -> Result<(), String> {
             let (what, of) = (*what, of.clone());
             super::ask::take(desk, what, &of, form)?
         }
+        Task::Question(question, of) => {
+            let (question, subject) = (*question, of.clone());
+            (question.take)(desk, &subject, form)?
+        }
         Task::NewRig => return Ok(()),
     };
-    desk.say(&words);
+    if !words.is_empty() {
+        desk.say(&words);
+    }
     if let Task::NameWiggled(_) = &form.task {
         wiring::name_next(desk);
     }

@@ -122,7 +122,7 @@ fn look_at(desk: &mut Context, time: f64) {
     desk.say("looking only: output is off, nothing moves");
 }
 
-fn pick_step(desk: &mut Context, step: usize) {
+pub(super) fn pick_step(desk: &mut Context, step: usize) {
     let scene = desk.model.scene(desk.session);
     let first_move = scene.first_move();
     let arrives = scene.sequence().and_then(|(_, line)| line.step(step, first_move)).map(|s| s.arrives());

@@ -104,7 +104,9 @@ pub fn engage_all(desk: &mut Context) {
         }
         let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
         let place = match (servo.kind.has_angles(), state.estimate.known) {
-            // What has a level begins off, or at its neutral: nothing is to be asked.
+            // What turns may do so at once: it is asked about.
+            _ if servo.kind.turns_on() => None,
+            // What has a level otherwise begins off: nothing is to be asked.
             (false, _) => Some(Micros::ZERO),
             (true, Known::Unknown) => last,
             (true, _) => Some(state.estimate.pulse),

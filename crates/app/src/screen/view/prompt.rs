@@ -80,6 +80,10 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
             );
             return ("swap", words);
         }
+        Task::Question(question, of) => match question.confirm {
+            Some(words) => return (question.name, words(scene, of)),
+            None => question.name,
+        },
         Task::NameWiggled(_) => "which moved?",
         Task::ChangeKind(_) => "kind",
         Task::Arming(_) => "arming",

@@ -1,0 +1,176 @@
+//! Sequences and poses as wholes by keys, steps that change places, and what is typed again.
+
+use super::calibrate::{NECK, engaged, fill, palette, said};
+use super::*;
+use crate::screen::model::View;
+use wasvolta_core::stage::Play;
+
+fn sequence_view() -> Bench {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(4));
+    bench
+}
+
+fn names(bench: &Bench) -> Vec<&str> {
+    bench.session.rig.sequences.iter().map(|s| s.name.as_str()).collect()
+}
+
+fn poses(bench: &Bench) -> Vec<&str> {
+    bench.session.rig.poses.iter().map(|p| p.name.as_str()).collect()
+}
+
+fn steps(bench: &Bench) -> Vec<&str> {
+    let sequence = bench.session.edition.sequence(bench.model.sequence.id).unwrap();
+    sequence.steps.iter().map(|step| step.pose.as_str()).collect()
+}
+
+fn picked(bench: &Bench) -> &str {
+    &bench.session.edition.sequence(bench.model.sequence.id).unwrap().name
+}
+
+#[test]
+fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
+    let mut bench = sequence_view();
+    let first = bench.session.rig.clone();
+    palette(&mut bench, "new sequence");
+    fill(&mut bench, &["nod"]);
+    bench.code(KeyCode::Enter);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "nod"]);
+    assert_eq!((picked(&bench), steps(&bench).len()), ("nod", 0), "the new one is picked");
+    let empty = bench.frame(100, 30);
+    assert!(empty.contains("nod (4 of 4)"), "{empty}");
+    bench.press(Key::char('p'));
+    bench.pass(3);
+    assert_eq!(bench.model.snapshot.player.play, Play::Stopped, "it has no step: {}", said(&bench));
+    bench.press(Key::char('i'));
+    assert_eq!(steps(&bench).len(), 1, "{}", said(&bench));
+    palette(&mut bench, "rename sequence");
+    fill(&mut bench, &["bow"]);
+    bench.code(KeyCode::Enter);
+    assert_eq!(picked(&bench), "bow", "a renamed one stays picked");
+    palette(&mut bench, "copy sequence");
+    bench.code(KeyCode::Enter);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "bow", "bow-2"]);
+    assert_eq!(picked(&bench), "bow-2");
+    palette(&mut bench, "remove sequence");
+    let asked = bench.frame(160, 47);
+    assert!(asked.contains("Remove the sequence bow-2 with its step? Its poses stay."), "{asked}");
+    bench.code(KeyCode::Esc);
+    assert_eq!(names(&bench).len(), 5, "Esc leaves it");
+    palette(&mut bench, "remove sequence");
+    bench.code(KeyCode::Enter);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "bow"]);
+    for _ in 0..5 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, first);
+}
+
+#[test]
+fn names_of_sequences_are_refused_where_they_are_taken_and_gone_to_where_they_are() {
+    let mut bench = sequence_view();
+    palette(&mut bench, "rename sequence");
+    bench.enter("strike");
+    assert!(bench.model.dialog.is_some(), "what was typed can be mended");
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("strike") && names(&bench) == ["wake", "strike", "lift"], "{frame}");
+    bench.code(KeyCode::Esc);
+    palette(&mut bench, "go to sequence");
+    bench.enter("lift");
+    assert_eq!(picked(&bench), "lift");
+    palette(&mut bench, "go to sequence");
+    bench.enter("sail");
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("no sequence is called \"sail\": there is wake, strike, lift"), "{frame}");
+    bench.code(KeyCode::Esc);
+    assert_eq!(picked(&bench), "lift");
+}
+
+#[test]
+fn a_pose_takes_its_steps_along_when_it_is_renamed_and_stays_while_a_step_needs_it() {
+    let mut bench = sequence_view();
+    let first = bench.session.rig.clone();
+    palette(&mut bench, "rename pose");
+    fill(&mut bench, &["rest", "asleep"]);
+    bench.code(KeyCode::Enter);
+    assert_eq!(steps(&bench), ["asleep", "look", "asleep"]);
+    palette(&mut bench, "copy pose");
+    fill(&mut bench, &["look", "stare"]);
+    bench.code(KeyCode::Enter);
+    assert_eq!(poses(&bench), ["asleep", "look", "stare", "lunge", "reach", "haul", "stow"]);
+    bench.press(Key::char('i'));
+    assert!(steps(&bench).contains(&"stare"), "i inserts the pose that came last: {:?}", steps(&bench));
+    palette(&mut bench, "remove pose");
+    bench.enter("stare");
+    let frame = bench.frame(160, 47);
+    assert!(
+        frame.contains("the pose stare is used by step 2 of wake: give those steps another pose"),
+        "{frame}"
+    );
+    bench.code(KeyCode::Esc);
+    bench.press(Key::char('u'));
+    palette(&mut bench, "remove pose");
+    bench.enter("stare");
+    assert!(!poses(&bench).contains(&"stare"), "{}", said(&bench));
+    for _ in 0..3 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.rig, first);
+}
+
+#[test]
+fn going_to_a_pose_moves_what_is_engaged_and_says_what_is_not() {
+    let mut bench = engaged(NECK);
+    palette(&mut bench, "go to pose");
+    bench.enter("look");
+    assert!(said(&bench).starts_with("1 part glides to look;"), "{}", said(&bench));
+    assert!(said(&bench).contains("2 of it get no pulses and stay"), "{}", said(&bench));
+    bench.pass(200);
+    let scene = bench.model.scene(&bench.session);
+    let neck = scene.servo(NECK).unwrap();
+    let angle = neck.plan.scale.as_ref().unwrap().angle_at(neck.state.pulse).get();
+    assert!((angle + 35.0).abs() < 0.5, "{angle} °");
+    bench.press(Key::char('r'));
+    bench.pass(10);
+    palette(&mut bench, "go to pose");
+    bench.enter("look");
+    assert!(bench.frame(160, 47).contains("nothing that look speaks of is engaged"));
+}
+
+#[test]
+fn steps_change_their_places_and_the_picked_one_is_followed() {
+    let mut bench = sequence_view();
+    bench.press(Key::char('>'));
+    assert_eq!((steps(&bench), bench.model.step), (vec!["look", "rest", "rest"], 1));
+    bench.press(Key::char('<'));
+    assert_eq!((steps(&bench), bench.model.step), (vec!["rest", "look", "rest"], 0));
+    bench.press(Key::char('<'));
+    assert!(said(&bench).contains("the step is at that end already"), "{}", said(&bench));
+    bench.press(Key::char('c'));
+    assert_eq!((steps(&bench), bench.model.step), (vec!["rest", "rest", "look", "rest"], 1));
+    bench.press(Key::char('u'));
+    assert_eq!(steps(&bench), ["rest", "look", "rest"]);
+}
+
+#[test]
+fn what_was_typed_before_comes_back_with_up_and_is_edited_with_arrows() {
+    let mut bench = engaged(NECK);
+    bench.enter("1520");
+    bench.pass(50);
+    bench.enter("1480");
+    bench.pass(50);
+    bench.text("1");
+    bench.code(KeyCode::Up);
+    assert!(bench.frame(160, 47).contains("Go to 1480▏"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Up);
+    bench.code(KeyCode::Left);
+    bench.code(KeyCode::Backspace);
+    bench.text("3");
+    assert!(bench.frame(160, 47).contains("Go to 153▏0"), "{}", bench.frame(160, 47));
+    bench.press(Key::ctrl('u'));
+    bench.text("1510");
+    bench.code(KeyCode::Esc);
+    assert!(bench.model.dialog.is_none());
+    assert_eq!(bench.model.view, View::Calibrate);
+    assert!(bench.session.rig.servos[NECK].marks.len() >= 3, "nothing was kept by that");
+}
