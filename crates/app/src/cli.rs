@@ -1,6 +1,7 @@
 //! The command line: what may be said.
 
-use crate::screen::look::LookOptions;
+use crate::hardware::Surroundings;
+use crate::look::LookOptions;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
 use wasvolta_sheet::protractor::Fitting;
@@ -308,12 +309,6 @@ pub struct SimulatedBench {
     pub faults: Vec<Struck>,
 }
 
-impl Default for SimulatedBench {
-    fn default() -> Self {
-        Self { seed: 1, faults: Vec::new() }
-    }
-}
-
 fn faults() -> String {
     let kinds: Vec<String> = Kind::all().map(|kind| format!("{}: {}", kind.name(), kind.words())).collect();
     format!(
@@ -443,9 +438,20 @@ pub struct Live {
     pub record: Option<PathBuf>,
 }
 
-impl Default for Live {
-    fn default() -> Self {
-        Self { bench: SimulatedBench::default(), clock: ClockKind::Wall, sim_log: None, record: None }
+impl From<&Live> for Surroundings {
+    fn from(live: &Live) -> Self {
+        Self {
+            by_hand: live.clock == ClockKind::Manual,
+            sim_log: live.sim_log.clone(),
+            record: live.record.clone(),
+            ..(&live.bench).into()
+        }
+    }
+}
+
+impl From<&SimulatedBench> for Surroundings {
+    fn from(bench: &SimulatedBench) -> Self {
+        Self { seed: bench.seed, faults: bench.faults.clone(), ..Self::default() }
     }
 }
 

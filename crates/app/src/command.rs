@@ -14,13 +14,14 @@ mod sim;
 mod trace;
 mod why;
 
-use crate::cli::{Arguments, Command, Live};
+use crate::cli::{Arguments, Command};
 use crate::exit::Exit;
 use crate::files;
 use crate::files::output::Outputs;
+use crate::hardware::Surroundings;
+use crate::look::Look;
 use crate::recent::Recent;
 use crate::say;
-use crate::screen::look::Look;
 use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
 use crate::{demo, screen};
@@ -73,8 +74,8 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
     }
     let Some(command) = arguments.command else { return start(look, outputs) };
     match command {
-        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &live, look, outputs),
-        Command::Open { rig, live } => open(&rig, &live, look, outputs),
+        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &(&live).into(), look, outputs),
+        Command::Open { rig, live } => open(&rig, &(&live).into(), look, outputs),
         Command::New(new) => new::run(&new, outputs),
         Command::Check(check) => Ok(check::run(&check)),
         Command::List(list) => list::run(&list),
@@ -94,21 +95,21 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
 /// Without a command: asks on the screen what to work on.
 fn start(look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
     let recent = Recent::read(&files::folders()?.state).there();
-    let live = Live::default();
+    let around = Surroundings::default();
     match screen::start::run(Offers::look(recent, &Roots::default()), look)? {
-        Choice::Demo => show(&demo::prepare(false)?, &live, look, outputs),
-        Choice::Open(rig) => open(&rig, &live, look, outputs),
+        Choice::Demo => show(&demo::prepare(false)?, &around, look, outputs),
+        Choice::Open(rig) => open(&rig, &around, look, outputs),
         Choice::Nothing => Ok(Exit::Done.into()),
     }
 }
 
-fn open(path: &Path, live: &Live, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn open(path: &Path, around: &Surroundings, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
     Recent::note(&files::folders()?.state, path);
-    show(path, live, look, outputs)
+    show(path, around, look, outputs)
 }
 
-fn show(path: &Path, live: &Live, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
-    let mut session = Session::open(path, live, outputs)?;
-    let left = session.keep_edits(&files::folders()?.state).into_diagnostic()?;
+fn show(path: &Path, around: &Surroundings, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+    let mut session = Session::open(path, around, outputs)?;
+    let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
     screen::run(session, left, look)
 }

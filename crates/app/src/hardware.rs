@@ -1,6 +1,5 @@
 //! From a rig's ports to what the engine drives: real transports, or simulated ones behind the same traits.
 
-use crate::cli::{ClockKind, Live, SimulatedBench};
 use crate::files::input::{Unread, What};
 use crate::files::output::Outputs;
 use crate::files::{self, BadFile, input};
@@ -18,7 +17,7 @@ use wasvolta_port::expander::Seen;
 use wasvolta_port::pwm::{self, Directory};
 use wasvolta_port::serial::Serial;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, WallClock};
-use wasvolta_sim::faults::Faults;
+use wasvolta_sim::faults::{Faults, Struck};
 use wasvolta_sim::truth::{KnobTruth, Part};
 use wasvolta_sim::{Bench, Eye, Knob, Look, ManualClock, Truth};
 use wasvolta_wire::firmata;
@@ -27,6 +26,27 @@ use wasvolta_wire::firmata;
 pub const BEAT: Duration = Duration::from_millis(20);
 const USUAL_BAUD: u32 = 115_200;
 const SIMULATED: &str = "sim:";
+
+/// What a run has around it: how hardware is simulated, what makes time pass, and what is written down of it.
+#[derive(Debug, Clone)]
+pub struct Surroundings {
+    /// The same seed gives the same simulated servos and readings.
+    pub seed: u64,
+    /// What is wrong with the simulated hardware.
+    pub faults: Vec<Struck>,
+    /// Time passes only by [`ManualClock`].
+    pub by_hand: bool,
+    /// Where every transfer that a simulated bus sees is written.
+    pub sim_log: Option<PathBuf>,
+    /// Where the run is recorded.
+    pub record: Option<PathBuf>,
+}
+
+impl Default for Surroundings {
+    fn default() -> Self {
+        Self { seed: 1, faults: Vec::new(), by_hand: false, sim_log: None, record: None }
+    }
+}
 
 /// The simulated side of a rig, as far as a person on the bench could touch or see it.
 pub struct Simulated {
@@ -113,14 +133,14 @@ pub struct Hardware {
 /// # Errors
 /// When the simulation cannot be made. A device that another program has, or that is missing is no
 /// error here: the engine goes on trying.
-pub fn resolve(rig: &Rig, path: &Path, live: &Live, outputs: &Outputs) -> miette::Result<Hardware> {
-    let manual = (live.clock == ClockKind::Manual).then(|| Arc::new(ManualClock::default()));
+pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs) -> miette::Result<Hardware> {
+    let manual = around.by_hand.then(|| Arc::new(ManualClock::default()));
     let clock: Arc<dyn Clock> = match &manual {
         Some(manual) => manual.clone(),
         None => Arc::new(WallClock::default()),
     };
     let simulation = if rig.ports.iter().any(|p| simulated(p).is_some()) {
-        Some(simulate(rig, path, live, &clock, outputs)?)
+        Some(simulate(rig, path, around, &clock, outputs)?)
     } else {
         None
     };
@@ -130,8 +150,12 @@ pub fn resolve(rig: &Rig, path: &Path, live: &Live, outputs: &Outputs) -> miette
     let simulated = simulation.map(|(_, simulated)| simulated);
     let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
     // A recording is written as the run goes: what is there when it ends stays, however it ends.
-    let record =
-        live.record.as_deref().map(|path| outputs.begin("recording", path)).transpose().into_diagnostic()?;
+    let record = around
+        .record
+        .as_deref()
+        .map(|path| outputs.begin("recording", path))
+        .transpose()
+        .into_diagnostic()?;
     let record = record.map(|stream| Box::new(stream) as Box<dyn Write + Send>);
     let setup = Setup { boards, lines, clock, beat: BEAT, record };
     Ok(Hardware { setup, manual, simulated })
@@ -251,13 +275,12 @@ fn patiently(bus: &mut dyn I2cBus, address: u8) -> Result<Seen, BusError> {
 ///
 /// # Errors
 /// When the simulation cannot be made.
-pub fn bench_of(rig: &Rig, path: &Path, bench: &SimulatedBench) -> miette::Result<Option<Simulated>> {
+pub fn bench_of(rig: &Rig, path: &Path, around: &Surroundings) -> miette::Result<Option<Simulated>> {
     if !rig.ports.iter().any(|p| simulated(p).is_some()) {
         return Ok(None);
     }
-    let live = Live { bench: bench.clone(), ..Live::default() };
     let clock: Arc<dyn Clock> = Arc::new(WallClock::default());
-    Ok(Some(simulate(rig, path, &live, &clock, &Outputs::default())?.1))
+    Ok(Some(simulate(rig, path, around, &clock, &Outputs::default())?.1))
 }
 
 /// Opens a bus of this machine.
@@ -294,7 +317,7 @@ pub fn truth_path(rig: &Path) -> PathBuf {
 fn simulate(
     rig: &Rig,
     path: &Path,
-    live: &Live,
+    around: &Surroundings,
     clock: &Arc<dyn Clock>,
     outputs: &Outputs,
 ) -> miette::Result<(Bench, Simulated)> {
@@ -306,12 +329,12 @@ fn simulate(
         Err(Unread::System(why)) if why.kind() == std::io::ErrorKind::NotFound => Truth::default(),
         Err(why) => return Err(BadFile::Unreadable { path: named(), why }.into()),
     };
-    let bench = Bench::new(&truth, live.bench.seed, Arc::clone(clock));
+    let bench = Bench::new(&truth, around.seed, Arc::clone(clock));
     plug_in(&bench, rig);
-    for fault in &live.bench.faults {
+    for fault in &around.faults {
         bench.faults().set(*fault, true);
     }
-    if let Some(log) = &live.sim_log {
+    if let Some(log) = &around.sim_log {
         bench.log_to(Box::new(outputs.begin("simulation log", log).into_diagnostic()?));
     }
     let folder = files::passing().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
@@ -319,10 +342,10 @@ fn simulate(
     for port in wiring::lines(rig) {
         let Some(line) = simulated(port) else { continue };
         let knob = truth.knobs.iter().find(|k| k.line == line).cloned().unwrap_or_else(|| unnamed_knob(line));
-        let knob = Knob::plug_in(knob, live.bench.seed, folder.path())
+        let knob = Knob::plug_in(knob, around.seed, folder.path())
             .into_diagnostic()
             .wrap_err("cannot simulate a serial line")?;
-        if live.clock == ClockKind::Wall {
+        if !around.by_hand {
             knob.run();
         }
         knobs.push((port.name.clone(), knob));

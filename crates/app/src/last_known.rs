@@ -1,5 +1,6 @@
 //! Where each servo was left, kept between runs, so that engaging can begin there.
 
+use crate::date::now;
 use crate::files;
 use crate::files::input::{self, What};
 use serde::{Deserialize, Serialize};
@@ -7,7 +8,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Sender, channel};
 use std::thread::JoinHandle;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 use wasvolta_core::range;
 use wasvolta_core::unit::Micros;
 
@@ -128,27 +129,10 @@ fn put(rig: &Path, text: &str) {
     }
 }
 
-/// Seconds since 1970, as what is kept between runs counts them.
-pub fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
-}
-
 fn path(rig: &Path) -> Option<PathBuf> {
     let name: String =
         crate::holder::file_name(rig).chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
     Some(files::folders().ok()?.state.join(format!("last-known{name}")))
-}
-
-/// A time gone by, as a person says it.
-pub fn ago(time: Duration) -> String {
-    let seconds = time.as_secs();
-    let (count, unit) = match seconds {
-        0..60 => (seconds, "second"),
-        60..3600 => (seconds / 60, "minute"),
-        3600..86_400 => (seconds / 3600, "hour"),
-        _ => (seconds / 86_400, "day"),
-    };
-    format!("{count} {unit}{} ago", if count == 1 { "" } else { "s" })
 }
 
 #[cfg(test)]
@@ -167,12 +151,5 @@ mod tests {
         }
         assert_eq!(one("1500", "9223372036854775807"), 0);
         assert!(Places::parse("\u{0}junk").servo.is_empty());
-    }
-
-    #[test]
-    fn times_are_said_in_one_unit() {
-        assert_eq!(ago(Duration::from_secs(59)), "59 seconds ago");
-        assert_eq!(ago(Duration::from_mins(1)), "1 minute ago");
-        assert_eq!(ago(Duration::from_secs(3 * 86_400 + 5)), "3 days ago");
     }
 }

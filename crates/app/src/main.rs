@@ -7,7 +7,9 @@
 
 mod cli;
 mod command;
+mod date;
 mod demo;
+mod document;
 #[cfg(test)]
 mod documentation;
 mod edition;
@@ -19,9 +21,12 @@ mod hardware;
 mod holder;
 mod last_known;
 mod log;
+mod look;
+mod lookout;
 mod paper;
 mod recent;
 mod recovery;
+mod runner;
 mod say;
 mod screen;
 mod session;

@@ -81,8 +81,3 @@ pub fn make(order: &Order<'_>, path: &Path, outputs: &Outputs, replace: Replace)
     };
     Ok(outputs.write(path, &form.write(&list)?, replace)?)
 }
-
-/// The day it is here.
-pub fn today() -> NaiveDate {
-    chrono::Local::now().date_naive()
-}

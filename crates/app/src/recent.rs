@@ -1,8 +1,8 @@
 //! Rigs that were open lately, newest first.
 
+use crate::date::{ago, now};
 use crate::files;
 use crate::files::input::{self, What};
-use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use std::time::Duration;

@@ -3,10 +3,10 @@
 //! A thread writes it, the newest edit replacing those that wait; once the rig's own file has everything, the
 //! copy goes. The next start offers what it finds as a list of changed lines.
 
+use crate::date::{ago, now};
 use crate::files;
 use crate::files::input::{self, What};
 use crate::files::output::Outputs;
-use crate::last_known::{ago, now};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use similar::{ChangeTag, TextDiff};

@@ -7,7 +7,7 @@
 
 mod report;
 
-use crate::screen::look::Look;
+use crate::look::Look;
 use serde::Serialize;
 use std::fmt::{Display, Write as _};
 use std::io::{ErrorKind, IsTerminal, Write};

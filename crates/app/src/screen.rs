@@ -8,6 +8,7 @@ mod advice;
 mod canvas;
 mod chart;
 mod digits;
+mod dress;
 mod entry;
 mod errand;
 mod figures;
@@ -15,7 +16,7 @@ mod form;
 mod frame;
 mod keys;
 mod layout;
-pub mod look;
+
 mod model;
 mod pen;
 mod pick;
@@ -32,12 +33,12 @@ mod typing;
 mod update;
 mod view;
 
+use crate::look::Look;
 use crate::recovery::Left;
 use crate::session::Session;
 use crate::signals::ENDING;
 use crossterm::event::{Event, KeyEventKind};
 use figures::Figures;
-use look::Look;
 use miette::IntoDiagnostic;
 use model::Model;
 use ratatui::DefaultTerminal;
@@ -79,10 +80,10 @@ enum Wake {
 pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<ExitCode> {
     let (wakes, from_others) = channel();
     let asked_to_end =
-        listen_to_signals(wakes.clone(), Arc::clone(session.engine.stop())).into_diagnostic()?;
-    let stop = Arc::clone(session.engine.stop());
+        listen_to_signals(wakes.clone(), Arc::clone(session.runner.engine.stop())).into_diagnostic()?;
+    let stop = Arc::clone(session.runner.engine.stop());
     let mut screen = Screen::take(move || stop.set()).into_diagnostic()?;
-    read_keys(wakes, Arc::clone(session.engine.stop()), Arc::clone(&asked_to_end));
+    read_keys(wakes, Arc::clone(session.runner.engine.stop()), Arc::clone(&asked_to_end));
     let mut model = Model::new(&mut session);
     model.greet(&session, left);
     let now = Instant::now();
@@ -101,9 +102,9 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     };
     let outcome = watch.keep(&from_others);
     let asked = asked_to_end.load(Ordering::SeqCst);
-    let failed = session.engine.is_stopped() && !asked;
+    let failed = session.runner.engine.is_stopped() && !asked;
     // The servos first, the screen after: a terminal that takes nothing must not keep them.
-    let ending = session.finish();
+    let ending = session.runner.finish();
     drop(screen);
     if let Err(error) = outcome
         && !asked
@@ -197,7 +198,7 @@ fn patience(lively: bool, owed: Option<Duration>) -> Duration {
 impl Watch<'_> {
     /// Observes, draws, and takes what comes, until it is over.
     fn keep(mut self, wakes: &Receiver<Wake>) -> miette::Result<()> {
-        while !self.model.quit && !self.session.engine.is_stopped() {
+        while !self.model.quit && !self.session.runner.engine.is_stopped() {
             self.observe();
             self.draw()?;
             if !self.take(wakes)? {
@@ -212,18 +213,19 @@ impl Watch<'_> {
 
     fn observe(&mut self) {
         if self.looked_at.elapsed() >= FILE_LOOK {
-            self.session.look_at_file();
-            self.session.look_at_chips();
+            self.session.document.look_at_file();
+            let runner = &mut self.session.runner;
+            runner.lookout.look_at_chips(runner.engine.snapshot());
             self.looked_at = Instant::now();
         }
-        self.session.keep_places();
+        self.session.runner.keep_places();
         update::observe(&mut self.model, self.session, self.start.elapsed());
     }
 
     fn draw(&mut self) -> miette::Result<()> {
         let ago = self.drawn_at.map(|at| at.elapsed());
         // An edit that is on its way to the stage is a beat away: what is drawn then has it whole.
-        let on_its_way = self.model.snapshot.version < self.session.edition.version;
+        let on_its_way = self.model.snapshot.version < self.session.runner.edition.version;
         self.owed = ago.filter(|ago| *ago < BETWEEN || (on_its_way && *ago < QUIET));
         if self.owed.is_some() {
             return Ok(());
@@ -273,9 +275,9 @@ fn obey(session: &mut Session, terminal: &mut DefaultTerminal, signal: i32) -> m
     match signal {
         SIGTSTP => {
             // Nobody can reach the keys of a stopped program: hold first.
-            session.engine.command(Command::Hold);
+            session.runner.engine.command(Command::Hold);
             let asked = Instant::now();
-            while session.engine.snapshot().output == Output::Driving
+            while session.runner.engine.snapshot().output == Output::Driving
                 && asked.elapsed() < Duration::from_millis(200)
             {
                 std::thread::yield_now();

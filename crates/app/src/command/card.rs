@@ -3,7 +3,7 @@
 use crate::cli::Card as Wish;
 use crate::exit::Exit;
 use crate::files::output::{Outputs, Replace};
-use crate::{files, holder, paper, say};
+use crate::{files, holder, say};
 use miette::{IntoDiagnostic, WrapErr, miette};
 use std::path::Path;
 use std::process::ExitCode;
@@ -55,7 +55,7 @@ fn save(rig: &Path, servo: &str, output: &Path, outputs: &Outputs) -> miette::Re
         .rig()
         .servo(servo)
         .ok_or_else(|| miette!("no servo of {} is called {servo:?}", rig.display()))?;
-    let text = Card::of(source.rig(), part, &paper::today().to_string()).text().into_diagnostic()?;
+    let text = Card::of(source.rig(), part, &crate::date::today().to_string()).text().into_diagnostic()?;
     let path = outputs.write(output, text.as_bytes(), Replace::AsTold).into_diagnostic()?;
     if output != Path::new("-") {
         say::note(path.display());

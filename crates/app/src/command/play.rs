@@ -2,12 +2,13 @@
 
 use super::trace::Trace;
 use crate::cli::{Adopt, OnLost, Play};
+use crate::document::Document;
 use crate::exit::Exit;
 use crate::files;
 use crate::files::output::Outputs;
 use crate::hardware::BEAT;
+use crate::runner::Runner;
 use crate::say;
-use crate::session::Session;
 use crate::signals::Told;
 use miette::{IntoDiagnostic, Report, miette};
 use std::path::Path;
@@ -135,10 +136,11 @@ enum End {
 
 /// Engages what the sequence moves, glides in, plays, and releases; whatever happens, the end says what was read back.
 fn drive(play: &Play, sequence: usize, trace: Option<Trace>, outputs: &Outputs) -> miette::Result<ExitCode> {
-    let mut session = Session::open(&play.rig, &play.live, outputs)?;
+    let document = Document::open(&play.rig, outputs)?;
+    let mut runner = Runner::start(&play.rig, &document.rig, &(&play.live).into(), outputs)?;
     let told = Told::listen().into_diagnostic()?;
-    let end = perform(&mut session, &told, play, sequence, trace);
-    let exit = session.finish().tell(match end {
+    let end = perform(&mut runner, &told, play, sequence, trace);
+    let exit = runner.finish().tell(match end {
         Ok(End::Played) => "played to its end: ",
         Ok(End::Stopped) => "stopped: ",
         Ok(End::Lost) => "stopped, for a board was lost: ",
@@ -148,28 +150,28 @@ fn drive(play: &Play, sequence: usize, trace: Option<Trace>, outputs: &Outputs) 
 }
 
 fn perform(
-    session: &mut Session,
+    runner: &mut Runner,
     told: &Told,
     play: &Play,
     sequence: usize,
     mut trace: Option<Trace>,
 ) -> miette::Result<End> {
-    let moved: Vec<usize> = session.edition.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
-    let mut show = Show::new(session, &moved, play.on_lost);
-    until_known(session, told);
+    let moved: Vec<usize> = runner.edition.plan.timelines[sequence].tracks.iter().map(|t| t.servo).collect();
+    let mut show = Show::new(runner, &moved, play.on_lost);
+    until_known(runner, told);
     if let Some(word) = play.adopt {
-        adopt(session, told, word);
+        adopt(runner, told, word);
     }
-    if show.asks(session.engine.snapshot()) {
-        return Err(refuse(session));
+    if show.asks(runner.engine.snapshot()) {
+        return Err(refuse(runner));
     }
-    engage(session, told, &moved)?;
-    for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)).map(|servo| servo.id) {
-        session.engine.command(Command::GiveBack { servo });
+    engage(runner, told, &moved)?;
+    for servo in moved.iter().filter_map(|n| runner.edition.rig.servos.get(*n)).map(|servo| servo.id) {
+        runner.engine.command(Command::GiveBack { servo });
     }
-    session.engine.command(Command::Play { sequence: session.rig.sequences[sequence].id });
-    wait(session, told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
-    let end = follow(session, told, &mut show, trace.as_mut())?;
+    runner.engine.command(Command::Play { sequence: runner.edition.rig.sequences[sequence].id });
+    wait(runner, told, Duration::from_secs(2), |s| s.player.play == stage::Play::Playing);
+    let end = follow(runner, told, &mut show, trace.as_mut())?;
     if let Some(trace) = trace {
         trace.finish()?;
     }
@@ -177,8 +179,8 @@ fn perform(
 }
 
 /// Gives everything that moves its first pulse, and waits until all of those arrive.
-fn engage(session: &mut Session, told: &Told, moved: &[usize]) -> miette::Result<()> {
-    let (names, firsts) = first_pulses(session, moved);
+fn engage(runner: &mut Runner, told: &Told, moved: &[usize]) -> miette::Result<()> {
+    let (names, firsts) = first_pulses(runner, moved);
     if firsts.is_empty() {
         return Err(Report::msg(
             "nothing in this sequence can move: its joints have no fit; calibrate them first",
@@ -186,34 +188,34 @@ fn engage(session: &mut Session, told: &Told, moved: &[usize]) -> miette::Result
     }
     say::note(format_args!("moves: {}", names.join(", ")));
     say::note("Ctrl-C ends it and releases everything");
-    let arming = session.edition.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
+    let arming = runner.edition.plan.servos.iter().filter_map(|s| s.arming).map(|(_, time)| time).max();
     let deadline = SETTLED
         + Duration::from_millis(80) * u32::try_from(firsts.len()).unwrap_or(0)
         + arming.unwrap_or_default();
     for &(n, pulse, stands_there) in &firsts {
-        let Some(servo) = session.rig.servos.get(n).map(|servo| servo.id) else { continue };
-        session.engine.command(Command::Engage { servo, pulse, stands_there });
+        let Some(servo) = runner.edition.rig.servos.get(n).map(|servo| servo.id) else { continue };
+        runner.engine.command(Command::Engage { servo, pulse, stands_there });
     }
     let engaged = |s: &wasvolta_engine::Snapshot| {
         let mut states = firsts.iter().filter_map(|(n, ..)| s.servos.get(*n));
         states.all(|servo| servo.engaged && servo.wire == Wire::Arrives && servo.arming().is_none())
     };
-    if wait(session, told, deadline, engaged) { Ok(()) } else { Err(refuse(session)) }
+    if wait(runner, told, deadline, engaged) { Ok(()) } else { Err(refuse(runner)) }
 }
 
 /// The longest that boards take to say who they are, and to do what they are told then.
 const SETTLED: Duration = Duration::from_secs(8);
 
 /// Waits until every board has said who it is, or what is wrong with it.
-fn until_known(session: &mut Session, told: &Told) {
-    wait(session, told, SETTLED, |s| {
+fn until_known(runner: &mut Runner, told: &Told) {
+    wait(runner, told, SETTLED, |s| {
         s.boards.iter().flatten().all(|b| b.phase != Phase::Down || b.trouble.is_some())
     });
 }
 
 /// Answers every board that asks what to do with pulses that run on it already.
-fn adopt(session: &mut Session, told: &Told, word: Adopt) {
-    let snapshot = session.engine.snapshot().clone();
+fn adopt(runner: &mut Runner, told: &Told, word: Adopt) {
+    let snapshot = runner.engine.snapshot().clone();
     for state in snapshot.boards.iter().flatten() {
         let Phase::Asking(Found::Pulsing { ticks, adoptable }) = state.phase else { continue };
         let keep = word == Adopt::Keep && adoptable;
@@ -221,14 +223,14 @@ fn adopt(session: &mut Session, told: &Told, word: Adopt) {
             say::trouble("pulses that run at another clock cannot be kept: they are stopped");
         }
         if keep {
-            for command in session.kept(state.id, &ticks) {
-                session.engine.command(command);
+            for command in runner.kept(state.id, &ticks) {
+                runner.engine.command(command);
             }
         }
         let decision = if keep { Decision::Adopt } else { Decision::Release };
-        session.engine.decide(state.id, decision);
+        runner.engine.decide(state.id, decision);
     }
-    wait(session, told, SETTLED, |s| {
+    wait(runner, told, SETTLED, |s| {
         s.boards.iter().flatten().all(|b| !matches!(b.phase, Phase::Asking(Found::Pulsing { .. })))
     });
 }
@@ -262,10 +264,10 @@ impl Needed {
 const LOST_AFTER: Duration = Duration::from_secs(1);
 
 impl Show {
-    fn new(session: &Session, moved: &[usize], on_lost: OnLost) -> Self {
+    fn new(runner: &Runner, moved: &[usize], on_lost: OnLost) -> Self {
         let mut boards: Vec<Needed> = Vec::new();
-        for servo in moved.iter().filter_map(|n| session.rig.servos.get(*n)) {
-            let Some(id) = session.edition.parts().board(&servo.board).map(|board| board.id) else {
+        for servo in moved.iter().filter_map(|n| runner.edition.rig.servos.get(*n)) {
+            let Some(id) = runner.edition.parts().board(&servo.board).map(|board| board.id) else {
                 continue;
             };
             if !boards.iter().any(|known| known.id == id) {
@@ -282,7 +284,7 @@ impl Show {
     }
 
     /// Looks at the boards and the servos; whether the show is to be stopped.
-    fn look(&mut self, session: &mut Session, snapshot: &wasvolta_engine::Snapshot) -> bool {
+    fn look(&mut self, runner: &mut Runner, snapshot: &wasvolta_engine::Snapshot) -> bool {
         let mut any = false;
         for board in &mut self.boards {
             let Some(state) = board.state(snapshot) else { continue };
@@ -299,7 +301,7 @@ impl Show {
             if lost && !std::mem::replace(&mut board.said, true) {
                 let why = state.trouble.map_or_else(
                     || ": it does not answer".to_owned(),
-                    |t| format!(": {}; {}", t.fault, session.help(&board.name, t.fault)),
+                    |t| format!(": {}; {}", t.fault, runner.help(&board.name, t.fault)),
                 );
                 let then = match self.on_lost {
                     OnLost::Stop => "the show is stopped",
@@ -312,21 +314,21 @@ impl Show {
         for (servo, said) in &mut self.moved {
             let lost = snapshot.servos.get(*servo).is_some_and(|state| !state.engaged);
             if lost && !std::mem::replace(said, true) {
-                let name = session.rig.servos.get(*servo).map_or("", |s| s.name.as_str());
+                let name = runner.edition.rig.servos.get(*servo).map_or("", |s| s.name.as_str());
                 let why = "its pulses had stopped, and it may have moved; open the rig and engage it where it stands";
                 notice(format_args!("{name} stays released: {why}"));
             }
         }
         match (self.on_lost, any) {
             (OnLost::Stop, true) => {
-                session.engine.command(Command::Hold);
+                runner.engine.command(Command::Hold);
                 return true;
             }
             (OnLost::Wait, true) if !std::mem::replace(&mut self.waiting, true) => {
-                session.engine.command(Command::Pause);
+                runner.engine.command(Command::Pause);
             }
             (OnLost::Wait, false) if std::mem::take(&mut self.waiting) => {
-                session.engine.command(Command::Play { sequence: snapshot.player.sequence });
+                runner.engine.command(Command::Play { sequence: snapshot.player.sequence });
             }
             _ => {}
         }
@@ -342,13 +344,13 @@ fn notice(words: std::fmt::Arguments<'_>) {
 
 /// The first pulse of each servo that the sequence moves, whether it is known to stand there, and in words where that
 /// comes from.
-fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(usize, Micros, bool)>) {
+fn first_pulses(runner: &mut Runner, moved: &[usize]) -> (Vec<String>, Vec<(usize, Micros, bool)>) {
     let mut names = Vec::new();
     let mut firsts = Vec::new();
-    let kept: Vec<bool> = session.engine.snapshot().servos.iter().map(|state| state.engaged).collect();
+    let kept: Vec<bool> = runner.engine.snapshot().servos.iter().map(|state| state.engaged).collect();
     for &servo in moved {
         let (Some(plan), Some(part)) =
-            (session.edition.plan.servos.get(servo), session.rig.servos.get(servo))
+            (runner.edition.plan.servos.get(servo), runner.edition.rig.servos.get(servo))
         else {
             continue;
         };
@@ -361,10 +363,10 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(us
             firsts.push((servo, plan.start(), true));
             continue;
         }
-        let (pulse, how, told) = match session.last_known.of(&part.name) {
+        let (pulse, how, told) = match runner.last_known.of(&part.name) {
             _ if part.kind.turns_on() => (plan.start(), "stands still first".to_owned(), true),
             _ if part.kind.is_accessory() => (plan.start(), "off at first".to_owned(), true),
-            Some((pulse, time)) => (pulse, format!("last known, {}", crate::last_known::ago(time)), true),
+            Some((pulse, time)) => (pulse, format!("last known, {}", crate::date::ago(time)), true),
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
         };
         names.push(format!("{} ({how})", part.name));
@@ -375,41 +377,41 @@ fn first_pulses(session: &mut Session, moved: &[usize]) -> (Vec<String>, Vec<(us
 
 /// Waits for a condition on the snapshot; whether it came before the time was over.
 fn wait(
-    session: &mut Session,
+    runner: &mut Runner,
     told: &Told,
     most: Duration,
     mut holds: impl FnMut(&wasvolta_engine::Snapshot) -> bool,
 ) -> bool {
     let start = Instant::now();
     loop {
-        if holds(session.engine.snapshot()) {
+        if holds(runner.engine.snapshot()) {
             return true;
         }
-        if told.to_end() || session.engine.is_stopped() || start.elapsed() > most {
+        if told.to_end() || runner.engine.is_stopped() || start.elapsed() > most {
             return false;
         }
-        beat(session);
+        beat(runner);
     }
 }
 
-fn beat(session: &mut Session) {
-    if session.manual.is_some() {
-        session.pass_beats(1);
+fn beat(runner: &mut Runner) {
+    if runner.manual.is_some() {
+        runner.pass_beats(1);
     } else {
         std::thread::sleep(BEAT / 4);
     }
 }
 
 fn follow(
-    session: &mut Session,
+    runner: &mut Runner,
     told: &Told,
     show: &mut Show,
     mut trace: Option<&mut Trace>,
 ) -> miette::Result<End> {
-    let rig = Arc::clone(&session.rig);
+    let rig = Arc::clone(&runner.edition.rig);
     let mut traced = None;
     loop {
-        let snapshot = session.engine.snapshot().clone();
+        let snapshot = runner.engine.snapshot().clone();
         let player = &snapshot.player;
         let ended = player.play == stage::Play::Ended;
         let arrived = snapshot.servos.iter().all(has_arrived);
@@ -419,22 +421,22 @@ fn follow(
             && (arrived || !ended)
         {
             traced = Some(player.at);
-            trace.rows(player.at, &rig, &session.edition.plan, &snapshot.servos)?;
+            trace.rows(player.at, &rig, &runner.edition.plan, &snapshot.servos)?;
         }
-        if told.to_end() || session.engine.is_stopped() {
+        if told.to_end() || runner.engine.is_stopped() {
             return Ok(End::Stopped);
         }
-        if show.look(session, &snapshot) {
+        if show.look(runner, &snapshot) {
             return Ok(End::Lost);
         }
         if told.to_stop() {
-            stand(session, told)?;
+            stand(runner, told)?;
         }
-        session.keep_places();
+        runner.keep_places();
         if ended && arrived {
             return Ok(End::Played);
         }
-        beat(session);
+        beat(runner);
     }
 }
 
@@ -446,30 +448,30 @@ fn has_arrived(servo: &stage::ServoState) -> bool {
 }
 
 /// Nobody can reach a program that is stopped: it holds first, and what would go on turning stops. Continued, it goes on.
-fn stand(session: &mut Session, told: &Told) -> miette::Result<()> {
-    session.engine.command(Command::Hold);
+fn stand(runner: &mut Runner, told: &Told) -> miette::Result<()> {
+    runner.engine.command(Command::Hold);
     let held = |s: &wasvolta_engine::Snapshot| s.output != Output::Driving;
-    wait(session, told, Duration::from_millis(200), held);
+    wait(runner, told, Duration::from_millis(200), held);
     // What was posted is on its way to the boards: a few frames are given to it.
     for _ in 0..20 {
-        beat(session);
+        beat(runner);
     }
     say::note("held; it goes on when it is continued, with fg");
     told.stand().into_diagnostic()?;
-    session.engine.command(Command::Drive);
+    runner.engine.command(Command::Drive);
     Ok(())
 }
 
-fn refuse(session: &mut Session) -> Report {
-    let snapshot = session.engine.snapshot().clone();
-    for (board, state) in session.edition.boards(&snapshot) {
+fn refuse(runner: &mut Runner) -> Report {
+    let snapshot = runner.engine.snapshot().clone();
+    for (board, state) in runner.edition.boards(&snapshot) {
         if let Some(trouble) = state.trouble {
             notice(format_args!(
                 "{}: cannot {} it: {}; {}",
                 board.name,
                 trouble.doing,
                 trouble.fault,
-                session.help(&board.name, trouble.fault)
+                runner.help(&board.name, trouble.fault)
             ));
         } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {
             notice(format_args!(
@@ -483,10 +485,10 @@ fn refuse(session: &mut Session) -> Report {
             ));
         }
     }
-    let parts = session.rig.servos.iter().zip(&snapshot.servos);
+    let parts = runner.edition.rig.servos.iter().zip(&snapshot.servos);
     for (servo, _) in parts.filter(|(_, state)| state.wire == Wire::Cannot) {
         let name = &servo.name;
-        let pins = session
+        let pins = runner
             .able(&snapshot, servo.id)
             .map_or_else(String::new, |pins| format!("; those that can: {pins}"));
         notice(format_args!("{name} is plugged where its board cannot drive it{pins}"));

@@ -1,12 +1,14 @@
 //! `release`: the way back without a screen, for boards that a killed program has left pulsing.
 
-use crate::cli::{Live, Release};
+use crate::cli::Release;
+use crate::document::Document;
 use crate::exit::Exit;
 use crate::files::output::Outputs;
+use crate::runner::Runner;
 use crate::say;
-use crate::session::Session;
 use miette::miette;
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
@@ -22,33 +24,33 @@ const LOOK: Duration = Duration::from_millis(20);
 /// # Errors
 /// When the rig cannot be used, another program has a device of it, or it has no such board.
 pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
-    let live = Live { bench: asked.bench.clone(), ..Live::default() };
-    let mut session = Session::open_boards(&asked.rig, &live, &asked.boards, outputs)?;
-    if session.rig.boards.is_empty() {
+    let rig = Runner::boards_only(&Document::open(&asked.rig, outputs)?.rig, &asked.boards)?;
+    let mut runner = Runner::start(&asked.rig, &Arc::new(rig), &(&asked.bench).into(), outputs)?;
+    if runner.edition.rig.boards.is_empty() {
         return Err(miette!("this rig has no board to release"));
     }
     let begun = Instant::now();
     let known = |state: &BoardState| state.phase != Phase::Down || state.trouble.is_some();
     loop {
-        let snapshot = session.engine.snapshot().clone();
+        let snapshot = runner.engine.snapshot().clone();
         let late = begun.elapsed() >= HEARD_BY;
         // One that fails at once may come: a line that is being reset, a bus that is busy.
-        let settled = session.edition.boards(&snapshot).all(|(_, state)| state.phase != Phase::Down);
-        let heard = session.edition.boards(&snapshot).all(|(_, state)| known(state));
+        let settled = runner.edition.boards(&snapshot).all(|(_, state)| state.phase != Phase::Down);
+        let heard = runner.edition.boards(&snapshot).all(|(_, state)| known(state));
         if settled || late || (heard && begun.elapsed() >= HEARD_BY / 4) {
             break;
         }
         std::thread::sleep(LOOK);
     }
-    let snapshot = session.engine.snapshot().clone();
+    let snapshot = runner.engine.snapshot().clone();
     let mut whole = true;
-    for (board, state) in session.edition.boards(&snapshot) {
-        let (words, known) = found(state, |fault| session.help(&board.name, fault));
+    for (board, state) in runner.edition.boards(&snapshot) {
+        let (words, known) = found(state, |fault| runner.help(&board.name, fault));
         whole &= known;
         say::line(format_args!("{} {}: {words}", board.name, board.at()));
     }
-    // The end of a session stops what was found, and reads it back.
-    let exit = session.finish().tell("");
+    // The end of a runner stops what was found, and reads it back.
+    let exit = runner.finish().tell("");
     Ok(if whole { exit } else { Exit::Failed }.into())
 }
 

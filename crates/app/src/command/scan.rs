@@ -24,7 +24,7 @@ pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
     let source = wanted.rig.as_deref().map(files::open).transpose()?;
     let rig = source.as_ref().map(Source::rig);
     let simulated = match (rig, &wanted.rig) {
-        (Some(rig), Some(path)) => hardware::bench_of(rig, path, &wanted.bench)?,
+        (Some(rig), Some(path)) => hardware::bench_of(rig, path, &(&wanted.bench).into())?,
         _ => None,
     };
     let scan = Outlook::of(&Roots::default(), rig, simulated.as_ref()).take();

@@ -37,7 +37,7 @@ pub fn run(sheet: &Sheet, outputs: &Outputs) -> miette::Result<ExitCode> {
         PaperSize::A4 => Paper::A4,
         PaperSize::Letter => Paper::Letter,
     };
-    let date = sheet.date.unwrap_or_else(paper::today);
+    let date = sheet.date.unwrap_or_else(crate::date::today);
     let of = if kind == Kind::Wiring { &sheet.board } else { &sheet.servo };
     let first = source.rig().boards.first().map_or("", |board| board.name.as_str());
     let order = Order { rig: source.rig(), of: of.as_deref().unwrap_or(first), kind, paper, date };

@@ -35,7 +35,7 @@ pub struct Report<'a> {
 pub fn run(wanted: &cli::Why) -> miette::Result<ExitCode> {
     let source = files::open(&wanted.rig)?;
     let rig = source.rig();
-    let simulated = hardware::bench_of(rig, &wanted.rig, &wanted.bench)?;
+    let simulated = hardware::bench_of(rig, &wanted.rig, &(&wanted.bench).into())?;
     let links = trace(rig, &wanted.servo, simulated.as_ref())?;
     let servo = rig.servo(&wanted.servo);
     if wanted.json {

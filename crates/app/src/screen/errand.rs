@@ -116,7 +116,7 @@ pub fn go_on(desk: &mut Context) {
 }
 
 fn late(desk: &Context, step: Step) -> String {
-    let edition = &desk.session.edition;
+    let edition = &desk.session.runner.edition;
     let name = |servo| edition.servo(servo).map_or("it", |servo| servo.name.as_str());
     match step {
         Step::Released { board, channel } => {
@@ -141,7 +141,7 @@ fn look(desk: &mut Context, step: Step) -> Progress {
             }
         }
         Step::Engage { servo, pulse } => {
-            if desk.session.edition.servo(servo).is_some() {
+            if desk.session.runner.edition.servo(servo).is_some() {
                 desk.command(Command::Engage { servo, pulse, stands_there: false });
             }
             Progress::Done
@@ -171,7 +171,7 @@ fn go_home(desk: &mut Context, servo: ServoId) -> Progress {
 }
 
 fn place(desk: &Context, servo: ServoId) -> Option<usize> {
-    desk.session.edition.index.servos.place(servo)
+    desk.session.runner.edition.index.servos.place(servo)
 }
 
 fn is_engaged(desk: &Context, servo: ServoId) -> bool {
@@ -180,12 +180,12 @@ fn is_engaged(desk: &Context, servo: ServoId) -> bool {
 }
 
 fn is_on_the_wire(desk: &Context, board: BoardId, channel: u8) -> bool {
-    let state = desk.session.edition.board_state(&desk.model.snapshot, board);
+    let state = desk.session.runner.edition.board_state(&desk.model.snapshot, board);
     state.is_some_and(|state| state.sent.get(usize::from(channel)).copied().flatten().is_some())
 }
 
 fn engaged(desk: &mut Context, servo: ServoId) -> Progress {
-    let edition = &desk.session.edition;
+    let edition = &desk.session.runner.edition;
     let board = edition.servo(servo).and_then(|s| Some((edition.parts().board(&s.board)?.id, s.channel)));
     let Some((board, channel)) = board else { return Progress::Done };
     if !is_engaged(desk, servo) || !is_on_the_wire(desk, board, channel) {
@@ -205,7 +205,7 @@ fn ask(desk: &mut Context, servo: ServoId) -> Progress {
         return Progress::Done;
     }
     desk.model.errands.came = Some(desk.now);
-    desk.model.pick_servo(&desk.session.rig, n);
+    desk.model.pick_servo(&desk.session.document.rig, n);
     calibrate::engage(desk);
     if desk.model.dialog.is_some() { Progress::Asks } else { Progress::Done }
 }
@@ -219,7 +219,7 @@ fn name(desk: &mut Context, servo: ServoId) -> Progress {
         // Left unanswered, or not told to the stage yet.
         return Progress::Waits;
     }
-    desk.model.pick_servo(&desk.session.rig, n);
+    desk.model.pick_servo(&desk.session.document.rig, n);
     wiring::ask_which(desk);
     Progress::Done
 }

@@ -382,25 +382,25 @@ pub const fn interrupted(back: Back) -> &'static str {
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session) -> Self {
-        let mut fits = session.edition.fits.iter().zip(&session.rig.servos);
+        let mut fits = session.runner.edition.fits.iter().zip(&session.document.rig.servos);
         let wanting = |(fit, servo): (&Result<_, _>, &Servo)| fit.is_err() && servo.kind.has_angles();
         let uncalibrated = fits.position(wanting);
-        let snapshot = session.engine.snapshot().clone();
+        let snapshot = session.runner.engine.snapshot().clone();
         Self {
             quit: false,
             bell: false,
             view: View::Calibrate,
-            servo: Pick::at(&session.rig.servos, uncalibrated.unwrap_or(0)),
+            servo: Pick::at(&session.document.rig.servos, uncalibrated.unwrap_or(0)),
             nudge: 3,
-            plug: (Pick::at(&session.rig.boards, 0), 0),
+            plug: (Pick::at(&session.document.rig.boards, 0), 0),
             scan: None,
             answer: None,
             faults: Vec::new(),
             chain: OnceCell::new(),
             errands: Errands::default(),
-            input: Pick::at(&session.rig.inputs, 0),
+            input: Pick::at(&session.document.rig.inputs, 0),
             input_row: 0,
-            sequence: Pick::at(&session.rig.sequences, 0),
+            sequence: Pick::at(&session.document.rig.sequences, 0),
             sequence_row: 2,
             step: 0,
             time: 0.0,
@@ -438,7 +438,7 @@ impl Model {
 
     /// Begins with what an earlier run has left, and with what a save would change of the file.
     pub fn greet(&mut self, session: &Session, left: Left) {
-        if let Some(format) = session.older_format() {
+        if let Some(format) = session.document.older_format() {
             let newest = wasvolta_core::rig::FORMAT;
             let words = format!(
                 "this file has format {format}: a save writes it in format {newest}, with your comments"
@@ -461,12 +461,12 @@ impl Model {
 
     /// Takes in what has happened since the last frame.
     pub fn observe(&mut self, session: &mut Session, now: Duration) {
-        self.snapshot.clone_from(session.engine.snapshot());
-        session.forget_before(&self.snapshot);
-        if let Some(found) = session.found() {
+        self.snapshot.clone_from(session.runner.engine.snapshot());
+        session.runner.forget_before(&self.snapshot);
+        if let Some(found) = session.runner.lookout.found() {
             self.scan = Some(found);
         }
-        if let Some(answer) = session.answer() {
+        if let Some(answer) = session.runner.lookout.answer() {
             self.say(Tone::Done, answer.clone(), now);
             self.answer = Some(answer);
         }
@@ -478,12 +478,12 @@ impl Model {
             self.hear(session, event, now);
         }
         self.follow_boards();
-        self.note_boards(session.edition_of(&self.snapshot));
+        self.note_boards(session.runner.edition_of(&self.snapshot));
         self.settle(session);
-        let edition = session.edition_of(&self.snapshot);
+        let edition = session.runner.edition_of(&self.snapshot);
         let line = edition.input(self.input.id).and_then(|i| edition.wiring.line(&i.port));
         self.line_trouble =
-            line.and_then(|n| session.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
+            line.and_then(|n| session.runner.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
             self.time = self.snapshot.player.at.as_secs_f64();
         }
@@ -501,7 +501,9 @@ impl Model {
             self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
         self.follow_level(session);
-        if session.engine.is_recording_broken() && !std::mem::replace(&mut self.told_of_recording, true) {
+        if session.runner.engine.is_recording_broken()
+            && !std::mem::replace(&mut self.told_of_recording, true)
+        {
             let words = "the recording is not whole: this machine could not write it as fast as it came; all else goes on";
             self.say(Tone::Refused, words.to_owned(), now);
         }
@@ -524,16 +526,16 @@ impl Model {
     }
 
     fn look(&mut self, session: &Session) {
-        let Some(simulated) = &session.simulated else { return };
+        let Some(simulated) = &session.runner.simulated else { return };
         self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
-        let rig = &session.rig;
-        let picked = session.edition.servo(self.servo.id);
+        let rig = &session.document.rig;
+        let picked = session.runner.edition.servo(self.servo.id);
         self.seen = picked.and_then(|servo| Some((servo.id, simulated.look(rig, servo)?)));
         self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
     }
 
     fn hear(&mut self, session: &Session, event: Event, now: Duration) {
-        let edition = Arc::clone(session.edition_of(&self.snapshot));
+        let edition = Arc::clone(session.runner.edition_of(&self.snapshot));
         let rig: &Rig = &edition.rig;
         let (servo, input) = match event.about {
             About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
@@ -542,7 +544,7 @@ impl Model {
         };
         let words = match event.kind {
             EventKind::Refused(Refusal::Cannot) => {
-                let pins = event.about.servo().and_then(|servo| session.able(&self.snapshot, servo));
+                let pins = event.about.servo().and_then(|servo| session.runner.able(&self.snapshot, servo));
                 let pins = pins.map_or_else(String::new, |pins| format!("; those that can: {pins}"));
                 self.bell = true;
                 self.say(Tone::Refused, format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
@@ -626,14 +628,15 @@ impl Model {
     /// What is picked may be gone after an undo: then the one in its place is picked, or the last that is there.
     fn settle(&mut self, session: &Session) {
         let last = |count: usize| count.saturating_sub(1);
-        let (rig, index) = (&session.rig, &session.edition.index);
+        let (rig, index) = (&session.document.rig, &session.runner.edition.index);
         self.servo.settle(&rig.servos, &index.servos);
         self.input.settle(&rig.inputs, &index.inputs);
         self.sequence.settle(&rig.sequences, &index.sequences);
         self.plug.0.settle(&rig.boards, &index.boards);
-        let marks = session.edition.servo(self.servo.id).map_or(0, |servo| servo.marks.len());
+        let marks = session.runner.edition.servo(self.servo.id).map_or(0, |servo| servo.marks.len());
         self.mark = self.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
-        let steps = session.edition.sequence(self.sequence.id).map_or(0, |sequence| sequence.steps.len());
+        let steps =
+            session.runner.edition.sequence(self.sequence.id).map_or(0, |sequence| sequence.steps.len());
         self.step = self.step.min(last(steps));
     }
 
@@ -724,32 +727,32 @@ impl Model {
 
     /// What an action may look at: the newest edition, with what is known of its parts.
     pub fn scene<'a>(&'a self, session: &'a Session) -> Scene<'a> {
-        self.scene_of(session, &session.edition)
+        self.scene_of(session, &session.runner.edition)
     }
 
     /// What a drawing may look at: the edition that the snapshot is about.
     pub fn shown<'a>(&'a self, session: &'a Session) -> Scene<'a> {
-        self.scene_of(session, session.edition_of(&self.snapshot))
+        self.scene_of(session, session.runner.edition_of(&self.snapshot))
     }
 
     fn scene_of<'a>(&'a self, session: &'a Session, edition: &'a Edition) -> Scene<'a> {
         let port = edition.input(self.input.id).map(|i| i.port.as_str());
-        let knob = port.and_then(|p| session.knob(p)).map(|k| (k.position(), k.is_plugged()));
+        let knob = port.and_then(|p| session.runner.knob(p)).map(|k| (k.position(), k.is_plugged()));
         Scene {
             model: self,
             rig: &edition.rig,
             edition,
-            shown: session.edition_of(&self.snapshot),
-            chips: &session.chips,
-            unsaved: session.is_unsaved(),
-            changed_outside: session.is_changed_outside(),
-            undo: session.can_undo_redo(),
-            by_hand: session.manual.is_some(),
+            shown: session.runner.edition_of(&self.snapshot),
+            chips: &session.runner.lookout.chips,
+            unsaved: session.document.is_unsaved(),
+            changed_outside: session.document.is_changed_outside(),
+            undo: session.document.can_undo_redo(),
+            by_hand: session.runner.manual.is_some(),
             knob,
             line_trouble: self.line_trouble.as_deref(),
-            looking: session.is_looking(),
-            heard: session.engine.is_heard(self.snapshot.now),
-            simulated: session.simulated.is_some(),
+            looking: session.runner.lookout.is_looking(),
+            heard: session.runner.engine.is_heard(self.snapshot.now),
+            simulated: session.runner.simulated.is_some(),
         }
     }
 }

@@ -2,13 +2,13 @@
 
 use super::form::{Field, Form, Pressed, Task};
 use super::keys::{self, Key};
-use super::look::Look;
 use super::pen::Pen;
 use super::terminal::{self, Screen, Waiting};
 use super::theme;
 use super::typing::Recalled;
 use crate::files::output::Outputs;
 use crate::fresh;
+use crate::look::Look;
 use crate::signals::ENDING;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use miette::IntoDiagnostic;

@@ -49,7 +49,7 @@ const FIRST_REPEAT: Duration = Duration::from_millis(700);
 impl Context<'_> {
     /// Asks the engine for something.
     pub fn command(&mut self, command: Command) {
-        if !self.session.engine.command(command) {
+        if !self.session.runner.engine.command(command) {
             self.refuse("the engine is busy: that was not carried out, try again");
         }
     }
@@ -87,22 +87,22 @@ impl Context<'_> {
 
     /// The picked servo, as edited last.
     pub fn servo(&self) -> Option<&Servo> {
-        self.session.edition.servo(self.model.servo.id)
+        self.session.runner.edition.servo(self.model.servo.id)
     }
 
     /// The place of the picked servo, as edited last.
     pub fn place(&self) -> Option<usize> {
-        self.session.edition.index.servos.place(self.model.servo.id)
+        self.session.runner.edition.index.servos.place(self.model.servo.id)
     }
 
     /// The picked input, as edited last.
     pub fn input(&self) -> Option<&Input> {
-        self.session.edition.input(self.model.input.id)
+        self.session.runner.edition.input(self.model.input.id)
     }
 
     /// The board of the picked channel, as edited last.
     pub fn board(&self) -> Option<&Board> {
-        self.session.edition.board(self.model.plug.0.id)
+        self.session.runner.edition.board(self.model.plug.0.id)
     }
 }
 
@@ -110,7 +110,7 @@ impl Context<'_> {
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
     let mut desk = Context { model, session, now, held: false, hurried: false };
-    while let Some(words) = desk.session.outputs.news() {
+    while let Some(words) = desk.session.document.outputs.news() {
         desk.model.note(now, words.clone());
         desk.refuse(&words);
     }

@@ -289,11 +289,11 @@ fn trials(group: u64, servos: usize, misreads: Option<Dice>) -> (Vec<Trial>, u32
     let mut maker = Maker { bench, keys: 0, misreads, misread: 0 };
     let mut found = Vec::new();
     for n in 0..servos {
-        maker.bench.model.pick_servo(&maker.bench.session.rig, n);
+        maker.bench.model.pick_servo(&maker.bench.session.document.rig, n);
         maker.keys = 0;
         let (fit_keys, touched, stalled) = calibrate(&mut maker);
         let (rms, worst, inside) =
-            judge(&maker.bench.session.rig.servos[n], &truth.boards[0].servos[n], clock);
+            judge(&maker.bench.session.document.rig.servos[n], &truth.boards[0].servos[n], clock);
         found.push(Trial { rms, worst, fit_keys, all_keys: maker.keys, inside, touched, stalled });
         maker.press('r');
         maker.bench.pass(5);
@@ -390,7 +390,7 @@ fn find_edge(maker: &mut Maker, key: KeyCode) {
 }
 
 fn stop_band(maker: &mut Maker, servo: usize, nudge: usize) -> (f64, f64) {
-    maker.bench.model.pick_servo(&maker.bench.session.rig, servo);
+    maker.bench.model.pick_servo(&maker.bench.session.document.rig, servo);
     maker.bench.model.nudge = nudge;
     maker.bench.pass(320);
     assert!(next_line(&maker.bench).contains("e gives"), "{}", next_line(&maker.bench));
@@ -410,7 +410,7 @@ fn stop_band(maker: &mut Maker, servo: usize, nudge: usize) -> (f64, f64) {
     maker.bench.pass(320);
     assert!(next_line(&maker.bench).contains("Its stop band is known"), "{}", next_line(&maker.bench));
     maker.press('r');
-    let band = maker.bench.session.rig.servos[servo].band().unwrap();
+    let band = maker.bench.session.document.rig.servos[servo].band().unwrap();
     (band.low.get(), band.high.get())
 }
 
@@ -433,7 +433,7 @@ fn the_stop_band_of_fifty_continuous_servos_is_found_within_a_tick() {
         let truth = Truth::parse(&sim).unwrap();
         let mut maker =
             Maker { bench: open(&rig(count, "continuous"), &sim), keys: 0, misreads: None, misread: 0 };
-        let tick = maker.bench.session.rig.boards[0].clock().tick().get();
+        let tick = maker.bench.session.document.rig.boards[0].clock().tick().get();
         for servo in 0..count {
             // One tick a press.
             let (low, high) = stop_band(&mut maker, servo, 1);
@@ -458,6 +458,6 @@ fn on_sixteen_bits_the_stop_band_is_found_within_two_microseconds() {
     let off = [low - (hidden.zero_us - hidden.deadband_us), high - (hidden.zero_us + hidden.deadband_us)];
     println!("on 16 bits the edges lie {:.2} and {:.2} µs off", off[0], off[1]);
     assert!(off.iter().all(|off| off.abs() <= 2.0), "{off:?}");
-    assert_eq!(maker.bench.session.rig.servos[0].kind, Kind::Continuous);
-    assert!(maker.bench.session.rig.servos[0].centre() > Micros::new(low));
+    assert_eq!(maker.bench.session.document.rig.servos[0].kind, Kind::Continuous);
+    assert!(maker.bench.session.document.rig.servos[0].centre() > Micros::new(low));
 }

@@ -36,12 +36,12 @@ pub fn with_truth(servo: usize, rig: impl Fn(&str) -> String, sim: impl Fn(Strin
 }
 
 pub fn pick(bench: &mut Bench, servo: usize) {
-    bench.model.pick_servo(&bench.session.rig, servo);
+    bench.model.pick_servo(&bench.session.document.rig, servo);
     bench.pass(2);
 }
 
 fn servo(bench: &Bench, n: usize) -> &Servo {
-    &bench.session.rig.servos[n]
+    &bench.session.document.rig.servos[n]
 }
 
 pub fn said(bench: &Bench) -> String {
@@ -221,7 +221,7 @@ fn a_rudder_behind_a_linkage_is_calibrated_at_the_joint_and_shows_both_angles() 
 #[test]
 fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     let mut bench = engaged(RUDDER);
-    let slew = bench.session.rig.servos.iter().position(|s| s.name == "crane.slew").unwrap();
+    let slew = bench.session.document.rig.servos.iter().position(|s| s.name == "crane.slew").unwrap();
     bench.press(Key::char('r'));
     // Without marks of the first nobody knows what the other one is to follow.
     for (pulse, angle, ticks) in [(1200.0, -30.0, 246), (1800.0, 30.0, 369)] {
@@ -350,7 +350,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
 fn a_servo_left_alone_is_released_with_a_word_before_and_a_loaded_one_never() {
     let after = |rig: &str| rig.replacen("release_after_s = 300", "release_after_s = 30", 1);
     let mut bench = with_truth(NECK, after, |sim| sim);
-    let boom = bench.session.rig.servos.iter().position(|s| s.name == "crane.boom").unwrap();
+    let boom = bench.session.document.rig.servos.iter().position(|s| s.name == "crane.boom").unwrap();
     pick(&mut bench, boom);
     bench.press(Key::char('e'));
     bench.code(KeyCode::Enter);
@@ -360,7 +360,7 @@ fn a_servo_left_alone_is_released_with_a_word_before_and_a_loaded_one_never() {
     assert!(!bench.model.snapshot.servos[NECK].engaged, "nobody asked anything of it");
     assert!(bench.model.snapshot.servos[boom].engaged, "it carries a load");
     bench.session.edit("never", |rig| roster::set_auto_release(rig, None)).unwrap();
-    assert_eq!(bench.session.rig.release_after_s, None::<Seconds>);
+    assert_eq!(bench.session.document.rig.release_after_s, None::<Seconds>);
 }
 
 #[test]
@@ -373,7 +373,7 @@ fn a_knob_jogs_from_where_both_stand_over_a_narrow_window_and_over_all() {
     let now = |bench: &Bench| bench.model.snapshot.servos[NECK].pulse.get();
     assert!((now(&bench) - at).abs() < 0.5, "nothing jumps");
     let turn = |bench: &mut Bench, to: f64| {
-        let knob = &bench.session.simulated.as_ref().unwrap().knobs[0].1;
+        let knob = &bench.session.runner.simulated.as_ref().unwrap().knobs[0].1;
         knob.turn(to - knob.position());
         for _ in 0..80 {
             bench.pass(2);
@@ -384,7 +384,7 @@ fn a_knob_jogs_from_where_both_stand_over_a_narrow_window_and_over_all() {
     bench.press(Key::char('j'));
     bench.pass(5);
     turn(&mut bench, 0.0);
-    let low = bench.session.edition.plan.servos[NECK].guard.free().0.get();
+    let low = bench.session.runner.edition.plan.servos[NECK].guard.free().0.get();
     assert!((now(&bench) - low).abs() < 6.0, "over all: {low} {}", now(&bench));
     bench.press(Key::char('j'));
     let held = now(&bench);
@@ -451,7 +451,7 @@ fn it_arrives_from_one_side_past_its_slack() {
 #[test]
 fn junk_is_refused_in_words_with_its_line_and_nothing_changes() {
     let mut bench = engaged(NECK);
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     let pulse = bench.model.snapshot.servos[NECK].pulse;
     let file = bench.folder.path().join("heron.neck-marks.csv");
     for (text, wanted) in [
@@ -475,7 +475,7 @@ fn junk_is_refused_in_words_with_its_line_and_nothing_changes() {
     assert!(said(&bench).contains("the first pulse is not below the second"), "{}", said(&bench));
     bench.code(KeyCode::Esc);
     bench.pass(20);
-    assert_eq!(bench.session.rig, before);
+    assert_eq!(bench.session.document.rig, before);
     assert_eq!(bench.model.snapshot.servos[NECK].pulse, pulse);
 }
 
@@ -486,7 +486,7 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
     let beside =
         format!("card written: {}/heron.neck-", bench.folder.path().canonicalize().unwrap().display());
     assert!(said(&bench).contains(&beside), "{}", said(&bench));
-    let card = bench.session.cards()[0].clone();
+    let card = bench.session.document.cards()[0].clone();
     pick(&mut bench, RUDDER);
     palette(&mut bench, "load card");
     bench.enter(&card);
@@ -544,7 +544,7 @@ fn a_joint_is_drawn_as_its_maker_sees_it() {
     fill(&mut bench, &["90", "anticlockwise"]);
     let turned = bench.frame(160, 47);
     assert!(said(&bench).contains("drawn as you see it") && turned != usual);
-    let joint = bench.session.rig.joint("heron.neck").unwrap();
+    let joint = bench.session.document.rig.joint("heron.neck").unwrap();
     assert!(joint.anticlockwise && joint.mounted_deg == Degrees::new(90.0));
 }
 
@@ -554,11 +554,11 @@ fn what_a_joint_does_when_its_board_is_back_is_told_by_the_palette_and_undone() 
     let mut bench = engaged(NECK);
     palette(&mut bench, "board back");
     fill(&mut bench, &["stay"]);
-    assert_eq!(bench.session.rig.joints[0].back, Some(Back::StayReleased), "{}", said(&bench));
+    assert_eq!(bench.session.document.rig.joints[0].back, Some(Back::StayReleased), "{}", said(&bench));
     palette(&mut bench, "board back");
     fill(&mut bench, &["never"]);
     assert!(said(&bench).contains("is none of usual, last, ask, stay-released"), "{}", said(&bench));
     bench.code(KeyCode::Esc);
     bench.press(Key::char('u'));
-    assert_eq!(bench.session.rig.joints[0].back, None);
+    assert_eq!(bench.session.document.rig.joints[0].back, None);
 }

@@ -1,8 +1,8 @@
 //! The frames themselves, kept beside this file.
 
 use super::Bench;
+use crate::look::{Colours, Glyphs, Look, Theme};
 use crate::screen::keys::Key;
-use crate::screen::look::{Colours, Glyphs, Look, Theme};
 use crossterm::event::KeyCode;
 
 const SIZES: [(u16, u16); 3] = [(160, 47), (100, 30), (80, 24)];

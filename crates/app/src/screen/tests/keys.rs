@@ -38,7 +38,7 @@ fn a_limit_is_set_from_where_it_stands_with_its_reason() {
     bench.code(KeyCode::End);
     bench.text(" now");
     bench.code(KeyCode::Enter);
-    let limit = bench.session.rig.joints[0].high.clone().unwrap();
+    let limit = bench.session.document.rig.joints[0].high.clone().unwrap();
     assert_eq!(
         (limit.angle_deg.get().to_bits(), limit.reason.as_str()),
         (57f64.to_bits(), "the cable in the neck is short now")
@@ -48,7 +48,7 @@ fn a_limit_is_set_from_where_it_stands_with_its_reason() {
     bench.enter("20");
     bench.code(KeyCode::Enter);
     assert!(screen(&bench).contains("is beyond the high limit"), "{}", screen(&bench));
-    assert_eq!(bench.session.rig.joints[0].high, Some(limit));
+    assert_eq!(bench.session.document.rig.joints[0].high, Some(limit));
 }
 
 #[test]
@@ -62,7 +62,7 @@ fn tab_sets_the_other_limit() {
     bench.code(KeyCode::Tab);
     bench.enter("-50");
     bench.code(KeyCode::Enter);
-    let low = bench.session.rig.joints[0].low.clone().unwrap();
+    let low = bench.session.document.rig.joints[0].low.clone().unwrap();
     assert_eq!(low.angle_deg.get().to_bits(), (-50f64).to_bits());
 }
 
@@ -74,16 +74,16 @@ fn endpoint_centre_and_home_are_taken_from_where_it_stands() {
     bench.press(Key::char('c'));
     bench.press(Key::char('h'));
     bench.press(Key::char('E'));
-    let servo = &bench.session.rig.servos[0];
+    let servo = &bench.session.document.rig.servos[0];
     // As it was typed: the 205 ticks on the wire are 1000.4 µs.
     assert!((servo.endpoints_us.low.get() - 1000.0).abs() < 1e-9, "{:?}", servo.endpoints_us);
     assert!((servo.centre_us.unwrap().get() - 1000.0).abs() < 1e-9);
-    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    let home = bench.session.document.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 48.77).abs() < 0.01, "{home}");
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert!(!bench.session.is_unsaved());
+    assert!(!bench.session.document.is_unsaved());
 }
 
 #[test]
@@ -91,7 +91,7 @@ fn nothing_is_taken_from_where_it_stands_before_it_stands() {
     let mut bench = neck();
     bench.enter("0deg");
     bench.pass(100);
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     bench.enter("-20deg");
     bench.pass(3);
     for (key, name) in [('E', "endpoint"), ('c', "centre"), ('l', "limit"), ('h', "home")] {
@@ -99,11 +99,14 @@ fn nothing_is_taken_from_where_it_stands_before_it_stands() {
         assert!(screen(&bench).contains(&format!("{name} here: once it stands")), "{}", screen(&bench));
         bench.watch(2);
     }
-    assert_eq!(*bench.session.rig, *before);
+    assert_eq!(*bench.session.document.rig, *before);
     bench.watch(200);
-    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    let home = bench.session.document.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 20.0).abs() < 1e-9, "the last that was asked for, as it was typed: {home}");
-    assert_eq!(bench.session.rig.servos[0], before.servos[0], "what another key gave up is not done");
+    assert_eq!(
+        bench.session.document.rig.servos[0], before.servos[0],
+        "what another key gave up is not done"
+    );
 }
 
 #[test]
@@ -119,7 +122,7 @@ fn what_was_told_in_the_same_beat_counts_as_moving() {
     }
     assert!(screen(&bench).contains("home here: once it stands"), "{}", screen(&bench));
     bench.watch(200);
-    let home = bench.session.rig.joints[0].home_deg.unwrap().get();
+    let home = bench.session.document.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 20.0).abs() < 1e-9, "{home}");
 }
 
@@ -133,7 +136,7 @@ fn a_sign_is_the_values_own_and_by_is_a_way_and_the_entry_says_where_it_goes() {
     bench.code(KeyCode::Enter);
     bench.pass(200);
     let angle = |bench: &Bench| {
-        let scale = bench.session.edition.plan.servos[0].scale.clone().unwrap();
+        let scale = bench.session.runner.edition.plan.servos[0].scale.clone().unwrap();
         scale.angle_at(bench.model.snapshot.servos[0].pulse).get()
     };
     assert!((angle(&bench) + 20.0).abs() < 1e-6, "{}", angle(&bench));
@@ -175,23 +178,23 @@ fn marks_are_kept_with_what_was_on_the_wire_and_dropped_again() {
     bench.code(KeyCode::Right);
     bench.code(KeyCode::Left);
     bench.code(KeyCode::Enter);
-    let marks = &bench.session.rig.servos[0].marks;
+    let marks = &bench.session.document.rig.servos[0].marks;
     assert_eq!(marks.len(), 6);
     let mark = marks.iter().find(|m| m.ticks.is_some()).unwrap();
     assert_eq!(mark.ticks.unwrap().0, 266);
     assert!((mark.pulse_us.get() - 1298.08).abs() < 0.01 && mark.oscillator_hz.is_some());
     bench.code(KeyCode::Delete);
-    assert_eq!(bench.session.rig.servos[0].marks.len(), 5);
+    assert_eq!(bench.session.document.rig.servos[0].marks.len(), 5);
 }
 
 #[test]
 fn the_nudge_is_chosen_with_comma_and_point() {
     let mut bench = neck();
     let jog = |bench: &mut Bench| {
-        let before = bench.session.engine.snapshot().servos[0].pulse;
+        let before = bench.session.runner.engine.snapshot().servos[0].pulse;
         bench.code(KeyCode::Right);
         bench.pass(20);
-        (bench.session.engine.snapshot().servos[0].pulse - before).get()
+        (bench.session.runner.engine.snapshot().servos[0].pulse - before).get()
     };
     assert!((jog(&mut bench) - 10.0).abs() < 1e-9);
     bench.press(Key::char(','));
@@ -212,10 +215,10 @@ fn release_and_give_back_do_what_they_say() {
     bench.press(Key::char('g'));
     bench.pass(200);
     assert!(screen(&bench).contains("home"));
-    assert!((bench.session.engine.snapshot().servos[0].pulse.get() - 1494.525).abs() < 0.01);
+    assert!((bench.session.runner.engine.snapshot().servos[0].pulse.get() - 1494.525).abs() < 0.01);
     bench.press(Key::char('r'));
     bench.pass(2);
-    assert_eq!(bench.session.engine.snapshot().output, Output::Off);
+    assert_eq!(bench.session.runner.engine.snapshot().output, Output::Off);
     bench.press(Key::char('e'));
     assert!(screen(&bench).contains("where it was left"), "{}", screen(&bench));
 }
@@ -225,21 +228,21 @@ fn hold_and_cut_close_in_on_the_palette_too() {
     let mut bench = neck();
     bench.code(KeyCode::Esc);
     bench.pass(2);
-    assert_eq!(bench.session.engine.snapshot().output, Output::Held);
+    assert_eq!(bench.session.runner.engine.snapshot().output, Output::Held);
     bench.press(Key::char('d'));
     bench.pass(2);
-    assert_eq!(bench.session.engine.snapshot().output, Output::Driving);
+    assert_eq!(bench.session.runner.engine.snapshot().output, Output::Driving);
     bench.code(KeyCode::Esc);
     bench.press(Key::char('r'));
     bench.pass(2);
-    let neck = bench.session.engine.snapshot().servos[0];
+    let neck = bench.session.runner.engine.snapshot().servos[0];
     assert!(!neck.engaged && neck.ticks.is_none(), "what is held may be released");
     bench.press(Key::char('d'));
     bench.press(Key::char(':'));
     bench.enter("cut");
     bench.pass(2);
-    assert_eq!(bench.session.engine.snapshot().output, Output::Cut);
-    assert!(bench.session.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
+    assert_eq!(bench.session.runner.engine.snapshot().output, Output::Cut);
+    assert!(bench.session.runner.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
 }
 
 #[test]
@@ -247,21 +250,21 @@ fn an_input_is_tied_to_the_picked_joint_and_untied() {
     let mut bench = neck();
     bench.code(KeyCode::F(3));
     bench.press(Key::char('t'));
-    let tied = &bench.session.rig.mappings[1];
+    let tied = &bench.session.document.rig.mappings[1];
     assert_eq!((tied.input.as_str(), tied.joint.as_str()), ("knob", "heron.neck"));
     assert!(
         (tied.angles_deg.low.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.high.get() - 60.0).abs() < 1e-9
     );
     bench.press(Key::char('g'));
     bench.pass(200);
-    let angle = bench.session.edition.plan.servos[0]
+    let angle = bench.session.runner.edition.plan.servos[0]
         .scale
         .clone()
         .unwrap()
-        .angle_at(bench.session.engine.snapshot().servos[0].pulse);
+        .angle_at(bench.session.runner.engine.snapshot().servos[0].pulse);
     assert!((angle.get() - (-60.0 + 120.0 * 0.245)).abs() < 1.0, "{angle:?}");
     bench.press(Key::char('t'));
-    assert_eq!(bench.session.rig.mappings.len(), 1);
+    assert_eq!(bench.session.document.rig.mappings.len(), 1);
     // The rudder has no angles: it cannot be tied, and says why.
     bench.code(KeyCode::PageDown);
     bench.code(KeyCode::PageDown);
@@ -302,17 +305,17 @@ fn stages_are_changed_by_arrows_and_typed() {
     bench.press(Key::char('+'));
     bench.code(KeyCode::Backspace);
     bench.enter("stay");
-    let input = &bench.session.rig.inputs[0];
+    let input = &bench.session.document.rig.inputs[0];
     assert!((input.expo - 0.35).abs() < 1e-9 && (input.trim + 0.025).abs() < 1e-9, "{input:?}");
     assert!((input.smoothing_ms - 80.0).abs() < 1e-9 && (input.ends.low - 20.0).abs() < 1e-9, "{input:?}");
     assert_eq!(input.rise_per_s, Some(1.0));
-    let mapping = &bench.session.rig.mappings[0];
+    let mapping = &bench.session.document.rig.mappings[0];
     assert!((mapping.angles_deg.high.get() - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
     // Beyond its range is refused in words.
     go_to(&mut bench, "deadband");
     bench.enter("2");
     assert!(screen(&bench).contains("deadband is 2, outside 0 to 0.99"), "{}", screen(&bench));
-    assert!((bench.session.rig.inputs[0].deadband - 0.02).abs() < 1e-9);
+    assert!((bench.session.document.rig.inputs[0].deadband - 0.02).abs() < 1e-9);
 }
 
 #[test]
@@ -320,7 +323,7 @@ fn steps_are_made_changed_and_removed() {
     let mut bench = Bench::new();
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
-    let wake = |bench: &Bench| bench.session.rig.sequences[0].clone();
+    let wake = |bench: &Bench| bench.session.document.rig.sequences[0].clone();
     assert_eq!(wake(&bench).steps.len(), 4);
     bench.code(KeyCode::Down);
     bench.code(KeyCode::Right);
@@ -349,15 +352,15 @@ fn steps_are_made_changed_and_removed() {
 #[test]
 fn the_clock_is_corrected_in_one_edit() {
     let mut bench = neck();
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     bench.press(Key::char('C'));
     bench.enter("52.230");
-    let board = &bench.session.rig.boards[0];
+    let board = &bench.session.document.rig.boards[0];
     assert!((board.oscillator_hz.get() - 26.1e6).abs() < 1e3 && board.prescale() == 121);
-    let Ends { low, high: _ } = bench.session.rig.servos[0].endpoints_us;
+    let Ends { low, high: _ } = bench.session.document.rig.servos[0].endpoints_us;
     assert!((low - Micros::new(620.0 * 25.0 / 26.1)).abs().get() < 0.01);
     bench.press(Key::char('u'));
-    assert_eq!(bench.session.rig, before);
+    assert_eq!(bench.session.document.rig, before);
 }
 
 #[test]
@@ -402,12 +405,12 @@ fn fill(bench: &mut Bench, text: &str) {
 #[test]
 fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     let mut bench = Bench::new();
-    let first = bench.session.rig.clone();
+    let first = bench.session.document.rig.clone();
     bench.press(Key::char('a'));
     insta::assert_snapshot!("add_servo", bench.frame(100, 30));
     fill(&mut bench, "crane.jib");
     bench.enter("9");
-    let jib = |bench: &Bench| bench.session.rig.servos.last().unwrap().clone();
+    let jib = |bench: &Bench| bench.session.document.rig.servos.last().unwrap().clone();
     assert_eq!((jib(&bench).name.as_str(), jib(&bench).channel), ("crane.jib", 9));
     assert_eq!(bench.picked(), 8, "the new one is picked");
     // A taken channel and a wrong name are said, and what was typed can be mended.
@@ -432,11 +435,11 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     let asked = bench.frame(160, 47);
     assert!(asked.contains("Remove heron.neck, its joint and marks and what 3 poses say of it?"), "{asked}");
     bench.code(KeyCode::Enter);
-    assert!(bench.session.rig.servos.iter().all(|s| s.name != "heron.neck"));
+    assert!(bench.session.document.rig.servos.iter().all(|s| s.name != "heron.neck"));
     for _ in 0..4 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, first);
+    assert_eq!(bench.session.document.rig, first);
 }
 
 #[test]
@@ -462,24 +465,24 @@ fn an_engaged_servo_is_neither_moved_nor_removed_and_an_undone_move_leaves_it_re
 fn edits_of_an_earlier_run_are_offered_taken_and_undone() {
     let state = tempfile::tempdir().unwrap();
     let mut bench = Bench::new();
-    let first = bench.session.rig.clone();
-    bench.session.keep_edits(state.path()).unwrap();
+    let first = bench.session.document.rig.clone();
+    bench.session.document.keep_edits(state.path()).unwrap();
     bench.press(Key::char('a'));
     fill(&mut bench, "crane.jib");
     bench.enter("9");
-    let edited = bench.session.rig.clone();
-    let path = bench.session.path().to_owned();
+    let edited = bench.session.document.rig.clone();
+    let path = bench.session.document.path().to_owned();
     // The program ends without saving and without being asked: as at a signal.
     let Bench { session, folder, .. } = bench;
     drop(session);
     let mut bench = Bench::reopened(&path, folder);
-    let left = bench.session.keep_edits(state.path()).unwrap();
+    let left = bench.session.document.keep_edits(state.path()).unwrap();
     bench.model.greet(&bench.session, left);
     // How long ago it was depends on how busy the machine is.
     let frame = bench.frame(100, 30).replace(|c: char| c.is_ascii_digit(), "0");
     insta::assert_snapshot!("recover", frame.replace("second ago", "seconds ago"));
     bench.code(KeyCode::Enter);
-    assert_eq!(bench.session.rig, edited);
+    assert_eq!(bench.session.document.rig, edited);
     bench.press(Key::char('u'));
-    assert_eq!(bench.session.rig, first);
+    assert_eq!(bench.session.document.rig, first);
 }

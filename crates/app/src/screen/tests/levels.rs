@@ -15,7 +15,7 @@ const LANTERN: usize = 7;
 /// Calibrate, with a servo picked by its index.
 fn picked(servo: usize) -> Bench {
     let mut bench = Bench::new();
-    bench.model.pick_servo(&bench.session.rig, servo);
+    bench.model.pick_servo(&bench.session.document.rig, servo);
     bench
 }
 
@@ -73,7 +73,7 @@ fn a_relay_knows_nothing_between_and_poses_keep_levels() {
     assert!(bench.frame(160, 47).contains("simulated: it is on"));
     bench.press(Key::char('k'));
     bench.enter("");
-    let pose = bench.session.rig.poses.last().unwrap();
+    let pose = bench.session.document.rig.poses.last().unwrap();
     assert!(pose.angles_deg.is_empty(), "{pose:?}");
     assert_eq!(pose.levels_percent.get("marsh.lantern"), Some(&Percent::new(100.0)));
     bench.code(KeyCode::Left);
@@ -119,7 +119,7 @@ fn command(bench: &mut Bench, name: &str) {
 #[test]
 fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
     let mut bench = picked(MOON);
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     command(&mut bench, "kind");
     bench.enter("horn");
     assert!(bench.frame(160, 47).contains("\"horn\" is no kind: positional, continuous, dimmer or on-off"));
@@ -127,26 +127,26 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
         bench.code(KeyCode::Backspace);
     }
     bench.enter("continuous");
-    assert_eq!(bench.session.rig.servos[MOON].kind, Kind::Continuous);
+    assert_eq!(bench.session.document.rig.servos[MOON].kind, Kind::Continuous);
     command(&mut bench, "arming");
     bench.text("1000us");
     bench.code(KeyCode::Tab);
     bench.enter("3s");
-    let arming = bench.session.rig.servos[MOON].arming.clone().unwrap();
+    let arming = bench.session.document.rig.servos[MOON].arming.clone().unwrap();
     assert_eq!((arming.pulse_us, arming.for_s), (Some(Micros::new(1000.0)), Seconds::new(3.0)));
     assert_eq!(
-        bench.session.rig.servos[MOON].centre(),
+        bench.session.document.rig.servos[MOON].centre(),
         Micros::new(1000.0),
         "neutral is where it stands still"
     );
     command(&mut bench, "arming");
     bench.code(KeyCode::Tab);
     bench.enter("0");
-    assert_eq!(bench.session.rig.servos[MOON].arming, None);
+    assert_eq!(bench.session.document.rig.servos[MOON].arming, None);
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, before);
+    assert_eq!(bench.session.document.rig, before);
     // A new one may be of any kind at once.
     bench.press(Key::char('a'));
     for word in ["marsh.star", "9", "upper", "dim"] {
@@ -154,9 +154,9 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
         bench.code(KeyCode::Tab);
     }
     bench.code(KeyCode::Enter);
-    let star = bench.session.rig.servos.last().unwrap();
+    let star = bench.session.document.rig.servos.last().unwrap();
     assert_eq!((star.name.as_str(), star.kind), ("marsh.star", Kind::Dimmer));
-    assert!(bench.session.rig.joint("marsh.star").is_none());
+    assert!(bench.session.document.rig.joint("marsh.star").is_none());
 }
 
 #[test]
@@ -172,8 +172,8 @@ fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on
     assert!(bench.frame(160, 47).contains("4 parts given back to sequence, input or home"));
     bench.press(Key::char('G'));
     assert!(bench.frame(160, 47).contains("the hand has nothing"));
-    let lift = bench.session.rig.sequences.iter().position(|s| s.name == "lift").unwrap();
-    bench.model.sequence = Pick::at(&bench.session.rig.sequences, lift);
+    let lift = bench.session.document.rig.sequences.iter().position(|s| s.name == "lift").unwrap();
+    bench.model.sequence = Pick::at(&bench.session.document.rig.sequences, lift);
     bench.code(KeyCode::F(4));
     bench.press(Key::char('p'));
     bench.pass(95);

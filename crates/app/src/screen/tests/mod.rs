@@ -12,8 +12,8 @@ mod words;
 use super::keys::Key;
 use super::model::Model;
 use super::{frame, theme, update};
-use crate::cli::{ClockKind, Live, SimulatedBench};
 use crate::files::output::Outputs;
+use crate::hardware::Surroundings;
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::buffer::Buffer;
@@ -54,12 +54,11 @@ impl Bench {
     /// The bench with something wrong from the start.
     fn with_faults(path: &std::path::Path, folder: TempDir, faults: &[&str]) -> Self {
         let faults = faults.iter().map(|fault| fault.parse().unwrap()).collect();
-        let simulated = SimulatedBench { faults, ..SimulatedBench::default() };
-        let live = Live { clock: ClockKind::Manual, bench: simulated, ..Live::default() };
-        let mut session = Session::open(path, &live, &Outputs::default()).unwrap();
+        let around = Surroundings { by_hand: true, faults, ..Surroundings::default() };
+        let mut session = Session::open(path, &around, &Outputs::default()).unwrap();
         // What the machine of a test has must not show.
         let nowhere = folder.path().to_owned();
-        session.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
+        session.runner.lookout.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
         let model = Model::new(&mut session);
         let mut bench = Self { session, model, now: Duration::ZERO, folder };
         bench.pass(20);
@@ -67,7 +66,7 @@ impl Bench {
     }
 
     fn pass(&mut self, beats: u32) {
-        self.session.pass_beats(beats);
+        self.session.runner.pass_beats(beats);
         self.now += Duration::from_millis(20) * beats;
         update::observe(&mut self.model, &mut self.session, self.now);
         self.model.new_frame();
@@ -84,19 +83,19 @@ impl Bench {
 
     /// Asks for something of parts by their places.
     fn tell(&mut self, command: wasvolta_core::stage::Placed) {
-        let command = command.named(&self.session.edition.plan).unwrap();
-        assert!(self.session.engine.command(command));
+        let command = command.named(&self.session.runner.edition.plan).unwrap();
+        assert!(self.session.runner.engine.command(command));
     }
 
     /// The place of the picked servo.
     fn picked(&self) -> usize {
-        self.session.edition.index.servos.place(self.model.servo.id).unwrap()
+        self.session.runner.edition.index.servos.place(self.model.servo.id).unwrap()
     }
 
     /// The place of the picked channel's board, and the channel.
     fn plug(&self) -> (usize, u8) {
         let (board, channel) = self.model.plug;
-        (self.session.edition.index.boards.place(board.id).unwrap(), channel)
+        (self.session.runner.edition.index.boards.place(board.id).unwrap(), channel)
     }
 
     fn code(&mut self, code: KeyCode) {
@@ -189,13 +188,13 @@ fn a_held_arrow_counts_once_a_frame_and_a_fresh_one_moves_by_its_nudge() {
     let mut bench = Bench::new();
     bench.press(Key::char('o'));
     bench.pass(10);
-    let before = bench.session.engine.snapshot().servos[2].pulse;
+    let before = bench.session.runner.engine.snapshot().servos[2].pulse;
     let event = Event::Key(KeyEvent::new(KeyCode::Right, KeyModifiers::NONE));
     for _ in 0..9 {
         update::event(&mut bench.model, &mut bench.session, &event, bench.now);
     }
     bench.pass(20);
-    let after = bench.session.engine.snapshot().servos[2].pulse;
+    let after = bench.session.runner.engine.snapshot().servos[2].pulse;
     assert!(((after - before).get() - 10.0).abs() < 1e-9, "{before:?} {after:?}");
 }
 
@@ -218,15 +217,18 @@ fn widening_is_deaf_to_a_held_key() {
         press(&mut bench);
     }
     bench.pass(20);
-    assert_eq!(bench.session.rig.servos[2].endpoints_us.high.get().to_bits(), 2010f64.to_bits());
+    assert_eq!(bench.session.document.rig.servos[2].endpoints_us.high.get().to_bits(), 2010f64.to_bits());
     assert!(
-        (bench.session.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6,
+        (bench.session.runner.engine.snapshot().servos[2].pulse.get() - 2010.0).abs() < 1e-6,
         "the pulse went along"
     );
     bench.press(Key::char('u'));
     bench.pass(60);
-    assert_eq!(bench.session.rig.servos[2].endpoints_us.high.get().to_bits(), 2000f64.to_bits());
-    assert!(bench.session.engine.snapshot().servos[2].pulse.get() <= 2000.0, "undone in one, and closed in");
+    assert_eq!(bench.session.document.rig.servos[2].endpoints_us.high.get().to_bits(), 2000f64.to_bits());
+    assert!(
+        bench.session.runner.engine.snapshot().servos[2].pulse.get() <= 2000.0,
+        "undone in one, and closed in"
+    );
 }
 
 #[test]
@@ -236,10 +238,10 @@ fn stops_backs_off_within_200_ms() {
     bench.pass(10);
     bench.enter("1990us");
     bench.pass(100);
-    let before = bench.session.engine.snapshot().servos[2].pulse.get();
+    let before = bench.session.runner.engine.snapshot().servos[2].pulse.get();
     bench.press(Key::char('s'));
     bench.pass(9);
-    let after = bench.session.engine.snapshot().servos[2].pulse.get();
+    let after = bench.session.runner.engine.snapshot().servos[2].pulse.get();
     assert!((before - after - 15.0).abs() < 1e-6, "{before} {after}");
     assert!(bench.frame(160, 47).contains(
         "Backed off to 1976 µs. Still heard? b backs off more. Quiet? Enter makes it the high endpoint."
@@ -249,21 +251,21 @@ fn stops_backs_off_within_200_ms() {
 #[test]
 fn undo_and_redo_go_through_every_edit() {
     let mut bench = Bench::new();
-    let first = bench.session.rig.clone();
+    let first = bench.session.document.rig.clone();
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
     bench.press(Key::char('i'));
     bench.code(KeyCode::Delete);
-    let last = bench.session.rig.clone();
+    let last = bench.session.document.rig.clone();
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, first);
-    assert!(!bench.session.is_unsaved());
+    assert_eq!(bench.session.document.rig, first);
+    assert!(!bench.session.document.is_unsaved());
     for _ in 0..3 {
         bench.press(Key::ctrl('r'));
     }
-    assert_eq!(bench.session.rig, last);
+    assert_eq!(bench.session.document.rig, last);
     bench.press(Key::ctrl('r'));
     assert!(bench.frame(160, 47).contains("there is nothing to redo"));
 }
@@ -273,14 +275,14 @@ fn a_file_changed_by_another_program_is_not_overwritten_at_the_first_try() {
     let mut bench = Bench::new();
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
-    let path = bench.session.path().to_owned();
+    let path = bench.session.document.path().to_owned();
     let theirs = std::fs::read_to_string(&path).unwrap().replacen("volts = 6", "volts = 5", 1);
     std::fs::write(&path, theirs).unwrap();
     bench.press(Key::ctrl('s'));
     assert!(bench.frame(160, 47).contains("was changed by another program"));
-    assert!(bench.session.is_unsaved());
+    assert!(bench.session.document.is_unsaved());
     bench.press(Key::ctrl('s'));
-    assert!(!bench.session.is_unsaved());
+    assert!(!bench.session.document.is_unsaved());
     assert!(std::fs::read_to_string(&path).unwrap().contains("volts = 6"));
 }
 
@@ -289,12 +291,12 @@ fn a_file_that_was_only_touched_is_no_change() {
     let mut bench = Bench::new();
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
-    let path = bench.session.path().to_owned();
+    let path = bench.session.document.path().to_owned();
     let old = std::fs::metadata(&path).unwrap().modified().unwrap();
     let file = std::fs::File::options().append(true).open(&path).unwrap();
     file.set_modified(old + Duration::from_secs(5)).unwrap();
     bench.press(Key::ctrl('s'));
-    assert!(!bench.session.is_unsaved());
+    assert!(!bench.session.document.is_unsaved());
 }
 
 #[test]
@@ -303,28 +305,28 @@ fn what_another_program_wrote_is_noticed_and_can_be_read_again_and_undone() {
     bench.press(Key::char('o'));
     bench.pass(5);
     let pulse = bench.model.snapshot.servos[2].pulse;
-    let path = bench.session.path().to_owned();
+    let path = bench.session.document.path().to_owned();
     let theirs = std::fs::read_to_string(&path).unwrap().replacen("volts = 6", "volts = 5", 1);
     // They also put a servo in front: what is engaged must stay so.
     let first = theirs.find("# Calibrated on the bench").unwrap();
     let servo = "[[servo]]\nname = \"crane.jib\"\nboard = \"upper\"\nchannel = 9\n\n";
     std::fs::write(&path, format!("{}{servo}{}", &theirs[..first], &theirs[first..])).unwrap();
-    assert!(bench.session.look_at_file());
+    assert!(bench.session.document.look_at_file());
     // What was said last makes room after a while.
     bench.pass(400);
     assert!(bench.frame(160, 47).contains("Another program has written this rig's file"));
     bench.press(Key::char(':'));
     bench.enter("read the file again");
     bench.pass(5);
-    assert_eq!(bench.session.rig.rails[0].volts, Volts::new(5.0));
-    assert!(!bench.session.is_unsaved());
-    let rudder = bench.session.rig.servos.iter().position(|s| s.name == "punt.rudder").unwrap();
+    assert_eq!(bench.session.document.rig.rails[0].volts, Volts::new(5.0));
+    assert!(!bench.session.document.is_unsaved());
+    let rudder = bench.session.document.rig.servos.iter().position(|s| s.name == "punt.rudder").unwrap();
     assert_eq!(rudder, 3);
     assert!(bench.model.snapshot.servos[rudder].engaged);
     assert_eq!(bench.model.snapshot.servos[rudder].pulse, pulse);
     bench.press(Key::char('u'));
-    assert_eq!(bench.session.rig.rails[0].volts, Volts::new(6.0));
-    assert!(bench.session.is_unsaved());
+    assert_eq!(bench.session.document.rig.rails[0].volts, Volts::new(6.0));
+    assert!(bench.session.document.is_unsaved());
 }
 
 #[test]
@@ -351,15 +353,15 @@ fn a_rigs_file_that_has_become_a_pipe_freezes_nothing_and_is_not_written_over() 
     let mut bench = Bench::new();
     bench.code(KeyCode::F(4));
     bench.press(Key::char('i'));
-    let path = bench.session.path().to_owned();
+    let path = bench.session.document.path().to_owned();
     std::fs::remove_file(&path).unwrap();
     let mode = rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR;
     rustix::fs::mknodat(rustix::fs::CWD, &path, rustix::fs::FileType::Fifo, mode, 0).unwrap();
-    assert!(bench.session.look_at_file(), "it is noticed, and not waited for");
+    assert!(bench.session.document.look_at_file(), "it is noticed, and not waited for");
     for _ in 0..2 {
         bench.press(Key::ctrl('s'));
     }
-    assert!(bench.session.is_unsaved());
+    assert!(bench.session.document.is_unsaved());
     assert!(bench.frame(160, 47).contains("it is a pipe, not a file"), "{}", bench.frame(160, 47));
     bench.press(Key::char(':'));
     bench.enter("read the file again");
@@ -381,11 +383,15 @@ fn a_file_of_an_older_format_is_unsaved_and_stays_as_it_is_until_it_is_saved() {
         "{frame}"
     );
     // Another program has not touched it, and there is no edit to ask about.
-    assert!(!bench.session.look_at_file() && bench.session.is_unsaved() && !bench.session.is_edited());
+    assert!(
+        !bench.session.document.look_at_file()
+            && bench.session.document.is_unsaved()
+            && !bench.session.document.is_edited()
+    );
     assert_eq!(std::fs::read_to_string(&path).unwrap(), old);
     bench.press(Key::ctrl('s'));
     let saved = std::fs::read_to_string(&path).unwrap();
     let newest = format!("format = {}", wasvolta_core::rig::FORMAT);
     assert_eq!(saved, old.replace("format = 4", &newest).replace("\"endless\"", "\"continuous\""));
-    assert!(!bench.session.is_unsaved());
+    assert!(!bench.session.document.is_unsaved());
 }

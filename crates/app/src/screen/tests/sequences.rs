@@ -12,26 +12,26 @@ fn sequence_view() -> Bench {
 }
 
 fn names(bench: &Bench) -> Vec<&str> {
-    bench.session.rig.sequences.iter().map(|s| s.name.as_str()).collect()
+    bench.session.document.rig.sequences.iter().map(|s| s.name.as_str()).collect()
 }
 
 fn poses(bench: &Bench) -> Vec<&str> {
-    bench.session.rig.poses.iter().map(|p| p.name.as_str()).collect()
+    bench.session.document.rig.poses.iter().map(|p| p.name.as_str()).collect()
 }
 
 fn steps(bench: &Bench) -> Vec<&str> {
-    let sequence = bench.session.edition.sequence(bench.model.sequence.id).unwrap();
+    let sequence = bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap();
     sequence.steps.iter().map(|step| step.pose.as_str()).collect()
 }
 
 fn picked(bench: &Bench) -> &str {
-    &bench.session.edition.sequence(bench.model.sequence.id).unwrap().name
+    &bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap().name
 }
 
 #[test]
 fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
     let mut bench = sequence_view();
-    let first = bench.session.rig.clone();
+    let first = bench.session.document.rig.clone();
     palette(&mut bench, "new sequence");
     fill(&mut bench, &["nod"]);
     bench.code(KeyCode::Enter);
@@ -63,7 +63,7 @@ fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
     for _ in 0..5 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, first);
+    assert_eq!(bench.session.document.rig, first);
 }
 
 #[test]
@@ -89,7 +89,7 @@ fn names_of_sequences_are_refused_where_they_are_taken_and_gone_to_where_they_ar
 #[test]
 fn a_pose_takes_its_steps_along_when_it_is_renamed_and_stays_while_a_step_needs_it() {
     let mut bench = sequence_view();
-    let first = bench.session.rig.clone();
+    let first = bench.session.document.rig.clone();
     palette(&mut bench, "rename pose");
     fill(&mut bench, &["rest", "asleep"]);
     bench.code(KeyCode::Enter);
@@ -115,7 +115,7 @@ fn a_pose_takes_its_steps_along_when_it_is_renamed_and_stays_while_a_step_needs_
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, first);
+    assert_eq!(bench.session.document.rig, first);
 }
 
 #[test]
@@ -172,5 +172,5 @@ fn what_was_typed_before_comes_back_with_up_and_is_edited_with_arrows() {
     bench.code(KeyCode::Esc);
     assert!(bench.model.dialog.is_none());
     assert_eq!(bench.model.view, View::Calibrate);
-    assert!(bench.session.rig.servos[NECK].marks.len() >= 3, "nothing was kept by that");
+    assert!(bench.session.document.rig.servos[NECK].marks.len() >= 3, "nothing was kept by that");
 }

@@ -49,7 +49,7 @@ impl Bench {
     /// Lets a look be taken, which another thread does.
     fn look_around(&mut self) {
         self.press(Key::char('s'));
-        while self.session.is_looking() {
+        while self.session.runner.lookout.is_looking() {
             self.pass(1);
         }
         self.pass(1);
@@ -91,7 +91,7 @@ fn each_fault_of_the_simulated_bench_is_found_at_its_link() {
         let mut bench = faulty(&[fault]);
         // A board that asks has the keys.
         bench.model.view = View::Wiring;
-        bench.model.pick_servo(&bench.session.rig.clone(), 0);
+        bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
         bench.engage(0, 1500.0);
         bench.pass(200);
         assert_eq!(bench.broken(), (link, failed), "{fault}");
@@ -103,7 +103,7 @@ fn each_fault_of_the_simulated_bench_is_found_at_its_link() {
 #[test]
 fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     let mut bench = wiring();
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.pass(1);
     assert_eq!(bench.broken(), ("output", true), "nothing is engaged");
     assert!(bench.frame(160, 47).contains("nobody drives it → nothing is sent"), "{}", bench.frame(160, 47));
@@ -115,10 +115,10 @@ fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     bench.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
     bench.tell(Command::GoTo { servo: 0, pulse: Micros::new(2200.0) });
     bench.pass(50);
-    bench.session.engine.command(Command::Hold);
+    bench.session.runner.engine.command(Command::Hold);
     bench.pass(2);
     assert_eq!(bench.broken(), ("output", true), "held");
-    bench.session.engine.stop().cut();
+    bench.session.runner.engine.stop().cut();
     bench.pass(2);
     assert_eq!(bench.model.snapshot.output, Output::Cut);
     assert_eq!(bench.broken(), ("output", true), "cut");
@@ -134,9 +134,9 @@ fn a_sequence_that_wants_more_than_a_limit_allows_is_named_at_the_pulse() {
         .replace("angles_deg = [0, 40]", "angles_deg = [0, 80]")
     });
     bench.code(KeyCode::F(1));
-    bench.model.pick_servo(&bench.session.rig.clone(), 1);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 1);
     bench.engage(1, 1200.0);
-    let knob = bench.session.knob("knob-line").unwrap().clone();
+    let knob = bench.session.runner.knob("knob-line").unwrap().clone();
     knob.turn(1.0);
     bench.press(Key::char('g'));
     bench.pass(300);
@@ -178,7 +178,7 @@ fn a_servo_is_added_on_the_picked_channel() {
     bench.press(Key::char('a'));
     bench.text("crane.jib");
     bench.code(KeyCode::Enter);
-    let jib = bench.session.rig.servo("crane.jib").unwrap();
+    let jib = bench.session.document.rig.servo("crane.jib").unwrap();
     assert_eq!((jib.board.as_str(), jib.channel), ("lower", 5));
 }
 
@@ -199,13 +199,13 @@ fn a_board_that_was_found_is_added_as_it_is() {
     });
     bench.code(KeyCode::F(1));
     bench.look_around();
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     assert!(bench.frame(160, 47).contains("0x41 PWM expander, asleep"), "{}", bench.frame(160, 47));
     bench.pass(400);
     assert!(bench.frame(160, 47).contains("0x41 answers on sim:bench-bus and is not in this rig: b adds it"));
     bench.press(Key::char('b'));
     bench.enter("lower");
-    let added = bench.session.rig.board("lower").unwrap().clone();
+    let added = bench.session.document.rig.board("lower").unwrap().clone();
     assert_eq!((added.address, added.port.as_str()), (Some(0x41), "bench-bus"));
     bench.pass(30);
     assert!(bench.frame(160, 47).contains("lower started"), "{}", bench.frame(160, 47));
@@ -216,11 +216,14 @@ fn a_board_that_was_found_is_added_as_it_is() {
         bench.enter(command);
         bench.enter(words);
     }
-    assert!(bench.session.rig.board("lower").is_none() && bench.session.rig.board("crane").is_none());
+    assert!(
+        bench.session.document.rig.board("lower").is_none()
+            && bench.session.document.rig.board("crane").is_none()
+    );
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert_eq!(bench.session.rig, before);
+    assert_eq!(bench.session.document.rig, before);
     bench.press(Key::char('b'));
     bench.text("third");
     bench.code(KeyCode::Tab);
@@ -234,12 +237,15 @@ fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood()
     bench.engage(0, 1300.0);
     bench.engage(1, 1200.0);
     bench.pass(20);
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.press(Key::char('S'));
     assert!(bench.frame(160, 47).contains("heron.neck is on the channel of heron.beak"));
     bench.code(KeyCode::Enter);
     let state = |bench: &Bench, n: usize| bench.model.snapshot.servos[n];
-    assert_eq!((bench.session.rig.servos[0].channel, bench.session.rig.servos[1].channel), (2, 1));
+    assert_eq!(
+        (bench.session.document.rig.servos[0].channel, bench.session.document.rig.servos[1].channel),
+        (2, 1)
+    );
     assert!(!state(&bench, 0).engaged && !state(&bench, 1).engaged, "released first");
     let mut engaged = Vec::new();
     for beat in 0..30 {
@@ -263,7 +269,7 @@ fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood()
 #[test]
 fn a_released_servo_is_asked_about_before_it_wiggles() {
     let mut bench = wiring();
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.press(Key::char('w'));
     assert!(matches!(bench.model.dialog, Some(Dialog::Engage { .. })));
     bench.code(KeyCode::Enter);
@@ -282,13 +288,13 @@ fn servos_are_named_one_by_one_as_they_wiggle() {
     for servo in 0..2 {
         bench.engage(servo, 1200.0);
     }
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.press(Key::char('W'));
     bench.pass(2);
     assert!(bench.model.snapshot.servos[0].is_wiggling());
     bench.enter("heron.throat");
     bench.pass(5);
-    assert_eq!(bench.session.rig.servos[0].name, "heron.throat");
+    assert_eq!(bench.session.document.rig.servos[0].name, "heron.throat");
     assert!(bench.model.snapshot.servos[1].is_wiggling(), "and on to the next");
     bench.code(KeyCode::Enter);
     bench.pass(5);
@@ -332,7 +338,7 @@ fn a_cut_ends_what_was_under_way() {
     let mut bench = wiring();
     bench.press(Key::char('A'));
     bench.watch(2);
-    bench.session.engine.stop().cut();
+    bench.session.runner.engine.stop().cut();
     bench.watch(3);
     bench.code(KeyCode::Esc);
     bench.watch(3);
@@ -355,7 +361,7 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     bench.pass(250);
     assert!(bench.frame(160, 47).contains("lower: nothing answers"));
     // What is behind a cut wire is what was told last, and no more is said.
-    bench.model.pick_servo(&bench.session.rig.clone(), 3);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 3);
     bench.code(KeyCode::F(2));
     let frame = bench.frame(160, 47);
     assert!(frame.contains("told last") && !frame.contains("on the wire"), "{frame}");
@@ -376,7 +382,7 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
             "crane.slew engaged again",
         ]
     );
-    bench.model.pick_servo(&bench.session.rig.clone(), 4);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 4);
     assert!(bench.frame(160, 47).contains("crane.boom lost its pulses"), "{}", bench.frame(160, 47));
     assert!(bench.now > Duration::from_secs(5));
 }
@@ -384,31 +390,31 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
 #[test]
 fn a_replaced_servo_keeps_limits_and_poses_and_its_marks_go_to_a_card() {
     let mut bench = wiring();
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.engage(0, 1500.0);
     bench.press(Key::char(':'));
     bench.enter("replace servo");
     assert!(bench.frame(160, 47).contains("it is engaged: release it first with r"));
     bench.press(Key::char('r'));
-    let before = bench.session.rig.clone();
+    let before = bench.session.document.rig.clone();
     for suffix in ["", "-2"] {
         bench.press(Key::char(':'));
         bench.enter("replace servo");
         assert!(bench.frame(160, 47).contains("Its marks and endpoints go to a card"));
         bench.code(KeyCode::Enter);
-        let name = format!("heron.neck-{}{suffix}.servo.toml", crate::paper::today());
+        let name = format!("heron.neck-{}{suffix}.servo.toml", crate::date::today());
         let card = std::fs::read_to_string(bench.folder.path().join(&name)).unwrap();
         assert_eq!(card.matches("[[mark]]").count(), if suffix.is_empty() { 5 } else { 0 });
         assert!(bench.frame(160, 47).contains(&name));
     }
-    let neck = bench.session.rig.servo("heron.neck").unwrap();
-    assert!(neck.marks.is_empty() && bench.session.rig.poses == before.poses);
-    assert_eq!(bench.session.rig.joint_of("heron.neck"), before.joint_of("heron.neck"));
+    let neck = bench.session.document.rig.servo("heron.neck").unwrap();
+    assert!(neck.marks.is_empty() && bench.session.document.rig.poses == before.poses);
+    assert_eq!(bench.session.document.rig.joint_of("heron.neck"), before.joint_of("heron.neck"));
     bench.pass(3);
     assert!(bench.frame(160, 47).contains("off"), "where the new one stands is not known");
     bench.press(Key::char('u'));
     bench.press(Key::char('u'));
-    assert_eq!(bench.session.rig, before);
+    assert_eq!(bench.session.document.rig, before);
 }
 
 #[test]
@@ -421,7 +427,7 @@ fn a_joint_that_is_told_so_goes_home_before_the_end_and_nobody_must_wait_for_it(
     assert!(!bench.model.quit);
     bench.watch(150);
     assert!(bench.model.quit);
-    let home = bench.session.edition.plan.servos[0].home.unwrap();
+    let home = bench.session.runner.edition.plan.servos[0].home.unwrap();
     assert!((bench.model.snapshot.servos[0].pulse - home).abs().get() < 0.5);
     let mut bench = Bench::with(home_first);
     bench.engage(0, 2000.0);
@@ -489,7 +495,7 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
         bench.frame(100, 30).lines().rev().take(4).collect::<Vec<_>>().join("\n")
     );
     bench.code(KeyCode::Enter);
-    let rig = bench.session.rig.clone();
+    let rig = bench.session.document.rig.clone();
     let (board, port) = (rig.board("far").unwrap(), rig.port("bus").unwrap());
     assert_eq!((board.port.as_str(), port.path.as_str(), port.baud), ("bus", "sim:other-bus", None));
     bench.pass(60);
@@ -501,10 +507,10 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
         bench.code(KeyCode::Tab);
     }
     bench.code(KeyCode::Enter);
-    let servo = bench.session.rig.servos.len() - 1;
+    let servo = bench.session.document.rig.servos.len() - 1;
     bench.engage(servo, 1500.0);
     bench.pass(20);
-    assert!(bench.model.snapshot.servos[servo].ticks.is_some() && bench.session.simulated.is_some());
+    assert!(bench.model.snapshot.servos[servo].ticks.is_some() && bench.session.runner.simulated.is_some());
     assert_eq!(bench.broken(), ("supply", false), "everything up to what no program sees is proven");
     // Its rail: a new one, with what it gives; a wrong number is refused in words.
     bench.press(Key::char(':'));
@@ -518,9 +524,9 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     bench.code(KeyCode::Tab);
     bench.text("12 V");
     bench.code(KeyCode::Enter);
-    let rail = bench.session.rig.rails.last().unwrap();
+    let rail = bench.session.document.rig.rails.last().unwrap();
     assert_eq!((rail.name.as_str(), rail.volts.get(), rail.amps.get()), ("twelve", 12.0, 3.0));
-    assert_eq!(bench.session.rig.board("far").unwrap().rail.as_deref(), Some("twelve"));
+    assert_eq!(bench.session.document.rig.board("far").unwrap().rail.as_deref(), Some("twelve"));
     assert!(bench.frame(160, 47).contains("12 V 3 A"), "{}", bench.frame(160, 47));
     // What cannot be: another rate on a port that is there, a board on a line of numbers.
     for (place, kind, words) in [
@@ -541,14 +547,16 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     for _ in 0..3 {
         bench.press(Key::char('u'));
     }
-    assert!(bench.session.rig.port("bus").is_none() && bench.session.rig.board("far").is_none());
+    assert!(
+        bench.session.document.rig.port("bus").is_none() && bench.session.document.rig.board("far").is_none()
+    );
     bench.press(Key::char('b'));
     for word in ["reeds", "0x40", "sim:reeds", "firmata"] {
         bench.text(word);
         bench.code(KeyCode::Tab);
     }
     bench.code(KeyCode::Enter);
-    assert_eq!(bench.session.rig.board("reeds").unwrap().port, "line");
+    assert_eq!(bench.session.document.rig.board("reeds").unwrap().port, "line");
     bench.pass(250);
     assert!(bench.frame(160, 47).contains("reeds started"), "{}", bench.frame(160, 47));
 }
@@ -578,7 +586,7 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     assert!(frame.contains(" LEFT ON ") && frame.contains("✗ upper pulses"), "the headline says so: {frame}");
     bench.code(KeyCode::Esc);
     bench.code(KeyCode::F(1));
-    bench.model.pick_servo(&bench.session.rig.clone(), 0);
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     let frame = bench.frame(160, 47);
     assert!(frame.contains("it was found sending pulses") && frame.contains("✗ 1513 µs"), "{frame}");
     assert!(frame.contains("left│"), "nor is it off in the roster: {frame}");
@@ -590,7 +598,7 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     assert!(bench.frame(160, 47).contains("upper sends pulses already"), "asked again");
     bench.code(KeyCode::Esc);
     // Cut, asked or not; and only what was read back is said.
-    bench.session.engine.stop().cut();
+    bench.session.runner.engine.stop().cut();
     bench.pass(1);
     bench.pass(5);
     let frame = bench.frame(160, 47);
@@ -606,7 +614,7 @@ fn a_cut_that_a_board_out_of_reach_cannot_confirm_says_so() {
     bench.enter("simulated fault");
     bench.enter("pulled@0x41");
     bench.pass(50);
-    bench.session.engine.stop().cut();
+    bench.session.runner.engine.stop().cut();
     bench.pass(400);
     let frame = bench.frame(160, 47);
     assert!(frame.contains("crane.slew          ?"), "what it does is not known: {frame}");
@@ -624,8 +632,8 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
     let state = bench.model.snapshot.servos[0];
     assert!(state.engaged && state.ticks.is_some_and(|ticks| ticks.0 == 310), "{state:?}");
     // What nobody in the rig is on is stopped.
-    let upper = bench.session.rig.board("upper").unwrap().id;
-    let board = *bench.session.edition.board_state(&bench.model.snapshot, upper).unwrap();
+    let upper = bench.session.document.rig.board("upper").unwrap().id;
+    let board = *bench.session.runner.edition.board_state(&bench.model.snapshot, upper).unwrap();
     assert_eq!(board.sent[5], None);
 }
 

@@ -3,7 +3,7 @@
 
 use super::calibrate::{NECK, RUDDER, engaged, fill, palette, pick, said, with_truth};
 use super::*;
-use crate::screen::look::{Colours, Glyphs, Look, Theme};
+use crate::look::{Colours, Glyphs, Look, Theme};
 use crate::screen::model::{Dialog, Tone};
 use ratatui::style::Modifier;
 use wasvolta_core::fit::Side;
@@ -87,7 +87,7 @@ fn one_misread_mark_is_named_with_its_keys_and_taken_again() {
     bench.press(Key::char('m'));
     bench.enter("-19");
     bench.pass(400);
-    let marks = &bench.session.rig.servos[NECK].marks;
+    let marks = &bench.session.document.rig.servos[NECK].marks;
     assert_eq!(marks.iter().filter(|m| (m.pulse_us.get() - 1298.0).abs() < 5.0).count(), 1, "in its place");
     assert!(!bench.frame(160, 47).contains("Misread?"));
     // Read twice the same, a mark is no misreading, and keeps saying so.
@@ -99,7 +99,7 @@ fn one_misread_mark_is_named_with_its_keys_and_taken_again() {
     sure.enter("-28");
     sure.pass(400);
     assert!(!sure.frame(160, 47).contains("Misread?"), "{}", sure.frame(160, 47));
-    assert!(sure.session.rig.servos[NECK].marks.iter().any(|m| m.read == 2));
+    assert!(sure.session.document.rig.servos[NECK].marks.iter().any(|m| m.read == 2));
 }
 
 #[test]
@@ -209,7 +209,7 @@ fn a_servo_without_marks_is_engaged_by_pulses_and_promises_no_degrees() {
 #[test]
 fn a_larger_nudge_is_larger_on_every_servo() {
     let mut bench = Bench::new();
-    for servo in 0..bench.session.rig.servos.len() {
+    for servo in 0..bench.session.document.rig.servos.len() {
         pick(&mut bench, servo);
         for _ in 0..8 {
             bench.press(Key::char(','));
@@ -237,7 +237,7 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
         crate::screen::rows::NUDGES.iter().position(|n| *n == crate::screen::rows::Nudge::Us(5.0)).unwrap();
     bench.press(Key::char('W'));
     bench.pass(20);
-    let Ends { low: _, high } = bench.session.rig.servos[RUDDER].endpoints_us;
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
     assert_eq!(high, Micros::new(2005.0));
     for _ in 0..3 {
         bench.press(Key::char('b'));
@@ -246,11 +246,11 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
         assert!(keys(&bench).contains("b still buzzing: back off more"), "{}", keys(&bench));
     }
     let buzzes = |bench: &Bench| {
-        bench.session.rig.servos[RUDDER].marks.iter().filter(|m| m.seen == MarkKind::Buzzes).count()
+        bench.session.document.rig.servos[RUDDER].marks.iter().filter(|m| m.seen == MarkKind::Buzzes).count()
     };
     assert_eq!(buzzes(&bench), 1);
     bench.code(KeyCode::Enter);
-    let Ends { low: _, high } = bench.session.rig.servos[RUDDER].endpoints_us;
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
     assert!(high < Micros::new(1980.0), "{high:?}");
     bench.press(Key::char('u'));
     bench.press(Key::char('u'));
@@ -274,7 +274,7 @@ fn a_file_that_is_there_is_asked_about_and_never_the_rig() {
     assert!(std::fs::read_to_string(&file).unwrap().starts_with("pulse_us"), "{}", said(&bench));
     let whole = file.canonicalize().unwrap().display().to_string();
     assert!(said(&bench).contains(&whole), "the whole path is said: {}", said(&bench));
-    let rig = std::fs::read(bench.session.path()).unwrap();
+    let rig = std::fs::read(bench.session.document.path()).unwrap();
     for command in ["marks to a table", "calibration sheet"] {
         palette(&mut bench, command);
         // The first letter replaces the name that was proposed.
@@ -282,7 +282,7 @@ fn a_file_that_is_there_is_asked_about_and_never_the_rig() {
         bench.code(KeyCode::Enter);
         assert!(bench.model.dialog.is_some(), "{command} wrote something");
         bench.code(KeyCode::Esc);
-        assert!(std::fs::read(bench.session.path()).unwrap() == rig, "{command}");
+        assert!(std::fs::read(bench.session.document.path()).unwrap() == rig, "{command}");
     }
 }
 
@@ -316,7 +316,8 @@ fn volts_are_typed_and_wiring_names_what_does_not_fit() {
     let flat = frame.split_whitespace().collect::<Vec<_>>().join(" ");
     for words in ["it takes 4.8 to 5.5 V", "gives a signal of 3.3 V", "its pin takes 3.3 V at most"] {
         assert!(
-            flat.contains(words) || bench.session.edition.worries.iter().any(|w| w.words.contains(words)),
+            flat.contains(words)
+                || bench.session.runner.edition.worries.iter().any(|w| w.words.contains(words)),
             "{words}: {frame}"
         );
     }
@@ -377,7 +378,7 @@ fn what_the_next_line_names_is_in_the_keys_line() {
     };
     for view in 1..5 {
         bench.code(KeyCode::F(view));
-        for servo in 0..bench.session.rig.servos.len() {
+        for servo in 0..bench.session.document.rig.servos.len() {
             pick(&mut bench, servo);
             look(&bench);
             bench.code(KeyCode::F(2));
@@ -417,7 +418,7 @@ fn changed_tables_are_taken_or_refused_in_words() {
         refused += usize::from(bench.model.dialog.is_some());
         let frame = bench.frame(160, 47);
         assert!(!frame.chars().any(|c| c != '\n' && wasvolta_core::outside::is_unfit(c)), "{frame:?}");
-        assert!(wasvolta_core::rig::check::problems(&bench.session.rig).is_empty(), "{text:?}");
+        assert!(wasvolta_core::rig::check::problems(&bench.session.document.rig).is_empty(), "{text:?}");
         if bench.model.dialog.is_some() {
             assert!(
                 said(&bench).contains("line ") || said(&bench).contains("mark"),

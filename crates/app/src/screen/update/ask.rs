@@ -4,7 +4,6 @@
 
 use super::roster::{ask, done};
 use super::{Context, calibrate, cards, dialog};
-use crate::paper;
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Task};
 use wasvolta_core::fit::Side;
@@ -97,7 +96,7 @@ impl Ask {
 
 /// The picked servo with its rig.
 fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
-    let rig = std::sync::Arc::clone(&desk.session.rig);
+    let rig = std::sync::Arc::clone(&desk.session.document.rig);
     let servo = desk.servo()?.clone();
     Some((rig, servo))
 }
@@ -316,7 +315,7 @@ fn levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
         None => return Err("write the least and the greatest volts, as 4.8..6".to_owned()),
     };
     let (signal, gives) = (typed_volts(form.word(1))?, typed_volts(form.word(2))?);
-    let board = desk.session.rig.servo(of).map(|s| s.board.clone()).unwrap_or_default();
+    let board = desk.session.document.rig.servo(of).map(|s| s.board.clone()).unwrap_or_default();
     done(
         desk,
         &format!("{of}: what it takes and its board gives is kept; Wiring says where they differ"),
@@ -345,7 +344,8 @@ pub fn frame_rate(desk: &mut Context) {
 
 /// Asks when an idle servo is released.
 pub fn auto_release(desk: &mut Context) {
-    let after = desk.session.rig.release_after_s.map_or_else(|| "0".to_owned(), |s| format!("{}", s.get()));
+    let after =
+        desk.session.document.rig.release_after_s.map_or_else(|| "0".to_owned(), |s| format!("{}", s.get()));
     let fields = vec![Field::new(
         "after",
         format!("{after}s"),
@@ -419,7 +419,7 @@ pub fn idle(desk: &mut Context) {
 /// Asks for a card to put on the picked servo.
 pub fn load_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
-    let cards = desk.session.cards();
+    let cards = desk.session.document.cards();
     let Some(first) = cards.first().cloned() else {
         return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
     };
@@ -430,7 +430,7 @@ pub fn load_card(desk: &mut Context) {
 /// Asks for a card to compare the picked servo with.
 pub fn compare_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
-    let cards = desk.session.cards();
+    let cards = desk.session.document.cards();
     let Some(first) = cards.first().cloned() else {
         return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
     };
@@ -555,7 +555,7 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
         .and_then(|text| text.split_once(".."))
         .ok_or("write the pulses of the travel as 900..2100")?;
     let pulse = |text: &str| entry::plain(text.trim().trim_end_matches("us")).map(Micros::new);
-    let before = desk.session.rig.servo(of).and_then(|s| s.rated.clone());
+    let before = desk.session.document.rig.servo(of).and_then(|s| s.rated.clone());
     let rated = Rated {
         travel_deg: Degrees::new(number("travel")?.ok_or("write the travel in degrees")?),
         pulses_us: Ends { low: pulse(low)?, high: pulse(high)? },
@@ -580,8 +580,8 @@ fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, Strin
     let (low, high, centre) = (pulse("low")?, pulse("high")?, pulse("centre")?);
     let home = form.said("home").filter(|text| !text.is_empty()).map(entry::angle).transpose()?;
     let asks_home = form.said("home").is_some();
-    let was = desk.session.rig.servo(of).map(Servo::centre);
-    let joint = desk.session.rig.joint_of(of).map(|j| j.name.clone());
+    let was = desk.session.document.rig.servo(of).map(Servo::centre);
+    let joint = desk.session.document.rig.joint_of(of).map(|j| j.name.clone());
     let words = format!("endpoints {:.0} and {:.0} µs, centre {:.0} µs", low.get(), high.get(), centre.get());
     done(desk, &words, |rig| {
         let mut next = edit::set_endpoints(rig, of, Ends { low, high })?;
@@ -631,7 +631,7 @@ fn geared(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
 
 fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let mm = |n: usize| entry::millimetres(form.word(n));
-    let before = desk.session.rig.servo(of).and_then(|s| s.linkage);
+    let before = desk.session.document.rig.servo(of).and_then(|s| s.linkage);
     let bars = FourBar {
         horn_mm: mm(0)?,
         rod_mm: mm(1)?,
@@ -695,6 +695,7 @@ fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
 
 fn noted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (over_us, times) = desk.model.exercised.ok_or("nothing was exercised in this run")?;
-    let what = Exercised { on: paper::today().to_string(), over_us, times, seen: form.word(0).to_owned() };
+    let what =
+        Exercised { on: crate::date::today().to_string(), over_us, times, seen: form.word(0).to_owned() };
     done(desk, "noted with the servo", |rig| marks::note_exercise(rig, of, what))
 }

@@ -11,7 +11,7 @@ use wasvolta_core::unit::{Amps, Volts};
 
 /// Asks for a new board's name, kind, place and address; what a look has found and the rig does not know is proposed.
 pub fn add(desk: &mut Context) {
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     let found = desk.model.scene(desk.session).found_boards().next();
     let found = found.map(|(bus, device)| (port_or_path(rig, &bus.path), device.address));
     let bus = edit::first_bus(rig);
@@ -55,30 +55,30 @@ pub fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     if path.is_empty() {
         return Err("say where it hangs: a port's name, or a path such as /dev/i2c-1".to_owned());
     }
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     let there = rig.ports.iter().find(|port| port.name == path || port.path == path);
     let port = match there {
         Some(port) if baud.is_some() && baud != port.baud => {
             return Err(format!("{} is there already, at another rate: correct it in the file", port.name));
         }
-        Some(port) if desk.session.edition.wiring.line(&port.name).is_some() => {
+        Some(port) if desk.session.runner.edition.wiring.line(&port.name).is_some() => {
             return Err(format!("numbers come in on {}: a board wants a line of its own", port.name));
         }
         Some(port) => port.name.clone(),
-        None => desk.session.name_for_port(chip, path)?,
+        None => desk.session.runner.name_for_port(chip, path)?,
     };
     let name = said("name");
     let place = address.map_or_else(|| format!("on {path}"), |address| format!("at {address:#04x}"));
     let drawn = if address.is_some() { ": its jumpers are drawn beside it" } else { "" };
     let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address };
     let words = done(desk, &format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
-    desk.model.plug = (Pick::at(&desk.session.rig.boards, usize::MAX), 0);
+    desk.model.plug = (Pick::at(&desk.session.document.rig.boards, usize::MAX), 0);
     Ok(words)
 }
 
 /// Asks which supply feeds the picked board's servos.
 pub fn rail(desk: &mut Context) {
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     let Some(board) = desk.board() else { return };
     let of = |name: &String| rig.rails.iter().find(|rail| rail.name == *name);
     let rail = board.rail.as_ref().and_then(of).or_else(|| rig.rails.first());

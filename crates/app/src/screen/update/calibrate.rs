@@ -2,7 +2,7 @@
 
 use super::roster::ask;
 use super::{Context, marks};
-use crate::last_known::ago;
+use crate::date::ago;
 use crate::screen::form::Task;
 use crate::screen::model::{Dial, Dialog, Purpose, Scale};
 use crate::screen::question::{Question, Subject};
@@ -100,9 +100,10 @@ static ENGAGE_TURNING: Question = Question {
         format!("{of} gets {pulse:.0} µs, at which it should stand still. It may turn: is it free to?")
     }),
     take: |desk, Subject { of, .. }, _| {
-        let part = desk.session.rig.servo(of).ok_or_else(|| format!("no servo is called {of:?}"))?;
-        let plan = desk.session.edition.plan.servo_place(part.id);
-        let plan = plan.and_then(|n| desk.session.edition.plan.servos.get(n)).ok_or("it has no board")?;
+        let part = desk.session.document.rig.servo(of).ok_or_else(|| format!("no servo is called {of:?}"))?;
+        let plan = desk.session.runner.edition.plan.servo_place(part.id);
+        let plan =
+            plan.and_then(|n| desk.session.runner.edition.plan.servos.get(n)).ok_or("it has no board")?;
         let (servo, pulse) = (part.id, plan.start());
         desk.command(Command::Engage { servo, pulse, stands_there: true });
         Ok(format!("{of} gets its first pulse"))
@@ -122,7 +123,7 @@ pub fn engage(desk: &mut Context) {
         let pulse = picked.plan.start();
         return desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });
     }
-    let known = desk.session.last_known.of(&picked.servo.name);
+    let known = desk.session.runner.last_known.of(&picked.servo.name);
     let (pulse, from) = match (picked.state.estimate.known, known) {
         (Known::Assumed | Known::Modelled, _) => {
             (picked.state.estimate.pulse, "where it was left".to_owned())

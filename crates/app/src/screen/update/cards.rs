@@ -15,7 +15,7 @@ use wasvolta_core::rig::table;
 /// Writes the picked servo's card beside the rig.
 pub fn save(desk: &mut Context) {
     let Some(servo) = calibrate::with(desk, |p| p.servo.name.clone()) else { return };
-    match desk.session.keep_card(&servo) {
+    match desk.session.document.keep_card(&servo) {
         Ok(name) => desk.say(&format!("card written: {name}; load card puts it on another channel")),
         Err(words) => desk.refuse(&words),
     }
@@ -44,8 +44,8 @@ static PUT: Question = Question {
 pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let card = read(desk, said)?;
     // What cannot be put there is refused before it is asked about.
-    card.put(&desk.session.rig, servo).map_err(|refused| refused.to_string())?;
-    let marks = desk.session.rig.servo(servo).map_or(0, |servo| servo.marks.len());
+    card.put(&desk.session.document.rig, servo).map_err(|refused| refused.to_string())?;
+    let marks = desk.session.document.rig.servo(servo).map_or(0, |servo| servo.marks.len());
     let replaced = match marks {
         0 => "its endpoints".to_owned(),
         1 => "its mark and its endpoints".to_owned(),
@@ -63,7 +63,7 @@ pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, Strin
 /// Shows a card beside the servo as it is.
 pub fn compare(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
     let card = read(desk, said)?;
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     let part = rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
     let own = Card { kept: "now".to_owned(), ..Card::of(rig, part, "") };
     desk.model.dialog = Some(Dialog::Compare { card: card.name.clone(), rows: own.beside(&card) });
@@ -75,12 +75,13 @@ pub fn compare(desk: &mut Context, servo: &str, said: &str) -> Result<String, St
 
 /// Writes the marks of a servo as a table.
 pub fn marks_out(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
-    let part = desk.session.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
+    let part =
+        desk.session.document.rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
     let (text, count) = (table::write(&part.marks), part.marks.len());
     let path = written::write(
         desk,
         said,
-        |desk, path, replace| desk.session.outputs.write(path, text.as_bytes(), replace),
+        |desk, path, replace| desk.session.document.outputs.write(path, text.as_bytes(), replace),
         |refused| Some(refused),
     )?;
     Ok(format!("{count} marks written to {}", path.display()))
@@ -92,7 +93,8 @@ pub fn marks_in(desk: &mut Context, servo: &str, said: &str) -> Result<String, S
     let text =
         input::text(&path, What::Table).map_err(|why| format!("cannot read {}: {why}", path.display()))?;
     let found = table::read(&text).map_err(|bad| format!("{}, {bad}", path.display()))?;
-    let Ends { low, high } = desk.session.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
+    let Ends { low, high } =
+        desk.session.document.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
     let outside = found.iter().filter(|m| m.pulse_us < low || m.pulse_us > high).count();
     let beyond = if outside == 0 {
         String::new()

@@ -269,7 +269,7 @@ fn correct_clock(desk: &mut Context, text: &str) -> Result<(), String> {
 
 fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
     let beats: u32 = text.trim().parse().map_err(|_| "write a whole number of beats".to_owned())?;
-    desk.session.pass_beats(beats.min(100_000));
+    desk.session.runner.pass_beats(beats.min(100_000));
     desk.say(&format!("{beats} beats passed"));
     Ok(())
 }
@@ -313,13 +313,13 @@ fn quit(desk: &mut Context, key: Key) -> Option<Dialog> {
     match key.code {
         KeyCode::Char('s') | KeyCode::Enter => {
             general::save(desk);
-            if !desk.session.is_edited() {
+            if !desk.session.document.is_edited() {
                 general::end(desk);
             }
             None
         }
         KeyCode::Char('q') => {
-            desk.session.discard();
+            desk.session.document.discard();
             general::end(desk);
             None
         }
@@ -350,15 +350,15 @@ fn recover(desk: &mut Context, key: Key, offer: Box<Offer>, from: usize) -> Opti
 fn decide(desk: &mut Context, key: Key, board: BoardId, found: &Found) -> Option<Dialog> {
     match (key.code, found) {
         (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
-            for command in desk.session.kept(board, ticks) {
+            for command in desk.session.runner.kept(board, ticks) {
                 desk.command(command);
             }
-            desk.session.engine.decide(board, Decision::Adopt);
+            desk.session.runner.engine.decide(board, Decision::Adopt);
             desk.say("kept: these servos go on where they are, by hand");
             None
         }
         (KeyCode::Char('r'), _) => {
-            desk.session.engine.decide(board, Decision::Release);
+            desk.session.runner.engine.decide(board, Decision::Release);
             desk.say("the board is started anew; its pulses stopped");
             None
         }

@@ -67,10 +67,10 @@ pub fn servo_next(desk: &mut Context) {
 }
 
 fn pick_servo(desk: &mut Context, by: isize) {
-    let order = &desk.session.edition.order;
+    let order = &desk.session.runner.edition.order;
     let here = order.iter().position(|n| Some(*n) == desk.place()).unwrap_or(0);
     if let Some(&servo) = order.get(moved(here, by, order.len())) {
-        desk.model.pick_servo(&desk.session.rig, servo);
+        desk.model.pick_servo(&desk.session.document.rig, servo);
     }
 }
 
@@ -135,7 +135,7 @@ pub fn drive(desk: &mut Context) {
 
 /// From the palette; the key itself never gets here.
 pub fn cut(desk: &mut Context) {
-    desk.session.engine.stop().cut();
+    desk.session.runner.engine.stop().cut();
 }
 
 /// Takes the last edit back.
@@ -156,7 +156,7 @@ pub fn redo(desk: &mut Context) {
 pub fn save(desk: &mut Context) {
     match desk.session.save() {
         Ok(()) => {
-            let words = format!("saved to {}", desk.session.path().display());
+            let words = format!("saved to {}", desk.session.document.path().display());
             desk.say(&words);
         }
         Err(error) => desk.refuse(&error.to_string()),
@@ -184,7 +184,7 @@ pub fn show(desk: &mut Context, view: View) {
     desk.model.view = view;
     desk.model.said = None;
     if view == View::Wiring {
-        desk.model.follow_servo(&desk.session.rig);
+        desk.model.follow_servo(&desk.session.document.rig);
     }
 }
 
@@ -205,7 +205,7 @@ pub fn beats(desk: &mut Context) {
 
 /// Quits; asks first when edits are unsaved.
 pub fn quit(desk: &mut Context) {
-    if desk.session.is_edited() {
+    if desk.session.document.is_edited() {
         desk.model.dialog = Some(Dialog::Quit);
     } else {
         end(desk);
@@ -222,7 +222,8 @@ pub fn end(desk: &mut Context) {
         .filter(|picked| picked.joint.is_some_and(|joint| joint.quit == QuitTo::HomeFirst))
         .map(|picked| picked.servo.id)
         .collect();
-    let names = homes.iter().filter_map(|servo| Some(desk.session.edition.servo(*servo)?.name.clone()));
+    let names =
+        homes.iter().filter_map(|servo| Some(desk.session.runner.edition.servo(*servo)?.name.clone()));
     let names: Vec<String> = names.collect();
     if homes.is_empty() || desk.model.errands.is_quitting() {
         desk.model.quit = true;
@@ -278,11 +279,12 @@ fn ask_for_sheet(desk: &mut Context, kind: Kind) {
 
 /// Draws a sheet of the picked servo and says where it is.
 pub fn write_sheet(desk: &mut Context, kind: Kind, path: &str) -> Result<(), String> {
-    let rig = Arc::clone(&desk.session.rig);
+    let rig = Arc::clone(&desk.session.document.rig);
     let Some(of) = sheet_of(desk, kind) else { return Ok(()) };
-    let order = Order { rig: &rig, of: &of, kind, paper: Paper::default(), date: paper::today() };
-    let make =
-        |desk: &mut Context, path: &Path, replace| paper::make(&order, path, &desk.session.outputs, replace);
+    let order = Order { rig: &rig, of: &of, kind, paper: Paper::default(), date: crate::date::today() };
+    let make = |desk: &mut Context, path: &Path, replace| {
+        paper::make(&order, path, &desk.session.document.outputs, replace)
+    };
     let path = written::write(desk, path, make, |error| match error {
         paper::NotMade::Refused(refused) => Some(refused),
         paper::NotMade::Ending(_) | paper::NotMade::Drawing(_) => None,

@@ -21,13 +21,13 @@ pub fn change(desk: &mut Context, direction: f64) {
     match row {
         InputRow::Which => {
             let by = if direction > 0.0 { 1 } else { -1 };
-            let edition = &desk.session.edition;
+            let edition = &desk.session.runner.edition;
             let here = edition.index.inputs.place(desk.model.input.id).unwrap_or(0);
             desk.model.input = Pick::at(&edition.rig.inputs, moved(here, by, edition.rig.inputs.len()));
             desk.model.strip.clear();
         }
         InputRow::Turn => {
-            if let Some(knob) = desk.session.knob(&input.port) {
+            if let Some(knob) = desk.session.runner.knob(&input.port) {
                 knob.turn(by);
             }
         }
@@ -101,7 +101,7 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
         InputRow::Which => return Err("← and → choose the input".to_owned()),
         InputRow::Turn => {
             let share = entry::plain(text)?;
-            if let Some(knob) = desk.session.knob(&input.port) {
+            if let Some(knob) = desk.session.runner.knob(&input.port) {
                 knob.turn(share - knob.position());
             }
         }
@@ -151,7 +151,7 @@ pub fn tie(desk: &mut Context) {
 /// Pulls the simulated plug, or puts it in again.
 pub fn plug(desk: &mut Context) {
     let port = desk.model.scene(desk.session).input().map(|i| i.port.clone());
-    let Some(knob) = port.and_then(|port| desk.session.knob(&port).cloned()) else { return };
+    let Some(knob) = port.and_then(|port| desk.session.runner.knob(&port).cloned()) else { return };
     if knob.is_plugged() {
         knob.unplug();
         desk.say("plug pulled; z puts it in again");

@@ -22,7 +22,7 @@ fn picked(desk: &Context) -> Option<(String, String, u8)> {
 
 /// Asks for a new servo's name and channel; the board only where there are several.
 pub fn add(desk: &mut Context) {
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     // In Wiring the picked channel is meant, if it is free.
     let here = desk.model.scene(desk.session).plug().filter(|(_, _, servo)| servo.is_none());
     let here = here
@@ -61,7 +61,7 @@ pub fn rename(desk: &mut Context) {
 /// Asks for another channel.
 pub fn move_to(desk: &mut Context) {
     if let Some((name, board, channel)) = picked(desk) {
-        let fields = plug(&desk.session.rig, &board, channel);
+        let fields = plug(&desk.session.document.rig, &board, channel);
         ask(desk, Task::MoveServo(name), fields);
     }
 }
@@ -101,7 +101,7 @@ pub fn replace(desk: &mut Context) {
 /// Asks which other servo is on the picked one's channel.
 pub fn swap(desk: &mut Context) {
     let Some((name, _, _)) = picked(desk) else { return };
-    let servos = &desk.session.rig.servos;
+    let servos = &desk.session.document.rig.servos;
     let (before, behind) = servos.split_at(desk.place().unwrap_or(0).min(servos.len()));
     let Some(other) = behind.iter().skip(1).chain(before).next() else {
         return desk.refuse("there is no other servo to swap with; M moves this one");
@@ -130,7 +130,7 @@ fn carry_out(desk: &mut Context, form: &Form) -> Result<(), String> {
         Task::AddServo => added(desk, form)?,
         Task::RenameServo(servo) | Task::NameWiggled(servo) => renamed(desk, servo, form.word(0))?,
         Task::MoveServo(servo) => {
-            let (channel, board) = plugged(form, &desk.session.rig)?;
+            let (channel, board) = plugged(form, &desk.session.document.rig)?;
             let words = format!("{servo} moved to channel {channel} of {board}");
             done(desk, &words, |rig| edit::move_servo(rig, servo, &board, channel))?
         }
@@ -140,20 +140,20 @@ fn carry_out(desk: &mut Context, form: &Form) -> Result<(), String> {
         }
         Task::AskPort => {
             let path = form.word(0).to_owned();
-            desk.session.ask_port(&path)?;
+            desk.session.runner.lookout.ask_port(&desk.session.document.rig, &path)?;
             format!("asking {path}: a board that was reset takes three seconds to speak")
         }
         Task::ReplaceServo(servo) => replaced(desk, servo)?,
         Task::ChangeKind(servo) => {
             let kind = said_kind(form)?;
-            if desk.session.rig.servo(servo).is_some_and(|part| part.kind == kind) {
+            if desk.session.document.rig.servo(servo).is_some_and(|part| part.kind == kind) {
                 desk.say(&format!("{servo} is {} already", kind.word()));
                 return Ok(());
             }
             let said = done(desk, &format!("{servo} is {} now", kind.word()), |rig| {
                 edit::set_kind(rig, servo, kind)
             })?;
-            desk.session.last_known.forget(servo);
+            desk.session.runner.last_known.forget(servo);
             said
         }
         Task::Arming(servo) => armed(desk, servo, form)?,
@@ -198,23 +198,23 @@ pub(super) fn done(
 }
 
 fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
-    let (name, (channel, board)) = (form.word(0), plugged(form, &desk.session.rig)?);
+    let (name, (channel, board)) = (form.word(0), plugged(form, &desk.session.document.rig)?);
     let kind = said_kind(form)?;
     let what = if kind.has_angles() { String::new() } else { format!(", {}", kind.word()) };
     let words = format!("{name} added on channel {channel} of {board}{what}");
     let said = done(desk, &words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
-    let last = desk.session.rig.servos.len().saturating_sub(1);
-    desk.model.pick_servo(&desk.session.rig, last);
+    let last = desk.session.document.rig.servos.len().saturating_sub(1);
+    desk.model.pick_servo(&desk.session.document.rig, last);
     Ok(said)
 }
 
 /// What was found out about the old servo is on a card before it leaves the rig.
 fn replaced(desk: &mut Context, servo: &str) -> Result<String, String> {
-    let card = desk.session.keep_card(servo)?;
+    let card = desk.session.document.keep_card(servo)?;
     let words =
         format!("{servo} is another servo now: two marks make it usable; the old one's card is {card}");
     done(desk, &words, |rig| edit::replace_servo(rig, servo))?;
-    desk.session.last_known.forget(servo);
+    desk.session.runner.last_known.forget(servo);
     Ok(words)
 }
 
@@ -223,7 +223,7 @@ fn renamed(desk: &mut Context, servo: &str, name: &str) -> Result<String, String
         return Ok(format!("{servo} keeps its name"));
     }
     let said = done(desk, &format!("{servo} is {name} now"), |rig| edit::rename_servo(rig, servo, name))?;
-    desk.session.last_known.copy(servo, name);
+    desk.session.runner.last_known.copy(servo, name);
     Ok(said)
 }
 

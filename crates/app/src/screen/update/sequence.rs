@@ -31,7 +31,7 @@ pub fn change(desk: &mut Context, direction: f64) {
     };
     match row(desk) {
         SequenceRow::Which => {
-            let edition = &desk.session.edition;
+            let edition = &desk.session.runner.edition;
             let here = edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
             let next = moved(here, by, edition.rig.sequences.len());
             desk.model.sequence = Pick::at(&edition.rig.sequences, next);
@@ -86,7 +86,7 @@ fn present_step(desk: &Context) -> Option<Step> {
 
 fn next_pose(desk: &mut Context, by: isize) {
     let Some(step) = present_step(desk) else { return };
-    let poses = &desk.session.rig.poses;
+    let poses = &desk.session.document.rig.poses;
     let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
     let Some(pose) = poses.get(moved(here, by, poses.len())).map(|p| p.name.clone()) else {
         return;
@@ -165,7 +165,7 @@ pub fn insert(desk: &mut Context) {
         Some((name, _)) => (name, desk.model.step + 1),
         None => ("sequence-1".to_owned(), 0),
     };
-    let first = desk.session.rig.poses.first().map(|p| p.name.clone());
+    let first = desk.session.document.rig.poses.first().map(|p| p.name.clone());
     let Some(pose) = desk.model.last_pose.clone().or(first) else { return };
     if desk.edit(&format!("step {} inserted: {pose}", at + 1), |rig| edit::insert_step(rig, &name, at, &pose))
     {
@@ -201,9 +201,9 @@ pub fn keep_pose(desk: &mut Context) {
     if standing(desk).is_empty() {
         return desk.refuse("no engaged joint has angles: there is nothing to keep; e engages, m marks");
     }
-    let taken = |n: usize| desk.session.rig.pose(&format!("pose-{n}")).is_some();
+    let taken = |n: usize| desk.session.document.rig.pose(&format!("pose-{n}")).is_some();
     // Among one name more than there are poses, one is free.
-    let free = (1..=desk.session.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
+    let free = (1..=desk.session.document.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
     desk.model.dialog =
         Some(Dialog::Entry { purpose: Purpose::Pose, typing: Typing::prefilled(format!("pose-{free}")) });
 }

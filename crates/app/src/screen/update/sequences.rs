@@ -60,8 +60,11 @@ static GO_TO_SEQUENCE: Question = Question {
     confirm: None,
     take: |desk, _, form| {
         let name = form.word(0);
-        if desk.session.rig.sequences.iter().all(|s| s.name != name) {
-            return Err(format!("no sequence is called {name:?}: there is {}", sequences(&desk.session.rig)));
+        if desk.session.document.rig.sequences.iter().all(|s| s.name != name) {
+            return Err(format!(
+                "no sequence is called {name:?}: there is {}",
+                sequences(&desk.session.document.rig)
+            ));
         }
         pick(desk, name);
         Ok(format!("{name} is picked"))
@@ -111,9 +114,9 @@ static GO_TO_POSE: Question =
 
 /// Picks a sequence by its name, from its beginning.
 fn pick(desk: &mut Context, name: &str) {
-    let place = desk.session.rig.sequences.iter().position(|s| s.name == name);
+    let place = desk.session.document.rig.sequences.iter().position(|s| s.name == name);
     if let Some(place) = place {
-        desk.model.sequence = Pick::at(&desk.session.rig.sequences, place);
+        desk.model.sequence = Pick::at(&desk.session.document.rig.sequences, place);
         (desk.model.step, desk.model.time) = (0, 0.0);
     }
 }
@@ -135,7 +138,7 @@ fn free_name<'a>(like: &str, taken: impl Iterator<Item = &'a str>) -> String {
 }
 
 fn picked(desk: &Context) -> Option<String> {
-    desk.session.edition.sequence(desk.model.sequence.id).map(|sequence| sequence.name.clone())
+    desk.session.runner.edition.sequence(desk.model.sequence.id).map(|sequence| sequence.name.clone())
 }
 
 fn open(desk: &mut Context, question: &'static Question, of: &str, fields: Vec<Field>) {
@@ -144,7 +147,7 @@ fn open(desk: &mut Context, question: &'static Question, of: &str, fields: Vec<F
 
 /// Asks for a new sequence's name.
 pub fn new_sequence(desk: &mut Context) {
-    let rig = &desk.session.rig;
+    let rig = &desk.session.document.rig;
     let name = free_name("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
     open(desk, &NEW_SEQUENCE, "", vec![Field::new("name", name, "as wake")]);
 }
@@ -158,7 +161,7 @@ pub fn rename_sequence(desk: &mut Context) {
 /// Asks for the name of a copy.
 pub fn copy_sequence(desk: &mut Context) {
     let Some(of) = picked(desk) else { return };
-    let name = free_name(&of, desk.session.rig.sequences.iter().map(|s| s.name.as_str()));
+    let name = free_name(&of, desk.session.document.rig.sequences.iter().map(|s| s.name.as_str()));
     open(desk, &COPY_SEQUENCE, &of, vec![Field::new("name", name, "of the copy")]);
 }
 
@@ -170,8 +173,8 @@ pub fn remove_sequence(desk: &mut Context) {
 
 /// Asks which sequence to pick.
 pub fn go_to_sequence(desk: &mut Context) {
-    let rig = &desk.session.rig;
-    let here = desk.session.edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
+    let rig = &desk.session.document.rig;
+    let here = desk.session.runner.edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
     let next = rig.sequences.get((here + 1) % rig.sequences.len().max(1));
     let name = next.map(|sequence| sequence.name.clone()).unwrap_or_default();
     let hint = format!("there is {}", sequences(rig));
@@ -180,17 +183,17 @@ pub fn go_to_sequence(desk: &mut Context) {
 
 /// The pose that is likely meant: that of the picked step, else the one kept last.
 fn likely_pose(desk: &Context) -> Option<String> {
-    let sequence = desk.session.edition.sequence(desk.model.sequence.id);
+    let sequence = desk.session.runner.edition.sequence(desk.model.sequence.id);
     let step = sequence.and_then(|sequence| sequence.steps.get(desk.model.step));
-    let first = || desk.session.rig.poses.first().map(|pose| pose.name.clone());
+    let first = || desk.session.document.rig.poses.first().map(|pose| pose.name.clone());
     step.map(|step| step.pose.clone()).or_else(|| desk.model.last_pose.clone()).or_else(first)
 }
 
 fn about_pose(desk: &mut Context, question: &'static Question, name: Option<fn(&str, &Rig) -> String>) {
     let Some(pose) = likely_pose(desk) else { return };
-    let mut fields = vec![Field::new("pose", pose.clone(), poses(&desk.session.rig))];
+    let mut fields = vec![Field::new("pose", pose.clone(), poses(&desk.session.document.rig))];
     if let Some(name) = name {
-        fields.push(Field::new("name", name(&pose, &desk.session.rig), "its other name"));
+        fields.push(Field::new("name", name(&pose, &desk.session.document.rig), "its other name"));
     }
     open(desk, question, "", fields);
 }
@@ -257,7 +260,7 @@ pub fn step_earlier(desk: &mut Context) {
 
 /// Moves the picked step to the place behind it.
 pub fn step_later(desk: &mut Context) {
-    let steps = desk.session.edition.sequence(desk.model.sequence.id).map_or(0, |s| s.steps.len());
+    let steps = desk.session.runner.edition.sequence(desk.model.sequence.id).map_or(0, |s| s.steps.len());
     move_step(desk, Some(desk.model.step + 1).filter(|to| *to < steps));
 }
 

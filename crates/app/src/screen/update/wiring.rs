@@ -16,7 +16,7 @@ use wasvolta_sim::faults::Struck;
 
 /// ← and →: the board beside.
 pub fn board(desk: &mut Context, by: isize) {
-    let edition = &desk.session.edition;
+    let edition = &desk.session.runner.edition;
     let (picked, channel) = desk.model.plug;
     let here = edition.index.boards.place(picked.id).unwrap_or(0);
     let board = Pick::at(&edition.rig.boards, moved(here, by, edition.rig.boards.len()));
@@ -39,14 +39,14 @@ pub fn channel(desk: &mut Context, by: isize) {
     let here =
         all.iter().position(|(_, board, there)| (board.id, *there) == (picked.id, channel)).unwrap_or(0);
     if let Some(&(n, _, channel)) = all.get(moved(here, by, all.len())) {
-        desk.model.plug = (Pick::at(&desk.session.rig.boards, n), channel);
+        desk.model.plug = (Pick::at(&desk.session.document.rig.boards, n), channel);
     }
     pick_what_is_there(desk);
 }
 
 fn pick_what_is_there(desk: &mut Context) {
     if let Some((_, _, Some(place))) = desk.model.scene(desk.session).plug() {
-        desk.model.servo = Pick::at(&desk.session.rig.servos, place);
+        desk.model.servo = Pick::at(&desk.session.document.rig.servos, place);
     }
 }
 
@@ -74,7 +74,7 @@ pub fn name_all(desk: &mut Context) {
 /// Goes on to the servo behind the picked one.
 pub fn name_next(desk: &mut Context) {
     let next = desk.place().map_or(0, |place| place + 1);
-    if next < desk.session.rig.servos.len() {
+    if next < desk.session.document.rig.servos.len() {
         name_from(desk, next);
     } else {
         desk.say("that was the last servo: each has its name");
@@ -82,7 +82,7 @@ pub fn name_next(desk: &mut Context) {
 }
 
 fn name_from(desk: &mut Context, servo: usize) {
-    let Some(servo) = desk.session.rig.servos.get(servo).map(|servo| servo.id) else { return };
+    let Some(servo) = desk.session.document.rig.servos.get(servo).map(|servo| servo.id) else { return };
     desk.model.errands.begin([Step::Ask(servo), Step::Name(servo)]);
 }
 
@@ -102,7 +102,7 @@ pub fn engage_all(desk: &mut Context) {
         if state.engaged {
             continue;
         }
-        let last = desk.session.last_known.of(&servo.name).map(|(pulse, _)| pulse);
+        let last = desk.session.runner.last_known.of(&servo.name).map(|(pulse, _)| pulse);
         let place = match (servo.kind.has_angles(), state.estimate.known) {
             // What turns may do so at once: it is asked about.
             _ if servo.kind.turns_on() => None,
@@ -167,7 +167,7 @@ pub fn swap(desk: &mut Context, one: &str, other: &str) -> Result<String, String
     desk.session
         .edit(&words, |rig| edit::swap_servos(rig, one, other))
         .map_err(|refused| refused.to_string())?;
-    desk.model.follow_servo(&desk.session.rig);
+    desk.model.follow_servo(&desk.session.document.rig);
     desk.model.errands.begin(steps);
     Ok(match left_out.as_slice() {
         [] => words,
@@ -182,7 +182,8 @@ pub fn swap(desk: &mut Context, one: &str, other: &str) -> Result<String, String
 
 /// Takes a look at what is there.
 pub fn look_around(desk: &mut Context) {
-    match desk.session.look_around() {
+    let runner = &mut desk.session.runner;
+    match runner.lookout.look_around(&runner.edition.rig, runner.simulated.as_ref()) {
         Ok(()) => desk.say("looking, by reading only; serial ports stay unopened"),
         Err(error) => desk.refuse(&format!("the look could not begin: {error}")),
     }
@@ -190,10 +191,17 @@ pub fn look_around(desk: &mut Context) {
 
 /// Asks which serial port is to be asked; opening it is not without effect, and the question says so.
 pub fn ask_port(desk: &mut Context) {
-    let ports = &desk.session.rig.ports;
+    let ports = &desk.session.document.rig.ports;
     let free = |path: &str| ports.iter().all(|port| port.path != path);
-    let found =
-        desk.session.roots.serial_ports().into_iter().map(|port| port.way.path).find(|path| free(path));
+    let found = desk
+        .session
+        .runner
+        .lookout
+        .roots
+        .serial_ports()
+        .into_iter()
+        .map(|port| port.way.path)
+        .find(|path| free(path));
     let fields = vec![Field::new(
         "port",
         found.unwrap_or_default(),
@@ -214,7 +222,9 @@ pub fn fault(desk: &mut Context) {
 /// Switches a fault of the simulated bench on, or off when it is on.
 pub fn switch_fault(desk: &mut Context, said: &str) -> Result<String, String> {
     let fault: Struck = said.parse().map_err(|no: wasvolta_sim::faults::NoFault| no.to_string())?;
-    let Some(simulated) = &desk.session.simulated else { return Err("nothing is simulated here".to_owned()) };
+    let Some(simulated) = &desk.session.runner.simulated else {
+        return Err("nothing is simulated here".to_owned());
+    };
     let on = !simulated.faults().on().contains(&fault);
     simulated.faults().set(fault, on);
     Ok(if on { format!("simulated: {}", fault.kind.words()) } else { format!("{fault} is over") })

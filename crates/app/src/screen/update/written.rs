@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 /// A path as it is meant: beside the rig, unless it says more.
 pub fn beside(desk: &Context, said: &str) -> PathBuf {
-    desk.session.path().with_file_name(said.trim())
+    desk.session.document.path().with_file_name(said.trim())
 }
 
 /// Writes a file where it was asked for; gives its full path. What is there already is replaced when the next key
