@@ -12,8 +12,8 @@
 //! ```
 
 use crate::curve::root;
-use crate::range;
-use crate::rig::bounds::{self, Within};
+use crate::rig::bounds;
+use crate::rig::number::{self, numbers};
 use crate::unit::{Degrees, Millimetres};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -22,45 +22,49 @@ use thiserror::Error;
 /// A gear or a belt: joint = ratio · servo + offset.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Gear>)]
 pub struct Gear {
     /// Degrees of the joint for a degree of the servo; negative where it turns the other way.
     #[schemars(transform = bounds::ratio)]
     pub ratio: f64,
     /// Where the joint stands when the servo stands at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
-    #[schemars(transform = Within(&range::ANGLE))]
     pub offset_deg: Degrees,
 }
+
+numbers! { Gear { ratio: RATIO, offset_deg: ANGLE = [0.0] } }
 
 /// A horn that moves an arm by a rod.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<FourBar>)]
 pub struct FourBar {
     /// From the servo's shaft to the rod.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub horn_mm: Millimetres,
     /// The rod, between its two pins.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub rod_mm: Millimetres,
     /// From the joint's axis to the rod.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub arm_mm: Millimetres,
     /// From the servo's shaft to the joint's axis.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub pivots_mm: Millimetres,
     /// The horn's angle when the servo stands at 0°; 90° is square to the line between the pivots.
-    #[schemars(transform = Within(&range::ANGLE))]
     pub horn_at_deg: Degrees,
-    /// On which side of the line from the arm's axis to the horn's tip the arm lies.
+    /// On which side of the line from the arm's axis to the horn's tip the arm lies; horn and arm on the same side unless said.
     #[serde(default, skip_serializing_if = "is_right")]
     pub branch: Branch,
     /// Where the joint stands when the servo stands at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
-    #[schemars(transform = Within(&range::ANGLE))]
     pub offset_deg: Degrees,
     /// The joint counts the other way than the arm turns in the drawing.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
+}
+
+numbers! {
+    FourBar {
+        horn_mm: LENGTH, rod_mm: LENGTH, arm_mm: LENGTH, pivots_mm: LENGTH, horn_at_deg: ANGLE,
+        offset_deg: ANGLE = [0.0],
+    }
 }
 
 /// Which of the two ways a linkage can be put together.
@@ -94,14 +98,15 @@ impl Branch {
 /// The geometry of two steered wheels on one axle.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Steering>)]
 pub struct Steering {
     /// Between the two kingpins.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub track_mm: Millimetres,
     /// From the steered axle to the other one.
-    #[schemars(transform = Within(&range::LENGTH))]
     pub wheelbase_mm: Millimetres,
 }
+
+numbers! { Steering { track_mm: LENGTH, wheelbase_mm: LENGTH } }
 
 /// Which wheel of a steered pair.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

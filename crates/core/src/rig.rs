@@ -13,6 +13,7 @@ pub mod fresh;
 pub mod id;
 mod kind;
 mod merge;
+pub(crate) mod number;
 pub mod parts;
 mod strict;
 pub mod table;
@@ -23,7 +24,6 @@ use crate::easing::Easing;
 use crate::fit::{Fit, NoFit, Odd, RatedSlope, Seen, Shape, odd_one};
 use crate::guard::Stopped;
 use crate::linkage::{FourBar, Gear, Hand, Steering, Transmission};
-use crate::range;
 use crate::rate::{Band, NoRates, Rates, Turning};
 use crate::scale::{Scale, Sides};
 use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Percent, Rpm, Seconds, Ticks, Volts};
@@ -31,7 +31,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-use bounds::{Each, Formats, Named, Noted, Values, Within, Worded};
+use bounds::{Formats, Named, Noted, Worded};
+use number::{known_of_a_servo, numbers};
 
 pub use crate::fit::Side;
 pub use chip::{Chip, PortKind};
@@ -48,6 +49,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 /// A whole rig.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
     /// The version of the format, 7 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
@@ -61,7 +63,6 @@ pub struct Rig {
     pub notes: String,
     /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::IDLE))]
     pub release_after_s: Option<Seconds>,
     /// Power supplies.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
@@ -95,9 +96,12 @@ pub struct Rig {
     pub ids: Ids,
 }
 
+numbers! { Rig { release_after_s: IDLE } }
+
 /// One power supply.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Rail>)]
 pub struct Rail {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -106,17 +110,18 @@ pub struct Rail {
     #[schemars(transform = Named)]
     pub name: String,
     /// What it gives.
-    #[schemars(transform = Within(&range::SUPPLY_VOLTS))]
     pub volts: Volts,
     /// What it can give at most.
-    #[schemars(transform = Within(&range::CURRENT))]
     pub amps: Amps,
 }
+
+numbers! { Rail { volts: SUPPLY_VOLTS, amps: CURRENT } }
 
 /// The way to hardware.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::port)]
+#[schemars(transform = number::ranged::<Port>)]
 pub struct Port {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -126,23 +131,24 @@ pub struct Port {
     pub name: String,
     /// What kind of way it is.
     pub kind: PortKind,
-    /// A device path, or `sim:NAME` for a simulated one.
+    /// A device path, or `sim:NAME` for a simulated one. Of a PWM chip its device, which stays where its number moves.
     #[schemars(transform = Worded)]
     pub path: String,
     /// The serial rate, 115200 unless said. An I²C bus that has one is behind a UART-to-I²C bridge.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::BAUD))]
     pub baud: Option<u32>,
     /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::BUS_RATE))]
     pub bus_hz: Option<Hertz>,
 }
+
+numbers! { Port { baud: BAUD, bus_hz: BUS_RATE = [crate::traffic::USUAL_RATE.get()] } }
 
 /// A board with channels.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::board)]
+#[schemars(transform = number::ranged::<Board>)]
 pub struct Board {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -154,30 +160,30 @@ pub struct Board {
     pub port: String,
     /// The chip on it.
     pub chip: Chip,
-    /// Its 7-bit bus address, for a board on a bus.
+    /// Its 7-bit address, of a PWM expander, which needs it: 0x40 to 0x7F, but for 0x70, to which all of them listen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<u8>,
     /// Frames a second that are asked for; the chip's real rate may differ a little.
     #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
-    #[schemars(transform = Within(&range::FRAME_RATE))]
     pub frame_hz: Hertz,
     /// What its oscillator really is, once measured.
     #[serde(default = "nominal", skip_serializing_if = "is_nominal")]
-    #[schemars(transform = Within(&range::OSCILLATOR))]
     pub oscillator_hz: Hertz,
     /// The rail that feeds its servos.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rail: Option<String>,
     /// The level of the signals that it gives.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
 }
+
+numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS } }
 
 /// A servo on a channel, or what else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::servo)]
+#[schemars(transform = number::ranged::<Servo>)]
 pub struct Servo {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -195,11 +201,9 @@ pub struct Servo {
     pub kind: Kind,
     /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
-    #[schemars(transform = Each(&range::PULSE))]
     pub endpoints_us: Ends<Micros>,
     /// The pulse that counts as its centre; of a continuous one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::PULSE))]
     pub centre_us: Option<Micros>,
     /// What its marks are joined by; a straight line unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
@@ -209,15 +213,12 @@ pub struct Servo {
     pub arrive: Side,
     /// Teeth of its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::TEETH))]
     pub teeth: Option<u8>,
     /// The supply that it takes, least and greatest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Each(&range::SUPPLY_VOLTS))]
     pub volts: Option<Ends<Volts>>,
     /// The least level of a signal that it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
     /// A gear or a belt between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -225,7 +226,7 @@ pub struct Servo {
     /// A four-bar linkage between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub linkage: Option<FourBar>,
-    /// What a continuous one is given when it is to stand still.
+    /// What a continuous one is given when it is to stand still; its stop pulse unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub idle: Idle,
     /// What a continuous one must see before it follows.
@@ -233,7 +234,6 @@ pub struct Servo {
     pub arming: Option<Arming>,
     /// The most it draws, where no sheet says it: of an accessory or a continuous one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::CURRENT))]
     pub draw_a: Option<Amps>,
     /// What its sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -250,6 +250,8 @@ pub struct Servo {
     pub notes: String,
 }
 
+known_of_a_servo!(Servo { draw_a: CURRENT });
+
 /// What a continuous servo is given when it is to stand still.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
@@ -264,15 +266,14 @@ pub enum Idle {
 /// An exercise that a servo went through.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Exercised>)]
 pub struct Exercised {
     /// The day, as `2026-01-02`.
     #[schemars(transform = Worded)]
     pub on: String,
     /// The pulses between which it went.
-    #[schemars(transform = Each(&range::PULSE))]
     pub over_us: Ends<Micros>,
     /// How often it went there and back.
-    #[schemars(transform = Within(&range::TIMES))]
     pub times: u32,
     /// What was seen, up to 400 characters.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
@@ -280,81 +281,85 @@ pub struct Exercised {
     pub seen: String,
 }
 
+numbers! { Exercised { over_us: PULSE, times: TIMES } }
+
 /// What a data sheet says of a servo.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Rated>)]
 pub struct Rated {
     /// The angle over the pulses beside it.
-    #[schemars(transform = Within(&range::TRAVEL))]
     pub travel_deg: Degrees,
     /// The pulses of that travel.
-    #[schemars(transform = Each(&range::PULSE))]
     pub pulses_us: Ends<Micros>,
     /// Longer pulses turn it the other way.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
     /// Seconds for 60°.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::RATED_SPEED))]
     pub s_per_60_deg: Option<Seconds>,
     /// Current while it stands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::CURRENT))]
     pub idle_a: Option<Amps>,
     /// Current while it turns freely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::CURRENT))]
     pub moving_a: Option<Amps>,
     /// Current at a stall.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::CURRENT))]
     pub stall_a: Option<Amps>,
+}
+
+numbers! {
+    Rated {
+        travel_deg: TRAVEL, pulses_us: PULSE, s_per_60_deg: RATED_SPEED, idle_a: CURRENT, moving_a: CURRENT,
+        stall_a: CURRENT,
+    }
 }
 
 /// An observation: this pulse, this angle. Of a continuous servo: this pulse, this rate.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Mark>)]
 pub struct Mark {
     /// The pulse.
-    #[schemars(transform = Within(&range::PULSE))]
     pub pulse_us: Micros,
     /// The angle seen, for an aligned mark.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Option<Degrees>,
     /// Whose angle that is; the servo's unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub at: ReadAt,
     /// The rate seen, for one that turns.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::RPM))]
     pub rpm: Option<Rpm>,
-    /// How it was seen.
+    /// How it was seen; aligned unless said.
     #[serde(default, skip_serializing_if = "is_aligned")]
     pub seen: MarkKind,
-    /// From which side the pulse came.
+    /// From which side the pulse came; unknown unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub from: Side,
     /// How far the reading may be off, ±; 1° unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::READING))]
     pub error_deg: Option<Degrees>,
     /// How often it was read the same; once unless said. What was read twice is not misread.
     #[serde(default = "once", skip_serializing_if = "is_once")]
-    #[schemars(transform = Within(&range::READ))]
     pub read: u8,
     /// The ticks that were on the wire.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::COUNT))]
     pub ticks: Option<Ticks>,
     /// The oscillator those ticks were counted with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::OSCILLATOR))]
     pub oscillator_hz: Option<Hertz>,
     /// How long one of those ticks was: no finer could be told then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::TICK))]
     pub tick_us: Option<Micros>,
+}
+
+numbers! {
+    Mark {
+        pulse_us: PULSE, angle_deg: ANGLE, rpm: RPM, error_deg: READING = [Mark::USUAL_ERROR.get()], read: READ = [1.0], ticks: COUNT,
+        oscillator_hz: OSCILLATOR, tick_us: TICK,
+    }
 }
 
 impl Default for Mark {
@@ -421,6 +426,7 @@ impl MarkKind {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::joint)]
+#[schemars(transform = number::ranged::<Joint>)]
 pub struct Joint {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -444,16 +450,14 @@ pub struct Joint {
     pub high: Option<Limit>,
     /// Where it stands when nothing drives it, and where a dry run starts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::ANGLE))]
     pub home_deg: Option<Degrees>,
     /// The greatest speed it is allowed; the servo's rated speed unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SPEED))]
     pub speed_deg_s: Option<DegreesPerSecond>,
-    /// What a cut does to it.
+    /// What a cut does to it; its pulses stop unless said.
     #[serde(default, skip_serializing_if = "is_release")]
     pub cut: CutTo,
-    /// What happens to it before the program ends.
+    /// What happens to it before the program ends; as at a cut unless said.
     #[serde(default, skip_serializing_if = "is_as_cut")]
     pub quit: QuitTo,
     /// A weight pulls on it: released, it falls.
@@ -465,25 +469,28 @@ pub struct Joint {
     pub back: Option<Back>,
     /// Where its 0° points as the maker sees it, clockwise from straight up.
     #[serde(default, skip_serializing_if = "is_usual")]
-    #[schemars(transform = Within(&range::ANGLE))]
     pub mounted_deg: Degrees,
     /// Its angles rise anticlockwise as the maker sees it.
     #[serde(default, skip_serializing_if = "is_false")]
     pub anticlockwise: bool,
 }
 
+numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, mounted_deg: ANGLE = [0.0] } }
+
 /// A limit with its reason.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Limit>)]
 pub struct Limit {
     /// The angle.
-    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Degrees,
     /// Why, in words.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub reason: String,
 }
+
+numbers! { Limit { angle_deg: ANGLE } }
 
 /// What a cut does to a joint.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
@@ -533,6 +540,7 @@ pub enum Field {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::input)]
+#[schemars(transform = number::ranged::<Input>)]
 pub struct Input {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -546,23 +554,18 @@ pub struct Input {
     #[schemars(transform = bounds::field)]
     pub field: Field,
     /// Raw values at its ends.
-    #[schemars(transform = Each(&range::RAW))]
     pub ends: Ends<f64>,
     /// Raw value at rest, for one that returns to its middle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::RAW))]
     pub centre: Option<f64>,
     /// Added after the span.
     #[serde(default, skip_serializing_if = "is_zero")]
-    #[schemars(transform = Within(&range::TRIM))]
     pub trim: f64,
     /// How much around rest counts as rest.
     #[serde(default, skip_serializing_if = "is_zero")]
-    #[schemars(transform = Within(&range::DEADBAND))]
     pub deadband: f64,
     /// How much of a cube the curve has.
     #[serde(default, skip_serializing_if = "is_zero")]
-    #[schemars(transform = Within(&range::EXPO))]
     pub expo: f64,
     /// Points of a curve instead of expo, as `[[from, to], …]`.
     #[serde(default, deserialize_with = "strict::pairs", skip_serializing_if = "Vec::is_empty")]
@@ -570,64 +573,70 @@ pub struct Input {
     pub curve: Vec<(f64, f64)>,
     /// Time constant of the smoothing, in milliseconds.
     #[serde(default, skip_serializing_if = "is_zero")]
-    #[schemars(transform = Within(&range::SMOOTHING))]
     pub smoothing_ms: f64,
     /// Greatest rise a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::RATE))]
     pub rise_per_s: Option<f64>,
     /// Greatest fall a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::RATE))]
     pub fall_per_s: Option<f64>,
     /// Silence that counts as lost; 500 ms unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::LOST_AFTER))]
     pub lost_after_ms: Option<f64>,
     /// The greatest level that its signal comes with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
     /// The greatest level that the pin takes on which it comes in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub pin_volts: Option<Volts>,
     /// Whether a stuck signal counts as lost.
     #[serde(default, skip_serializing_if = "is_false")]
     pub stuck_is_lost: bool,
 }
 
+numbers! {
+    Input {
+        ends: RAW, centre: RAW, trim: TRIM = [0.0], deadband: DEADBAND = [0.0], expo: EXPO = [0.0], smoothing_ms: SMOOTHING = [0.0],
+        rise_per_s: RATE, fall_per_s: RATE, lost_after_ms: LOST_AFTER = [Input::USUAL_LOST_AFTER], signal_volts: SIGNAL_VOLTS,
+        pin_volts: SIGNAL_VOLTS,
+    }
+}
+
 /// One input to one joint.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Mapping>)]
 pub struct Mapping {
     /// The input.
     pub input: String,
     /// The joint.
     pub joint: String,
     /// The joint's angles at the input's two ends; they may fall.
-    #[schemars(transform = Each(&range::ANGLE))]
     pub angles_deg: Ends<Degrees>,
     /// What to do when the link is lost: stay unless a failsafe angle is given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failsafe: Option<Failsafe>,
 }
 
+numbers! { Mapping { angles_deg: ANGLE } }
+
 /// Where a joint goes when its link is lost.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Failsafe>)]
 pub struct Failsafe {
     /// The angle.
-    #[schemars(transform = Within(&range::ANGLE))]
     pub angle_deg: Degrees,
     /// The time to get there.
-    #[schemars(transform = Within(&range::TIME))]
     pub over_s: Seconds,
 }
+
+numbers! { Failsafe { angle_deg: ANGLE, over_s: TIME } }
 
 /// Angles of several joints at once.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Pose>)]
 pub struct Pose {
     /// What it keeps while its name changes.
     #[serde(skip)]
@@ -637,13 +646,13 @@ pub struct Pose {
     pub name: String,
     /// Joint to angle; joints not named keep what they had.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[schemars(transform = Values(&range::ANGLE))]
     pub angles_deg: BTreeMap<String, Degrees>,
     /// What has a level instead of an angle, by its own name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[schemars(transform = Values(&range::RATE_LEVEL))]
     pub levels_percent: BTreeMap<String, Percent>,
 }
+
+numbers! { Pose { angles_deg: ANGLE, levels_percent: RATE_LEVEL } }
 
 /// A list of steps.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -663,41 +672,43 @@ pub struct Sequence {
 /// A pose with its move time, easing and dwell.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Step>)]
 pub struct Step {
     /// The pose to reach.
     pub pose: String,
     /// The time to get there; without it, as fast as the slowest joint can.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::TIME))]
     pub move_s: Option<Seconds>,
-    /// How the move is eased.
+    /// How the move is eased; cubic unless said.
     #[serde(default, skip_serializing_if = "is_cubic")]
     pub easing: Easing,
     /// The time to stand there.
     #[serde(default, skip_serializing_if = "is_no_time")]
-    #[schemars(transform = Within(&range::TIME))]
     pub dwell_s: Seconds,
     /// Joints that differ within this step.
     #[serde(default, rename = "joint", skip_serializing_if = "BTreeMap::is_empty")]
     pub joints: BTreeMap<String, StepJoint>,
 }
 
+numbers! { Step { move_s: TIME, dwell_s: TIME = [0.0] } }
+
 /// How one joint differs within a step.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<StepJoint>)]
 pub struct StepJoint {
     /// How much later it starts.
     #[serde(default, skip_serializing_if = "is_no_time")]
-    #[schemars(transform = Within(&range::TIME))]
     pub lag_s: Seconds,
     /// The share of the move time it takes, 0–1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::MOVE_SHARE))]
     pub share: Option<f64>,
     /// Its own easing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub easing: Option<Easing>,
 }
+
+numbers! { StepJoint { lag_s: TIME = [0.0], share: MOVE_SHARE = [1.0] } }
 
 const fn fifty() -> Hertz {
     Hertz::new(50.0)
@@ -747,6 +758,11 @@ fn is_cubic(easing: &Easing) -> bool {
 }
 fn is_no_time(time: &Seconds) -> bool {
     *time == Seconds::ZERO
+}
+
+impl Input {
+    /// Silence that counts as lost where nothing is said, in milliseconds.
+    pub const USUAL_LOST_AFTER: f64 = 500.0;
 }
 
 impl Ends<Micros> {

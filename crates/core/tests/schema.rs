@@ -5,9 +5,11 @@
 
 use schemars::Schema;
 use serde_json::{Value, json};
+use std::collections::BTreeSet;
 use std::path::Path;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::card::Card;
+use wasvolta_core::rig::check::{Part, problems};
 use wasvolta_core::rig::file::{Loaded, load};
 
 fn is_documented(file: &str, schema: &Schema) {
@@ -220,4 +222,156 @@ fn the_schema_refuses_what_a_check_refuses_wherever_a_schema_can() {
     assert!(strict.is_empty(), "the schema refuses sound rigs: {strict:#?}");
     assert!(open.is_empty(), "the schema accepts what it could refuse: {open:#?}");
     assert!(refused > 3000, "{refused}");
+}
+
+/// A number of a document with what the schema says of it.
+struct Number<'s> {
+    /// Where it is, as a JSON pointer.
+    place: String,
+    /// The table's name and the key there.
+    said: (String, String),
+    least: f64,
+    greatest: f64,
+    usual: Option<&'s Value>,
+}
+
+/// Every number of a document, each beside its schema.
+fn numbers<'s>(root: &'s Value, part: &'s Value, value: &Value, here: &str, all: &mut Vec<Number<'s>>) {
+    let what = behind(root, part);
+    let table = part["$ref"].as_str().or_else(|| part["anyOf"][0]["$ref"].as_str()).unwrap_or("/the file");
+    let table = table.rsplit('/').next().unwrap_or_default();
+    for (key, said) in what["properties"].as_object().into_iter().flatten() {
+        let Some(value) = value.get(key) else { continue };
+        let here = format!("{here}/{key}");
+        let inner = behind(root, said);
+        let bounds = [said, &said["items"], &said["additionalProperties"]];
+        let bounds = bounds.into_iter().find(|bounds| bounds["minimum"].is_number());
+        let number = |place: String| {
+            bounds.map(|bounds| Number {
+                place,
+                said: (table.to_owned(), key.clone()),
+                least: bounds["minimum"].as_f64().unwrap(),
+                greatest: bounds["maximum"].as_f64().unwrap_or(f64::MAX),
+                usual: said.get("default"),
+            })
+        };
+        match value {
+            Value::Number(_) => all.extend(number(here)),
+            Value::Array(list) if bounds.is_some() => {
+                all.extend((0..list.len()).filter_map(|n| number(format!("{here}/{n}"))));
+            }
+            Value::Array(list) => {
+                for (n, value) in list.iter().enumerate() {
+                    numbers(root, &inner["items"], value, &format!("{here}/{n}"), all);
+                }
+            }
+            Value::Object(table) if inner["additionalProperties"].is_object() => {
+                for (name, value) in table {
+                    let here = format!("{here}/{name}");
+                    match value {
+                        Value::Number(_) => all.extend(number(here)),
+                        _ => numbers(root, &inner["additionalProperties"], value, &here, all),
+                    }
+                }
+            }
+            Value::Object(_) => numbers(root, said, value, &here, all),
+            _ => {}
+        }
+    }
+}
+
+fn full() -> Value {
+    toml_edit::de::from_str(include_str!("data/full.rig.toml")).unwrap()
+}
+
+fn numbers_of_full<'s>(root: &'s Value, full: &Value) -> Vec<Number<'s>> {
+    let mut all = Vec::new();
+    numbers(root, root, full, "", &mut all);
+    all
+}
+
+fn read(document: &Value) -> Option<Rig> {
+    toml_edit::de::from_str(&toml_edit::ser::to_string(document).unwrap()).ok()
+}
+
+/// Whether the check says that the number at a place is outside its range; a rig that cannot even be read says so too.
+fn is_refused(document: &Value, place: &str) -> bool {
+    let Some(rig) = read(document) else { return true };
+    problems(&rig).iter().any(|problem| {
+        let parts = problem.path.0.iter().map(|part| match part {
+            Part::Key(key) => format!("/{key}"),
+            Part::At(n) => format!("/{n}"),
+        });
+        parts.collect::<String>() == place && problem.message.contains(", outside ")
+    })
+}
+
+#[test]
+fn every_number_is_taken_at_both_ends_of_its_range_and_refused_beyond_them() {
+    let schema = schemars::schema_for!(Rig);
+    let full = full();
+    let all = numbers_of_full(schema.as_value(), &full);
+    assert!(all.len() > 90, "{}", all.len());
+    // What has another range for each chip, or kind of thing, or one that is counted otherwise.
+    let apart = ["channel", "levels_percent", "field", "format"];
+    let mut tried = 0;
+    for Number { place, said: (table, key), least, greatest, .. } in &all {
+        let with = |value: f64| {
+            let mut document = full.clone();
+            // A count is written without a point.
+            let whole = document.pointer(place).unwrap().is_i64() && value.fract() == 0.0;
+            let value = if whole { format!("{value:.0}").parse().unwrap() } else { json!(value) };
+            *document.pointer_mut(place).unwrap() = value;
+            is_refused(&document, place)
+        };
+        if apart.contains(&key.as_str()) {
+            continue;
+        }
+        tried += 1;
+        assert!(!with(*least) && !with(*greatest), "{table}.{key} at {place} is {least} to {greatest}");
+        let beyond = (greatest - least) * 1e-3 + 1.0;
+        assert!(with(greatest + beyond), "{table}.{key} at {place} may be more than {greatest}");
+        assert!(with(least - beyond), "{table}.{key} at {place} may be less than {least}");
+    }
+    assert!(tried > 80, "{tried}");
+}
+
+#[test]
+fn the_whole_rig_of_the_tests_has_every_number_that_there_is() {
+    let schema = schemars::schema_for!(Rig);
+    let root = schema.as_value();
+    let full = full();
+    let met: BTreeSet<(String, String)> =
+        numbers_of_full(root, &full).into_iter().map(|number| number.said).collect();
+    for (table, part) in root["$defs"].as_object().unwrap() {
+        for (key, said) in part["properties"].as_object().into_iter().flatten() {
+            let bounds = [said, &said["items"], &said["additionalProperties"]];
+            if bounds.iter().any(|bounds| bounds["minimum"].is_number()) {
+                assert!(met.contains(&(table.clone(), key.clone())), "{table}.{key} stands nowhere in it");
+            }
+        }
+    }
+}
+
+#[test]
+fn what_is_said_to_count_where_nothing_is_written_does() {
+    let schema = schemars::schema_for!(Rig);
+    let full = full();
+    let mut kept = BTreeSet::new();
+    let mut tried = 0;
+    for Number { place, said, usual, .. } in numbers_of_full(schema.as_value(), &full) {
+        let Some(usual) = usual else { continue };
+        // Of a list the key, not the number.
+        let place = if usual.is_array() { place.rsplit_once('/').unwrap().0.to_owned() } else { place };
+        let mut with = full.clone();
+        *with.pointer_mut(&place).unwrap() = usual.clone();
+        let (with, without) = (read(&with).unwrap(), read(&without(&full, &place)).unwrap());
+        tried += 1;
+        if with != without {
+            kept.insert(said.1);
+        }
+    }
+    assert!(tried > 15, "{tried}");
+    // These are kept as nothing, and what counts then stands in one constant each.
+    assert_eq!(kept, ["bus_hz", "error_deg", "lost_after_ms", "share"].map(str::to_owned).into());
 }

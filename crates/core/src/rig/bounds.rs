@@ -1,17 +1,11 @@
 //! What the JSON Schema of a rig says beyond the shapes of its types: ranges from the one table, names and words, and
 //! what one key asks of another. It refuses what [`super::check`] refuses wherever a schema can.
 
-use crate::range::{self, Range};
+use crate::range;
 use schemars::Schema;
 use schemars::transform::Transform;
 use serde_json::{Value, json};
 
-/// A number lies in its row.
-pub(crate) struct Within(pub(crate) &'static Range);
-/// Each number of a list lies in its row.
-pub(crate) struct Each(pub(crate) &'static Range);
-/// Each value of a map lies in its row.
-pub(crate) struct Values(pub(crate) &'static Range);
 /// A format that this program reads, up to the newest.
 pub(crate) struct Formats(pub(crate) u32);
 /// A text is a name.
@@ -20,28 +14,6 @@ pub(crate) struct Named;
 pub(crate) struct Worded;
 /// A text is notes.
 pub(crate) struct Noted;
-
-impl Transform for Within {
-    fn transform(&mut self, schema: &mut Schema) {
-        schema.insert("minimum".to_owned(), json!(self.0.least));
-        schema.insert("maximum".to_owned(), json!(self.0.greatest));
-    }
-}
-
-impl Transform for Each {
-    fn transform(&mut self, schema: &mut Schema) {
-        schema.insert("items".to_owned(), json!({ "minimum": self.0.least, "maximum": self.0.greatest }));
-    }
-}
-
-impl Transform for Values {
-    fn transform(&mut self, schema: &mut Schema) {
-        if let Some(Value::Object(each)) = schema.get_mut("additionalProperties") {
-            each.insert("minimum".to_owned(), json!(self.0.least));
-            each.insert("maximum".to_owned(), json!(self.0.greatest));
-        }
-    }
-}
 
 impl Transform for Named {
     fn transform(&mut self, schema: &mut Schema) {
@@ -152,8 +124,6 @@ pub(crate) fn board(schema: &mut Schema) {
         "required": ["address"],
         "properties": {
             "address": {
-                "minimum": range::ADDRESS.least,
-                "maximum": range::ADDRESS.greatest,
                 "not": { "const": 0x70 },
             },
         },
@@ -210,9 +180,8 @@ pub(crate) fn field(schema: &mut Schema) {
     Worded.transform(schema);
 }
 
-/// A ratio at which something turns.
+/// A ratio at which something turns: none near zero.
 pub(crate) fn ratio(schema: &mut Schema) {
-    Within(&range::RATIO).transform(schema);
     schema.insert("anyOf".to_owned(), json!([{ "minimum": 0.001 }, { "maximum": -0.001 }]));
 }
 

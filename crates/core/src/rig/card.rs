@@ -1,13 +1,13 @@
 //! A servo card: what was found out about one servo, apart from where it was plugged in. Its file ends in
 //! `.servo.toml`.
 
-use super::bounds::{self, Each, Formats, Named, Noted, Within, Worded};
+use super::bounds::{self, Formats, Named, Noted, Worded};
 use super::check::problems_of_card;
 use super::edit::{Edited, Refused};
 use super::file::{self, Unfit};
+use super::number::{self, known_of_a_servo};
 use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Rated, ReadAt, Rig, Servo};
 use crate::fit::{Shape, Side};
-use crate::range;
 use crate::unit::{Degrees, Micros, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -19,6 +19,7 @@ pub const FORMAT: u32 = <Card as file::format::Versioned>::NEWEST;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::card)]
+#[schemars(transform = number::ranged::<Card>)]
 pub struct Card {
     /// The version of the format, 4 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
@@ -33,11 +34,9 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "usual")]
     pub kind: Kind,
     /// Its endpoints.
-    #[schemars(transform = Each(&range::PULSE))]
     pub endpoints_us: Ends<Micros>,
     /// Its centre.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::PULSE))]
     pub centre_us: Option<Micros>,
     /// What its marks are joined by.
     #[serde(default, skip_serializing_if = "usual")]
@@ -47,15 +46,12 @@ pub struct Card {
     pub arrive: Side,
     /// Teeth of its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::TEETH))]
     pub teeth: Option<u8>,
     /// The supply that it takes, least and greatest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Each(&range::SUPPLY_VOLTS))]
     pub volts: Option<Ends<Volts>>,
     /// The least level of a signal that it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::SIGNAL_VOLTS))]
     pub signal_volts: Option<Volts>,
     /// What it is given to stand still, where it is continuous.
     #[serde(default, skip_serializing_if = "usual")]
@@ -77,6 +73,8 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exercised: Vec<Exercised>,
 }
+
+known_of_a_servo!(Card {});
 
 fn usual<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()

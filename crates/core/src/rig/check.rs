@@ -11,7 +11,7 @@ use super::card::Card;
 use super::{Board, Ends, Field, Index, Input, Joint, Mapping, Parts, PortKind, QuitTo, Rig, Sequence};
 use crate::outside;
 use crate::range::{self, Range};
-use crate::unit::{Degrees, Hertz, Seconds, Volts};
+use crate::unit::Degrees;
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 
@@ -90,7 +90,7 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
         found.say(root.key("name"), message, "give it another name");
     }
     found.notes(&root, "notes", &rig.notes);
-    found.ranges(&root, &[("release_after_s", &range::IDLE, rig.release_after_s.map(Seconds::get))]);
+    found.numbers(&root, rig.rig);
     power_and_ports(&mut found, &rig);
     boards(&mut found, rig, &names);
     let mut plugs = HashMap::new();
@@ -135,7 +135,7 @@ pub fn problems_of_card(card: &Card) -> Vec<Problem> {
     found.word(root.key("kept"), "a day", &card.kept);
     for (n, limit) in card.limits.iter().enumerate() {
         let at = root.key("limit").at(n);
-        found.range(at.key("angle_deg"), &range::ANGLE, limit.angle_deg.get());
+        found.numbers(&at, limit);
         found.notes(&at, "reason", &limit.reason);
     }
     found.0
@@ -145,27 +145,23 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
     for (n, rail) in rig.rails.iter().enumerate() {
         let at = Path::of("rail", n);
         found.name(&at, &rail.name);
-        found.range(at.key("volts"), &range::SUPPLY_VOLTS, rail.volts.get());
-        found.range(at.key("amps"), &range::CURRENT, rail.amps.get());
+        found.numbers(&at, rail);
     }
     found.unique("rail", rig.rails.iter().map(|r| r.name.as_str()));
     for (n, port) in rig.ports.iter().enumerate() {
         let at = Path::of("port", n);
         found.name(&at, &port.name);
         found.word(at.key("path"), "a path", &port.path);
+        found.numbers(&at, port);
         let row = port.kind.row();
         if port.bus_hz.is_some() && !row.is_shared {
             let message = format!("a {} has no bus rate", row.word);
             found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
-        } else {
-            found.ranges(&at, &[("bus_hz", &range::BUS_RATE, port.bus_hz.map(Hertz::get))]);
         }
         // A bus with a serial rate is one behind a bridge.
         if port.baud.is_some() && !row.has_baud {
             let message = format!("a {} has no baud", row.word);
             found.say(at.key("baud"), message, "remove the line, or make the port serial");
-        } else {
-            found.ranges(&at, &[("baud", &range::BAUD, port.baud.map(f64::from))]);
         }
     }
     found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
@@ -191,9 +187,7 @@ fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
         if let Some(rail) = &board.rail {
             found.known(at.key("rail"), rail, &names.rails);
         }
-        found.ranges(&at, &[("signal_volts", &range::SIGNAL_VOLTS, board.signal_volts.map(Volts::get))]);
-        found.range(at.key("frame_hz"), &range::FRAME_RATE, board.frame_hz.get());
-        found.range(at.key("oscillator_hz"), &range::OSCILLATOR, board.oscillator_hz.get());
+        found.numbers(&at, board);
         if board.chip.has_address() {
             addressed(found, &rig, n, board);
         } else {
@@ -213,7 +207,6 @@ fn addressed(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
             "write address = 0x40, as its jumpers set it",
         );
     };
-    found.range(at.key("address"), &range::ADDRESS, f64::from(address));
     if address == 0x70 {
         let help = "solder another address jumper; 0x70 speaks to all boards at once";
         found.say(at.key("address"), "0x70 is the all-call address", help);
@@ -259,10 +252,10 @@ fn check_joint<'r>(
     let at = Path::of("joint", n);
     found.name(&at, &joint.name);
     turning(found, (rig, names), (n, joint), turned);
-    found.range(at.key("mounted_deg"), &range::ANGLE, joint.mounted_deg.get());
+    found.numbers(&at, joint);
     for (key, limit) in [("low", &joint.low), ("high", &joint.high)] {
         if let Some(limit) = limit {
-            found.range(at.key(key).key("angle_deg"), &range::ANGLE, limit.angle_deg.get());
+            found.numbers(&at.key(key), limit);
             found.notes(&at.key(key), "reason", &limit.reason);
         }
     }
@@ -276,15 +269,11 @@ fn check_joint<'r>(
         found.say(at.key("quit"), "it has no home to go to", "give it home_deg");
     }
     if let Some(home) = joint.home_deg {
-        found.range(at.key("home_deg"), &range::ANGLE, home.get());
         let outside = joint.low.as_ref().is_some_and(|l| home < l.angle_deg)
             || joint.high.as_ref().is_some_and(|h| home > h.angle_deg);
         if outside {
             found.say(at.key("home_deg"), "home lies outside the limits", "bring one within the other");
         }
-    }
-    if let Some(speed) = joint.speed_deg_s {
-        found.range(at.key("speed_deg_s"), &range::SPEED, speed.get());
     }
 }
 
@@ -361,8 +350,7 @@ fn turning<'r>(
     if joint.others.len() != 1 {
         found.say(at.clone(), "a steered pair has two servos", "write the right one as with = [\"NAME\"]");
     }
-    found.range(at.key("track_mm"), &range::LENGTH, pair.track_mm.get());
-    found.range(at.key("wheelbase_mm"), &range::LENGTH, pair.wheelbase_mm.get());
+    found.numbers(&at, pair);
 }
 
 fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, input: &Input) {
@@ -384,8 +372,7 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
         Field::Name(name) => found.word(at.key("field"), "a field's name", name),
     }
     let Ends { low, high } = input.ends;
-    found.range(at.key("ends").at(0), &range::RAW, low);
-    found.range(at.key("ends").at(1), &range::RAW, high);
+    found.numbers(&at, input);
     #[expect(clippy::float_cmp, reason = "only exactly equal ends divide by zero")]
     if low == high {
         found.say(
@@ -400,20 +387,6 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
             found.say(at.key("centre"), "the centre is not between the ends", "give the raw value at rest");
         }
     }
-    found.ranges(
-        &at,
-        &[
-            ("trim", &range::TRIM, Some(input.trim)),
-            ("deadband", &range::DEADBAND, Some(input.deadband)),
-            ("expo", &range::EXPO, Some(input.expo)),
-            ("smoothing_ms", &range::SMOOTHING, Some(input.smoothing_ms)),
-            ("rise_per_s", &range::RATE, input.rise_per_s),
-            ("fall_per_s", &range::RATE, input.fall_per_s),
-            ("lost_after_ms", &range::LOST_AFTER, input.lost_after_ms),
-            ("signal_volts", &range::SIGNAL_VOLTS, input.signal_volts.map(Volts::get)),
-            ("pin_volts", &range::SIGNAL_VOLTS, input.pin_volts.map(Volts::get)),
-        ],
-    );
     if !input.curve.is_empty() {
         curve(found, &at, input);
     }
@@ -446,13 +419,9 @@ fn check_mapping<'r>(
         let message = format!("{} is driven by another mapping already", mapping.joint);
         found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
     }
-    let Ends { low, high } = mapping.angles_deg;
-    found.range(at.key("angles_deg").at(0), &range::ANGLE, low.get());
-    found.range(at.key("angles_deg").at(1), &range::ANGLE, high.get());
+    found.numbers(&at, mapping);
     if let Some(failsafe) = &mapping.failsafe {
-        let at = at.key("failsafe");
-        found.range(at.key("angle_deg"), &range::ANGLE, failsafe.angle_deg.get());
-        found.range(at.key("over_s"), &range::TIME, failsafe.over_s.get());
+        found.numbers(&at.key("failsafe"), failsafe);
     }
 }
 
@@ -460,10 +429,11 @@ fn poses(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     for (n, pose) in rig.poses.iter().enumerate() {
         let at = Path::of("pose", n);
         found.name(&at, &pose.name);
+        // The range of a level depends on what has it.
+        found.numbers_but(&at, pose, "levels_percent");
         for (joint, angle) in &pose.angles_deg {
             let here = at.key("angles_deg").key(joint);
             if found.known(here.clone(), joint, &names.joints) {
-                found.range(here.clone(), &range::ANGLE, angle.get());
                 let joint = names.joints.places.get(joint.as_str()).and_then(|n| rig.joints.get(*n));
                 outside_limits(found, here, joint, *angle);
             }
@@ -509,16 +479,12 @@ fn check_sequence(found: &mut Found, names: &Names<'_>, n: usize, sequence: &Seq
     for (m, step) in sequence.steps.iter().enumerate() {
         let at = at.key("step").at(m);
         found.known(at.key("pose"), &step.pose, &names.poses);
-        if let Some(time) = step.move_s {
-            found.range(at.key("move_s"), &range::TIME, time.get());
-        }
-        found.range(at.key("dwell_s"), &range::TIME, step.dwell_s.get());
+        found.numbers(&at, step);
         for (joint, own) in &step.joints {
             let at = at.key("joint").key(joint);
             found.known(at.clone(), joint, &names.spoken);
-            found.range(at.key("lag_s"), &range::TIME, own.lag_s.get());
+            found.numbers(&at, own);
             let share = own.share.unwrap_or(1.0);
-            found.range(at.key("share"), &range::MOVE_SHARE, share);
             if let Some(time) = step.move_s {
                 let end = own.lag_s.get() + share * time.get();
                 if end > time.get() + step.dwell_s.get() + 1e-9 {

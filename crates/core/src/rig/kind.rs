@@ -1,6 +1,6 @@
 //! What hangs on a channel: a servo that goes to an angle, or something that has a level in percent.
 
-use super::bounds::Within;
+use super::number::{self, numbers};
 use crate::range::{self, Range};
 use crate::unit::{Degrees, DegreesPerSecond, Micros, Percent, Seconds};
 use schemars::JsonSchema;
@@ -180,15 +180,16 @@ impl Kind {
 /// What a speed controller must see before it follows.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Arming>)]
 pub struct Arming {
     /// The pulse; its stop pulse unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(transform = Within(&range::PULSE))]
     pub pulse_us: Option<Micros>,
     /// For how long.
-    #[schemars(transform = Within(&range::ARMING))]
     pub for_s: Seconds,
 }
+
+numbers! { Arming { pulse_us: PULSE, for_s: ARMING } }
 
 #[cfg(test)]
 mod tests {

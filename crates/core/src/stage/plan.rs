@@ -25,7 +25,6 @@ const GLIDE: DegreesPerSecond = DegreesPerSecond::new(60.0);
 const USUAL_GAIN: f64 = 0.1;
 /// The speed a servo is taken to have where its sheet is silent.
 const USUAL_FOLLOWING: DegreesPerSecond = DegreesPerSecond::new(300.0);
-const USUAL_LOST_AFTER: f64 = 500.0;
 /// How far a wiggle goes to either side.
 const WIGGLE: Micros = Micros::new(20.0);
 /// The share of its way that a wiggle takes of a continuous servo: less may not even start it.
@@ -433,7 +432,7 @@ fn input_plan(input: &Input) -> InputPlan {
             fall: input.fall_per_s,
         },
         rules: Rules {
-            lost_after: milliseconds(input.lost_after_ms.unwrap_or(USUAL_LOST_AFTER)),
+            lost_after: milliseconds(input.lost_after_ms.unwrap_or(Input::USUAL_LOST_AFTER)),
             stuck_is_lost: input.stuck_is_lost,
         },
     }

@@ -4,6 +4,7 @@ use super::names::Listed;
 use super::{Path, Problem};
 use crate::outside;
 use crate::range::{self, Range};
+use crate::rig::number::{Numbered, Which};
 use std::collections::HashSet;
 
 /// What was found so far.
@@ -11,13 +12,25 @@ use std::collections::HashSet;
 pub(in crate::rig) struct Found(pub(super) Vec<Problem>);
 
 impl Found {
-    /// Numbers of one table, each with its key and its row of ranges; those left out are right.
-    pub(super) fn ranges(&mut self, at: &Path, numbers: &[(&str, &Range, Option<f64>)]) {
-        for (key, range, value) in numbers {
-            if let Some(value) = value {
-                self.range(at.key(key), range, *value);
+    /// The numbers of one table, each by its row.
+    pub(super) fn numbers(&mut self, at: &Path, of: &impl Numbered) {
+        self.numbers_but(at, of, "");
+    }
+
+    /// The same, but for those under one key.
+    pub(super) fn numbers_but(&mut self, at: &Path, of: &impl Numbered, but: &str) {
+        of.each_number(&mut |row, which, value| {
+            if row.range.holds(value) || row.key == but {
+                return;
             }
-        }
+            let path = at.key(row.key);
+            let path = match which {
+                Which::Only => path,
+                Which::At(n) => path.at(n),
+                Which::Key(key) => path.key(key),
+            };
+            self.range(path, row.range, value);
+        });
     }
 
     pub(super) fn say(&mut self, path: Path, message: impl Into<String>, help: impl Into<String>) {

@@ -4,16 +4,14 @@ use super::Path;
 use super::found::Found;
 use super::names::Names;
 use crate::linkage::{FourBar, Transmission};
-use crate::range;
-use crate::rig::{Arming, Board, Ends, Idle, Kind, Mark, MarkKind, Parts, Rated, Servo};
-use crate::unit::{Amps, Degrees, Hertz, Micros, Rpm, Seconds, Volts};
+use crate::rig::{Board, Ends, Idle, Kind, Mark, MarkKind, Parts, Rated, Servo};
+use crate::unit::Micros;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
 /// One servo, or what else hangs on its channel.
 pub(super) fn check(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, servo: &Servo) {
     let at = Path::of("servo", n);
-    found.ranges(&at, &[("draw_a", &range::CURRENT, servo.draw_a.map(Amps::get))]);
     let board = names.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
     itself(found, &at, board, servo, "marks");
 }
@@ -29,22 +27,12 @@ pub(in crate::rig) fn itself(
 ) {
     found.name(at, &servo.name);
     found.notes(at, "notes", &servo.notes);
-    let numbers = [
-        ("centre_us", &range::PULSE, servo.centre_us.map(Micros::get)),
-        ("teeth", &range::TEETH, servo.teeth.map(f64::from)),
-        ("signal_volts", &range::SIGNAL_VOLTS, servo.signal_volts.map(Volts::get)),
-    ];
-    found.ranges(at, &numbers);
-    if let Some(Ends { low: least, high: most }) = servo.volts {
-        found.range(at.key("volts").at(0), &range::SUPPLY_VOLTS, least.get());
-        found.range(at.key("volts").at(1), &range::SUPPLY_VOLTS, most.get());
-        if least > most {
-            found.say(
-                at.key("volts"),
-                "the least volts are above the greatest",
-                "write them as [least, greatest]",
-            );
-        }
+    found.numbers(at, servo);
+    if let Some(Ends { low: least, high: most }) = servo.volts
+        && least > most
+    {
+        let message = "the least volts are above the greatest";
+        found.say(at.key("volts"), message, "write them as [least, greatest]");
     }
     if servo.kind.has_angles() {
         levels_of_none(found, at, servo);
@@ -69,7 +57,7 @@ pub(in crate::rig) fn itself(
     for (m, exercise) in servo.exercised.iter().enumerate() {
         let at = at.key("exercised").at(m);
         found.word(at.key("on"), "a day", &exercise.on);
-        found.range(at.key("times"), &range::TIMES, f64::from(exercise.times));
+        found.numbers(&at, exercise);
         pulse_ends(found, &at.key("over_us"), exercise.over_us);
         found.notes(&at, "seen", &exercise.seen);
     }
@@ -79,11 +67,7 @@ pub(in crate::rig) fn itself(
 fn between(found: &mut Found, at: &Path, servo: &Servo) {
     if let Some(gear) = &servo.gear {
         let at = at.key("gear");
-        let offset = gear.offset_deg.get();
-        found.ranges(
-            &at,
-            &[("ratio", &range::RATIO, Some(gear.ratio)), ("offset_deg", &range::ANGLE, Some(offset))],
-        );
+        found.numbers(&at, gear);
         if gear.ratio.abs() < 1e-3 {
             found.say(
                 at.key("ratio"),
@@ -102,18 +86,7 @@ fn between(found: &mut Found, at: &Path, servo: &Servo) {
 
 fn linkage(found: &mut Found, at: &Path, bars: &FourBar) {
     let before = found.0.len();
-    let length = |mm: crate::unit::Millimetres| Some(mm.get());
-    found.ranges(
-        at,
-        &[
-            ("horn_mm", &range::LENGTH, length(bars.horn_mm)),
-            ("rod_mm", &range::LENGTH, length(bars.rod_mm)),
-            ("arm_mm", &range::LENGTH, length(bars.arm_mm)),
-            ("pivots_mm", &range::LENGTH, length(bars.pivots_mm)),
-            ("horn_at_deg", &range::ANGLE, Some(bars.horn_at_deg.get())),
-            ("offset_deg", &range::ANGLE, Some(bars.offset_deg.get())),
-        ],
-    );
+    found.numbers(at, bars);
     if found.0.len() == before
         && let Err(open) = Transmission::linked(*bars)
     {
@@ -148,24 +121,10 @@ pub(super) fn plug<'r>(
 }
 
 fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
-    let (angle, pulse) = (mark.angle_deg.map(Degrees::get), Some(mark.pulse_us.get()));
-    let rate = mark.rpm.map(Rpm::get);
-    found.ranges(
-        &at,
-        &[
-            ("pulse_us", &range::PULSE, pulse),
-            ("angle_deg", &range::ANGLE, angle),
-            ("error_deg", &range::READING, mark.error_deg.map(Degrees::get)),
-            ("rpm", &range::RPM, rate),
-            ("read", &range::READ, Some(f64::from(mark.read))),
-            ("ticks", &range::COUNT, mark.ticks.map(|ticks| f64::from(ticks.0))),
-            ("tick_us", &range::TICK, mark.tick_us.map(Micros::get)),
-            ("oscillator_hz", &range::OSCILLATOR, mark.oscillator_hz.map(Hertz::get)),
-        ],
-    );
+    found.numbers(&at, mark);
     match (kind.turns_on(), mark.seen) {
         _ if kind.is_accessory() => {}
-        (true, MarkKind::Turns) if rate.is_none() => {
+        (true, MarkKind::Turns) if mark.rpm.is_none() => {
             found.say(at, "a mark of how it turns needs its rate", "add rpm, or say how it was seen");
         }
         (true, MarkKind::Aligned) => {
@@ -182,7 +141,7 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
                 "remove the mark, or write kind = \"continuous\"",
             );
         }
-        (false, MarkKind::Aligned) if angle.is_none() => {
+        (false, MarkKind::Aligned) if mark.angle_deg.is_none() => {
             found.say(at, "an aligned mark needs its angle", "add angle_deg, or say how it was seen");
         }
         _ => {}
@@ -241,19 +200,16 @@ fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
         let message = format!("its stop pulse {} µs is not between its endpoints", servo.centre().get());
         found.say(at.key("centre_us"), message, "write as centre_us the pulse at which it stands still");
     }
-    let Some(Arming { pulse_us, for_s }) = &servo.arming else { return };
+    let Some(arming) = &servo.arming else { return };
     if servo.idle == Idle::Release {
         let help = "write idle = \"pulse\", or remove arming";
         found.say(at.key("idle"), "without pulses it would have to be armed anew each time", help);
     }
     let at = at.key("arming");
-    found.range(at.key("for_s"), &range::ARMING, for_s.get());
-    if let Some(pulse) = *pulse_us {
-        found.range(at.key("pulse_us"), &range::PULSE, pulse.get());
-        if outside(pulse) {
-            let message = format!("its arming pulse {} µs is not between its endpoints", pulse.get());
-            found.say(at.key("pulse_us"), message, "widen endpoints_us, or correct it");
-        }
+    found.numbers(&at, arming);
+    if let Some(pulse) = arming.pulse_us.filter(|pulse| outside(*pulse)) {
+        let message = format!("its arming pulse {} µs is not between its endpoints", pulse.get());
+        found.say(at.key("pulse_us"), message, "widen endpoints_us, or correct it");
     }
 }
 
@@ -282,22 +238,11 @@ fn endpoints(found: &mut Found, at: &Path, board: Option<&Board>, servo: &Servo)
 }
 
 fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
+    found.numbers(at, rated);
     pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
-    found.ranges(
-        at,
-        &[
-            ("travel_deg", &range::TRAVEL, Some(rated.travel_deg.get())),
-            ("s_per_60_deg", &range::RATED_SPEED, rated.s_per_60_deg.map(Seconds::get)),
-            ("idle_a", &range::CURRENT, rated.idle_a.map(Amps::get)),
-            ("moving_a", &range::CURRENT, rated.moving_a.map(Amps::get)),
-            ("stall_a", &range::CURRENT, rated.stall_a.map(Amps::get)),
-        ],
-    );
 }
 
 fn pulse_ends(found: &mut Found, at: &Path, Ends { low, high }: Ends<Micros>) {
-    found.range(at.at(0), &range::PULSE, low.get());
-    found.range(at.at(1), &range::PULSE, high.get());
     if low >= high {
         found.say(at.clone(), "the first pulse is not below the second", "write them as [low, high]");
     }
