@@ -7,6 +7,8 @@ mod action;
 mod advice;
 mod canvas;
 mod chart;
+mod context;
+mod dial;
 mod digits;
 mod dress;
 mod entry;
@@ -18,6 +20,7 @@ mod keys;
 mod layout;
 
 mod model;
+mod observe;
 mod pen;
 mod pick;
 mod question;

@@ -3,11 +3,12 @@
 //! The keys line, the help, the palette and the dispatch are all read from it.
 
 use super::advice;
+use super::context::Context;
 use super::keys::Key;
 use super::model::View;
 use super::scene::Scene;
 use super::update::{
-    Context, ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, sequences,
+    ask, boards, calibrate, cards, continuous, general, inputs, marks, roster, sequence, sequences,
     test_move, wiring,
 };
 use crossterm::event::KeyCode;
@@ -44,6 +45,19 @@ impl Action {
     /// Whether it works while the window is too small to show anything: it stops something.
     pub fn works_unseen(&self) -> bool {
         matches!(self.name, "cut" | "hold" | "quit")
+    }
+
+    /// Does it if it may be done, else says why not.
+    pub fn carry_out(&self, desk: &mut Context) {
+        let ready = (self.ready)(&desk.model.scene(desk.session));
+        match ready {
+            Ok(()) => (self.run)(desk),
+            Err(STILL_MOVES) if self.waits() => {
+                desk.model.waiting = Some(self.name);
+                desk.say(&format!("{}: once it stands", self.name));
+            }
+            Err(why) => desk.refuse(why),
+        }
     }
 
     /// Whether its keys work in a view.
@@ -141,13 +155,13 @@ fn continuous_engaged(scene: &Scene) -> Ready {
 
 /// One key for looking closely: at where it goes, or at how fast it turns.
 fn test_or_time(desk: &mut Context) {
-    let turns = calibrate::with(desk, |p| p.servo.kind.turns_on()) == Some(true);
+    let turns = desk.picked(|p| p.servo.kind.turns_on()) == Some(true);
     if turns { continuous::stopwatch(desk) } else { test_move::begin(desk) }
 }
 
 /// Ends an exercise that is under way, or asks for one.
 fn exercise(desk: &mut Context) {
-    if calibrate::with(desk, |p| p.state.exercise().is_some()) == Some(true) {
+    if desk.picked(|p| p.state.exercise().is_some()) == Some(true) {
         desk.servo_command(|servo| Command::StandStill { servo });
         return ask::seen(desk);
     }
@@ -454,6 +468,11 @@ pub static TABLE: &[Action] = &[
 /// The action of a key in a view.
 pub fn of(pressed: Key, view: View) -> Option<&'static Action> {
     TABLE.iter().find(|action| action.works_in(view) && action.keys.contains(&pressed))
+}
+
+/// The action of a name.
+pub fn named(name: &str) -> Option<&'static Action> {
+    TABLE.iter().find(|action| action.name == name)
 }
 
 /// Actions that have keys in a view: what the help shows.

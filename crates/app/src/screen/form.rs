@@ -1,51 +1,26 @@
 //! Some words asked for at once: each has a label, arrows and Tab go between them, Enter takes all.
 
 use super::keys::Key;
-use super::question::{Question, Subject};
 use super::typing::{Recalled, Typing};
-use super::update::ask::Ask;
 use crossterm::event::KeyCode;
 use std::borrow::Cow;
 
-/// What is done with the words.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Task {
-    /// A new servo: name, board, channel.
-    AddServo,
-    /// Another name for a servo.
-    RenameServo(String),
-    /// Another plug for a servo: board, channel.
-    MoveServo(String),
-    /// A servo goes: nothing to type.
-    RemoveServo(String),
-    /// A servo changes places with another: its name.
-    SwapServo(String),
-    /// What hangs there is of another kind: its word.
-    ChangeKind(String),
-    /// What a continuous servo must see first: a pulse, and for how long.
-    Arming(String),
-    /// Which servo moved: its name; then on to the next.
-    NameWiggled(String),
-    /// Another servo comes in the place of one: nothing to type.
-    ReplaceServo(String),
-    /// A serial port is asked what is on it: its path.
-    AskPort,
-    /// A new board: name, kind, where it hangs, address.
-    AddBoard,
-    /// The supply that feeds a board's servos: name, volts, amperes.
-    Rail(String),
-    /// Another name for a board.
-    RenameBoard(String),
-    /// A board goes: nothing to type.
-    RemoveBoard(String),
-    /// Something is wrong with the simulated bench, or right again: what, and where.
-    Fault,
-    /// Anything about one part: what is asked, and the part's name.
-    Ask(Ask, String),
-    /// A question that says itself what is done.
-    Question(&'static Question, Subject),
-    /// A new rig: bus, address, serial port, file.
-    NewRig,
+/// What a form is about.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Subject {
+    /// The part's name.
+    pub of: String,
+    /// A file or another part that goes with it.
+    pub with: String,
+    /// What was found out before it was asked.
+    pub words: String,
+}
+
+impl Subject {
+    /// A part of that name.
+    pub fn of(name: &str) -> Self {
+        Self { of: name.to_owned(), ..Self::default() }
+    }
 }
 
 /// One of the words.
@@ -69,8 +44,10 @@ impl Field {
 /// See the module.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Form {
-    /// What is done with it.
-    pub task: Task,
+    /// Which question it asks, by its name.
+    pub question: &'static str,
+    /// About what.
+    pub subject: Subject,
     /// The words.
     pub fields: Vec<Field>,
     /// Which of them is being typed.
@@ -88,8 +65,8 @@ pub enum Pressed {
 
 impl Form {
     /// A form with its first word being typed.
-    pub const fn new(task: Task, fields: Vec<Field>) -> Self {
-        Self { task, fields, here: 0 }
+    pub const fn new(question: &'static str, subject: Subject, fields: Vec<Field>) -> Self {
+        Self { question, subject, fields, here: 0 }
     }
 
     /// A word, without the spaces around it.
@@ -141,7 +118,7 @@ mod tests {
     #[test]
     fn a_word_that_was_there_is_replaced_by_typing_and_kept_by_going_past() {
         let fields = vec![Field::new("name", "servo", ""), Field::new("channel", "3", "")];
-        let mut form = Form::new(Task::AddServo, fields);
+        let mut form = Form::new("add servo", Subject::default(), fields);
         let mut recalled = Recalled::default();
         form.press(Key::of(KeyCode::Tab), &recalled);
         form.press(Key::of(KeyCode::Up), &recalled);
@@ -157,7 +134,7 @@ mod tests {
         // What was typed there before comes back by the arrow; Tab goes from word to word all the same.
         form.keep(&mut recalled);
         let fields = vec![Field::new("name", "servo", ""), Field::new("channel", "3", "")];
-        let mut next = Form::new(Task::AddServo, fields);
+        let mut next = Form::new("add servo", Subject::default(), fields);
         next.press(Key::of(KeyCode::Up), &recalled);
         next.press(Key::of(KeyCode::Tab), &recalled);
         assert_eq!((next.word(0), next.here), ("ab", 1));

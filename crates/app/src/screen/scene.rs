@@ -3,6 +3,7 @@
 use super::model::Model;
 use super::rows::{InputRow, Nudge};
 use crate::edition::Edition;
+use crate::session::Session;
 use crate::survey;
 use wasvolta_core::diagnose;
 use wasvolta_core::estimate::Known;
@@ -91,6 +92,39 @@ pub enum OnWire {
     Nothing,
     /// Nobody can say.
     Unknown,
+}
+
+impl Model {
+    /// What an action may look at: the newest edition, with what is known of its parts.
+    pub fn scene<'a>(&'a self, session: &'a Session) -> Scene<'a> {
+        self.scene_of(session, &session.runner.edition)
+    }
+
+    /// What a drawing may look at: the edition that the snapshot is about.
+    pub fn shown<'a>(&'a self, session: &'a Session) -> Scene<'a> {
+        self.scene_of(session, session.runner.edition_of(&self.snapshot))
+    }
+
+    fn scene_of<'a>(&'a self, session: &'a Session, edition: &'a Edition) -> Scene<'a> {
+        let port = edition.input(self.input.id).map(|i| i.port.as_str());
+        let knob = port.and_then(|p| session.runner.knob(p)).map(|k| (k.position(), k.is_plugged()));
+        Scene {
+            model: self,
+            rig: &edition.rig,
+            edition,
+            shown: session.runner.edition_of(&self.snapshot),
+            chips: &session.runner.lookout.chips,
+            unsaved: session.document.is_unsaved(),
+            changed_outside: session.document.is_changed_outside(),
+            undo: session.document.can_undo_redo(),
+            by_hand: session.runner.manual.is_some(),
+            knob,
+            line_trouble: self.line_trouble.as_deref(),
+            looking: session.runner.lookout.is_looking(),
+            heard: session.runner.engine.is_heard(self.snapshot.now),
+            simulated: session.runner.simulated.is_some(),
+        }
+    }
 }
 
 impl OnWire {

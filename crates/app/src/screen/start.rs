@@ -1,6 +1,6 @@
 //! The first screen, when no rig was named: the demo, rigs that were open lately, or a new one.
 
-use super::form::{Field, Form, Pressed, Task};
+use super::form::{Field, Form, Pressed, Subject};
 use super::keys::{self, Key};
 use super::pen::Pen;
 use super::terminal::{self, Screen, Waiting};
@@ -148,7 +148,7 @@ impl Start {
             ),
             Field::new("file", "my.rig.toml", "Where the rig is kept; nothing is ever overwritten."),
         ];
-        self.form = Some(Form::new(Task::NewRig, fields));
+        self.form = Some(Form::new("new rig", Subject::default(), fields));
         None
     }
 

@@ -6,9 +6,12 @@ pub mod calibrate;
 pub mod cards;
 pub mod continuous;
 mod dialog;
+mod errands;
 pub mod general;
+mod hand;
 pub mod inputs;
 pub mod marks;
+pub mod questions;
 pub mod roster;
 pub mod sequence;
 pub mod sequences;
@@ -16,95 +19,19 @@ pub mod test_move;
 pub mod wiring;
 mod written;
 
+use super::action;
+use super::context::Context;
 use super::keys::{self, Key};
-use super::model::{Dialog, Model, Purpose, Tone, View};
+use super::model::{Dialog, Model, Purpose, View};
 use super::typing::Typing;
-use super::{action, errand};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use std::time::Duration;
-use wasvolta_core::rig::edit::Edited;
-use wasvolta_core::rig::{Board, Input, Rig, Servo, ServoId};
-use wasvolta_core::stage::Command;
-
-/// What an action works on.
-pub struct Context<'a> {
-    /// The screen's state.
-    pub model: &'a mut Model,
-    /// The rig and its engine.
-    pub session: &'a mut Session,
-    /// The time since the screen was opened.
-    pub now: Duration,
-    /// The key came so soon after the same one that it is being held.
-    pub held: bool,
-    /// It came so soon that it may be the first repeat of a held key.
-    pub hurried: bool,
-}
 
 /// Presses of one key closer together than this come from a key that is held.
 const HELD: Duration = Duration::from_millis(120);
 /// Keyboards wait up to this long before a held key begins to repeat; a terminal does not tell the two apart.
 const FIRST_REPEAT: Duration = Duration::from_millis(700);
-
-impl Context<'_> {
-    /// Asks the engine for something.
-    pub fn command(&mut self, command: Command) {
-        if !self.session.runner.engine.command(command) {
-            self.refuse("the engine is busy: that was not carried out, try again");
-        }
-    }
-
-    /// Makes an edit and says so, or says why not. Whether it was made.
-    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
-        match self.session.edit(what, edit) {
-            Ok(()) => {
-                self.say(what);
-                true
-            }
-            Err(refused) => {
-                self.refuse(&refused.to_string());
-                false
-            }
-        }
-    }
-
-    /// Says that something was done.
-    pub fn say(&mut self, words: &str) {
-        self.model.say(Tone::Done, words.to_owned(), self.now);
-    }
-
-    /// Says that something was not done, and why.
-    pub fn refuse(&mut self, words: &str) {
-        self.model.say(Tone::Refused, words.to_owned(), self.now);
-    }
-
-    /// The command for the picked servo, if there is one.
-    pub fn servo_command(&mut self, command: impl FnOnce(ServoId) -> Command) {
-        if let Some(servo) = self.servo().map(|servo| servo.id) {
-            self.command(command(servo));
-        }
-    }
-
-    /// The picked servo, as edited last.
-    pub fn servo(&self) -> Option<&Servo> {
-        self.session.runner.edition.servo(self.model.servo.id)
-    }
-
-    /// The place of the picked servo, as edited last.
-    pub fn place(&self) -> Option<usize> {
-        self.session.runner.edition.index.servos.place(self.model.servo.id)
-    }
-
-    /// The picked input, as edited last.
-    pub fn input(&self) -> Option<&Input> {
-        self.session.runner.edition.input(self.model.input.id)
-    }
-
-    /// The board of the picked channel, as edited last.
-    pub fn board(&self) -> Option<&Board> {
-        self.session.runner.edition.board(self.model.plug.0.id)
-    }
-}
 
 /// Takes in what has happened since the last frame, and goes on with what is still to be done.
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
@@ -114,19 +41,19 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
         desk.model.note(now, words.clone());
         desk.refuse(&words);
     }
-    errand::go_on(&mut desk);
+    errands::go_on(&mut desk);
     go_on_waiting(&mut desk);
 }
 
 /// Does what was asked for while a servo still moved, once it stands.
 fn go_on_waiting(desk: &mut Context) {
-    let Some(action) = desk.model.waiting else { return };
+    let Some(action) = desk.model.waiting.and_then(action::named) else { return };
     let ready = (action.ready)(&desk.model.scene(desk.session));
     if ready == Err(action::STILL_MOVES) {
         return;
     }
     desk.model.waiting = None;
-    carry_out(desk, action);
+    action.carry_out(desk);
 }
 
 /// Takes one event of the terminal.
@@ -170,7 +97,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
         return;
     };
     let said = desk.model.said.clone();
-    carry_out(&mut desk, action);
+    action.carry_out(&mut desk);
     // A question begins without the refusals of before.
     if desk.model.dialog.is_some() && desk.model.said == said {
         desk.model.said = None;
@@ -188,20 +115,7 @@ fn take_unseen(desk: &mut Context, key: Key) {
         desk.model.quit = true;
         return;
     }
-    carry_out(desk, action);
-}
-
-/// Does an action if it may be done, else says why not.
-pub fn carry_out(desk: &mut Context, action: &'static action::Action) {
-    let ready = (action.ready)(&desk.model.scene(desk.session));
-    match ready {
-        Ok(()) => (action.run)(desk),
-        Err(action::STILL_MOVES) if action.waits() => {
-            desk.model.waiting = Some(action);
-            desk.say(&format!("{}: once it stands", action.name));
-        }
-        Err(why) => desk.refuse(why),
-    }
+    action.carry_out(desk);
 }
 
 fn start_entry(desk: &mut Context, first: char) {

@@ -1,11 +1,10 @@
 //! Forms about one servo, its joint, its board, its cards: what each asks, and what is done with the answers.
-//!
-//! [`Ask`] names them; asking and taking stand beside each other for every one.
 
-use super::roster::{ask, done};
-use super::{Context, calibrate, cards, dialog};
+use super::cards;
+use crate::screen::context::Context;
 use crate::screen::entry;
-use crate::screen::form::{Field, Form, Task};
+use crate::screen::form::{Field, Form, Subject};
+use crate::screen::question::{Question, questions};
 use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
@@ -15,85 +14,6 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, Volts, count16};
 
-/// What is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Ask {
-    /// The angle that is seen since the horn was put on anew.
-    HornMoved,
-    /// What a servo's sheet says, or its class.
-    Rated,
-    /// Endpoints, centre and home, typed.
-    Ends,
-    /// Teeth of the spline, and from which side it arrives.
-    Spline,
-    /// About what it is reversed.
-    Reverse,
-    /// A gear or a belt.
-    Gear,
-    /// The four lengths of a linkage.
-    Linkage,
-    /// Another servo on the same joint.
-    Couple,
-    /// The geometry of a steered pair.
-    Steering,
-    /// How the joint is seen.
-    Mounting,
-    /// Which supply and signal a servo takes, and which signal its board gives.
-    Volts,
-    /// With which level an input's signal comes, and how much its pin takes.
-    PinVolts,
-    /// Frames a second.
-    FrameRate,
-    /// After which time an idle servo is released.
-    AutoRelease,
-    /// What happens to a joint when its board is back and its pulses had stopped.
-    Back,
-    /// Over what, how fast and how often it goes to and fro.
-    Exercise,
-    /// What was seen meanwhile.
-    Seen,
-    /// Standing still by a pulse or by none.
-    Idle,
-    /// The card to put on the servo.
-    LoadCard,
-    /// The card to compare with.
-    CompareCard,
-    /// The file that marks are written to.
-    MarksOut,
-    /// The file that marks are read from.
-    MarksIn,
-}
-
-impl Ask {
-    /// What it is called where it is asked.
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::HornMoved => "horn moved",
-            Self::Rated => "rated",
-            Self::Ends => "ends",
-            Self::Spline => "spline",
-            Self::Reverse => "reverse",
-            Self::Gear => "gear",
-            Self::Linkage => "linkage",
-            Self::Couple => "couple",
-            Self::Steering => "steering",
-            Self::Mounting => "mounting",
-            Self::Volts => "volts",
-            Self::PinVolts => "signal level",
-            Self::FrameRate => "frame rate",
-            Self::AutoRelease => "auto-release",
-            Self::Back => "board back",
-            Self::Exercise => "exercise",
-            Self::Seen => "what was seen",
-            Self::Idle => "standing still",
-            Self::LoadCard => "load card",
-            Self::CompareCard => "compare",
-            Self::MarksOut => "marks to",
-            Self::MarksIn => "marks from",
-        }
-    }
-}
-
 /// The picked servo with its rig.
 fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
     let rig = std::sync::Arc::clone(&desk.session.document.rig);
@@ -101,15 +21,15 @@ fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
     Some((rig, servo))
 }
 
-fn open(desk: &mut Context, what: Ask, of: &str, fields: Vec<Field>) {
-    ask(desk, Task::Ask(what, of.to_owned()), fields);
+fn open(desk: &mut Context, what: &Question, of: &str, fields: Vec<Field>) {
+    desk.ask(what.name, Subject::of(of), fields);
 }
 
 /// Asks what is seen since the horn was put on anew.
 pub fn horn_moved(desk: &mut Context, servo: &str, pulse: Micros, expected: f64) {
     let hint = format!("the marks say {expected:+.1}° at {:.0} µs", pulse.get());
     let fields = vec![Field::new("the horn stands at", format!("{expected:.0}"), hint)];
-    open(desk, Ask::HornMoved, servo, fields);
+    open(desk, &HORN_MOVED, servo, fields);
 }
 
 /// Asks what a servo's sheet says.
@@ -126,7 +46,7 @@ pub fn rated(desk: &mut Context) {
         Field::new("s/60°", number(known.and_then(|r| r.s_per_60_deg).map(Seconds::get)), "seconds, as 0.15"),
         Field::new("stall", number(known.and_then(|r| r.stall_a).map(Amps::get)), "amperes, as 1.2"),
     ];
-    open(desk, Ask::Rated, &servo.name, fields);
+    open(desk, &RATED, &servo.name, fields);
 }
 
 /// Asks for endpoints, centre and home.
@@ -143,7 +63,7 @@ pub fn ends(desk: &mut Context) {
         let home = joint.home_deg.map_or_else(String::new, |home| format!("{}", home.get()));
         fields.push(Field::new("home", home, "degrees, where it rests; empty for none"));
     }
-    open(desk, Ask::Ends, &servo.name, fields);
+    open(desk, &ENDS, &servo.name, fields);
 }
 
 /// Asks for the teeth of its spline, and from which side it is to arrive.
@@ -159,7 +79,7 @@ pub fn spline(desk: &mut Context) {
         Field::new("teeth", teeth, "of its spline; empty when not counted"),
         Field::new("arrives from", side, "either, below or above: from one side slack does not matter"),
     ];
-    open(desk, Ask::Spline, &servo.name, fields);
+    open(desk, &SPLINE, &servo.name, fields);
 }
 
 /// Asks about what it is reversed.
@@ -167,7 +87,7 @@ pub fn reverse(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let (centre, ends) = (joints::About::Centre.middle(&servo), joints::About::Ends.middle(&servo));
     let hint = format!("centre: about {:.0} µs; ends: about {:.0} µs", centre.get(), ends.get());
-    open(desk, Ask::Reverse, &servo.name, vec![Field::new("about", "centre", hint)]);
+    open(desk, &REVERSE, &servo.name, vec![Field::new("about", "centre", hint)]);
 }
 
 /// Asks for a gear or a belt.
@@ -186,7 +106,7 @@ pub fn gear(desk: &mut Context) {
             "degrees of the joint with the servo at 0°",
         ),
     ];
-    open(desk, Ask::Gear, &servo.name, fields);
+    open(desk, &GEAR, &servo.name, fields);
 }
 
 /// Asks for the lengths of a linkage.
@@ -218,7 +138,7 @@ pub fn linkage(desk: &mut Context) {
             "degrees that the joint counts then",
         ),
     ];
-    open(desk, Ask::Linkage, &servo.name, fields);
+    open(desk, &LINKAGE, &servo.name, fields);
 }
 
 /// Asks which other servo turns the same joint.
@@ -228,7 +148,7 @@ pub fn couple(desk: &mut Context) {
     let other = rig.servos.iter().find(|s| s.kind.has_angles() && !joint.servos().any(|t| t == s.name));
     let fields =
         vec![Field::new("with", other.map_or("", |s| s.name.as_str()), "a servo that turns the same joint")];
-    open(desk, Ask::Couple, &joint.name, fields);
+    open(desk, &COUPLE, &joint.name, fields);
 }
 
 /// Lets the picked servo turn a joint of its own again.
@@ -253,7 +173,7 @@ pub fn steering(desk: &mut Context) {
         Field::new("track", mm(|p| p.track_mm), "mm between the kingpins; empty for no pair"),
         Field::new("wheelbase", mm(|p| p.wheelbase_mm), "mm to the other axle"),
     ];
-    open(desk, Ask::Steering, &joint.name, fields);
+    open(desk, &STEERING, &joint.name, fields);
 }
 
 /// Asks how the maker sees the joint.
@@ -265,7 +185,7 @@ pub fn mounting(desk: &mut Context) {
         Field::new("0° points", format!("{}", joint.mounted_deg.get()), "degrees clockwise from straight up"),
         Field::new("angles rise", turns, "clockwise or anticlockwise, as you see it"),
     ];
-    open(desk, Ask::Mounting, &joint.name, fields);
+    open(desk, &MOUNTING, &joint.name, fields);
 }
 
 fn volts_said(volts: Option<Volts>) -> String {
@@ -283,7 +203,7 @@ pub fn volts(desk: &mut Context) {
         Field::new("signal from", volts_said(servo.signal_volts), "volts at least, as its sheet says"),
         Field::new("board gives", volts_said(gives), "volts of its board's signal, as 3.3 or 5"),
     ];
-    open(desk, Ask::Volts, &servo.name, fields);
+    open(desk, &VOLTS, &servo.name, fields);
 }
 
 /// Asks with which level an input's signal comes, and how much its pin takes.
@@ -293,7 +213,7 @@ pub fn pin_volts(desk: &mut Context) {
         Field::new("comes with", volts_said(input.signal_volts), "volts at most, as 5; empty when not known"),
         Field::new("pin takes", volts_said(input.pin_volts), "volts at most, as 3.3"),
     ];
-    open(desk, Ask::PinVolts, &input.name, fields);
+    open(desk, &PIN_VOLTS, &input.name, fields);
 }
 
 /// Volts as they are written; nothing where nobody knows.
@@ -316,8 +236,7 @@ fn levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     };
     let (signal, gives) = (typed_volts(form.word(1))?, typed_volts(form.word(2))?);
     let board = desk.session.document.rig.servo(of).map(|s| s.board.clone()).unwrap_or_default();
-    done(
-        desk,
+    desk.done(
         &format!("{of}: what it takes and its board gives is kept; Wiring says where they differ"),
         |rig| boards::set_signal(&roster::set_levels(rig, of, takes, signal)?, &board, gives),
     )
@@ -325,7 +244,7 @@ fn levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
 
 fn pin_levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (comes, takes) = (typed_volts(form.word(0))?, typed_volts(form.word(1))?);
-    done(desk, &format!("{of}: its level is kept; Wiring says where its pin takes less"), |rig| {
+    desk.done(&format!("{of}: its level is kept; Wiring says where its pin takes less"), |rig| {
         edit::change_input(rig, of, |input| (input.signal_volts, input.pin_volts) = (comes, takes))
     })
 }
@@ -339,7 +258,7 @@ pub fn frame_rate(desk: &mut Context) {
         format!("{}", board.frame_hz.get()),
         "40 to 400 Hz; its slowest servo must take it",
     )];
-    open(desk, Ask::FrameRate, &board.name, fields);
+    open(desk, &FRAME_RATE, &board.name, fields);
 }
 
 /// Asks when an idle servo is released.
@@ -351,18 +270,17 @@ pub fn auto_release(desk: &mut Context) {
         format!("{after}s"),
         "left alone by the hand; 0s for never; loaded joints never are",
     )];
-    open(desk, Ask::AutoRelease, "", fields);
+    open(desk, &AUTO_RELEASE, "", fields);
 }
 
 /// Asks what happens to the picked joint when its board is back and its pulses had stopped meanwhile.
 pub fn back(desk: &mut Context) {
-    let Some(Some((joint, now))) = calibrate::with(desk, |p| p.joint.map(|j| (j.name.clone(), j.back)))
-    else {
+    let Some(Some((joint, now))) = desk.picked(|p| p.joint.map(|j| (j.name.clone(), j.back))) else {
         return;
     };
     let word = BACKS.iter().find(|(back, _)| *back == now).map_or("usual", |(_, word)| word);
     let hint = "usual, last (go on from its last pulse), ask (where it stands), stay-released";
-    open(desk, Ask::Back, &joint, vec![Field::new("then", word, hint)]);
+    open(desk, &BACK, &joint, vec![Field::new("then", word, hint)]);
 }
 
 /// What may happen to a joint then, by its word.
@@ -375,7 +293,7 @@ const BACKS: [(Option<Back>, &str); 4] = [
 
 /// Asks over what, how fast and how often a servo goes to and fro.
 pub fn exercise(desk: &mut Context) {
-    let found = calibrate::with(desk, |p| {
+    let found = desk.picked(|p| {
         let (low, high) = p.plan.guard.free();
         (p.servo.name.clone(), low, high, p.slope())
     });
@@ -392,7 +310,7 @@ pub fn exercise(desk: &mut Context) {
         Field::new("pause", "0.5s", "at either end"),
         Field::new("times", "10", "there and back; 0 for centre, side, side, slowly over all"),
     ];
-    open(desk, Ask::Exercise, &name, fields);
+    open(desk, &EXERCISE, &name, fields);
 }
 
 /// Asks what was seen during an exercise.
@@ -400,7 +318,7 @@ pub fn seen(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let fields =
             vec![Field::new("what was seen", "", "in words, kept with the servo; Esc keeps nothing")];
-        open(desk, Ask::Seen, &servo.name, fields);
+        open(desk, &SEEN, &servo.name, fields);
     }
 }
 
@@ -410,7 +328,7 @@ pub fn idle(desk: &mut Context) {
     let by = if servo.idle == Idle::Release { "release" } else { "pulse" };
     open(
         desk,
-        Ask::Idle,
+        &IDLE,
         &servo.name,
         vec![Field::new("by", by, "pulse: it sees its stop pulse; release: none at all")],
     );
@@ -424,7 +342,7 @@ pub fn load_card(desk: &mut Context) {
         return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
     };
     let hint = format!("there are {}", cards.join(", "));
-    open(desk, Ask::LoadCard, &servo.name, vec![Field::new("card", first, hint)]);
+    open(desk, &LOAD_CARD, &servo.name, vec![Field::new("card", first, hint)]);
 }
 
 /// Asks for a card to compare the picked servo with.
@@ -435,19 +353,14 @@ pub fn compare_card(desk: &mut Context) {
         return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
     };
     let hint = format!("there are {}", cards.join(", "));
-    open(desk, Ask::CompareCard, &servo.name, vec![Field::new("with", first, hint)]);
+    open(desk, &COMPARE_CARD, &servo.name, vec![Field::new("with", first, hint)]);
 }
 
 /// Asks where marks are written to.
 pub fn marks_out(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
-        open(
-            desk,
-            Ask::MarksOut,
-            &servo.name,
-            vec![Field::new("file", file, "comma-separated, a mark a line")],
-        );
+        open(desk, &MARKS_OUT, &servo.name, vec![Field::new("file", file, "comma-separated, a mark a line")]);
     }
 }
 
@@ -457,67 +370,64 @@ pub fn marks_in(desk: &mut Context) {
         let file = format!("{}-marks.csv", servo.name);
         open(
             desk,
-            Ask::MarksIn,
+            &MARKS_IN,
             &servo.name,
             vec![Field::new("file", file, "a head with pulse_us and angle_deg, a mark a line")],
         );
     }
 }
 
-/// Does what a form says.
-pub fn take(desk: &mut Context, what: Ask, of: &str, form: &Form) -> Result<String, String> {
-    match what {
-        Ask::HornMoved => moved(desk, of, form),
-        Ask::Rated => sheet(desk, of, form),
-        Ask::Ends => typed_ends(desk, of, form),
-        Ask::Spline => typed_spline(desk, of, form),
-        Ask::Reverse => reversed(desk, of, form),
-        Ask::Gear => geared(desk, of, form),
-        Ask::Linkage => linked(desk, of, form),
-        Ask::Couple => {
+questions! {
+    HORN_MOVED("horn moved") => |desk, about, form| moved(desk, &about.of, form);
+    RATED("rated") => |desk, about, form| sheet(desk, &about.of, form);
+    ENDS("ends") => |desk, about, form| typed_ends(desk, &about.of, form);
+    SPLINE("spline") => |desk, about, form| typed_spline(desk, &about.of, form);
+    REVERSE("reverse") => |desk, about, form| reversed(desk, &about.of, form);
+    GEAR("gear") => |desk, about, form| geared(desk, &about.of, form);
+    LINKAGE("linkage") => |desk, about, form| linked(desk, &about.of, form);
+    COUPLE("couple") => |desk, Subject { of, .. }, form| {
             let other = form.word(0);
-            done(desk, &format!("{other} turns {of} too: they move only together"), |rig| {
+            desk.done(&format!("{other} turns {of} too: they move only together"), |rig| {
                 joints::couple(rig, of, other)
             })
-        }
-        Ask::Steering => steered(desk, of, form),
-        Ask::Mounting => mounted(desk, of, form),
-        Ask::Volts => levels(desk, of, form),
-        Ask::PinVolts => pin_levels(desk, of, form),
-        Ask::FrameRate => {
+        };
+    STEERING("steering") => |desk, about, form| steered(desk, &about.of, form);
+    MOUNTING("mounting") => |desk, about, form| mounted(desk, &about.of, form);
+    VOLTS("volts") => |desk, about, form| levels(desk, &about.of, form);
+    PIN_VOLTS("signal level") => |desk, about, form| pin_levels(desk, &about.of, form);
+    FRAME_RATE("frame rate") => |desk, Subject { of, .. }, form| {
             let rate = Hertz::new(entry::hertz(form.word(0))?);
             let words = format!("{of} sends {} frames a second; pulses and angles stay", rate.get());
-            done(desk, &words, |rig| joints::set_frame_rate(rig, of, rate))
-        }
-        Ask::AutoRelease => {
+            desk.done(&words, |rig| joints::set_frame_rate(rig, of, rate))
+        };
+    AUTO_RELEASE("auto-release") => |desk, _, form| {
             let after = Some(Seconds::new(entry::seconds(form.word(0))?)).filter(|s| *s != Seconds::ZERO);
             let words = after.map_or_else(
                 || "no servo is released by itself".to_owned(),
                 |s| format!("a servo left alone for {} s is released, unless it carries a load", s.get()),
             );
-            done(desk, &words, |rig| roster::set_auto_release(rig, after))
-        }
-        Ask::Back => {
+            desk.done(&words, |rig| roster::set_auto_release(rig, after))
+        };
+    BACK("board back") => |desk, Subject { of, .. }, form| {
             let (back, word) = BACKS[chosen(form.word(0), &BACKS.map(|(_, word)| word))?];
             let words = format!("{of} when its board is back: {word}");
-            done(desk, &words, |rig| joints::set_back(rig, of, back))
-        }
-        Ask::Exercise => exercised(desk, form),
-        Ask::Seen => noted(desk, of, form),
-        Ask::Idle => {
+            desk.done(&words, |rig| joints::set_back(rig, of, back))
+        };
+    EXERCISE("exercise") => |desk, _, form| exercised(desk, form);
+    SEEN("what was seen") => |desk, about, form| noted(desk, &about.of, form);
+    IDLE("standing still") => |desk, Subject { of, .. }, form| {
             let release = chosen(form.word(0), &["pulse", "release"])? == 1;
             let (idle, words) = if release {
                 (Idle::Release, format!("{of} stands still without pulses"))
             } else {
                 (Idle::Pulse, format!("{of} stands still by its stop pulse"))
             };
-            done(desk, &words, |rig| roster::set_idle(rig, of, idle))
-        }
-        Ask::LoadCard => cards::load(desk, of, form.word(0)),
-        Ask::CompareCard => cards::compare(desk, of, form.word(0)),
-        Ask::MarksOut => cards::marks_out(desk, of, form.word(0)),
-        Ask::MarksIn => cards::marks_in(desk, of, form.word(0)),
-    }
+            desk.done(&words, |rig| roster::set_idle(rig, of, idle))
+        };
+    LOAD_CARD("load card") => |desk, about, form| cards::load(desk, &about.of, form.word(0));
+    COMPARE_CARD("compare") => |desk, about, form| cards::compare(desk, &about.of, form.word(0));
+    MARKS_OUT("marks to") => |desk, about, form| cards::marks_out(desk, &about.of, form.word(0));
+    MARKS_IN("marks from") => |desk, about, form| cards::marks_in(desk, &about.of, form.word(0));
 }
 
 /// Which of some words one begins.
@@ -529,13 +439,12 @@ fn chosen(said: &str, words: &[&str]) -> Result<usize, String> {
 
 fn moved(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let seen = entry::angle(form.word(0))?;
-    let (pulse, servo) =
-        calibrate::with(desk, |p| (p.wire_pulse(), p.servo.clone())).ok_or("no servo is picked")?;
+    let (pulse, servo) = desk.picked(|p| (p.wire_pulse(), p.servo.clone())).ok_or("no servo is picked")?;
     let by = marks::moved_by(&servo, pulse, seen).map_err(|refused| refused.to_string())?;
     let teeth = servo.teeth.map_or_else(String::new, |teeth| {
         format!(", {:.0} teeth", (by.get() / 360.0 * f64::from(teeth)).abs())
     });
-    done(desk, &format!("the horn was moved: marks shifted by {:+.1}°{teeth}", by.get()), |rig| {
+    desk.done(&format!("the horn was moved: marks shifted by {:+.1}°{teeth}", by.get()), |rig| {
         marks::move_horn(rig, of, by)
     })
 }
@@ -548,7 +457,7 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
             format!("{class:?} is no class: {}", names.join(", "))
         })?;
         let words = format!("rated as a {} servo usually is: what it really does, marks tell", preset.name);
-        return done(desk, &words, |rig| roster::set_class(rig, of, preset));
+        return desk.done(&words, |rig| roster::set_class(rig, of, preset));
     }
     let number = |label: &str| said(label).map(entry::plain).transpose();
     let (low, high) = said("over")
@@ -571,11 +480,11 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
         rated.pulses_us.low.get(),
         rated.pulses_us.high.get()
     );
-    done(desk, &words, |rig| roster::set_rated(rig, of, Some(rated)))
+    desk.done(&words, |rig| roster::set_rated(rig, of, Some(rated)))
 }
 
 fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
-    let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
+    let context = desk.pulse_context().ok_or("no servo is picked")?;
     let pulse = |label: &str| entry::pulse(form.said(label).unwrap_or_default(), &context);
     let (low, high, centre) = (pulse("low")?, pulse("high")?, pulse("centre")?);
     let home = form.said("home").filter(|text| !text.is_empty()).map(entry::angle).transpose()?;
@@ -583,7 +492,7 @@ fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, Strin
     let was = desk.session.document.rig.servo(of).map(Servo::centre);
     let joint = desk.session.document.rig.joint_of(of).map(|j| j.name.clone());
     let words = format!("endpoints {:.0} and {:.0} µs, centre {:.0} µs", low.get(), high.get(), centre.get());
-    done(desk, &words, |rig| {
+    desk.done(&words, |rig| {
         let mut next = edit::set_endpoints(rig, of, Ends { low, high })?;
         if was.is_none_or(|was| (was - centre).abs().get() > 0.05) {
             next = edit::set_centre(&next, of, centre)?;
@@ -606,7 +515,7 @@ fn typed_spline(desk: &mut Context, of: &str, form: &Form) -> Result<String, Str
         Side::Unknown => "arrives from either side".to_owned(),
         side => format!("arrives {} everywhere", side.word()),
     };
-    done(desk, &format!("{of} {arrives}"), |rig| {
+    desk.done(&format!("{of} {arrives}"), |rig| {
         marks::set_arrival(&marks::set_teeth(rig, of, teeth)?, of, side)
     })
 }
@@ -614,7 +523,7 @@ fn typed_spline(desk: &mut Context, of: &str, form: &Form) -> Result<String, Str
 fn reversed(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let about = [joints::About::Centre, joints::About::Ends][chosen(form.word(0), &["centre", "ends"])?];
     let words = format!("reversed about {}; limits and home stay where they are", about.word());
-    done(desk, &words, |rig| joints::reverse(rig, of, about))
+    desk.done(&words, |rig| joints::reverse(rig, of, about))
 }
 
 fn geared(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
@@ -626,7 +535,7 @@ fn geared(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     } else {
         (Some(gear), format!("{ratio} ° of the joint for a degree of the servo"))
     };
-    done(desk, &words, |rig| joints::set_gear(rig, of, gear))
+    desk.done(&words, |rig| joints::set_gear(rig, of, gear))
 }
 
 fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
@@ -644,7 +553,7 @@ fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     };
     let bars = FourBar { branch: joints::branch_by(bars, entry::angle(form.word(5))?), ..bars };
     let words = format!("a linkage, {}; L draws it where there is room for one drawing", bars.branch.word());
-    done(desk, &words, |rig| joints::set_linkage(rig, of, bars))
+    desk.done(&words, |rig| joints::set_linkage(rig, of, bars))
 }
 
 fn steered(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
@@ -659,17 +568,17 @@ fn steered(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> 
     } else {
         "no steered pair"
     };
-    done(desk, words, |rig| joints::set_steering(rig, of, pair))
+    desk.done(words, |rig| joints::set_steering(rig, of, pair))
 }
 
 fn mounted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let angle = entry::angle(form.word(0))?;
     let anticlockwise = chosen(form.word(1), &["clockwise", "anticlockwise"])? == 1;
-    done(desk, "drawn as you see it", |rig| joints::set_mounting(rig, of, angle, anticlockwise))
+    desk.done("drawn as you see it", |rig| joints::set_mounting(rig, of, angle, anticlockwise))
 }
 
 fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
-    let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
+    let context = desk.pulse_context().ok_or("no servo is picked")?;
     let (a, b) = (entry::pulse(form.word(0), &context)?, entry::pulse(form.word(1), &context)?);
     let speed = entry::plain(form.word(2))?;
     let pause = entry::seconds(form.word(3))?;
@@ -677,8 +586,7 @@ fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
     if speed <= 0.0 || !(0.0..=60.0).contains(&pause) || !(0.0..=60_000.0).contains(&times) {
         return Err("a speed above nothing, a pause of 60 s at most, 60000 times at most".to_owned());
     }
-    let (slope, centre) =
-        calibrate::with(desk, |p| (p.slope(), p.servo.centre())).ok_or("no servo is picked")?;
+    let (slope, centre) = desk.picked(|p| (p.slope(), p.servo.centre())).ok_or("no servo is picked")?;
     let (low, high) = if a < b { (a, b) } else { (b, a) };
     let what = Exercise {
         low,
@@ -697,5 +605,5 @@ fn noted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (over_us, times) = desk.model.exercised.ok_or("nothing was exercised in this run")?;
     let what =
         Exercised { on: crate::date::today().to_string(), over_us, times, seen: form.word(0).to_owned() };
-    done(desk, "noted with the servo", |rig| marks::note_exercise(rig, of, what))
+    desk.done("noted with the servo", |rig| marks::note_exercise(rig, of, what))
 }

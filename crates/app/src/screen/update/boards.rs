@@ -1,13 +1,27 @@
 //! Boards come with their ports, are told their supply, change their name, and go.
 
-use super::Context;
-use super::roster::{ask, done};
 use crate::fresh;
-use crate::screen::form::{Field, Form, Task};
+use crate::screen::context::Context;
+use crate::screen::form::{Field, Form, Subject};
 use crate::screen::pick::Pick;
+use crate::screen::question::questions;
 use wasvolta_core::rig::edit::boards as edit;
 use wasvolta_core::rig::{Chip, Rail, RailId, Rig};
 use wasvolta_core::unit::{Amps, Volts};
+
+questions! {
+    ADD("add board") => |desk, _, form| added(desk, form);
+    RAIL("supply") => |desk, about, form| fed(desk, &about.of, form);
+    RENAME("rename board", label: "rename") => |desk, Subject { of: board, .. }, form| {
+        let name = form.word(0);
+        desk.done(&format!("{board} is {name} now"), |rig| edit::rename_board(rig, board, name))
+    };
+    REMOVE("remove board", label: "remove", words: |_, form| {
+        format!("Remove the board {}? It can be undone.", form.subject.of)
+    }) => |desk, Subject { of: board, .. }, _| {
+        desk.done(&format!("{board} removed; u brings it back"), |rig| edit::remove_board(rig, board))
+    };
+}
 
 /// Asks for a new board's name, kind, place and address; what a look has found and the rig does not know is proposed.
 pub fn add(desk: &mut Context) {
@@ -29,7 +43,7 @@ pub fn add(desk: &mut Context) {
         Field::new("on", place, "a port, or a path such as /dev/i2c-1; PATH@BAUD behind a bridge"),
         Field::new("kind", "pwm-expander", "pwm-expander, firmata or linux-pwm"),
     ];
-    ask(desk, Task::AddBoard, fields);
+    desk.ask(ADD.name, Subject::default(), fields);
 }
 
 /// The name of the port at a path, or the path itself.
@@ -39,7 +53,7 @@ fn port_or_path(rig: &Rig, path: &str) -> String {
 }
 
 /// Adds the board that a form says, and its port where there is none yet.
-pub fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
+fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let said = |label| form.said(label).unwrap_or_default();
     let chip = Chip::of(said("kind")).ok_or("a board is a pwm-expander, firmata or linux-pwm")?;
     let address = match chip {
@@ -71,7 +85,7 @@ pub fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let place = address.map_or_else(|| format!("on {path}"), |address| format!("at {address:#04x}"));
     let drawn = if address.is_some() { ": its jumpers are drawn beside it" } else { "" };
     let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address };
-    let words = done(desk, &format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
+    let words = desk.done(&format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
     desk.model.plug = (Pick::at(&desk.session.document.rig.boards, usize::MAX), 0);
     Ok(words)
 }
@@ -88,14 +102,15 @@ pub fn rail(desk: &mut Context) {
         Field::new("volts", number(rail.map(|r| r.volts.get())), "what it gives, as 6"),
         Field::new("amps", number(rail.map(|r| r.amps.get())), "what it can give at most, as 4"),
     ];
-    ask(desk, Task::Rail(board.name.clone()), fields);
+    let of = Subject::of(&board.name);
+    desk.ask(RAIL.name, of, fields);
 }
 
 /// Puts a board on the rail that a form says.
-pub fn fed(desk: &mut Context, board: &str, form: &Form) -> Result<String, String> {
+fn fed(desk: &mut Context, board: &str, form: &Form) -> Result<String, String> {
     let name = form.said("rail").unwrap_or_default();
     if name.is_empty() {
-        return done(desk, &format!("{board} hangs on no rail"), |rig| edit::feed_board(rig, board, None));
+        return desk.done(&format!("{board} hangs on no rail"), |rig| edit::feed_board(rig, board, None));
     }
     let number = |label: &str, unit: char| {
         let said = form.said(label).unwrap_or_default().trim_end_matches([unit, ' ']);
@@ -108,7 +123,7 @@ pub fn fed(desk: &mut Context, board: &str, form: &Form) -> Result<String, Strin
         amps: Amps::new(number("amps", 'A')?),
     };
     let words = format!("{board} is fed by {name}, {} V and {} A", rail.volts.get(), rail.amps.get());
-    done(desk, &words, |rig| edit::feed_board(rig, board, Some(&rail)))
+    desk.done(&words, |rig| edit::feed_board(rig, board, Some(&rail)))
 }
 
 fn picked(desk: &Context) -> Option<String> {
@@ -119,14 +134,14 @@ fn picked(desk: &Context) -> Option<String> {
 pub fn rename(desk: &mut Context) {
     if let Some(name) = picked(desk) {
         let fields = vec![Field::new("name", name.clone(), "as it is called on the bench")];
-        ask(desk, Task::RenameBoard(name), fields);
+        desk.ask(RENAME.name, Subject::of(&name), fields);
     }
 }
 
 /// Asks whether the picked board may go.
 pub fn remove(desk: &mut Context) {
     if let Some(name) = picked(desk) {
-        ask(desk, Task::RemoveBoard(name), Vec::new());
+        desk.ask(REMOVE.name, Subject::of(&name), Vec::new());
     }
 }
 

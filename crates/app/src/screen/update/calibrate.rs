@@ -1,13 +1,14 @@
 //! Actions on one servo: engaging, jogging, endpoints, limits. What was seen of it stands in [`super::marks`].
 
-use super::roster::ask;
-use super::{Context, marks};
+use super::hand::{glide, goes};
+use super::marks;
 use crate::date::ago;
-use crate::screen::form::Task;
-use crate::screen::model::{Dial, Dialog, Purpose, Scale};
-use crate::screen::question::{Question, Subject};
+use crate::screen::context::Context;
+use crate::screen::dial::Dial;
+use crate::screen::form::Subject;
+use crate::screen::model::{Dialog, Purpose, Scale};
+use crate::screen::question::questions;
 use crate::screen::rows::NUDGES;
-use crate::screen::scene::Picked;
 use crate::screen::typing::Typing;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};
@@ -21,32 +22,13 @@ const HORN_ON: Micros = Micros::new(1500.0);
 /// How far a knob jogs to either side where it is to be fine.
 const NARROW: Micros = Micros::new(40.0);
 
-/// Runs something with the picked servo, if there is one.
-pub fn with<R>(desk: &Context, look: impl FnOnce(&Picked) -> R) -> Option<R> {
-    let scene = desk.model.scene(desk.session);
-    scene.picked().map(|picked| look(&picked))
-}
-
-/// Notes which way the pulse goes, and where it was while nothing was heard.
-pub(super) fn goes(desk: &mut Context, by: Micros) {
-    if by == Micros::ZERO {
-        return;
-    }
-    desk.model.side = if by.get() > 0.0 { Side::Below } else { Side::Above };
-    desk.model.quiet = with(desk, |p| {
-        let outwards = (p.nearer_end() == End::High) == (by.get() > 0.0);
-        outwards.then(|| p.wire_pulse())
-    })
-    .flatten();
-}
-
 /// Nudges the servo. Of a held key one nudge counts a frame.
 pub fn jog(desk: &mut Context, direction: f64) {
     if std::mem::replace(&mut desk.model.jogged, true) {
         return;
     }
     let nudge = NUDGES.get(desk.model.nudge).copied().unwrap_or(NUDGES[0]);
-    if let Some(by) = with(desk, |p| p.nudge(nudge) * direction) {
+    if let Some(by) = desk.picked(|p| p.nudge(nudge) * direction) {
         goes(desk, by);
         let repeat = desk.held;
         desk.servo_command(|servo| Command::Jog { servo, by, repeat });
@@ -57,7 +39,7 @@ pub fn jog(desk: &mut Context, direction: f64) {
 pub fn knob(desk: &mut Context) {
     let input = desk.model.input.id;
     let Some((jogged, at, (low, high))) =
-        with(desk, |p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
+        desk.picked(|p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
     else {
         return;
     };
@@ -93,22 +75,20 @@ pub fn knob(desk: &mut Context) {
     desk.model.side = Side::Unknown;
 }
 
-static ENGAGE_TURNING: Question = Question {
-    name: "engage",
-    confirm: Some(|scene, Subject { of, .. }| {
+questions! {
+    ENGAGE_TURNING("engage", words: |scene, form| {
         let pulse = scene.picked().map_or(0.0, |picked| picked.plan.start().get());
+        let of = &form.subject.of;
         format!("{of} gets {pulse:.0} µs, at which it should stand still. It may turn: is it free to?")
-    }),
-    take: |desk, Subject { of, .. }, _| {
+    }) => |desk, Subject { of, .. }, _| {
         let part = desk.session.document.rig.servo(of).ok_or_else(|| format!("no servo is called {of:?}"))?;
-        let plan = desk.session.runner.edition.plan.servo_place(part.id);
-        let plan =
-            plan.and_then(|n| desk.session.runner.edition.plan.servos.get(n)).ok_or("it has no board")?;
-        let (servo, pulse) = (part.id, plan.start());
-        desk.command(Command::Engage { servo, pulse, stands_there: true });
+        let plan = &desk.session.runner.edition.plan;
+        let start = plan.servo_place(part.id).and_then(|n| plan.servos.get(n)).ok_or("it has no board")?.start();
+        let servo = part.id;
+        desk.command(Command::Engage { servo, pulse: start, stands_there: true });
         Ok(format!("{of} gets its first pulse"))
-    },
-};
+    };
+}
 
 /// Asks where the horn stands.
 pub fn engage(desk: &mut Context) {
@@ -117,7 +97,7 @@ pub fn engage(desk: &mut Context) {
     // A lamp or a motor stands nowhere: it begins off, or at its neutral. What turns may do so at once.
     if picked.servo.kind.turns_on() {
         let subject = Subject::of(&picked.servo.name);
-        return ask(desk, Task::Question(&ENGAGE_TURNING, subject), Vec::new());
+        return desk.ask(ENGAGE_TURNING.name, subject, Vec::new());
     }
     if !picked.servo.kind.has_angles() {
         let pulse = picked.plan.start();
@@ -136,7 +116,7 @@ pub fn engage(desk: &mut Context) {
         Some((scale, false)) => (scale.angle_at(pulse).get(), Scale::Rated),
         None => (pulse.get(), Scale::Pulses),
     };
-    let dial = Dial { value: value.round() + 0.0, typing: Typing::default() };
+    let dial = Dial::at(value.round());
     desk.model.side = Side::Unknown;
     desk.model.dialog = Some(Dialog::Engage { dial, scale, from });
 }
@@ -148,18 +128,9 @@ pub fn horn_on(desk: &mut Context) {
     desk.say("first pulse at 1500 µs: put the horn on where its middle should be");
 }
 
-/// Glides to a pulse by hand.
-pub(super) fn glide(desk: &mut Context, to: Micros) {
-    if let Some(by) = with(desk, |p| to - p.state.pulse) {
-        goes(desk, by);
-        desk.model.quiet = None;
-    }
-    desk.servo_command(|servo| Command::GoTo { servo, pulse: to });
-}
-
 /// Glides to the next pulse worth a mark.
 pub fn next_mark(desk: &mut Context) {
-    let next = with(desk, |p| {
+    let next = desk.picked(|p| {
         let (low, high) = p.plan.guard.free();
         let tells = p.servo.fit().ok().and_then(|fit| fit.between_odd_and_next());
         tells.map_or_else(
@@ -216,7 +187,7 @@ pub fn widen(desk: &mut Context) {
         return desk.refuse("a held key does not widen: listen to the servo, then press W again");
     }
     let nudge = NUDGES.get(desk.model.nudge).copied().unwrap_or(NUDGES[0]);
-    let Some((name, end, at, gap, by)) = with(desk, |p| {
+    let Some((name, end, at, gap, by)) = desk.picked(|p| {
         let end = p.nearer_end();
         let (low, high) = p.plan.guard.endpoints;
         let at = match end {
@@ -227,7 +198,7 @@ pub fn widen(desk: &mut Context) {
     }) else {
         return;
     };
-    desk.model.widened = with(desk, |p| p.servo.id);
+    desk.model.widened = desk.picked(|p| p.servo.id);
     // A whisker more than one press away counts as there: the pulse is kept in fractions.
     if gap > by + Micros::new(0.5) {
         glide(desk, at);
@@ -262,11 +233,11 @@ pub fn stops(desk: &mut Context) {
 /// which nothing was heard.
 fn back_off(desk: &mut Context, seen: MarkKind) {
     let quiet = desk.model.quiet;
-    let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.wire_pulse())) else { return };
+    let Some((end, pulse)) = desk.picked(|p| (p.nearer_end(), p.wire_pulse())) else { return };
     let inwards = if end == End::Low { MARGIN } else { -MARGIN };
     let quiet = quiet.filter(|quiet| (end == End::Low) == (*quiet > pulse));
     // Within its deadband a servo is quiet a little beyond its stop; a tick is more than that.
-    let tick = with(desk, |p| p.plan.guard.clock.tick()).unwrap_or(Micros::ZERO);
+    let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::ZERO);
     let spare = if end == End::Low { tick } else { -tick };
     let to = quiet.map_or(pulse, |quiet| quiet + spare) + inwards;
     let what = marks::observe(desk, seen, None);
@@ -284,14 +255,14 @@ pub fn move_by(desk: &mut Context) {
 
 /// Makes the present pulse the nearer endpoint: as it was typed or jogged to, not as its ticks have it.
 pub fn endpoint(desk: &mut Context) {
-    if let Some((end, pulse)) = with(desk, |p| (p.nearer_end(), p.state.pulse)) {
+    if let Some((end, pulse)) = desk.picked(|p| (p.nearer_end(), p.state.pulse)) {
         set_endpoint(desk, end, pulse);
     }
 }
 
 /// Sets an endpoint of the picked servo.
 pub fn set_endpoint(desk: &mut Context, end: End, pulse: Micros) {
-    if let Some(name) = with(desk, |p| p.servo.name.clone()) {
+    if let Some(name) = desk.picked(|p| p.servo.name.clone()) {
         let words = format!("{} endpoint {:.0} µs", end.word(), pulse.get());
         desk.edit(&words, |rig| edit::set_endpoint(rig, &name, end, pulse));
     }
@@ -299,20 +270,20 @@ pub fn set_endpoint(desk: &mut Context, end: End, pulse: Micros) {
 
 /// Asks for a limit, beginning with where it stands.
 pub fn limit(desk: &mut Context) {
-    let Some((angle, end)) = with(desk, |p| {
+    let Some((angle, end)) = desk.picked(|p| {
         let angle = p.angle().unwrap_or_default();
         let middle = p.plan.scale.as_ref().map_or(Degrees::ZERO, |scale| scale.angle_at(p.servo.centre()));
         (angle, if angle < middle { End::Low } else { End::High })
     }) else {
         return;
     };
-    let dial = Dial { value: angle.get().round() + 0.0, typing: Typing::default() };
+    let dial = Dial::at(angle.get().round());
     desk.model.dialog = Some(Dialog::Limit { end, dial, reason: None });
 }
 
 /// Makes the present pulse the centre.
 pub fn centre(desk: &mut Context) {
-    let found = with(desk, |p| (p.servo.name.clone(), p.state.pulse, p.servo.kind, p.servo.band()));
+    let found = desk.picked(|p| (p.servo.name.clone(), p.state.pulse, p.servo.kind, p.servo.band()));
     let Some((name, pulse, kind, band)) = found else { return };
     if let (true, Some(band)) = (kind.turns_on(), band) {
         let words = format!(
@@ -327,7 +298,7 @@ pub fn centre(desk: &mut Context) {
 
 /// Makes the present angle home.
 pub fn home(desk: &mut Context) {
-    let found = with(desk, |p| {
+    let found = desk.picked(|p| {
         let angle = p.plan.scale.as_ref()?.angle_at(p.state.pulse);
         // The last bits of a way there and back are no angle; nor is there a −0.
         let angle = Degrees::new((angle.get() * 1e4).round() / 1e4 + 0.0);

@@ -1,12 +1,12 @@
 //! Servo cards and tables of marks: what was found out about a servo, in files beside the rig.
 
-use super::roster::{ask, done};
-use super::{Context, calibrate, written};
+use super::written;
 use crate::files;
 use crate::files::input::{self, What};
-use crate::screen::form::Task;
+use crate::screen::context::Context;
+use crate::screen::form::Subject;
 use crate::screen::model::Dialog;
-use crate::screen::question::{Question, Subject};
+use crate::screen::question::questions;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::edit::marks;
@@ -14,7 +14,7 @@ use wasvolta_core::rig::table;
 
 /// Writes the picked servo's card beside the rig.
 pub fn save(desk: &mut Context) {
-    let Some(servo) = calibrate::with(desk, |p| p.servo.name.clone()) else { return };
+    let Some(servo) = desk.picked(|p| p.servo.name.clone()) else { return };
     match desk.session.document.keep_card(&servo) {
         Ok(name) => desk.say(&format!("card written: {name}; load card puts it on another channel")),
         Err(words) => desk.refuse(&words),
@@ -29,16 +29,15 @@ fn read(desk: &Context, said: &str) -> Result<Card, String> {
     })
 }
 
-static PUT: Question = Question {
-    name: "load card",
-    confirm: Some(|_, subject| subject.words.clone()),
-    take: |desk, Subject { of: servo, with, .. }, _| {
-        let card = read(desk, with)?;
-        let words =
-            format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
-        done(desk, &words, |rig| card.put(rig, servo))
-    },
-};
+questions! {
+    PUT("put card", label: "load card", words: |_, form| form.subject.words.clone())
+        => |desk, Subject { of: servo, with, .. }, _| {
+            let card = read(desk, with)?;
+            let words =
+                format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
+            desk.done(&words, |rig| card.put(rig, servo))
+        };
+}
 
 /// Reads a card and asks whether what it says takes the place of what is known of a servo.
 pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, String> {
@@ -56,7 +55,7 @@ pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, Strin
         card.name, card.kept
     );
     let subject = Subject { of: servo.to_owned(), with: said.to_owned(), words };
-    ask(desk, Task::Question(&PUT, subject), Vec::new());
+    desk.ask(PUT.name, subject, Vec::new());
     Ok(String::new())
 }
 
@@ -106,5 +105,5 @@ pub fn marks_in(desk: &mut Context, servo: &str, said: &str) -> Result<String, S
         )
     };
     let words = format!("{} marks taken over from {}{beyond}", found.len(), path.display());
-    done(desk, &words, |rig| marks::add_marks(rig, servo, &found))
+    desk.done(&words, |rig| marks::add_marks(rig, servo, &found))
 }

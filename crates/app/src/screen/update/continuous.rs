@@ -1,7 +1,7 @@
 //! A continuous servo: its rate by a stopwatch, and where it stands still when it is warm.
 
-use super::calibrate::with;
-use super::{Context, marks};
+use super::marks;
+use crate::screen::context::Context;
 use crate::screen::keys::Key;
 use crate::screen::model::Dialog;
 use crossterm::event::KeyCode;
@@ -34,15 +34,15 @@ pub fn timing(desk: &mut Context, key: Key, mut presses: Vec<f64>) -> Option<Dia
 
 /// Begins to trim: arrows shift where it stands still.
 pub fn trim(desk: &mut Context) {
-    if let Some(before) = with(desk, |p| p.state.trim()) {
+    if let Some(before) = desk.picked(|p| p.state.trim()) {
         desk.model.dialog = Some(Dialog::Trim { before });
     }
 }
 
 /// A key while it is trimmed.
 pub fn trimming(desk: &mut Context, key: Key, before: Micros) -> Option<Dialog> {
-    let tick = with(desk, |p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
-    let now = with(desk, |p| p.state.trim()).unwrap_or(Micros::ZERO);
+    let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
+    let now = desk.picked(|p| p.state.trim()).unwrap_or(Micros::ZERO);
     match key.code {
         KeyCode::Left | KeyCode::Down => desk.servo_command(|servo| Command::Trim { servo, by: -tick }),
         KeyCode::Right | KeyCode::Up => desk.servo_command(|servo| Command::Trim { servo, by: tick }),
@@ -65,14 +65,14 @@ pub fn trimming(desk: &mut Context, key: Key, before: Micros) -> Option<Dialog> 
 
 /// Esc puts the trim back.
 pub fn untrim(desk: &mut Context, before: Micros) {
-    if let Some(now) = with(desk, |p| p.state.trim()) {
+    if let Some(now) = desk.picked(|p| p.state.trim()) {
         desk.servo_command(|servo| Command::Trim { servo, by: before - now });
     }
 }
 
 /// Takes the trim into the marks; what is on the wire stays.
 fn keep_trim(desk: &mut Context) {
-    let Some((name, by)) = with(desk, |p| (p.servo.name.clone(), p.state.trim())) else { return };
+    let Some((name, by)) = desk.picked(|p| (p.servo.name.clone(), p.state.trim())) else { return };
     if by == Micros::ZERO {
         return desk.refuse("there is no trim to keep");
     }

@@ -1,11 +1,14 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{Context, calibrate, carry_out, continuous, general, inputs, marks, roster, sequence, test_move};
+use super::{calibrate, continuous, general, hand, inputs, marks, questions, sequence, test_move};
 use crate::recovery::Offer;
 use crate::screen::action;
+use crate::screen::context::Context;
+use crate::screen::dial::Dial;
 use crate::screen::entry::{self, PulseContext};
+use crate::screen::form::{Form, Pressed};
 use crate::screen::keys::Key;
-use crate::screen::model::{Dial, Dialog, Purpose, Scale, Tone};
+use crate::screen::model::{Dialog, Purpose, Scale, Tone};
 use crate::screen::rows::moved;
 use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
@@ -63,11 +66,31 @@ pub fn key(desk: &mut Context, key: Key) {
         Dialog::Help { from } => scroll(desk, key, from),
         Dialog::Quit => quit(desk, key),
         Dialog::Recover { offer, from } => recover(desk, key, offer, from),
-        Dialog::Form(form) => roster::key(desk, key, form),
+        Dialog::Form(form) => answered(desk, key, form),
         Dialog::Found { board, found } => decide(desk, key, board, &found),
     };
     if next.is_some() {
         desk.model.dialog = next;
+    }
+}
+
+/// Takes a key for a form; once all is typed, does what its question says.
+fn answered(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
+    if form.press(key, &desk.model.recalled) == Pressed::Typing {
+        return Some(Dialog::Form(form));
+    }
+    form.keep(&mut desk.model.recalled);
+    let question = questions::of(form.question)?;
+    match (question.take)(desk, &form.subject, &form) {
+        Ok(words) if words.is_empty() => None,
+        Ok(words) => {
+            desk.say(&words);
+            None
+        }
+        Err(words) => {
+            desk.refuse(&words);
+            Some(Dialog::Form(form))
+        }
     }
 }
 
@@ -80,29 +103,13 @@ fn fineness(key: Key, mut wish: Typing) -> Option<Dialog> {
     Some(Dialog::Fineness { wish })
 }
 
-/// Turns or types a dial; gives whether the key was for it.
-pub(super) fn turn(dial: &mut Dial, key: Key, step: f64) -> bool {
-    match key.code {
-        KeyCode::Left | KeyCode::Down => dial.value -= step,
-        KeyCode::Right | KeyCode::Up => dial.value += step,
-        _ => return dial.typing.press(key, &[]),
-    }
-    dial.typing.clear();
-    true
-}
-
-/// The angle on a dial.
-pub(super) fn dialled(dial: &Dial) -> Result<Degrees, String> {
-    if dial.typing.is_empty() { Ok(Degrees::new(dial.value)) } else { entry::angle(dial.typing.text()) }
-}
-
 fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
     let step = match (scale, key.code) {
         (Scale::Pulses, _) | (_, KeyCode::Up | KeyCode::Down) => 10.0,
         _ => 1.0,
     };
     if key.code != KeyCode::Enter {
-        turn(&mut dial, key, step);
+        dial.turn(key, step);
         let range = if scale == Scale::Pulses { PULSE } else { ANGLE };
         dial.value = dial.value.clamp(range.least, range.greatest);
         return Some(Dialog::Engage { dial, scale, from });
@@ -118,7 +125,7 @@ fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: Stri
         rates: None,
     };
     let pulse = match (scale, line) {
-        (Scale::Fitted | Scale::Rated, Some(line)) => dialled(&dial).map(|angle| line.pulse_at(angle)),
+        (Scale::Fitted | Scale::Rated, Some(line)) => dial.angle().map(|angle| line.pulse_at(angle)),
         _ if dial.typing.is_empty() => Ok(Micros::new(dial.value)),
         _ => entry::pulse(dial.typing.text(), &context),
     };
@@ -146,10 +153,10 @@ fn mark(
         return Some(marks::other_place(desk, at, change));
     }
     if key.code != KeyCode::Enter {
-        turn(&mut dial, key, 1.0);
+        dial.turn(key, 1.0);
         return Some(Dialog::Mark { dial, at, change });
     }
-    match dialled(&dial) {
+    match dial.angle() {
         Ok(angle) => {
             marks::keep_angle(desk, angle, at, change);
             None
@@ -171,9 +178,9 @@ fn limit(
         match key.code {
             KeyCode::Tab => end = end.other(),
             KeyCode::Enter => {
-                return match dialled(&dial) {
+                return match dial.angle() {
                     Ok(angle) => {
-                        let dial = Dial { value: angle.get(), typing: Typing::default() };
+                        let dial = Dial::at(angle.get());
                         Some(Dialog::Limit {
                             end,
                             dial,
@@ -188,7 +195,7 @@ fn limit(
                 };
             }
             _ => {
-                turn(&mut dial, key, 1.0);
+                dial.turn(key, 1.0);
             }
         }
         return Some(Dialog::Limit { end, dial, reason: None });
@@ -237,23 +244,10 @@ fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut typing: Typing) -> 
     Some(Dialog::Entry { purpose, typing })
 }
 
-/// What a pulse entry is judged by, for the picked servo.
-pub fn pulse_context(desk: &Context) -> Option<PulseContext> {
-    let scene = desk.model.scene(desk.session);
-    let picked = scene.picked()?;
-    Some(PulseContext {
-        present: picked.state.pulse,
-        kind: picked.servo.kind,
-        scale: picked.plan.scale.clone(),
-        clock: picked.plan.guard.clock,
-        rates: picked.servo.rates().ok(),
-    })
-}
-
 fn go_to(desk: &mut Context, text: &str) -> Result<(), String> {
-    let Some(context) = pulse_context(desk) else { return Ok(()) };
+    let Some(context) = desk.pulse_context() else { return Ok(()) };
     let pulse = entry::pulse(text, &context)?;
-    calibrate::glide(desk, pulse);
+    hand::glide(desk, pulse);
     Ok(())
 }
 
@@ -287,7 +281,7 @@ fn palette(desk: &mut Context, key: Key, mut query: Typing, pick: usize) -> Opti
             if let Some(view) = action.view {
                 desk.model.view = view;
             }
-            carry_out(desk, action);
+            action.carry_out(desk);
             return desk.model.dialog.take();
         }
         _ => {

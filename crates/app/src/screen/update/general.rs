@@ -1,7 +1,8 @@
 //! Actions that mean the same in every view.
 
-use super::{Context, calibrate, inputs, marks, sequence, wiring, written};
+use super::{calibrate, inputs, marks, sequence, wiring, written};
 use crate::paper::{self, Kind, Order};
+use crate::screen::context::Context;
 use crate::screen::errand::Step;
 use crate::screen::model::{Dialog, Purpose, View};
 use crate::screen::rows::{NUDGES, SequenceRow, moved};
@@ -89,7 +90,7 @@ pub fn larger_nudge(desk: &mut Context) {
 fn change_nudge(desk: &mut Context, by: isize) {
     let mut order: Vec<usize> = (0..NUDGES.len()).collect();
     if desk.model.view == View::Calibrate {
-        let sizes = calibrate::with(desk, |p| NUDGES.map(|nudge| p.nudge(nudge).get()));
+        let sizes = desk.picked(|p| NUDGES.map(|nudge| p.nudge(nudge).get()));
         if let Some(sizes) = sizes {
             order.sort_by(|a, b| sizes[*a].total_cmp(&sizes[*b]));
         }

@@ -1,6 +1,6 @@
 //! Actions on inputs: changing a stage, tying an input to a joint, the simulated plug.
 
-use super::Context;
+use crate::screen::context::Context;
 use crate::screen::entry;
 use crate::screen::pick::Pick;
 use crate::screen::rows::{InputRow, moved};

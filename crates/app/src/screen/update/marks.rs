@@ -1,11 +1,11 @@
 //! What was seen of a servo: keeping it, changing it, dropping it, and the ways out of a contradiction.
 
-use super::Context;
-use super::calibrate::{glide, with};
+use super::hand::glide;
+use crate::screen::context::Context;
+use crate::screen::dial::Dial;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dial, Dialog};
+use crate::screen::model::Dialog;
 use crate::screen::rows::moved;
-use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
@@ -19,7 +19,7 @@ pub(super) fn observe(
     angle: Option<(Degrees, ReadAt)>,
 ) -> Option<Observation> {
     let from = desk.model.side;
-    with(desk, |p| {
+    desk.picked(|p| {
         let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(ReadAt::Servo, |(_, at)| at));
         // A trim is not the servo's: what is marked is the pulse that the marks would have asked for.
         let pulse = p.wire_pulse() - p.state.trim();
@@ -30,7 +30,7 @@ pub(super) fn observe(
 
 /// Asks for the angle seen, with the prediction in it; of what turns, it begins to time it.
 pub fn mark(desk: &mut Context) {
-    let Some(at) = with(desk, |p| if p.through.is_direct() { ReadAt::Servo } else { last_place(p.servo) })
+    let Some(at) = desk.picked(|p| if p.through.is_direct() { ReadAt::Servo } else { last_place(p.servo) })
     else {
         return;
     };
@@ -44,17 +44,17 @@ fn last_place(servo: &wasvolta_core::rig::Servo) -> ReadAt {
 
 /// The angle that is expected here, at the servo or at its joint.
 fn predicted(desk: &Context, at: ReadAt) -> Dial {
-    let value = with(desk, |p| {
+    let value = desk.picked(|p| {
         let joint = p.drawn().map(|(scale, _)| scale.angle_at(p.wire_pulse()));
         joint.map_or(0.0, |joint| if at == ReadAt::Joint { joint } else { p.through.servo_at(joint) }.get())
     });
-    Dial { value: value.unwrap_or(0.0).round() + 0.0, typing: Typing::default() }
+    Dial::at(value.unwrap_or(0.0).round())
 }
 
 /// The other place to read at.
 pub(super) fn other_place(desk: &Context, at: ReadAt, change: Option<usize>) -> Dialog {
     let at = match at {
-        ReadAt::Servo if with(desk, |p| !p.through.is_direct()) == Some(true) => ReadAt::Joint,
+        ReadAt::Servo if desk.picked(|p| !p.through.is_direct()) == Some(true) => ReadAt::Joint,
         _ => ReadAt::Servo,
     };
     Dialog::Mark { dial: predicted(desk, at), at, change }
@@ -72,7 +72,7 @@ pub(super) fn keep_angle(desk: &mut Context, angle: Degrees, at: ReadAt, change:
         };
         return;
     };
-    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
+    let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return };
     desk.edit(&format!("mark changed: {:+.1}°", angle.get()), |rig| {
         marks::change_mark(rig, &name, place, |mark| (mark.angle_deg, mark.at) = (Some(angle), at))
     });
@@ -81,7 +81,7 @@ pub(super) fn keep_angle(desk: &mut Context, angle: Degrees, at: ReadAt, change:
 /// The picked mark, where what is seen now is seen at its pulse: it is being taken again.
 fn retaken(desk: &Context, what: &Observation) -> Option<usize> {
     let place = desk.model.mark?;
-    let near = with(desk, |p| {
+    let near = desk.picked(|p| {
         let mark = p.servo.marks.get(place).filter(|mark| mark.seen == what.seen)?;
         Some((mark.pulse_us - what.pulse).abs() < p.plan.guard.clock.tick())
     });
@@ -89,7 +89,7 @@ fn retaken(desk: &Context, what: &Observation) -> Option<usize> {
 }
 
 fn retake(desk: &mut Context, place: usize, what: Observation) -> bool {
-    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
+    let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return false };
     let words = words(&what).replace("mark kept", "mark taken again");
     let kept = desk.edit(&words, |rig| marks::retake_mark(rig, &name, place, what));
     desk.model.mark = desk.model.mark.filter(|_| !kept);
@@ -98,14 +98,14 @@ fn retake(desk: &mut Context, place: usize, what: Observation) -> bool {
 
 /// Keeps where it buzzes or stops following: one mark an end.
 pub(super) fn keep_end(desk: &mut Context, what: Observation) -> bool {
-    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return false };
+    let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return false };
     desk.edit(&words(&what), |rig| marks::keep_end(rig, &name, what))
 }
 
 /// Keeps a mark; of servos that turn a joint together, each keeps one of its own. Where it contradicts another one the
 /// ways out are asked.
 pub(super) fn keep(desk: &mut Context, what: Observation) -> bool {
-    let Some(all) = with(desk, |p| p.servo.name.clone()).map(|name| together(desk, &name, what)) else {
+    let Some(all) = desk.picked(|p| p.servo.name.clone()).map(|name| together(desk, &name, what)) else {
         return false;
     };
     let words = words(&what);
@@ -168,7 +168,7 @@ pub(super) fn contradiction(
     key: Key,
     (what, back): (Observation, TurnsBack),
 ) -> Option<Dialog> {
-    let name = with(desk, |p| p.servo.name.clone())?;
+    let name = desk.picked(|p| p.servo.name.clone())?;
     let new = [back.low, back.high].into_iter().position(|seen| (seen.pulse - what.pulse).abs().get() < 1.0);
     let other = if new == Some(0) { back.high } else { back.low };
     match key.code {
@@ -191,7 +191,7 @@ pub(super) fn contradiction(
 
 /// Drops the picked mark, or the one nearest to the present pulse.
 pub fn drop(desk: &mut Context) {
-    let Some((name, pulse)) = with(desk, |p| (p.servo.name.clone(), p.state.pulse)) else { return };
+    let Some((name, pulse)) = desk.picked(|p| (p.servo.name.clone(), p.state.pulse)) else { return };
     match desk.model.mark {
         Some(place) => desk.edit("mark dropped", |rig| marks::drop_mark_at(rig, &name, place)),
         None => desk.edit("mark dropped", |rig| edit::drop_mark(rig, &name, pulse)),
@@ -200,11 +200,11 @@ pub fn drop(desk: &mut Context) {
 
 /// Picks a mark in the list; before the first one none is picked.
 pub fn pick(desk: &mut Context, by: isize) {
-    let Some(count) = with(desk, |p| p.servo.marks.len()).filter(|count| *count > 0) else {
+    let Some(count) = desk.picked(|p| p.servo.marks.len()).filter(|count| *count > 0) else {
         return desk.say("no mark yet; PgUp PgDn pick a servo");
     };
     // The odd one is what one most often looks for.
-    let odd = with(desk, |p| p.servo.odd_mark(&p.servo.fit())).flatten();
+    let odd = desk.picked(|p| p.servo.odd_mark(&p.servo.fit())).flatten();
     desk.model.mark = match desk.model.mark {
         None if odd.is_some() => odd.map(|(place, _)| place),
         None if by > 0 => Some(0),
@@ -217,8 +217,8 @@ pub fn pick(desk: &mut Context, by: isize) {
 /// Glides to the picked mark's pulse, to see it again.
 pub fn visit(desk: &mut Context) {
     let Some(place) = desk.model.mark else { return };
-    let pulse = with(desk, |p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
-    let ends = with(desk, |p| p.plan.guard.endpoints);
+    let pulse = desk.picked(|p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
+    let ends = desk.picked(|p| p.plan.guard.endpoints);
     if let (Some(pulse), Some((low, high))) = (pulse, ends) {
         if pulse < low || pulse > high {
             let words = format!(
@@ -236,10 +236,10 @@ pub fn visit(desk: &mut Context) {
 /// Asks for another angle of the picked mark.
 pub fn change(desk: &mut Context) {
     let Some(place) = desk.model.mark else { return };
-    let found = with(desk, |p| p.servo.marks.get(place).and_then(|m| Some((m.angle_deg?, m.at))));
+    let found = desk.picked(|p| p.servo.marks.get(place).and_then(|m| Some((m.angle_deg?, m.at))));
     match found.flatten() {
         Some((angle, at)) => {
-            let dial = Dial { value: angle.get(), typing: Typing::default() };
+            let dial = Dial::at(angle.get());
             desk.model.dialog = Some(Dialog::Mark { dial, at, change: Some(place) });
         }
         None => desk.refuse("that mark has no angle to change: Del drops it"),
@@ -248,11 +248,13 @@ pub fn change(desk: &mut Context) {
 
 /// The horn was put on elsewhere: asks what is seen now, and shifts the marks by the difference.
 pub fn horn_moved(desk: &mut Context) {
-    let Some((name, pulse, expected)) = with(desk, |p| {
-        let fit = p.servo.fit().ok()?;
-        Some((p.servo.name.clone(), p.wire_pulse(), fit.curve.angle_at(p.wire_pulse()).get()))
-    })
-    .flatten() else {
+    let Some((name, pulse, expected)) = desk
+        .picked(|p| {
+            let fit = p.servo.fit().ok()?;
+            Some((p.servo.name.clone(), p.wire_pulse(), fit.curve.angle_at(p.wire_pulse()).get()))
+        })
+        .flatten()
+    else {
         return desk.refuse("it has no angles yet: keep two marks with m");
     };
     super::ask::horn_moved(desk, &name, pulse, expected);
@@ -260,7 +262,7 @@ pub fn horn_moved(desk: &mut Context) {
 
 /// Joins the marks by a cubic instead of a line, or the other way round.
 pub fn bend(desk: &mut Context) {
-    let Some((name, fit, shape)) = with(desk, |p| (p.servo.name.clone(), p.servo.fit(), p.servo.fit)) else {
+    let Some((name, fit, shape)) = desk.picked(|p| (p.servo.name.clone(), p.servo.fit(), p.servo.fit)) else {
         return;
     };
     if shape == Shape::Cubic {
@@ -286,7 +288,7 @@ pub fn starts(desk: &mut Context) {
     let Some(what) = observe(desk, MarkKind::Starts, None) else {
         return desk.refuse("there is no pulse on the wire to mark");
     };
-    let continuous = with(desk, |p| p.servo.kind.turns_on()) == Some(true);
+    let continuous = desk.picked(|p| p.servo.kind.turns_on()) == Some(true);
     if continuous && what.from == wasvolta_core::fit::Side::Unknown {
         return desk.refuse("jog out of the standstill to where it just starts to turn, then S");
     }
@@ -300,7 +302,7 @@ pub fn starts(desk: &mut Context) {
 
 /// How far an edge of the stop band lies off what marks say of it, where that is more than a tick.
 fn drifted(desk: &Context, what: &Observation) -> Option<Micros> {
-    with(desk, |p| {
+    desk.picked(|p| {
         let band = p.servo.band()?;
         let edge = if what.from == wasvolta_core::fit::Side::Below { band.high } else { band.low };
         let by = what.pulse - edge;
@@ -311,7 +313,7 @@ fn drifted(desk: &Context, what: &Observation) -> Option<Micros> {
 
 /// Keeps where a continuous servo starts to turn in the place of what its marks said of that edge.
 pub(super) fn keep_edge(desk: &mut Context, what: Observation) {
-    let Some(name) = with(desk, |p| p.servo.name.clone()) else { return };
+    let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return };
     desk.model.bell |= desk.edit(&words(&what), |rig| marks::replace_edge(rig, &name, what));
 }
 
@@ -321,7 +323,7 @@ pub(super) fn keep_rate(desk: &mut Context, rate: Rpm) {
         return desk.refuse("there is no pulse on the wire to mark");
     };
     // Shorter pulses turn it backwards, unless the maker says otherwise by a sign.
-    let below = with(desk, |p| p.wire_pulse() < p.servo.centre()) == Some(true);
+    let below = desk.picked(|p| p.wire_pulse() < p.servo.centre()) == Some(true);
     let rate = Rpm::new(if below { -rate.get() } else { rate.get() });
     desk.model.bell |= keep(desk, Observation { rate: Some(rate), ..what });
 }

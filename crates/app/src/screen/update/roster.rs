@@ -1,18 +1,48 @@
 //! Who is there: servos come and go, change their name, their kind or their plug; and the forms that ask for it.
 
-use super::{Context, boards, dialog, wiring};
+use super::wiring;
+use crate::screen::context::Context;
 use crate::screen::entry;
-use crate::screen::form::{Field, Form, Pressed, Task};
-use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, View};
-use wasvolta_core::rig::edit::{Edited, boards as boards_edit, roster as edit};
+use crate::screen::form::{Field, Form, Subject};
+use crate::screen::model::View;
+use crate::screen::question::questions;
+use wasvolta_core::rig::edit::roster as edit;
 use wasvolta_core::rig::{Arming, Chip, Kind, Rig};
 use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
 
-pub(super) fn ask(desk: &mut Context, task: Task, fields: Vec<Field>) {
-    desk.model.dialog = Some(Dialog::Form(Form::new(task, fields)));
+questions! {
+    ADD("add servo") => |desk, _, form| added(desk, form);
+    RENAME("rename servo", label: "rename") => |desk, about, form| renamed(desk, &about.of, form.word(0));
+    NAME_WIGGLED("which moved?") => |desk, about, form| {
+        let said = renamed(desk, &about.of, form.word(0))?;
+        desk.say(&said);
+        wiring::name_next(desk);
+        Ok(String::new())
+    };
+    MOVE("move servo", label: "move") => |desk, about, form| moved(desk, &about.of, form);
+    REMOVE("remove servo", label: "remove", words: |scene, form| {
+        let servo = &form.subject.of;
+        let refers = edit::spoken_of(scene.rig, servo);
+        let with = if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
+        format!("Remove {servo}, its joint and marks{with}? It can be undone.")
+    }) => |desk, Subject { of: servo, .. }, _| {
+        desk.done(&format!("{servo} removed; u brings it back"), |rig| edit::remove_servo(rig, servo))
+    };
+    REPLACE("replace servo", label: "replace", words: |_, form| {
+        let words = "Its marks and endpoints go to a card; limits, poses and mappings stay. Horn off first.";
+        format!("Is another servo in the place of {}? {words}", form.subject.of)
+    }) => |desk, about, _| replaced(desk, &about.of);
+    CHANGE_KIND("kind") => |desk, about, form| changed_kind(desk, &about.of, form);
+    ARMING("arming") => |desk, about, form| armed(desk, &about.of, form);
+    SWAP("swap servos", label: "swap", words: |_, form| {
+        let with = form.fields.first().map_or_else(String::new, |f| f.typing.shown());
+        let servo = &form.subject.of;
+        format!(
+            "{servo} is on the channel of {with}, and that on its. Both are released, then engaged one by one."
+        )
+    }) => |desk, about, form| wiring::swap(desk, &about.of, form.word(0));
 }
 
 fn picked(desk: &Context) -> Option<(String, String, u8)> {
@@ -34,7 +64,7 @@ pub fn add(desk: &mut Context) {
     let mut fields = vec![Field::new("name", "", NAME)];
     fields.extend(plug(rig, board, channel));
     fields.push(Field::new("kind", Kind::default().word(), Kind::words()));
-    ask(desk, Task::AddServo, fields);
+    desk.ask(ADD.name, Subject::default(), fields);
 }
 
 /// The fields that say where a plug is.
@@ -54,7 +84,7 @@ fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
 pub fn rename(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
         let fields = vec![Field::new("name", name.clone(), NAME)];
-        ask(desk, Task::RenameServo(name), fields);
+        desk.ask(RENAME.name, Subject::of(&name), fields);
     }
 }
 
@@ -62,14 +92,14 @@ pub fn rename(desk: &mut Context) {
 pub fn move_to(desk: &mut Context) {
     if let Some((name, board, channel)) = picked(desk) {
         let fields = plug(&desk.session.document.rig, &board, channel);
-        ask(desk, Task::MoveServo(name), fields);
+        desk.ask(MOVE.name, Subject::of(&name), fields);
     }
 }
 
 /// Asks whether a servo and what speaks of it may go.
 pub fn remove(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
-        ask(desk, Task::RemoveServo(name), Vec::new());
+        desk.ask(REMOVE.name, Subject::of(&name), Vec::new());
     }
 }
 
@@ -77,7 +107,7 @@ pub fn remove(desk: &mut Context) {
 pub fn change_kind(desk: &mut Context) {
     let Some(servo) = desk.servo() else { return };
     let (name, fields) = (servo.name.clone(), vec![Field::new("kind", servo.kind.word(), Kind::words())]);
-    ask(desk, Task::ChangeKind(name), fields);
+    desk.ask(CHANGE_KIND.name, Subject::of(&name), fields);
 }
 
 /// Asks what the picked continuous servo must see before it follows.
@@ -88,13 +118,14 @@ pub fn arming(desk: &mut Context) {
         Field::new("neutral", format!("{}us", pulse.get()), "the pulse it must see"),
         Field::new("for", format!("{}s", time.get()), "its time; 0 when it follows at once"),
     ];
-    ask(desk, Task::Arming(servo.name.clone()), fields);
+    let of = Subject::of(&servo.name);
+    desk.ask(ARMING.name, of, fields);
 }
 
 /// Asks whether another servo has come in the place of the picked one.
 pub fn replace(desk: &mut Context) {
     if let Some((name, _, _)) = picked(desk) {
-        ask(desk, Task::ReplaceServo(name), Vec::new());
+        desk.ask(REPLACE.name, Subject::of(&name), Vec::new());
     }
 }
 
@@ -107,94 +138,7 @@ pub fn swap(desk: &mut Context) {
         return desk.refuse("there is no other servo to swap with; M moves this one");
     };
     let fields = vec![Field::new("with", other.name.clone(), "the servo that is on its channel")];
-    ask(desk, Task::SwapServo(name), fields);
-}
-
-/// Takes a key for a form.
-pub fn key(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
-    if form.press(key, &desk.model.recalled) == Pressed::Typing {
-        return Some(Dialog::Form(form));
-    }
-    form.keep(&mut desk.model.recalled);
-    match carry_out(desk, &form) {
-        Ok(()) => None,
-        Err(words) => {
-            desk.refuse(&words);
-            Some(Dialog::Form(form))
-        }
-    }
-}
-
-fn carry_out(desk: &mut Context, form: &Form) -> Result<(), String> {
-    let words = match &form.task {
-        Task::AddServo => added(desk, form)?,
-        Task::RenameServo(servo) | Task::NameWiggled(servo) => renamed(desk, servo, form.word(0))?,
-        Task::MoveServo(servo) => {
-            let (channel, board) = plugged(form, &desk.session.document.rig)?;
-            let words = format!("{servo} moved to channel {channel} of {board}");
-            done(desk, &words, |rig| edit::move_servo(rig, servo, &board, channel))?
-        }
-        Task::RemoveServo(servo) => {
-            let words = format!("{servo} removed; u brings it back");
-            done(desk, &words, |rig| edit::remove_servo(rig, servo))?
-        }
-        Task::AskPort => {
-            let path = form.word(0).to_owned();
-            desk.session.runner.lookout.ask_port(&desk.session.document.rig, &path)?;
-            format!("asking {path}: a board that was reset takes three seconds to speak")
-        }
-        Task::ReplaceServo(servo) => replaced(desk, servo)?,
-        Task::ChangeKind(servo) => {
-            let kind = said_kind(form)?;
-            if desk.session.document.rig.servo(servo).is_some_and(|part| part.kind == kind) {
-                desk.say(&format!("{servo} is {} already", kind.word()));
-                return Ok(());
-            }
-            let said = done(desk, &format!("{servo} is {} now", kind.word()), |rig| {
-                edit::set_kind(rig, servo, kind)
-            })?;
-            desk.session.runner.last_known.forget(servo);
-            said
-        }
-        Task::Arming(servo) => armed(desk, servo, form)?,
-        Task::SwapServo(servo) => wiring::swap(desk, servo, form.word(0))?,
-        Task::AddBoard => boards::added(desk, form)?,
-        Task::Rail(board) => boards::fed(desk, board, form)?,
-        Task::RenameBoard(board) => {
-            let name = form.word(0);
-            done(desk, &format!("{board} is {name} now"), |rig| boards_edit::rename_board(rig, board, name))?
-        }
-        Task::RemoveBoard(board) => done(desk, &format!("{board} removed; u brings it back"), |rig| {
-            boards_edit::remove_board(rig, board)
-        })?,
-        Task::Fault => wiring::switch_fault(desk, form.word(0))?,
-        Task::Ask(what, of) => {
-            let (what, of) = (*what, of.clone());
-            super::ask::take(desk, what, &of, form)?
-        }
-        Task::Question(question, of) => {
-            let (question, subject) = (*question, of.clone());
-            (question.take)(desk, &subject, form)?
-        }
-        Task::NewRig => return Ok(()),
-    };
-    if !words.is_empty() {
-        desk.say(&words);
-    }
-    if let Task::NameWiggled(_) = &form.task {
-        wiring::name_next(desk);
-    }
-    Ok(())
-}
-
-/// Makes an edit; gives the words that say so.
-pub(super) fn done(
-    desk: &mut Context,
-    words: &str,
-    edit: impl FnOnce(&Rig) -> Edited,
-) -> Result<String, String> {
-    desk.session.edit(words, edit).map_err(|refused| refused.to_string())?;
-    Ok(words.to_owned())
+    desk.ask(SWAP.name, Subject::of(&name), fields);
 }
 
 fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
@@ -202,9 +146,26 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let kind = said_kind(form)?;
     let what = if kind.has_angles() { String::new() } else { format!(", {}", kind.word()) };
     let words = format!("{name} added on channel {channel} of {board}{what}");
-    let said = done(desk, &words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
+    let said = desk.done(&words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
     let last = desk.session.document.rig.servos.len().saturating_sub(1);
     desk.model.pick_servo(&desk.session.document.rig, last);
+    Ok(said)
+}
+
+fn moved(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
+    let (channel, board) = plugged(form, &desk.session.document.rig)?;
+    let words = format!("{servo} moved to channel {channel} of {board}");
+    desk.done(&words, |rig| edit::move_servo(rig, servo, &board, channel))
+}
+
+fn changed_kind(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
+    let kind = said_kind(form)?;
+    if desk.session.document.rig.servo(servo).is_some_and(|part| part.kind == kind) {
+        return Ok(format!("{servo} is {} already", kind.word()));
+    }
+    let words = format!("{servo} is {} now", kind.word());
+    let said = desk.done(&words, |rig| edit::set_kind(rig, servo, kind))?;
+    desk.session.runner.last_known.forget(servo);
     Ok(said)
 }
 
@@ -213,7 +174,7 @@ fn replaced(desk: &mut Context, servo: &str) -> Result<String, String> {
     let card = desk.session.document.keep_card(servo)?;
     let words =
         format!("{servo} is another servo now: two marks make it usable; the old one's card is {card}");
-    done(desk, &words, |rig| edit::replace_servo(rig, servo))?;
+    desk.done(&words, |rig| edit::replace_servo(rig, servo))?;
     desk.session.runner.last_known.forget(servo);
     Ok(words)
 }
@@ -222,7 +183,7 @@ fn renamed(desk: &mut Context, servo: &str, name: &str) -> Result<String, String
     if servo == name {
         return Ok(format!("{servo} keeps its name"));
     }
-    let said = done(desk, &format!("{servo} is {name} now"), |rig| edit::rename_servo(rig, servo, name))?;
+    let said = desk.done(&format!("{servo} is {name} now"), |rig| edit::rename_servo(rig, servo, name))?;
     desk.session.runner.last_known.copy(servo, name);
     Ok(said)
 }
@@ -235,13 +196,13 @@ fn said_kind(form: &Form) -> Result<Kind, String> {
 fn armed(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
     let time = Seconds::new(entry::seconds(form.said("for").unwrap_or_default())?);
     if time == Seconds::ZERO {
-        return done(desk, &format!("{servo} follows at once"), |rig| edit::set_arming(rig, servo, None));
+        return desk.done(&format!("{servo} follows at once"), |rig| edit::set_arming(rig, servo, None));
     }
-    let context = dialog::pulse_context(desk).ok_or("no servo is picked")?;
+    let context = desk.pulse_context().ok_or("no servo is picked")?;
     let pulse = entry::pulse(form.said("neutral").unwrap_or_default(), &context)?;
     let words = format!("{servo} sees {:.0} µs for {:.1} s before it follows", pulse.get(), time.get());
     let arming = Arming { pulse_us: Some(pulse), for_s: time };
-    done(desk, &words, |rig| edit::set_arming(rig, servo, Some(arming)))
+    desk.done(&words, |rig| edit::set_arming(rig, servo, Some(arming)))
 }
 
 /// Channel and board that a form says; without a board's word there is one board only.

@@ -1,6 +1,6 @@
 //! Actions on poses, steps and playing.
 
-use super::Context;
+use crate::screen::context::Context;
 use crate::screen::entry;
 use crate::screen::model::{Dialog, Purpose};
 use crate::screen::pick::Pick;

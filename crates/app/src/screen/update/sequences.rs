@@ -1,64 +1,43 @@
 //! Poses and sequences as wholes: they come, go, take other names, are copied and gone to; steps change their places.
 
-use super::roster::{ask, done};
-use super::{Context, sequence};
-use crate::screen::form::{Field, Task};
+use super::sequence;
+use crate::screen::context::Context;
+use crate::screen::form::{Field, Subject};
 use crate::screen::pick::Pick;
-use crate::screen::question::{Question, Subject};
+use crate::screen::question::{Question, questions};
 use std::collections::HashSet;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::sequences as edit;
 use wasvolta_core::stage::Command;
 
-static NEW_SEQUENCE: Question = Question {
-    name: "new sequence",
-    confirm: None,
-    take: |desk, _, form| {
+questions! {
+    NEW_SEQUENCE("new sequence") => |desk, _, form| {
         let name = form.word(0);
         let words = format!("{name} is a sequence now: k keeps a pose, i inserts it as a step");
-        let said = done(desk, &words, |rig| edit::add_sequence(rig, name))?;
+        let said = desk.done(&words, |rig| edit::add_sequence(rig, name))?;
         pick(desk, name);
         Ok(said)
-    },
-};
-
-static RENAME_SEQUENCE: Question = Question {
-    name: "rename sequence",
-    confirm: None,
-    take: |desk, Subject { of, .. }, form| {
+    };
+    RENAME_SEQUENCE("rename sequence") => |desk, Subject { of, .. }, form| {
         let name = form.word(0);
-        done(desk, &format!("{of} is called {name} now"), |rig| edit::rename_sequence(rig, of, name))
-    },
-};
-
-static COPY_SEQUENCE: Question = Question {
-    name: "copy sequence",
-    confirm: None,
-    take: |desk, Subject { of, .. }, form| {
+        desk.done(&format!("{of} is called {name} now"), |rig| edit::rename_sequence(rig, of, name))
+    };
+    COPY_SEQUENCE("copy sequence") => |desk, Subject { of, .. }, form| {
         let name = form.word(0);
         let said =
-            done(desk, &format!("{name} is a copy of {of}"), |rig| edit::copy_sequence(rig, of, name))?;
+            desk.done(&format!("{name} is a copy of {of}"), |rig| edit::copy_sequence(rig, of, name))?;
         pick(desk, name);
         Ok(said)
-    },
-};
-
-static REMOVE_SEQUENCE: Question = Question {
-    name: "remove sequence",
-    confirm: Some(|scene, Subject { of, .. }| {
+    };
+    REMOVE_SEQUENCE("remove sequence", words: |scene, form| {
+        let of = &form.subject.of;
         let steps = scene.rig.sequences.iter().find(|s| s.name == *of).map_or(0, |s| s.steps.len());
         let steps = if steps == 1 { "its step".to_owned() } else { format!("its {steps} steps") };
         format!("Remove the sequence {of} with {steps}? Its poses stay. It can be undone.")
-    }),
-    take: |desk, Subject { of, .. }, _| {
-        done(desk, &format!("{of} removed; u brings it back"), |rig| edit::remove_sequence(rig, of))
-    },
-};
-
-static GO_TO_SEQUENCE: Question = Question {
-    name: "go to sequence",
-    confirm: None,
-    take: |desk, _, form| {
+    }) => |desk, Subject { of, .. }, _| {
+        desk.done(&format!("{of} removed; u brings it back"), |rig| edit::remove_sequence(rig, of))
+    };
+    GO_TO_SEQUENCE("go to sequence") => |desk, _, form| {
         let name = form.word(0);
         if desk.session.document.rig.sequences.iter().all(|s| s.name != name) {
             return Err(format!(
@@ -68,49 +47,32 @@ static GO_TO_SEQUENCE: Question = Question {
         }
         pick(desk, name);
         Ok(format!("{name} is picked"))
-    },
-};
-
-static RENAME_POSE: Question = Question {
-    name: "rename pose",
-    confirm: None,
-    take: |desk, _, form| {
+    };
+    RENAME_POSE("rename pose") => |desk, _, form| {
         let (pose, name) = (form.word(0), form.word(1));
         let words = format!("the pose {pose} is called {name} now, in its steps too");
-        let said = done(desk, &words, |rig| edit::rename_pose(rig, pose, name))?;
+        let said = desk.done(&words, |rig| edit::rename_pose(rig, pose, name))?;
         if desk.model.last_pose.as_deref() == Some(pose) {
             desk.model.last_pose = Some(name.to_owned());
         }
         Ok(said)
-    },
-};
-
-static COPY_POSE: Question = Question {
-    name: "copy pose",
-    confirm: None,
-    take: |desk, _, form| {
+    };
+    COPY_POSE("copy pose") => |desk, _, form| {
         let (pose, name) = (form.word(0), form.word(1));
         let words = format!("the pose {name} is a copy of {pose}; i inserts it as a step");
-        let said = done(desk, &words, |rig| edit::copy_pose(rig, pose, name))?;
+        let said = desk.done(&words, |rig| edit::copy_pose(rig, pose, name))?;
         desk.model.last_pose = Some(name.to_owned());
         Ok(said)
-    },
-};
-
-static REMOVE_POSE: Question = Question {
-    name: "remove pose",
-    confirm: None,
-    take: |desk, _, form| {
+    };
+    REMOVE_POSE("remove pose") => |desk, _, form| {
         let pose = form.word(0);
         let words = format!("the pose {pose} removed; u brings it back");
-        let said = done(desk, &words, |rig| edit::remove_pose(rig, pose))?;
+        let said = desk.done(&words, |rig| edit::remove_pose(rig, pose))?;
         desk.model.last_pose.take_if(|last| last == pose);
         Ok(said)
-    },
-};
-
-static GO_TO_POSE: Question =
-    Question { name: "go to pose", confirm: None, take: |desk, _, form| glide_to(desk, form.word(0)) };
+    };
+    GO_TO_POSE("go to pose") => |desk, _, form| glide_to(desk, form.word(0));
+}
 
 /// Picks a sequence by its name, from its beginning.
 fn pick(desk: &mut Context, name: &str) {
@@ -141,8 +103,8 @@ fn picked(desk: &Context) -> Option<String> {
     desk.session.runner.edition.sequence(desk.model.sequence.id).map(|sequence| sequence.name.clone())
 }
 
-fn open(desk: &mut Context, question: &'static Question, of: &str, fields: Vec<Field>) {
-    ask(desk, Task::Question(question, Subject::of(of)), fields);
+fn open(desk: &mut Context, question: &Question, of: &str, fields: Vec<Field>) {
+    desk.ask(question.name, Subject::of(of), fields);
 }
 
 /// Asks for a new sequence's name.
@@ -189,7 +151,7 @@ fn likely_pose(desk: &Context) -> Option<String> {
     step.map(|step| step.pose.clone()).or_else(|| desk.model.last_pose.clone()).or_else(first)
 }
 
-fn about_pose(desk: &mut Context, question: &'static Question, name: Option<fn(&str, &Rig) -> String>) {
+fn about_pose(desk: &mut Context, question: &Question, name: Option<fn(&str, &Rig) -> String>) {
     let Some(pose) = likely_pose(desk) else { return };
     let mut fields = vec![Field::new("pose", pose.clone(), poses(&desk.session.document.rig))];
     if let Some(name) = name {

@@ -1,10 +1,10 @@
 //! Predict, then look: a test move says what should be seen, asks what is, and names the cause of the difference.
 
-use super::Context;
-use super::calibrate::{glide, with};
+use super::hand::glide;
+use crate::screen::context::Context;
+use crate::screen::dial::Dial;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dial, Dialog, TestMove};
-use crate::screen::typing::Typing;
+use crate::screen::model::{Dialog, TestMove};
 use crossterm::event::KeyCode;
 use wasvolta_core::diagnose::{self, Cause, Expected, Heard, Look};
 use wasvolta_core::rig::Servo;
@@ -22,7 +22,7 @@ fn expected(servo: &Servo, rate: Hertz) -> Option<Expected> {
 
 /// Begins: says where it would go and what should be seen.
 pub fn begin(desk: &mut Context) {
-    let Some(Some(test)) = with(desk, |p| {
+    let Some(Some(test)) = desk.picked(|p| {
         let expected = expected(p.servo, p.board.clock().rate())?;
         let moves = diagnose::moves(p.plan.guard.free(), expected.centre);
         let test = TestMove {
@@ -59,7 +59,7 @@ pub fn key(desk: &mut Context, key: Key, mut test: TestMove) -> Option<Dialog> {
             }
         }
         _ if test.gone => {
-            super::dialog::turn(&mut test.dial, key, 1.0);
+            test.dial.turn(key, 1.0);
         }
         _ => {}
     }
@@ -75,18 +75,18 @@ fn go(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
         .last()
         .map_or(0.0, |last| last.seen.get() - test.expected.curve.angle_at(last.pulse).get());
     let off = if test.expected.absolute { 0.0 } else { off };
-    test.dial = Dial { value: (angle + off).round() + 0.0, typing: Typing::default() };
+    test.dial = Dial::at((angle + off).round());
     (test.gone, test.heard) = (true, Heard::Quiet);
     Some(Dialog::Test(test))
 }
 
 fn look(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
-    let (stands, on_wire) = with(desk, |p| (p.stands(), p.wire_pulse()))?;
+    let (stands, on_wire) = desk.picked(|p| (p.stands(), p.wire_pulse()))?;
     if !stands && test.heard == Heard::Quiet {
         desk.refuse("it still moves: wait until the horn stands");
         return Some(Dialog::Test(test));
     }
-    let seen = match super::dialog::dialled(&test.dial) {
+    let seen = match test.dial.angle() {
         Ok(seen) => seen,
         Err(words) => {
             desk.refuse(&words);

@@ -1,10 +1,11 @@
 //! Actions on boards and channels: which is which, who is there, and in which order they get their pulses.
 
-use super::{Context, calibrate};
+use super::calibrate;
+use crate::screen::context::Context;
 use crate::screen::errand::Step;
-use crate::screen::form::{Field, Form, Task};
-use crate::screen::model::Dialog;
+use crate::screen::form::{Field, Subject};
 use crate::screen::pick::Pick;
+use crate::screen::question::questions;
 use crate::screen::rows::moved;
 use crate::screen::scene::Picked;
 use wasvolta_core::estimate::Known;
@@ -13,6 +14,18 @@ use wasvolta_core::rig::edit::roster as edit;
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::Micros;
 use wasvolta_sim::faults::Struck;
+
+/// The question that names a servo which was wiggled.
+pub const WHICH_MOVED: &str = "which moved?";
+
+questions! {
+    ASK_PORT("ask port") => |desk, _, form| {
+        let path = form.word(0).to_owned();
+        desk.session.runner.lookout.ask_port(&desk.session.document.rig, &path)?;
+        Ok(format!("asking {path}: a board that was reset takes three seconds to speak"))
+    };
+    FAULT("fault") => |desk, _, form| switch_fault(desk, form.word(0));
+}
 
 /// ← and →: the board beside.
 pub fn board(desk: &mut Context, by: isize) {
@@ -91,7 +104,7 @@ pub fn ask_which(desk: &mut Context) {
     let Some(name) = desk.servo().map(|s| s.name.clone()) else { return };
     desk.servo_command(|servo| Command::Wiggle { servo });
     let fields = vec![Field::new("name", name.clone(), "Enter keeps it and wiggles the next, Esc ends")];
-    desk.model.dialog = Some(Dialog::Form(Form::new(Task::NameWiggled(name), fields)));
+    desk.ask(WHICH_MOVED, Subject::of(&name), fields);
 }
 
 /// Engages every servo where it was left, one after another; asks where those stand that are not known.
@@ -207,7 +220,7 @@ pub fn ask_port(desk: &mut Context) {
         found.unwrap_or_default(),
         "opening it resets many boards: servos on it twitch",
     )];
-    desk.model.dialog = Some(Dialog::Form(Form::new(Task::AskPort, fields)));
+    desk.ask(ASK_PORT.name, Subject::default(), fields);
 }
 
 /// Asks what is to be wrong with the simulated bench.
@@ -216,11 +229,11 @@ pub fn fault(desk: &mut Context) {
     let place = scene.picked().and_then(|p| p.board.address);
     let place = place.map_or_else(|| "absent".to_owned(), |address| format!("absent@{address:#04x}"));
     let fields = vec![Field::new("fault", place, "KIND, KIND@0x40 or KIND@0x40:3; the same again ends it")];
-    desk.model.dialog = Some(Dialog::Form(Form::new(Task::Fault, fields)));
+    desk.ask(FAULT.name, Subject::default(), fields);
 }
 
 /// Switches a fault of the simulated bench on, or off when it is on.
-pub fn switch_fault(desk: &mut Context, said: &str) -> Result<String, String> {
+fn switch_fault(desk: &mut Context, said: &str) -> Result<String, String> {
     let fault: Struck = said.parse().map_err(|no: wasvolta_sim::faults::NoFault| no.to_string())?;
     let Some(simulated) = &desk.session.runner.simulated else {
         return Err("nothing is simulated here".to_owned());

@@ -1,7 +1,7 @@
 //! Files that are written by keys: beside the rig unless a path says more, and over nothing before that was asked.
 
-use super::Context;
 use crate::files::output::{Refused, Replace};
+use crate::screen::context::Context;
 use std::fmt::Display;
 use std::path::{Path, PathBuf};
 

@@ -1,16 +1,18 @@
 //! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
 
+use crate::screen::dial::Dial;
 use crate::screen::entry::{self, PulseContext};
-use crate::screen::form::{Form, Task};
-use crate::screen::model::{Dial, Dialog, Purpose, Scale, TestMove};
+use crate::screen::form::Form;
+use crate::screen::model::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
 use crate::screen::typing::Typing;
+use crate::screen::update::questions;
 use std::fmt::Write;
 use wasvolta_core::diagnose::Heard;
 use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rate::timed;
-use wasvolta_core::rig::edit::{Observation, roster};
+use wasvolta_core::rig::edit::Observation;
 use wasvolta_core::rig::{BoardId, ReadAt};
 use wasvolta_core::unit::Micros;
 use wasvolta_port::expander::Found;
@@ -58,45 +60,11 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
 }
 
 fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
-    let label = match &form.task {
-        Task::RemoveServo(servo) => {
-            let refers = roster::spoken_of(scene.rig, servo);
-            let with =
-                if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
-            return ("remove", format!("Remove {servo}, its joint and marks{with}? It can be undone."));
-        }
-        Task::ReplaceServo(servo) => {
-            let words =
-                "Its marks and endpoints go to a card; limits, poses and mappings stay. Horn off first.";
-            return ("replace", format!("Is another servo in the place of {servo}? {words}"));
-        }
-        Task::RemoveBoard(board) => {
-            return ("remove", format!("Remove the board {board}? It can be undone."));
-        }
-        Task::SwapServo(servo) => {
-            let with = form.fields.first().map_or_else(String::new, |f| f.typing.shown());
-            let words = format!(
-                "{servo} is on the channel of {with}, and that on its. Both are released, then engaged one by one."
-            );
-            return ("swap", words);
-        }
-        Task::Question(question, of) => match question.confirm {
-            Some(words) => return (question.name, words(scene, of)),
-            None => question.name,
-        },
-        Task::NameWiggled(_) => "which moved?",
-        Task::ChangeKind(_) => "kind",
-        Task::Arming(_) => "arming",
-        Task::AskPort => "ask port",
-        Task::AddBoard => "add board",
-        Task::Rail(_) => "supply",
-        Task::Fault => "fault",
-        Task::Ask(what, _) => what.label(),
-        Task::AddServo => "add servo",
-        Task::RenameServo(_) | Task::RenameBoard(_) => "rename",
-        Task::MoveServo(_) => "move",
-        Task::NewRig => "new rig",
-    };
+    let question = questions::of(form.question);
+    let label = question.map_or(form.question, |question| question.label);
+    if let Some(words) = question.and_then(|question| question.words) {
+        return (label, words(scene, form));
+    }
     let mut words = String::new();
     for (n, field) in form.fields.iter().enumerate() {
         let text = if n == form.here { field.typing.shown() } else { field.typing.text().to_owned() };

@@ -1,0 +1,115 @@
+//! What an action works on: the screen's state, the rig with its engine, and how what comes of it is said.
+
+use super::entry::PulseContext;
+use super::form::{Field, Form, Subject};
+use super::model::{Dialog, Model, Tone};
+use super::scene::Picked;
+use crate::session::Session;
+use std::time::Duration;
+use wasvolta_core::rig::edit::Edited;
+use wasvolta_core::rig::{Board, Input, Rig, Servo, ServoId};
+use wasvolta_core::stage::Command;
+
+/// What an action works on.
+pub struct Context<'a> {
+    /// The screen's state.
+    pub model: &'a mut Model,
+    /// The rig and its engine.
+    pub session: &'a mut Session,
+    /// The time since the screen was opened.
+    pub now: Duration,
+    /// The key came so soon after the same one that it is being held.
+    pub held: bool,
+    /// It came so soon that it may be the first repeat of a held key.
+    pub hurried: bool,
+}
+
+impl Context<'_> {
+    /// Asks the engine for something.
+    pub fn command(&mut self, command: Command) {
+        if !self.session.runner.engine.command(command) {
+            self.refuse("the engine is busy: that was not carried out, try again");
+        }
+    }
+
+    /// Makes an edit and says so, or says why not. Whether it was made.
+    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
+        match self.session.edit(what, edit) {
+            Ok(()) => {
+                self.say(what);
+                true
+            }
+            Err(refused) => {
+                self.refuse(&refused.to_string());
+                false
+            }
+        }
+    }
+
+    /// Says that something was done.
+    pub fn say(&mut self, words: &str) {
+        self.model.say(Tone::Done, words.to_owned(), self.now);
+    }
+
+    /// Says that something was not done, and why.
+    pub fn refuse(&mut self, words: &str) {
+        self.model.say(Tone::Refused, words.to_owned(), self.now);
+    }
+
+    /// The command for the picked servo, if there is one.
+    pub fn servo_command(&mut self, command: impl FnOnce(ServoId) -> Command) {
+        if let Some(servo) = self.servo().map(|servo| servo.id) {
+            self.command(command(servo));
+        }
+    }
+
+    /// The picked servo, as edited last.
+    pub fn servo(&self) -> Option<&Servo> {
+        self.session.runner.edition.servo(self.model.servo.id)
+    }
+
+    /// The place of the picked servo, as edited last.
+    pub fn place(&self) -> Option<usize> {
+        self.session.runner.edition.index.servos.place(self.model.servo.id)
+    }
+
+    /// The picked input, as edited last.
+    pub fn input(&self) -> Option<&Input> {
+        self.session.runner.edition.input(self.model.input.id)
+    }
+
+    /// The board of the picked channel, as edited last.
+    pub fn board(&self) -> Option<&Board> {
+        self.session.runner.edition.board(self.model.plug.0.id)
+    }
+
+    /// Makes an edit; gives the words that say so.
+    ///
+    /// # Errors
+    /// In words, when it is refused.
+    pub fn done(&mut self, words: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<String, String> {
+        self.session.edit(words, edit).map_err(|refused| refused.to_string())?;
+        Ok(words.to_owned())
+    }
+
+    /// Opens a form that asks a question, by the question's name.
+    pub fn ask(&mut self, question: &'static str, about: Subject, fields: Vec<Field>) {
+        self.model.dialog = Some(Dialog::Form(Form::new(question, about, fields)));
+    }
+
+    /// What is to be known of the picked servo.
+    pub fn picked<R>(&self, look: impl FnOnce(&Picked) -> R) -> Option<R> {
+        self.model.scene(self.session).picked().map(|picked| look(&picked))
+    }
+
+    /// What a pulse entry is judged by, for the picked servo.
+    pub fn pulse_context(&self) -> Option<PulseContext> {
+        self.picked(|picked| PulseContext {
+            present: picked.state.pulse,
+            kind: picked.servo.kind,
+            scale: picked.plan.scale.clone(),
+            clock: picked.plan.guard.clock,
+            rates: picked.servo.rates().ok(),
+        })
+    }
+}

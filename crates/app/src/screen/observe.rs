@@ -1,0 +1,246 @@
+//! What the screen takes in each frame: the newest snapshot, what happened, what boards ask, what became of them.
+
+use super::form::{Field, Form, Subject};
+use super::model::{Dialog, Model, STRIP, Tone};
+use super::update::ask::SEEN;
+use crate::edition::Edition;
+use crate::session::Session;
+use std::sync::Arc;
+use std::time::Duration;
+use wasvolta_core::link::Health;
+use wasvolta_core::rig::{Back, Board, Rig};
+use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
+use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::expander::{Lapse, Phase};
+
+/// What becomes of a servo whose pulses had stopped.
+pub const fn interrupted(back: Back) -> &'static str {
+    match back {
+        Back::Last => "lost its pulses for a while: it glides on from its last one",
+        Back::Ask => "lost its pulses and may have moved: e asks where it stands",
+        Back::StayReleased => "lost its pulses and stays released, as its joint says",
+    }
+}
+
+impl Model {
+    /// Takes in what has happened since the last frame.
+    pub fn observe(&mut self, session: &mut Session, now: Duration) {
+        self.snapshot.clone_from(session.runner.engine.snapshot());
+        session.runner.forget_before(&self.snapshot);
+        if let Some(found) = session.runner.lookout.found() {
+            self.scan = Some(found);
+        }
+        if let Some(answer) = session.runner.lookout.answer() {
+            self.say(Tone::Done, answer.clone(), now);
+            self.answer = Some(answer);
+        }
+        self.look(session);
+        let events: Vec<(u64, Event)> =
+            self.snapshot.events.iter().copied().filter(|(number, _)| *number > self.events_seen).collect();
+        for (number, event) in events {
+            self.events_seen = number;
+            self.hear(session, event, now);
+        }
+        self.follow_boards();
+        self.note_boards(session.runner.edition_of(&self.snapshot));
+        self.settle(session);
+        let edition = session.runner.edition_of(&self.snapshot);
+        let line = edition.input(self.input.id).and_then(|i| edition.wiring.line(&i.port));
+        self.line_trouble =
+            line.and_then(|n| session.runner.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
+        if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
+            self.time = self.snapshot.player.at.as_secs_f64();
+        }
+        if let Some(input) =
+            edition.index.inputs.place(self.input.id).and_then(|n| self.snapshot.inputs.get(n))
+            && input.raw.is_some()
+        {
+            if self.strip.len() == STRIP {
+                self.strip.pop_front();
+            }
+            // Nothing came: the line breaks off instead of going on as if it did.
+            let alive = !matches!(input.health, Health::Absent | Health::Lost);
+            let gap = if alive { 0.0 } else { f64::NAN };
+            let raw = input.stages.span + input.stages.clipped + gap;
+            self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
+        }
+        self.follow_level(session);
+        if session.runner.engine.is_recording_broken()
+            && !std::mem::replace(&mut self.told_of_recording, true)
+        {
+            let words = "the recording is not whole: this machine could not write it as fast as it came; all else goes on";
+            self.say(Tone::Refused, words.to_owned(), now);
+        }
+        if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
+            self.said = None;
+        }
+    }
+
+    /// What the picked servo was given lately, where that is a level.
+    fn follow_level(&mut self, session: &Session) {
+        if std::mem::replace(&mut self.levels_of, self.servo.id) != self.servo.id {
+            self.levels.clear();
+        }
+        let level = self.scene(session).picked().and_then(|p| Some((p.level()?, p.state.engaged)));
+        let Some((level, engaged)) = level else { return };
+        if self.levels.len() == STRIP {
+            self.levels.pop_front();
+        }
+        self.levels.push_back((self.snapshot.now, if engaged { level } else { f64::NAN }));
+    }
+
+    fn look(&mut self, session: &Session) {
+        let Some(simulated) = &session.runner.simulated else { return };
+        self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
+        let rig = &session.document.rig;
+        let picked = session.runner.edition.servo(self.servo.id);
+        self.seen = picked.and_then(|servo| Some((servo.id, simulated.look(rig, servo)?)));
+        self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
+    }
+
+    fn hear(&mut self, session: &Session, event: Event, now: Duration) {
+        let edition = Arc::clone(session.runner.edition_of(&self.snapshot));
+        let rig: &Rig = &edition.rig;
+        let (servo, input) = match event.about {
+            About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
+            About::Input(input) => ("", edition.input(input).map_or("", |i| i.name.as_str())),
+            About::Output => ("", ""),
+        };
+        let words = match event.kind {
+            EventKind::Refused(Refusal::Cannot) => {
+                let pins = event.about.servo().and_then(|servo| session.runner.able(&self.snapshot, servo));
+                let pins = pins.map_or_else(String::new, |pins| format!("; those that can: {pins}"));
+                self.bell = true;
+                self.say(Tone::Refused, format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
+                return;
+            }
+            EventKind::Refused(why) => {
+                self.say(Tone::Refused, format!("{servo} {}", why.words()).trim().to_owned(), now);
+                return;
+            }
+            EventKind::Stopped(stopped) => {
+                self.bell = true;
+                let words = format!("{servo} is {}", rig.stopped_words(servo, stopped));
+                self.say(Tone::Refused, words, now);
+                return;
+            }
+            EventKind::Engaged => format!("{servo} engaged"),
+            EventKind::Released => format!("{servo} released"),
+            EventKind::IdleReleased => {
+                let words = format!("{servo} was released: nothing was asked of it for long");
+                self.say(Tone::Done, words.clone(), now);
+                words
+            }
+            EventKind::Exercised => {
+                self.ask_what_was_seen(event.about, servo);
+                format!("{servo} exercised")
+            }
+            EventKind::Cut => "output cut".to_owned(),
+            EventKind::Held => "held".to_owned(),
+            EventKind::Enabled => "enabled again".to_owned(),
+            EventKind::SequenceEnded => "sequence ended".to_owned(),
+            EventKind::Link(health) => format!("{input} {}", health.word()),
+            EventKind::NotANumber => format!("{servo}: target not a number"),
+            EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
+            EventKind::Interrupted(back) => {
+                let words = format!("{servo} {}", interrupted(back));
+                if back != Back::Last {
+                    self.bell = true;
+                    self.say(Tone::Refused, words.clone(), now);
+                }
+                words
+            }
+            EventKind::Displaced => {
+                let words = format!("{servo} glides to where it may stand: the edit left it outside");
+                self.say(Tone::Done, words.clone(), now);
+                words
+            }
+        };
+        self.note(event.at, words);
+    }
+
+    /// Once the picked servo was exercised, what was seen is worth a word.
+    fn ask_what_was_seen(&mut self, about: About, servo: &str) {
+        if about == About::Servo(self.servo.id) && self.dialog.is_none() {
+            let hint = "in words, kept with the servo; Esc keeps nothing";
+            let fields = vec![Field::new("what was seen", "", hint)];
+            self.dialog = Some(Dialog::Form(Form::new(SEEN.name, Subject::of(servo), fields)));
+        }
+    }
+
+    /// Whatever a board asks is asked anew.
+    pub fn ask_again(&mut self) {
+        self.asked_about.clear();
+        self.follow_boards();
+    }
+
+    /// Speaks up when a board asks something, once a question.
+    fn follow_boards(&mut self) {
+        for state in self.snapshot.boards.iter().flatten() {
+            let asked = self.asked_about.contains(&state.id);
+            match state.phase {
+                Phase::Asking(found) if !asked && self.dialog.is_none() => {
+                    self.dialog = Some(Dialog::Found { board: state.id, found });
+                    self.asked_about.push(state.id);
+                }
+                Phase::Started => self.asked_about.retain(|board| *board != state.id),
+                _ => {}
+            }
+        }
+    }
+
+    /// What is picked may be gone after an undo: then the one in its place is picked, or the last that is there.
+    fn settle(&mut self, session: &Session) {
+        let last = |count: usize| count.saturating_sub(1);
+        let (rig, index) = (&session.document.rig, &session.runner.edition.index);
+        self.servo.settle(&rig.servos, &index.servos);
+        self.input.settle(&rig.inputs, &index.inputs);
+        self.sequence.settle(&rig.sequences, &index.sequences);
+        self.plug.0.settle(&rig.boards, &index.boards);
+        let marks = session.runner.edition.servo(self.servo.id).map_or(0, |servo| servo.marks.len());
+        self.mark = self.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
+        let steps =
+            session.runner.edition.sequence(self.sequence.id).map_or(0, |sequence| sequence.steps.len());
+        self.step = self.step.min(last(steps));
+    }
+
+    /// Notes what became of each board: missing, back, not as it was left. One line each, and one for every servo
+    /// that gets its pulses back.
+    fn note_boards(&mut self, edition: &Edition) {
+        let rig = &edition.rig;
+        let states: Vec<(&Board, BoardState)> =
+            edition.boards(&self.snapshot).map(|(board, state)| (board, *state)).collect();
+        let next = states.iter().map(|(_, state)| *state).collect();
+        let before = std::mem::replace(&mut self.boards_seen, next);
+        for (board, is) in states {
+            let was = before.iter().find(|was| was.id == board.id).copied().unwrap_or_default();
+            let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
+            let words = match (was.trouble, is.trouble) {
+                (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
+                (Some(_), None) if was.starts > 0 => Some(match lapse {
+                    Some(lapse) => format!("{} is back; it {}", board.name, lapse.words()),
+                    None => format!("{} is back", board.name),
+                }),
+                _ if lapse.is_some() => lapse.map(|lapse| format!("{} {}", board.name, lapse.words())),
+                _ if is.starts > was.starts => Some(format!("{} started", board.name)),
+                _ => None,
+            };
+            if let Some(words) = words {
+                self.note(self.snapshot.now, words);
+            }
+            let again = (is.starts > was.starts && was.starts > 0) || lapse.is_some_and(Lapse::is_restart);
+            for servo in rig.servos_on(&board.name) {
+                let place = usize::from(servo.channel);
+                let (had, has) =
+                    (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
+                if again && had.is_some() {
+                    self.engaging.push(servo.id);
+                }
+                if has.is_some() && self.engaging.contains(&servo.id) {
+                    self.engaging.retain(|engaging| *engaging != servo.id);
+                    self.note(self.snapshot.now, format!("{} engaged again", servo.name));
+                }
+            }
+        }
+    }
+}
