@@ -5,28 +5,35 @@
 
 mod action;
 mod advice;
+mod calibrate;
 mod canvas;
 mod chart;
+mod commands;
 mod context;
 mod dial;
 mod digits;
 mod dress;
 mod entry;
 mod errand;
+mod everywhere;
 mod figures;
 mod form;
 mod frame;
+mod inputs;
 mod keys;
 mod layout;
-
 mod model;
 mod observe;
+mod panel;
+mod panels;
 mod pen;
 mod pick;
 mod question;
+mod ready;
 mod roster;
 mod rows;
 mod scene;
+mod sequence;
 pub mod start;
 pub mod terminal;
 #[cfg(test)]
@@ -35,6 +42,8 @@ mod theme;
 mod typing;
 mod update;
 mod view;
+mod wiring;
+mod written;
 
 use crate::look::Look;
 use crate::recovery::Left;
@@ -53,7 +62,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
 use terminal::Screen;
-use wasvolta_core::stage::{Command, Output};
+use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_engine::Stop;
 
 /// Time between two drawings while something may move, and while nothing does.
@@ -87,7 +96,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let stop = Arc::clone(session.runner.engine.stop());
     let mut screen = Screen::take(move || stop.set()).into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.runner.engine.stop()), Arc::clone(&asked_to_end));
-    let mut model = Model::new(&mut session);
+    let mut model = Model::new(&mut session, calibrate::VIEW);
     model.greet(&session, left);
     let now = Instant::now();
     let figures = Figures::new();
@@ -214,6 +223,12 @@ impl Watch<'_> {
         Ok(())
     }
 
+    /// Whether something moves on the screen though the output is off.
+    fn is_lively(&self) -> bool {
+        let room = panels::of(self.model.view).lively;
+        self.model.snapshot.player.play == Play::Playing || room(&self.model)
+    }
+
     fn observe(&mut self) {
         if self.looked_at.elapsed() >= FILE_LOOK {
             self.session.document.look_at_file();
@@ -253,7 +268,7 @@ impl Watch<'_> {
     /// Waits for something, a while at most, and takes all that waits: held keys must not pile up between two
     /// drawings. Whether anything can still come.
     fn take(&mut self, wakes: &Receiver<Wake>) -> miette::Result<bool> {
-        let lively = self.model.snapshot.output != Output::Off || self.model.is_lively();
+        let lively = self.model.snapshot.output != Output::Off || self.is_lively();
         let mut wake = match wakes.recv_timeout(patience(lively, self.owed)) {
             Ok(wake) => Some(wake),
             Err(RecvTimeoutError::Timeout) => None,

@@ -14,7 +14,12 @@ fn modules() -> BTreeMap<String, BTreeSet<String>> {
     let known: BTreeSet<String> = texts.keys().cloned().collect();
     let named = |(module, text): (&String, &String)| {
         let paths = paths(text).into_iter().filter_map(|path| resolve(&known, module, &path));
-        (module.clone(), paths.filter(|other| other != module).collect())
+        // What stands in a folder is spoken of by its own name.
+        let inside = known.iter().filter(|other| {
+            let child = other.strip_prefix(module.as_str()).and_then(|rest| rest.strip_prefix("::"));
+            child.is_some_and(|child| !child.contains("::") && speaks_of(text, child))
+        });
+        (module.clone(), paths.chain(inside.cloned()).filter(|other| other != module).collect())
     };
     texts.iter().map(named).collect()
 }
@@ -45,13 +50,22 @@ fn without_tests(text: &str) -> &str {
     tests.map_or(text, |(at, _)| &text[..at])
 }
 
+/// Whether a text has a path that begins with a name.
+fn speaks_of(text: &str, name: &str) -> bool {
+    text.match_indices(&format!("{name}::")).any(|(at, _)| {
+        !text[..at].chars().next_back().is_some_and(|c| c.is_alphanumeric() || c == '_' || c == ':')
+    })
+}
+
 /// All paths that begin at the crate or above, with their groups taken apart.
 fn paths(text: &str) -> Vec<String> {
     let mut found = Vec::new();
     for start in ["crate::", "super::"] {
         for (at, _) in text.match_indices(start) {
-            let inside = text[..at].chars().next_back().is_some_and(|c| c.is_alphanumeric() || c == '_');
-            if !inside && !text[..at].ends_with("super::") {
+            let before = text[..at].chars().next_back();
+            // A word that ends so, a macro's own path, or who may see something.
+            let inside = before.is_some_and(|c| c.is_alphanumeric() || c == '_' || c == '$');
+            if !inside && !text[..at].ends_with("super::") && !text[..at].ends_with("(in ") {
                 expand(&text[at..], "", &mut found);
             }
         }
@@ -120,6 +134,19 @@ fn the_document_and_the_runner_know_neither_the_terminal_nor_the_command_line() 
     // The screen does lead to both: what finds nothing would prove nothing.
     let screen = reached(&modules, "screen");
     assert!(screen.contains("runner") && screen.contains("document"), "{screen:?}");
+}
+
+#[test]
+fn no_file_of_the_program_leads_back_to_itself() {
+    let modules = modules();
+    assert!(modules.len() > 80, "{}", modules.len());
+    let circle = modules.keys().find(|module| reached(&modules, module).contains(*module));
+    let within = circle.map(|module| {
+        let there = reached(&modules, module);
+        let back = there.iter().filter(|other| reached(&modules, other).contains(module));
+        back.cloned().collect::<Vec<_>>()
+    });
+    assert_eq!(within, None, "these files form a circle");
 }
 
 #[test]

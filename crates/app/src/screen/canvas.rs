@@ -1,6 +1,6 @@
 //! Drawing in braille dots: two columns and four rows of dots a cell, each cell in the colour drawn last.
 
-use super::pen::Pen;
+use crate::screen::pen::Pen;
 use ratatui::style::Color;
 
 /// Dots a cell, across and down.

@@ -1,8 +1,8 @@
 //! Charts in dots: pulse against angle with its marks, and a curve with a dot on it.
 
-use super::canvas::{Canvas, DOTS};
-use super::pen::{Pen, cell_of};
-use super::theme;
+use crate::screen::canvas::{Canvas, DOTS};
+use crate::screen::pen::{Pen, cell_of};
+use crate::screen::theme;
 use ratatui::style::Color;
 
 /// A rectangle of values shown on a canvas; `y` grows upwards.

@@ -1,9 +1,10 @@
 //! What an action works on: the screen's state, the rig with its engine, and how what comes of it is said.
 
-use super::entry::PulseContext;
-use super::form::{Field, Form, Subject};
-use super::model::{Dialog, Model, Tone};
-use super::scene::Picked;
+use crate::screen::entry::PulseContext;
+use crate::screen::form::{Field, Form, Subject};
+use crate::screen::model::{Dialog, Model, Tone, View};
+use crate::screen::rows::moved;
+use crate::screen::scene::Picked;
 use crate::session::Session;
 use std::time::Duration;
 use wasvolta_core::rig::edit::Edited;
@@ -80,7 +81,7 @@ impl Context<'_> {
 
     /// The board of the picked channel, as edited last.
     pub fn board(&self) -> Option<&Board> {
-        self.session.runner.edition.board(self.model.plug.0.id)
+        self.session.runner.edition.board(self.model.in_wiring.plug.0.id)
     }
 
     /// Makes an edit; gives the words that say so.
@@ -111,5 +112,21 @@ impl Context<'_> {
             clock: picked.plan.guard.clock,
             rates: picked.servo.rates().ok(),
         })
+    }
+
+    /// Picks the servo above or below in the roster.
+    pub fn pick_servo_by(&mut self, by: isize) {
+        let order = &self.session.runner.edition.order;
+        let here = order.iter().position(|n| Some(*n) == self.place()).unwrap_or(0);
+        if let Some(&servo) = order.get(moved(here, by, order.len())) {
+            self.model.pick_servo(&self.session.document.rig, servo);
+        }
+    }
+
+    /// Goes to a view; what was said in another is over. `entered` is what its room does then.
+    pub fn show(&mut self, view: View, entered: fn(&mut Context)) {
+        self.model.view = view;
+        self.model.said = None;
+        entered(self);
     }
 }

@@ -1,8 +1,8 @@
 //! A value that arrows tilt and digits replace.
 
-use super::entry;
-use super::keys::Key;
-use super::typing::Typing;
+use crate::screen::entry;
+use crate::screen::keys::Key;
+use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 use wasvolta_core::unit::Degrees;
 

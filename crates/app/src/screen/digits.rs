@@ -1,6 +1,6 @@
 //! Numbers large enough to be read from the bench, drawn in half blocks: three rows high.
 
-use super::pen::Pen;
+use crate::screen::pen::Pen;
 use ratatui::style::Color;
 
 /// Columns of a digit with the gap behind it.

@@ -3,8 +3,8 @@
 //! Views draw with the theme's roles and with braille and blocks; what a terminal lacks is exchanged in the
 //! finished buffer, cell by cell, so no view knows of it.
 
-use super::theme;
 use crate::look::{Colours, Glyphs, Look, Theme, ascii, dots};
+use crate::screen::theme;
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::style::{Color, Modifier};
 

@@ -1,6 +1,6 @@
 //! What takes several steps with waits between: engaging one servo after another, naming them one by one.
 //!
-//! What is still to be done is kept here; that it is done is [`super::update`]'s.
+//! What is still to be done is kept here; that it is done is [`crate::screen::update`]'s.
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -41,7 +41,7 @@ const PATIENCE: Duration = Duration::from_secs(3);
 const WAY_HOME: Duration = Duration::from_secs(15);
 
 impl Step {
-    pub(super) const fn patience(&self) -> Duration {
+    pub const fn patience(&self) -> Duration {
         match self {
             Self::GoHome(_) => WAY_HOME,
             _ => PATIENCE,
@@ -51,11 +51,11 @@ impl Step {
 /// See the module.
 #[derive(Debug, Default)]
 pub struct Errands {
-    pub(super) steps: VecDeque<Step>,
+    pub steps: VecDeque<Step>,
     /// When the present step became the next.
-    pub(super) since: Option<Duration>,
+    pub since: Option<Duration>,
     /// What the present step waits for has come about then.
-    pub(super) came: Option<Duration>,
+    pub came: Option<Duration>,
 }
 
 impl Errands {
@@ -75,7 +75,7 @@ impl Errands {
     }
 
     /// The present step is over.
-    pub(super) fn done(&mut self) {
+    pub fn done(&mut self) {
         self.steps.pop_front();
         (self.since, self.came) = (None, None);
     }

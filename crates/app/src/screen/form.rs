@@ -1,7 +1,7 @@
 //! Some words asked for at once: each has a label, arrows and Tab go between them, Enter takes all.
 
-use super::keys::Key;
-use super::typing::{Recalled, Typing};
+use crate::screen::keys::Key;
+use crate::screen::typing::{Recalled, Typing};
 use crossterm::event::KeyCode;
 use std::borrow::Cow;
 

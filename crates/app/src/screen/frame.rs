@@ -2,10 +2,13 @@
 //!
 //! A function from a scene to a buffer; nothing here changes anything.
 
-use super::model::{Dialog, Tone, View};
-use super::pen::{Pen, width};
-use super::scene::Scene;
-use super::{action, advice, layout, roster, theme, view};
+use crate::screen::action::Action;
+use crate::screen::model::{Dialog, Tone};
+use crate::screen::panel::Panel;
+use crate::screen::pen::{Pen, width};
+use crate::screen::scene::Scene;
+use crate::screen::{advice, layout, roster, theme, view};
+use crate::screen::{calibrate, commands, panels};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
@@ -36,7 +39,8 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     }
     let left = column + 2;
     let air = layout::air(body);
-    view::draw(&mut pen.part(left, 1 + air, area.width - left - 1, body - air), scene);
+    let panel = panels::of(scene.model.view);
+    (panel.draw)(&mut pen.part(left, 1 + air, area.width - left - 1, body - air), scene);
     next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
     keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
     match &scene.model.dialog {
@@ -47,10 +51,10 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
             view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query.text(), *pick);
         }
         Some(Dialog::Fineness { wish }) => {
-            view::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish.text());
+            calibrate::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish.text());
         }
         Some(Dialog::Compare { card, rows }) => {
-            view::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);
+            calibrate::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);
         }
         Some(Dialog::Recover { offer, from }) => {
             view::recover::draw(&mut pen.part(left, 1, area.width - left, body), offer, *from);
@@ -100,9 +104,10 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
     }
     let short = wide < 100;
     x = x.max(if short { 31 } else { layout::roster_columns(wide) + 2 });
-    for view in View::ALL {
-        let (key, name) = view.title();
-        let here = scene.model.view == view;
+    for panel in panels::TABLE {
+        let key = panel.show.keys.first().map(|key| key.name()).unwrap_or_default();
+        let (key, name) = (key.as_str(), panel.view.0);
+        let here = scene.model.view == panel.view;
         let (key_style, name_style) = if here {
             (theme::text(theme::COMMANDED), theme::strong(theme::INK))
         } else {
@@ -161,7 +166,7 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
             Tone::Refused => ("✗", theme::strong(theme::FAULT), words.clone()),
         }
     } else {
-        ("next", theme::strong(theme::COMMANDED), advice::next(scene))
+        ("next", theme::strong(theme::COMMANDED), advice::next(scene, panels::of(scene.model.view).advice))
     };
     let x = pen.put(0, 0, &format!(" {label} "), style) + 1;
     let trouble = scene
@@ -207,22 +212,20 @@ fn put_key(pen: &mut Pen<'_>, x: u16, (key, word): &(String, &str)) -> u16 {
 /// Keys that do something now: after the arrows those of a picked mark and those that the next line names, then the
 /// others in the table's order.
 fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
-    let advice = advice::next(scene);
-    let marked = scene.model.view == View::Calibrate && scene.model.mark.is_some();
-    let works = |a: &&action::Action| a.works_in(scene.model.view) && (a.ready)(scene).is_ok();
-    let rank = |a: &action::Action, key: &str| {
-        let of_mark = marked && matches!(a.name, "go to the mark" | "mark" | "change the mark" | "drop mark");
-        match key {
-            "← →" => 0,
-            "↑ ↓" if scene.model.view == View::Wiring => 0,
-            _ if of_mark => 1,
-            _ if a.keys.first().is_some_and(|key| advice::names(&advice, &key.name())) => 2,
-            _ if a.short.is_empty() => 4,
-            _ => 3,
-        }
+    let advice = advice::next(scene, panels::of(scene.model.view).advice);
+    let panel = panels::of(scene.model.view);
+    let first = (panel.first)(scene);
+    let works = |a: &&Action| a.works_in(scene.model.view) && (a.ready)(scene).is_ok();
+    let rank = |a: &Action, key: &str| match key {
+        "← →" => 0,
+        "↑ ↓" if first.contains(&a.name) => 0,
+        _ if first.contains(&a.name) => 1,
+        _ if a.keys.first().is_some_and(|key| advice::names(&advice, &key.name())) => 2,
+        _ if a.short.is_empty() => 4,
+        _ => 3,
     };
-    let ranked = action::TABLE.iter().filter(works).filter_map(|a| {
-        let (key, word) = shown(scene, a)?;
+    let ranked = commands::all().filter(works).filter_map(|a| {
+        let (key, word) = shown(scene, panel, a)?;
         Some((rank(a, &key), key, word))
     });
     let mut all: Vec<(u8, String, &str)> = ranked.filter(|(rank, ..)| *rank < 4).collect();
@@ -231,26 +234,21 @@ fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
 }
 
 /// How an action's key stands in the line, and its word. The arrows and the nudge stand as pairs.
-fn shown(scene: &Scene, action: &action::Action) -> Option<(String, &'static str)> {
-    let view = scene.model.view;
-    // Nothing is nudged in Wiring.
-    if view == View::Wiring && action.short == "nudge" {
+fn shown(scene: &Scene, panel: &Panel, action: &Action) -> Option<(String, &'static str)> {
+    if !panel.nudges && action.short == "nudge" {
         return None;
     }
     let playing = scene.model.snapshot.player.play == Play::Playing;
     let key = action.keys.first()?.name();
     let word = if action.short.is_empty() { action.name } else { action.short };
-    Some(match (key.as_str(), view) {
+    let called = |own: &'static str| if own.is_empty() { word } else { own };
+    Some(match key.as_str() {
         // Each is one half of a pair.
-        ("←" | "↑" | ",", _) => return None,
-        ("→", View::Wiring) => ("← →".to_owned(), "board"),
-        ("↓", View::Wiring) => ("↑ ↓".to_owned(), "channel"),
-        ("→", View::Calibrate) => ("← →".to_owned(), "jog"),
-        ("→", _) => ("← →".to_owned(), word),
-        ("↓", View::Calibrate) => ("↑ ↓".to_owned(), "mark"),
-        ("↓", _) => ("↑ ↓".to_owned(), word),
-        (".", _) => (", .".to_owned(), word),
-        ("p", _) if playing => ("p".to_owned(), "stand still"),
+        "←" | "↑" | "," => return None,
+        "→" => ("← →".to_owned(), called(panel.arrows.0)),
+        "↓" => ("↑ ↓".to_owned(), called(panel.arrows.1)),
+        "." => (", .".to_owned(), word),
+        "p" if playing => ("p".to_owned(), "stand still"),
         _ => (key, word),
     })
 }

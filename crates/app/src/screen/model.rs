@@ -1,13 +1,17 @@
 //! What the screen remembers: where one is, what is being asked, what was said. Only `update` changes it.
 
-use super::dial::Dial;
-use super::errand::Errands;
-use super::form::Form;
-use super::keys::Key;
-use super::pick::Pick;
-use super::typing::{Recalled, Typing};
+use super::calibrate::state::State as InCalibrate;
+use super::inputs::state::State as InInputs;
+use super::sequence::state::State as InSequence;
+use super::wiring::state::State as InWiring;
 use crate::paper::Kind;
 use crate::recovery::{Left, Offer};
+use crate::screen::dial::Dial;
+use crate::screen::errand::Errands;
+use crate::screen::form::Form;
+use crate::screen::keys::Key;
+use crate::screen::pick::Pick;
+use crate::screen::typing::{Recalled, Typing};
 use crate::session::Session;
 use std::cell::OnceCell;
 use std::collections::VecDeque;
@@ -17,28 +21,17 @@ use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::edit::Observation;
-use wasvolta_core::rig::{BoardId, Ends, InputId, ReadAt, Rig, SequenceId, Servo, ServoId, Side};
-use wasvolta_core::stage::Play;
+use wasvolta_core::rig::{BoardId, InputId, ReadAt, Rig, SequenceId, Servo, ServoId, Side};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::Snapshot;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::why::Link;
 use wasvolta_port::expander::Found;
-use wasvolta_port::scan::Scan;
 use wasvolta_sim::Look;
 
-/// The views.
+/// Where one is: a room, by its name. What belongs to it stands in its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum View {
-    /// Ports, boards, channels, rails, and why nothing moves.
-    Wiring,
-    /// One servo.
-    Calibrate,
-    /// What comes in.
-    Inputs,
-    /// Poses in time.
-    Sequence,
-}
+pub struct View(pub &'static str);
 
 impl Purpose {
     /// What lines typed for it are kept by.
@@ -51,21 +44,6 @@ impl Purpose {
             Self::Pose => "pose",
             Self::Beats => "beats",
             Self::Sheet(_) => "sheet",
-        }
-    }
-}
-
-impl View {
-    /// In the order of their keys.
-    pub const ALL: [Self; 4] = [Self::Wiring, Self::Calibrate, Self::Inputs, Self::Sequence];
-
-    /// Key and name in the headline.
-    pub const fn title(self) -> (&'static str, &'static str) {
-        match self {
-            Self::Wiring => ("F1", "Wiring"),
-            Self::Calibrate => ("F2", "Calibrate"),
-            Self::Inputs => ("F3", "Inputs"),
-            Self::Sequence => ("F4", "Sequence"),
         }
     }
 }
@@ -273,40 +251,22 @@ pub struct Model {
     pub servo: Pick<ServoId>,
     /// The nudge's size, an index into `rows::NUDGES`.
     pub nudge: usize,
-    /// The channel picked in Wiring: the board, and the channel there.
-    pub plug: (Pick<BoardId>, u8),
-    /// What the last look has found.
-    pub scan: Option<Scan>,
-    /// What the serial port that was asked last has said.
-    pub answer: Option<String>,
-    /// What is wrong with the simulated bench, as its faults are said.
-    pub faults: Vec<String>,
     /// The chain of the picked servo, traced when it is asked for first in a frame.
-    pub(super) chain: OnceCell<Option<Vec<Link>>>,
+    pub chain: OnceCell<Option<Vec<Link>>>,
     /// What is still to be done, step by step.
     pub errands: Errands,
     /// The input picked.
     pub input: Pick<InputId>,
-    /// The row picked in Inputs.
-    pub input_row: usize,
     /// The sequence picked.
     pub sequence: Pick<SequenceId>,
-    /// The row picked in Sequence.
-    pub sequence_row: usize,
-    /// The step picked.
-    pub step: usize,
-    /// The time looked at, in seconds.
-    pub time: f64,
-    /// The mark picked in the list, by its place.
-    pub mark: Option<usize>,
-    /// The servo of which an endpoint was widened last.
-    pub widened: Option<ServoId>,
-    /// What a test move has found, and of which servo.
-    pub finding: Option<(ServoId, String)>,
-    /// What the last exercise went over, and how often.
-    pub exercised: Option<(Ends<Micros>, u32)>,
-    /// The mechanism is drawn in the place of the protractor, where there is room for one only.
-    pub mechanism: bool,
+    /// What the screen remembers of Wiring.
+    pub in_wiring: InWiring,
+    /// What the screen remembers of Calibrate.
+    pub in_calibrate: InCalibrate,
+    /// What the screen remembers of Inputs.
+    pub in_inputs: InInputs,
+    /// What the screen remembers of Sequence.
+    pub in_sequence: InSequence,
     /// What is being asked, the innermost last.
     pub dialog: Option<Dialog>,
     /// A file that is there already: the next key replaces it, if that is Enter.
@@ -321,28 +281,17 @@ pub struct Model {
     pub seen: Option<(ServoId, Look)>,
     /// What a meter at the picked servo's board shows, in a simulated rig.
     pub meter: Option<f64>,
-    /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
-    pub strip: VecDeque<(Duration, f64, f64)>,
     /// Levels of the picked servo, where it has one, oldest first; not a number while it gets no pulses.
     pub levels: VecDeque<(Duration, f64)>,
     /// Whose levels those are.
-    pub(super) levels_of: ServoId,
-    /// Why the picked input's line cannot be opened, and what to try.
-    pub line_trouble: Option<String>,
-    /// The pose kept last.
-    pub last_pose: Option<String>,
-    pub(super) last_key: Option<(Key, Duration)>,
-    pub(super) jogged: bool,
-    /// From which side the present pulse was reached, as far as the hand knows.
-    pub(super) side: Side,
-    /// The pulse before the last step outwards: nothing was heard there.
-    pub(super) quiet: Option<Micros>,
-    pub(super) events_seen: u64,
-    pub(super) asked_about: Vec<BoardId>,
-    pub(super) boards_seen: Vec<BoardState>,
+    pub levels_of: ServoId,
+    pub last_key: Option<(Key, Duration)>,
+    pub events_seen: u64,
+    pub asked_about: Vec<BoardId>,
+    pub boards_seen: Vec<BoardState>,
     /// Servos whose board was started anew: they get their pulses back one by one.
-    pub(super) engaging: Vec<ServoId>,
-    pub(super) told_of_recording: bool,
+    pub engaging: Vec<ServoId>,
+    pub told_of_recording: bool,
     /// What was typed before, by what for.
     pub recalled: Recalled,
     /// The action that is done once the picked servo stands, by its name; any key that is pressed before gives it up.
@@ -356,7 +305,7 @@ const SAID_FOR: Duration = Duration::from_secs(6);
 
 impl Model {
     /// A screen that opens on the first servo that still wants calibrating.
-    pub fn new(session: &mut Session) -> Self {
+    pub fn new(session: &mut Session, view: View) -> Self {
         let mut fits = session.runner.edition.fits.iter().zip(&session.document.rig.servos);
         let wanting = |(fit, servo): (&Result<_, _>, &Servo)| fit.is_err() && servo.kind.has_angles();
         let uncalibrated = fits.position(wanting);
@@ -364,41 +313,26 @@ impl Model {
         Self {
             quit: false,
             bell: false,
-            view: View::Calibrate,
+            view,
             servo: Pick::at(&session.document.rig.servos, uncalibrated.unwrap_or(0)),
             nudge: 3,
-            plug: (Pick::at(&session.document.rig.boards, 0), 0),
-            scan: None,
-            answer: None,
-            faults: Vec::new(),
             chain: OnceCell::new(),
             errands: Errands::default(),
             input: Pick::at(&session.document.rig.inputs, 0),
-            input_row: 0,
             sequence: Pick::at(&session.document.rig.sequences, 0),
-            sequence_row: 2,
-            step: 0,
-            time: 0.0,
-            mark: None,
-            widened: None,
-            finding: None,
-            exercised: None,
-            mechanism: false,
+            in_wiring: InWiring::new(&session.document.rig),
+            in_calibrate: InCalibrate::default(),
+            in_inputs: InInputs::default(),
+            in_sequence: InSequence::default(),
             dialog: None,
             replacing: None,
             said: None,
             log: VecDeque::new(),
             seen: None,
             meter: None,
-            strip: VecDeque::new(),
             levels: VecDeque::new(),
             levels_of: ServoId::default(),
-            line_trouble: None,
-            last_pose: None,
             last_key: None,
-            jogged: false,
-            side: Side::Unknown,
-            quiet: None,
             events_seen: 0,
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
@@ -438,7 +372,8 @@ impl Model {
     pub fn pick_servo(&mut self, rig: &Rig, place: usize) {
         let picked = Pick::at(&rig.servos, place);
         if self.servo.id != picked.id {
-            (self.side, self.quiet, self.mark) = (Side::Unknown, None, None);
+            (self.in_calibrate.side, self.in_calibrate.quiet, self.in_calibrate.mark) =
+                (Side::Unknown, None, None);
         }
         self.servo = picked;
         self.follow_servo(rig);
@@ -449,7 +384,7 @@ impl Model {
         if let Some(servo) = rig.servos.iter().find(|servo| servo.id == self.servo.id)
             && let Some(board) = rig.boards.iter().position(|b| b.name == servo.board)
         {
-            self.plug = (Pick::at(&rig.boards, board), servo.channel);
+            self.in_wiring.plug = (Pick::at(&rig.boards, board), servo.channel);
         }
     }
 
@@ -470,12 +405,7 @@ impl Model {
 
     /// A new frame: a held key may nudge once more.
     pub fn new_frame(&mut self) {
-        self.jogged = false;
+        self.in_calibrate.jogged = false;
         self.chain.take();
-    }
-
-    /// Whether something moves on the screen though the output is off.
-    pub fn is_lively(&self) -> bool {
-        self.snapshot.player.play == Play::Playing || (self.view == View::Inputs && !self.strip.is_empty())
     }
 }

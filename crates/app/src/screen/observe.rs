@@ -1,9 +1,9 @@
 //! What the screen takes in each frame: the newest snapshot, what happened, what boards ask, what became of them.
 
-use super::form::{Field, Form, Subject};
-use super::model::{Dialog, Model, STRIP, Tone};
-use super::update::ask::SEEN;
 use crate::edition::Edition;
+use crate::screen::calibrate::forms::SEEN;
+use crate::screen::form::{Field, Form, Subject};
+use crate::screen::model::{Dialog, Model, STRIP, Tone};
 use crate::session::Session;
 use std::sync::Arc;
 use std::time::Duration;
@@ -28,11 +28,11 @@ impl Model {
         self.snapshot.clone_from(session.runner.engine.snapshot());
         session.runner.forget_before(&self.snapshot);
         if let Some(found) = session.runner.lookout.found() {
-            self.scan = Some(found);
+            self.in_wiring.scan = Some(found);
         }
         if let Some(answer) = session.runner.lookout.answer() {
             self.say(Tone::Done, answer.clone(), now);
-            self.answer = Some(answer);
+            self.in_wiring.answer = Some(answer);
         }
         self.look(session);
         let events: Vec<(u64, Event)> =
@@ -46,23 +46,23 @@ impl Model {
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
         let line = edition.input(self.input.id).and_then(|i| edition.wiring.line(&i.port));
-        self.line_trouble =
+        self.in_inputs.line_trouble =
             line.and_then(|n| session.runner.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
-            self.time = self.snapshot.player.at.as_secs_f64();
+            self.in_sequence.time = self.snapshot.player.at.as_secs_f64();
         }
         if let Some(input) =
             edition.index.inputs.place(self.input.id).and_then(|n| self.snapshot.inputs.get(n))
             && input.raw.is_some()
         {
-            if self.strip.len() == STRIP {
-                self.strip.pop_front();
+            if self.in_inputs.strip.len() == STRIP {
+                self.in_inputs.strip.pop_front();
             }
             // Nothing came: the line breaks off instead of going on as if it did.
             let alive = !matches!(input.health, Health::Absent | Health::Lost);
             let gap = if alive { 0.0 } else { f64::NAN };
             let raw = input.stages.span + input.stages.clipped + gap;
-            self.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
+            self.in_inputs.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
         self.follow_level(session);
         if session.runner.engine.is_recording_broken()
@@ -91,7 +91,7 @@ impl Model {
 
     fn look(&mut self, session: &Session) {
         let Some(simulated) = &session.runner.simulated else { return };
-        self.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
+        self.in_wiring.faults = simulated.faults().on().iter().map(ToString::to_string).collect();
         let rig = &session.document.rig;
         let picked = session.runner.edition.servo(self.servo.id);
         self.seen = picked.and_then(|servo| Some((servo.id, simulated.look(rig, servo)?)));
@@ -196,12 +196,13 @@ impl Model {
         self.servo.settle(&rig.servos, &index.servos);
         self.input.settle(&rig.inputs, &index.inputs);
         self.sequence.settle(&rig.sequences, &index.sequences);
-        self.plug.0.settle(&rig.boards, &index.boards);
+        self.in_wiring.plug.0.settle(&rig.boards, &index.boards);
         let marks = session.runner.edition.servo(self.servo.id).map_or(0, |servo| servo.marks.len());
-        self.mark = self.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
+        self.in_calibrate.mark =
+            self.in_calibrate.mark.filter(|_| marks > 0).map(|mark| mark.min(last(marks)));
         let steps =
             session.runner.edition.sequence(self.sequence.id).map_or(0, |sequence| sequence.steps.len());
-        self.step = self.step.min(last(steps));
+        self.in_sequence.step = self.in_sequence.step.min(last(steps));
     }
 
     /// Notes what became of each board: missing, back, not as it was left. One line each, and one for every servo

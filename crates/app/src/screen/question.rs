@@ -1,9 +1,9 @@
 //! A question that is asked by a form, as a value: what it is called, what it says, and what the answer does. A new question
 //! is a row where its actions stand; nothing else knows of it.
 
-use super::context::Context;
-use super::form::{Form, Subject};
-use super::scene::Scene;
+use crate::screen::context::Context;
+use crate::screen::form::{Form, Subject};
+use crate::screen::scene::Scene;
 
 /// See the module.
 pub struct Question {
@@ -37,4 +37,4 @@ macro_rules! questions {
     (@words) => { None };
     (@words $words:expr) => { Some($words) };
 }
-pub(super) use questions;
+pub(in crate::screen) use questions;

@@ -1,8 +1,8 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
-use super::pen::{Pen, cell_of, fit};
-use super::scene::{Picked, Scene};
-use super::{layout, theme};
+use crate::screen::pen::{Pen, cell_of, fit};
+use crate::screen::scene::{Picked, Scene};
+use crate::screen::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::stage::Owner;

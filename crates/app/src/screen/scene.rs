@@ -1,8 +1,8 @@
 //! What a drawing may look at: the rig, what follows from it, the newest snapshot, and the screen's own state.
 
-use super::model::Model;
-use super::rows::{InputRow, Nudge};
 use crate::edition::Edition;
+use crate::screen::model::Model;
+use crate::screen::rows::{InputRow, Nudge};
 use crate::session::Session;
 use crate::survey;
 use wasvolta_core::diagnose;
@@ -119,7 +119,7 @@ impl Model {
             undo: session.document.can_undo_redo(),
             by_hand: session.runner.manual.is_some(),
             knob,
-            line_trouble: self.line_trouble.as_deref(),
+            line_trouble: self.in_inputs.line_trouble.as_deref(),
             looking: session.runner.lookout.is_looking(),
             heard: session.runner.engine.is_heard(self.snapshot.now),
             simulated: session.runner.simulated.is_some(),
@@ -223,7 +223,7 @@ impl<'a> Scene<'a> {
 
     /// The channel picked in Wiring: its board, its number, and the place of the servo on it.
     pub fn plug(&self) -> Option<(&'a Board, u8, Option<usize>)> {
-        let (board, channel) = self.model.plug;
+        let (board, channel) = self.model.in_wiring.plug;
         let board = self.edition.board(board.id)?;
         let here = |s: &Servo| s.board == board.name && s.channel == channel;
         Some((board, channel, self.rig.servos.iter().position(here)))
@@ -262,14 +262,14 @@ impl<'a> Scene<'a> {
 
     /// Boards that the last look has found and the rig does not know, with their bus.
     pub fn found_boards(&self) -> impl Iterator<Item = (&'a Bus, &'a Device)> {
-        let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
+        let buses = self.model.in_wiring.scan.iter().flat_map(|scan| &scan.buses);
         let rig = self.rig;
         buses.flat_map(move |bus| survey::unknown(rig, bus).into_iter().map(move |device| (bus, device)))
     }
 
     /// Boards that the last look has missed, with the bus they should be on, and that do not answer now either.
     pub fn missing_boards(&self) -> impl Iterator<Item = (&'a Bus, &'a Board)> {
-        let buses = self.model.scan.iter().flat_map(|scan| &scan.buses);
+        let buses = self.model.in_wiring.scan.iter().flat_map(|scan| &scan.buses);
         let scene = *self;
         let answers = move |board: &Board| {
             let state = scene.board_state(board);

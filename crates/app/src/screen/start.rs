@@ -1,14 +1,14 @@
 //! The first screen, when no rig was named: the demo, rigs that were open lately, or a new one.
 
-use super::form::{Field, Form, Pressed, Subject};
-use super::keys::{self, Key};
-use super::pen::Pen;
-use super::terminal::{self, Screen, Waiting};
-use super::theme;
-use super::typing::Recalled;
 use crate::files::output::Outputs;
 use crate::fresh;
 use crate::look::Look;
+use crate::screen::form::{Field, Form, Pressed, Subject};
+use crate::screen::keys::Key;
+use crate::screen::pen::Pen;
+use crate::screen::terminal::{Screen, Waiting};
+use crate::screen::typing::Recalled;
+use crate::screen::{keys, terminal, theme};
 use crate::signals::ENDING;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use miette::IntoDiagnostic;
@@ -177,7 +177,7 @@ impl Start {
         let top = if high >= 30 { 5 } else { 2 };
         let left = if wide >= 120 { 12 } else { 3 };
         pen.put(left, top, "What shall it work on?", theme::strong(theme::INK));
-        let names = self.rows.iter().map(|r| super::pen::width(&r.name)).max().unwrap_or(0).min(36);
+        let names = self.rows.iter().map(|r| crate::screen::pen::width(&r.name)).max().unwrap_or(0).min(36);
         let room = usize::from(high.saturating_sub(top + 10)).max(1);
         let first = (self.pick + 1).saturating_sub(room);
         for (y, (n, row)) in (top + 2..).zip(self.rows.iter().enumerate().skip(first).take(room)) {

@@ -3,7 +3,7 @@
 //! What stood there before is replaced by the first letter, or edited once an arrow has gone into it. Ctrl-U clears, ↑
 //! brings back what was typed here before. Enter and Esc are for whoever asks.
 
-use super::keys::Key;
+use crate::screen::keys::Key;
 use crossterm::event::KeyCode;
 use std::collections::BTreeMap;
 

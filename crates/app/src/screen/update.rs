@@ -1,29 +1,17 @@
 //! The only place that changes the model: events in, actions and dialogs carried out.
 
-pub mod ask;
-pub mod boards;
-pub mod calibrate;
-pub mod cards;
-pub mod continuous;
 mod dialog;
 mod errands;
-pub mod general;
-mod hand;
-pub mod inputs;
-pub mod marks;
 pub mod questions;
-pub mod roster;
-pub mod sequence;
-pub mod sequences;
-pub mod test_move;
-pub mod wiring;
-mod written;
 
-use super::action;
-use super::context::Context;
-use super::keys::{self, Key};
-use super::model::{Dialog, Model, Purpose, View};
-use super::typing::Typing;
+use crate::screen::context::Context;
+use crate::screen::keys;
+use crate::screen::keys::Key;
+use crate::screen::model::{Dialog, Model};
+use crate::screen::panel::Typed;
+use crate::screen::ready::STILL_MOVES;
+use crate::screen::typing::Typing;
+use crate::screen::{commands, panels};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind};
 use std::time::Duration;
@@ -47,9 +35,9 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
 
 /// Does what was asked for while a servo still moved, once it stands.
 fn go_on_waiting(desk: &mut Context) {
-    let Some(action) = desk.model.waiting.and_then(action::named) else { return };
+    let Some(action) = desk.model.waiting.and_then(commands::named) else { return };
     let ready = (action.ready)(&desk.model.scene(desk.session));
-    if ready == Err(action::STILL_MOVES) {
+    if ready == Err(STILL_MOVES) {
         return;
     }
     desk.model.waiting = None;
@@ -90,7 +78,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     {
         return start_entry(&mut desk, c);
     }
-    let Some(action) = action::of(key, desk.model.view) else {
+    let Some(action) = commands::of(key, desk.model.view) else {
         if let KeyCode::Char(c) = key.code {
             desk.refuse(&format!("{c} does nothing here; ? shows the keys that do"));
         }
@@ -107,7 +95,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
 /// Takes a key where nothing of the rig is shown: what stops things works, nothing else. What was being asked is left as
 /// it is, for it cannot be seen either.
 fn take_unseen(desk: &mut Context, key: Key) {
-    let stops = action::of(key, desk.model.view).filter(|action| action.works_unseen());
+    let stops = commands::of(key, desk.model.view).filter(|action| action.works_unseen());
     let Some(action) = stops else { return };
     // A question whether to save could not be read: unsaved edits are kept aside, and offered at the next start. Nor is
     // anything sent home first that nobody sees.
@@ -119,13 +107,11 @@ fn take_unseen(desk: &mut Context, key: Key) {
 }
 
 fn start_entry(desk: &mut Context, first: char) {
-    let purpose = match desk.model.view {
-        View::Wiring => {
-            return desk.refuse("nothing to type here: M moves a plug to a channel, F2 has pulses");
+    match &panels::of(desk.model.view).typed {
+        Typed::For(purpose) => {
+            let (purpose, typing) = (purpose.clone(), Typing::begun(first));
+            desk.model.dialog = Some(Dialog::Entry { purpose, typing });
         }
-        View::Calibrate => Purpose::Pulse,
-        View::Inputs => Purpose::InputRow,
-        View::Sequence => Purpose::SequenceRow,
-    };
-    desk.model.dialog = Some(Dialog::Entry { purpose, typing: Typing::begun(first) });
+        Typed::Nothing(why) => desk.refuse(why),
+    }
 }

@@ -150,7 +150,7 @@ fn tested(bench: &mut Bench) -> String {
         bench.code(KeyCode::Enter);
         assert!(bench.model.dialog.as_ref() != Some(&Dialog::Test(test)), "it went on: {}", said(bench));
     }
-    bench.model.finding.clone().map_or_else(String::new, |(_, words)| words)
+    bench.model.in_calibrate.finding.clone().map_or_else(String::new, |(_, words)| words)
 }
 
 /// The neck's truth, as it stands in the simulation's file, changed.

@@ -2,7 +2,7 @@
 
 use super::Bench;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, View};
+use crate::screen::model::Dialog;
 use crate::screen::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use wasvolta_core::easing::Easing;
@@ -337,7 +337,7 @@ fn steps_are_made_changed_and_removed() {
     assert_eq!((step.pose.as_str(), step.easing), ("look", Easing::Sine));
     assert!((step.move_s.unwrap().get() - 0.75).abs() < 1e-9 && (step.dwell_s.get() - 0.1).abs() < 1e-9);
     bench.press(Key::char('n'));
-    assert_eq!(bench.model.step, 2);
+    assert_eq!(bench.model.in_sequence.step, 2);
     bench.code(KeyCode::Delete);
     assert_eq!(wake(&bench).steps.len(), 3);
     for _ in 0..6 {
@@ -345,7 +345,7 @@ fn steps_are_made_changed_and_removed() {
     }
     bench.code(KeyCode::Down);
     bench.enter("1.5s");
-    assert!((bench.model.time - 1.5).abs() < 1e-9);
+    assert!((bench.model.in_sequence.time - 1.5).abs() < 1e-9);
     assert!(screen(&bench).contains("looking only: output is off"));
 }
 
@@ -367,15 +367,20 @@ fn the_clock_is_corrected_in_one_edit() {
 fn views_are_reached_by_their_keys_and_tab() {
     let mut bench = Bench::new();
     for (code, view) in [
-        (KeyCode::F(3), View::Inputs),
-        (KeyCode::F(4), View::Sequence),
-        (KeyCode::F(1), View::Wiring),
-        (KeyCode::F(2), View::Calibrate),
+        (KeyCode::F(3), crate::screen::inputs::VIEW),
+        (KeyCode::F(4), crate::screen::sequence::VIEW),
+        (KeyCode::F(1), crate::screen::wiring::VIEW),
+        (KeyCode::F(2), crate::screen::calibrate::VIEW),
     ] {
         bench.code(code);
         assert_eq!(bench.model.view, view);
     }
-    for view in [View::Inputs, View::Sequence, View::Wiring, View::Calibrate] {
+    for view in [
+        crate::screen::inputs::VIEW,
+        crate::screen::sequence::VIEW,
+        crate::screen::wiring::VIEW,
+        crate::screen::calibrate::VIEW,
+    ] {
         bench.code(KeyCode::Tab);
         assert_eq!(bench.model.view, view);
     }

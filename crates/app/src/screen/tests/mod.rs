@@ -59,7 +59,7 @@ impl Bench {
         // What the machine of a test has must not show.
         let nowhere = folder.path().to_owned();
         session.runner.lookout.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
-        let model = Model::new(&mut session);
+        let model = Model::new(&mut session, crate::screen::calibrate::VIEW);
         let mut bench = Self { session, model, now: Duration::ZERO, folder };
         bench.pass(20);
         bench
@@ -94,7 +94,7 @@ impl Bench {
 
     /// The place of the picked channel's board, and the channel.
     fn plug(&self) -> (usize, u8) {
-        let (board, channel) = self.model.plug;
+        let (board, channel) = self.model.in_wiring.plug;
         (self.session.runner.edition.index.boards.place(board.id).unwrap(), channel)
     }
 
@@ -331,8 +331,7 @@ fn what_another_program_wrote_is_noticed_and_can_be_read_again_and_undone() {
 
 #[test]
 fn every_action_of_the_palette_says_something_or_does_something() {
-    for n in 0..super::action::TABLE.len() {
-        let name = super::action::TABLE[n].name;
+    for name in super::commands::all().map(|action| action.name) {
         if matches!(name, "quit" | "cut") {
             continue;
         }

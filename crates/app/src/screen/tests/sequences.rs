@@ -2,7 +2,6 @@
 
 use super::calibrate::{NECK, engaged, fill, palette, said};
 use super::*;
-use crate::screen::model::View;
 use wasvolta_core::stage::Play;
 
 fn sequence_view() -> Bench {
@@ -141,13 +140,13 @@ fn going_to_a_pose_moves_what_is_engaged_and_says_what_is_not() {
 fn steps_change_their_places_and_the_picked_one_is_followed() {
     let mut bench = sequence_view();
     bench.press(Key::char('>'));
-    assert_eq!((steps(&bench), bench.model.step), (vec!["look", "rest", "rest"], 1));
+    assert_eq!((steps(&bench), bench.model.in_sequence.step), (vec!["look", "rest", "rest"], 1));
     bench.press(Key::char('<'));
-    assert_eq!((steps(&bench), bench.model.step), (vec!["rest", "look", "rest"], 0));
+    assert_eq!((steps(&bench), bench.model.in_sequence.step), (vec!["rest", "look", "rest"], 0));
     bench.press(Key::char('<'));
     assert!(said(&bench).contains("the step is at that end already"), "{}", said(&bench));
     bench.press(Key::char('c'));
-    assert_eq!((steps(&bench), bench.model.step), (vec!["rest", "rest", "look", "rest"], 1));
+    assert_eq!((steps(&bench), bench.model.in_sequence.step), (vec!["rest", "rest", "look", "rest"], 1));
     bench.press(Key::char('u'));
     assert_eq!(steps(&bench), ["rest", "look", "rest"]);
 }
@@ -171,6 +170,6 @@ fn what_was_typed_before_comes_back_with_up_and_is_edited_with_arrows() {
     bench.text("1510");
     bench.code(KeyCode::Esc);
     assert!(bench.model.dialog.is_none());
-    assert_eq!(bench.model.view, View::Calibrate);
+    assert_eq!(bench.model.view, crate::screen::calibrate::VIEW);
     assert!(bench.session.document.rig.servos[NECK].marks.len() >= 3, "nothing was kept by that");
 }

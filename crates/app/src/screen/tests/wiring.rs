@@ -2,7 +2,7 @@
 
 use super::Bench;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, View};
+use crate::screen::model::Dialog;
 use crossterm::event::KeyCode;
 use std::time::Duration;
 use wasvolta_core::rig::Back;
@@ -90,7 +90,7 @@ fn each_fault_of_the_simulated_bench_is_found_at_its_link() {
     for (fault, link, failed) in cases {
         let mut bench = faulty(&[fault]);
         // A board that asks has the keys.
-        bench.model.view = View::Wiring;
+        bench.model.view = crate::screen::wiring::VIEW;
         bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
         bench.engage(0, 1500.0);
         bench.pass(200);
@@ -470,7 +470,7 @@ fn a_serial_port_is_asked_by_a_key_that_says_what_it_may_do() {
             bench.code(KeyCode::Backspace);
         }
         bench.enter(near.to_str().unwrap());
-        while bench.model.answer.is_none() {
+        while bench.model.in_wiring.answer.is_none() {
             bench.pass(1);
             std::thread::yield_now();
         }

@@ -78,7 +78,7 @@ fn one_misread_mark_is_named_with_its_keys_and_taken_again() {
         said(&bench)
     );
     bench.code(KeyCode::Up);
-    assert_eq!(bench.model.mark, Some(2), "the odd one, wherever it stands");
+    assert_eq!(bench.model.in_calibrate.mark, Some(2), "the odd one, wherever it stands");
     for key in ["v go to the mark", "m mark", "i change the mark", "Del drop mark"] {
         assert!(keys(&bench).contains(key), "{key} is missing from {}", keys(&bench));
     }
@@ -360,7 +360,7 @@ fn what_the_next_line_names_is_in_the_keys_line() {
     let mut bench = Bench::new();
     let mut look = |bench: &Bench| {
         let (next, keys) = (rows(bench, 1), keys(bench));
-        for action in crate::screen::action::TABLE {
+        for action in crate::screen::commands::all() {
             let Some(key) = action.keys.first().map(|key| key.name()) else { continue };
             let named = next
                 .split(['.', ':', ';', ','])

@@ -1,16 +1,20 @@
 //! Keys while something is being asked. Esc leaves without a change, everywhere.
 
-use super::{calibrate, continuous, general, hand, inputs, marks, questions, sequence, test_move};
 use crate::recovery::Offer;
-use crate::screen::action;
+use crate::screen::calibrate::{acts as calibrate, continuous, hand, marks, test_move};
 use crate::screen::context::Context;
 use crate::screen::dial::Dial;
-use crate::screen::entry::{self, PulseContext};
+use crate::screen::entry::PulseContext;
+use crate::screen::everywhere::acts as general;
 use crate::screen::form::{Form, Pressed};
+use crate::screen::inputs::acts as inputs;
 use crate::screen::keys::Key;
 use crate::screen::model::{Dialog, Purpose, Scale, Tone};
 use crate::screen::rows::moved;
+use crate::screen::sequence::acts as sequence;
 use crate::screen::typing::Typing;
+use crate::screen::update::questions;
+use crate::screen::{commands, entry};
 use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
@@ -269,7 +273,7 @@ fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
 }
 
 fn palette(desk: &mut Context, key: Key, mut query: Typing, pick: usize) -> Option<Dialog> {
-    let found = action::matching(query.text());
+    let found = commands::matching(query.text());
     let pick = match key.code {
         KeyCode::Up => pick.saturating_sub(1),
         KeyCode::Down => moved(pick, 1, found.len()),
@@ -300,7 +304,7 @@ fn scroll(desk: &Context, key: Key, from: usize) -> Option<Dialog> {
         KeyCode::PageDown => from + 10,
         _ => return None,
     };
-    Some(Dialog::Help { from: from.min(action::keyed(desk.model.view).count().saturating_sub(5)) })
+    Some(Dialog::Help { from: from.min(commands::help(desk.model.view).len().saturating_sub(5)) })
 }
 
 fn quit(desk: &mut Context, key: Key) -> Option<Dialog> {

@@ -1,9 +1,10 @@
 //! Goes on with what takes several steps. Each frame it is looked whether the next step can be taken. A cut, a hold, or a
 //! step that does not come about ends it in words; nothing is tried twice.
 
-use super::{calibrate, wiring};
+use crate::screen::calibrate::acts as calibrate;
 use crate::screen::context::Context;
 use crate::screen::errand::Step;
+use crate::screen::wiring::acts as wiring;
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, ServoId};
 use wasvolta_core::stage::{Command, Output};

@@ -1,6 +1,6 @@
 //! Every command by its name, narrowed by what is typed.
 
-use crate::screen::action::matching;
+use crate::screen::commands::matching;
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;

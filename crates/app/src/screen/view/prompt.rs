@@ -1,7 +1,8 @@
 //! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
 
 use crate::screen::dial::Dial;
-use crate::screen::entry::{self, PulseContext};
+use crate::screen::entry;
+use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
 use crate::screen::model::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::rows::{InputRow, SequenceRow};
@@ -181,11 +182,11 @@ fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
             format!("Go {to}{shown}  {}", understood(scene, text))
         }
         Purpose::InputRow => {
-            let row = scene.input_rows().get(scene.model.input_row).copied().unwrap_or(InputRow::Low);
+            let row = scene.input_rows().get(scene.model.in_inputs.row).copied().unwrap_or(InputRow::Low);
             format!("{} {shown}", row.name())
         }
         Purpose::SequenceRow => {
-            let row = SequenceRow::ALL.get(scene.model.sequence_row).copied().unwrap_or(SequenceRow::Step);
+            let row = SequenceRow::ALL.get(scene.model.in_sequence.row).copied().unwrap_or(SequenceRow::Step);
             format!("{} {shown}", row.name())
         }
         Purpose::Clock => {

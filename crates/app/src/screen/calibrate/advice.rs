@@ -1,0 +1,257 @@
+//! What there is to do in Calibrate, step by step.
+
+use crate::screen::advice::{Rule, sentence, when};
+use crate::screen::scene::{Picked, Scene};
+use wasvolta_core::fit::{NoFit, Shape};
+use wasvolta_core::rate::NoRates;
+use wasvolta_core::rig::edit::End;
+use wasvolta_core::rig::{Ends, Mark, MarkKind, Servo, Side, Signal};
+use wasvolta_core::stage::Owner;
+use wasvolta_core::unit::Rpm;
+
+/// Marks that make a fit sure.
+const ENOUGH: usize = 5;
+
+/// What may be said here, in order.
+pub const RULES: &[Rule] = &[
+    no_servo,
+    exercised,
+    with_level,
+    not_engaged,
+    contradicting,
+    too_few_marks,
+    odd_mark,
+    bends,
+    slack,
+    widen,
+    set_limits,
+    set_home,
+    awkward,
+    all_known,
+];
+
+fn exercised(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let (done, of) = picked.state.exercise()?.count();
+    Some(format!(
+        "{} goes to and fro, {done} of {of}. y ends it, an arrow takes it back, Esc holds.",
+        picked.servo.name
+    ))
+}
+
+/// What a mark costs a reading is worth: a place read twice from both sides tells the slack.
+fn slack(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let fit = scene.fit()?.as_ref().ok()?;
+    let cautious = picked.servo.endpoints_us == Ends::cautious();
+    when(
+        fit.slack.is_none() && cautious,
+        format!(
+            "{} marks fit. n goes to one of them from its other side: m there again tells the slack.",
+            aligned(picked.servo)
+        ),
+    )
+}
+
+fn contradicting(scene: &Scene) -> Option<String> {
+    let Err(NoFit::TurnsBack(back)) = scene.fit()? else { return None };
+    Some(format!(
+        "The marks at {:.0} and {:.0} µs contradict each other: it would turn back. {}",
+        back.low.pulse.get(),
+        back.high.pulse.get(),
+        if scene.model.in_calibrate.mark.is_some() {
+            "v goes to the picked one, and m takes it again; i changes its angle, Del drops it."
+        } else {
+            "↑ picks one, then v and m take it again, i changes it, Del drops it."
+        }
+    ))
+}
+
+/// One mark that the others do not agree with: bending a line to it would spread its error over all.
+fn odd_mark(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let fit = scene.fit()?;
+    let (place, odd) = picked.servo.odd_mark(fit)?;
+    if odd.or_bends {
+        return Some(format!(
+            "The mark at {:.0} µs says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? n, m and Enter between them tell.",
+            odd.seen.pulse.get(),
+            odd.seen.angle.get() + 0.0,
+            odd.expected.get() + 0.0
+        ));
+    }
+    let keys = if scene.model.in_calibrate.mark == Some(place) {
+        "v goes there, and m takes it again; i changes its angle, Del drops it."
+    } else {
+        "↑ picks it, then v and m take it again, i changes it, Del drops it."
+    };
+    Some(format!(
+        "The mark at {:.0} µs says {:+.1}°, all others say {:+.1}° there. Misread? {keys}",
+        odd.seen.pulse.get(),
+        odd.seen.angle.get() + 0.0,
+        odd.expected.get() + 0.0
+    ))
+}
+
+fn bends(scene: &Scene) -> Option<String> {
+    let fit = scene.fit()?.as_ref().ok()?;
+    when(
+        fit.wants_to_bend(),
+        format!(
+            "A line misses a mark by {:.1}°, more than it may be misread: B bends it through all of them.",
+            fit.worst().get()
+        ),
+    )
+}
+
+fn awkward(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let servo = picked.through.servo_at(picked.angle()?);
+    let caution = picked.through.caution(servo)?;
+    Some(sentence(&format!("{caution}. A limit before that keeps it away: l.")))
+}
+
+fn aligned(servo: &Servo) -> usize {
+    servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned).count()
+}
+
+fn no_servo(scene: &Scene) -> Option<String> {
+    let words = "This rig has no servo yet. a adds one: its name, and the channel its plug is on.";
+    when(scene.picked().is_none(), words)
+}
+
+fn not_engaged(scene: &Scene) -> Option<String> {
+    let picked = scene.picked().filter(|p| !p.state.engaged)?;
+    let name = &picked.servo.name;
+    Some(if picked.plan.scale.is_some() {
+        format!("e engages {name} where its horn stands; nothing moves before that.")
+    } else {
+        format!(
+            "e gives {name} its first pulse where its horn stands. Horn off? o gives 1500 µs to put it on."
+        )
+    })
+}
+
+/// What has no angles wants no marks.
+fn with_level(scene: &Scene) -> Option<String> {
+    let picked = scene.picked().filter(|p| !p.servo.kind.has_angles())?;
+    let name = &picked.servo.name;
+    let words = match (picked.state.engaged, picked.servo.kind.signal(), picked.state.arming()) {
+        (false, Signal::Pulse, _) => format!("e gives {name} its first pulse, at which it stands still."),
+        (false, _, _) => format!("e switches {name} to 0 %, ready to be told its level."),
+        (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ← → turn it."),
+        (true, Signal::Switch, _) => {
+            format!("← → switch {name}; k keeps a pose with it, g gives it to the sequence.")
+        }
+        (true, Signal::Share, _) => {
+            format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
+        }
+        (true, _, _) => continuous(&picked),
+    };
+    Some(words)
+}
+
+/// From what is known of a continuous servo's stop and rates, what to find next.
+fn continuous(picked: &Picked) -> String {
+    let name = &picked.servo.name;
+    let seen_from =
+        |side: Side| picked.servo.marks.iter().any(|m| m.seen == MarkKind::Starts && m.from == side);
+    match (seen_from(Side::Below), seen_from(Side::Above), picked.servo.rates()) {
+        (false, _, _) => format!(
+            "Jog up with → tick by tick from where {name} stands still; where it just starts to turn, S keeps that edge."
+        ),
+        (true, false, _) => format!(
+            "Now down with ← through the standstill, tick by tick; where {name} starts to turn the other way, S."
+        ),
+        (true, true, Err(NoRates::None)) => {
+            "Its stop band is known. Jog to where it turns well: t at each turn times it, Enter keeps the rate.".to_owned()
+        }
+        (true, true, Err(why)) => sentence(&format!("{why}.")),
+        (true, true, Ok(rates)) if rates.fastest(true) == Rpm::ZERO || rates.fastest(false) == Rpm::ZERO => {
+            "One side is timed. Jog to the other side and time it too: t at each turn, Enter.".to_owned()
+        }
+        (true, true, Ok(_)) => {
+            "← → turn it, 30rpm or 40% is understood. When warm: jog to an edge, S says how far it has moved.".to_owned()
+        }
+    }
+}
+
+fn too_few_marks(scene: &Scene) -> Option<String> {
+    let marks = aligned(scene.picked()?.servo);
+    match (marks, scene.fit()?) {
+        (0, _) => when(
+            true,
+            "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark.",
+        ),
+        (1, _) => {
+            when(true, "n glides to the next useful pulse; read the angle, m, Enter. Two marks make a fit.")
+        }
+        (_, Err(why)) => Some(sentence(&format!("{why}."))),
+        (n, Ok(_)) if n < ENOUGH => {
+            Some(format!("{n} marks make a fit. n, m and Enter again: {ENOUGH} make it sure."))
+        }
+        _ => None,
+    }
+}
+
+/// How well the marks agree: what all advice about a calibrated servo begins with.
+fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
+    let picked = scene.picked()?;
+    let fit = scene.fit()?.as_ref().ok()?;
+    let worst = fit.worst().get();
+    let shape = if picked.servo.fit == Shape::Cubic { "a curve" } else { "a line" };
+    let words = format!("{} marks fit {shape}, worst miss {worst:.2}°.", aligned(picked.servo));
+    Some((picked, words))
+}
+
+/// Whether something was heard at an end.
+fn is_heard(servo: &Servo, end: End) -> bool {
+    let below = |m: &Mark| (m.pulse_us < servo.centre()) == (end == End::Low);
+    servo.marks.iter().any(|m| matches!(m.seen, MarkKind::Buzzes | MarkKind::Stops) && below(m))
+}
+
+fn widen(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let [low, high] = [End::Low, End::High].map(|end| is_heard(picked.servo, end));
+    let begun = low || high || scene.model.in_calibrate.widened == Some(picked.servo.id);
+    if !begun && picked.servo.endpoints_us != Ends::cautious() {
+        return None;
+    }
+    let words = match (low, high) {
+        (true, true) => return None,
+        (false, false) => {
+            "To go further: W goes to the nearer endpoint, then widens it by a nudge; at the first buzz b backs off."
+        }
+        (true, false) => {
+            "The low end is set. The high one: jog up, W goes there and widens it; at the first buzz b."
+        }
+        (false, true) => {
+            "The high end is set. The low one: jog down, W goes there and widens it; at the first buzz b."
+        }
+    };
+    let asked = picked.joint.is_none_or(|j| j.low.is_none() || j.high.is_none());
+    when(asked, format!("{fit} {words}"))
+}
+
+fn set_limits(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let open = picked.joint.is_some_and(|j| j.low.is_none() || j.high.is_none());
+    when(open, format!("{fit} Jog to where it may go at most, l sets a limit with its reason."))
+}
+
+fn set_home(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let homeless = picked.joint.is_some_and(|j| j.home_deg.is_none());
+    when(homeless, format!("{fit} Jog to where it should rest, h makes that its home."))
+}
+
+fn all_known(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let kept = picked.state.owner == Owner::Hand && picked.plan.mapping.is_some();
+    let words = if kept {
+        "The hand has it; g gives it back to its input. Enter goes on to the next servo."
+    } else {
+        "Enter goes on to the next servo; F3 ties a knob to it, F4 sets poses in time."
+    };
+    Some(format!("{fit} {words}"))
+}

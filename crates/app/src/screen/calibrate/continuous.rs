@@ -1,0 +1,100 @@
+//! A continuous servo: its rate by a stopwatch, and where it stands still when it is warm.
+
+use crate::screen::calibrate::marks;
+use crate::screen::context::Context;
+use crate::screen::keys::Key;
+use crate::screen::model::Dialog;
+use crossterm::event::KeyCode;
+use wasvolta_core::rate::timed;
+use wasvolta_core::rig::edit::{Observation, marks as edits};
+use wasvolta_core::stage::Command;
+use wasvolta_core::unit::Micros;
+
+/// Begins to time turns: the press that opens it is the first.
+pub fn stopwatch(desk: &mut Context) {
+    desk.model.dialog = Some(Dialog::Stopwatch { presses: vec![desk.now.as_secs_f64()] });
+    desk.say("timing: press t each time the same mark on it comes round, Enter keeps the rate");
+}
+
+/// A key while turns are timed.
+pub fn timing(desk: &mut Context, key: Key, mut presses: Vec<f64>) -> Option<Dialog> {
+    match key.code {
+        KeyCode::Char('t' | ' ') => presses.push(desk.now.as_secs_f64()),
+        KeyCode::Enter => match timed(&presses) {
+            Some(rate) => {
+                marks::keep_rate(desk, rate);
+                return None;
+            }
+            None => desk.refuse("one whole turn at least: t when the mark comes round again"),
+        },
+        _ => {}
+    }
+    Some(Dialog::Stopwatch { presses })
+}
+
+/// Begins to trim: arrows shift where it stands still.
+pub fn trim(desk: &mut Context) {
+    if let Some(before) = desk.picked(|p| p.state.trim()) {
+        desk.model.dialog = Some(Dialog::Trim { before });
+    }
+}
+
+/// A key while it is trimmed.
+pub fn trimming(desk: &mut Context, key: Key, before: Micros) -> Option<Dialog> {
+    let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
+    let now = desk.picked(|p| p.state.trim()).unwrap_or(Micros::ZERO);
+    match key.code {
+        KeyCode::Left | KeyCode::Down => desk.servo_command(|servo| Command::Trim { servo, by: -tick }),
+        KeyCode::Right | KeyCode::Up => desk.servo_command(|servo| Command::Trim { servo, by: tick }),
+        KeyCode::Char('0') => desk.servo_command(|servo| Command::Trim { servo, by: -now }),
+        KeyCode::Char('k') => {
+            keep_trim(desk);
+            return None;
+        }
+        KeyCode::Enter => {
+            desk.say(&format!(
+                "trimmed by {:+.1} µs until the program ends; T and k would keep it",
+                now.get()
+            ));
+            return None;
+        }
+        _ => {}
+    }
+    Some(Dialog::Trim { before })
+}
+
+/// Esc puts the trim back.
+pub fn untrim(desk: &mut Context, before: Micros) {
+    if let Some(now) = desk.picked(|p| p.state.trim()) {
+        desk.servo_command(|servo| Command::Trim { servo, by: before - now });
+    }
+}
+
+/// Takes the trim into the marks; what is on the wire stays.
+fn keep_trim(desk: &mut Context) {
+    let Some((name, by)) = desk.picked(|p| (p.servo.name.clone(), p.state.trim())) else { return };
+    if by == Micros::ZERO {
+        return desk.refuse("there is no trim to keep");
+    }
+    if desk.edit(&format!("stop and rates shifted by {:+.1} µs", by.get()), |rig| {
+        edits::shift_stop(rig, &name, by)
+    }) {
+        desk.servo_command(|servo| Command::Trim { servo, by: -by });
+    }
+}
+
+/// It starts to turn elsewhere than its marks say: trim, or keep that as a mark.
+pub fn drift(desk: &mut Context, key: Key, what: Observation, by: Micros) -> Option<Dialog> {
+    match key.code {
+        KeyCode::Char('t') => {
+            desk.servo_command(|servo| Command::Trim { servo, by });
+            desk.say(&format!("trimmed by {:+.1} µs until the program ends; T and k keep it", by.get()));
+            None
+        }
+        KeyCode::Enter => {
+            marks::keep_edge(desk, what);
+            None
+        }
+        _ => Some(Dialog::Drift { what, by }),
+    }
+}

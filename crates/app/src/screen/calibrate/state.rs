@@ -1,0 +1,25 @@
+//! What the screen remembers of Calibrate.
+
+use wasvolta_core::rig::{Ends, ServoId, Side};
+use wasvolta_core::unit::Micros;
+
+/// See the module.
+#[derive(Debug, Default)]
+pub struct State {
+    /// The mark picked in the list, by its place.
+    pub mark: Option<usize>,
+    /// The servo of which an endpoint was widened last.
+    pub widened: Option<ServoId>,
+    /// What a test move has found, and of which servo.
+    pub finding: Option<(ServoId, String)>,
+    /// What the last exercise went over, and how often.
+    pub exercised: Option<(Ends<Micros>, u32)>,
+    /// The mechanism is drawn in the place of the protractor, where there is room for one only.
+    pub mechanism: bool,
+    /// From which side the present pulse was reached, as far as the hand knows.
+    pub side: Side,
+    /// The pulse before the last step outwards: nothing was heard there.
+    pub quiet: Option<Micros>,
+    /// A held key has nudged in this frame.
+    pub jogged: bool,
+}

@@ -1,0 +1,527 @@
+//! Calibrate: one servo, its protractor, its ruler, its readings, its marks, its fit.
+
+use crate::screen::calibrate::place::state_row;
+use crate::screen::calibrate::{level, mechanism, protractor, ruler};
+use crate::screen::chart::Plot;
+use crate::screen::pen::{Pen, fit, width};
+use crate::screen::rows::{NUDGES, Nudge};
+use crate::screen::scene::{Picked, Scene};
+use crate::screen::{digits, theme};
+use wasvolta_core::curve::Curve;
+use wasvolta_core::fineness::Fineness;
+use wasvolta_core::fit::{Fit, Ground, NoFit};
+use wasvolta_core::rig::{Joint, Mark, MarkKind, ReadAt, Side};
+use wasvolta_core::unit::{Degrees, Micros};
+
+/// How the area is divided.
+struct Layout {
+    /// Columns of the readings.
+    right: u16,
+    /// Rows of the protractor, from row 1 or 2 on.
+    protractor: (u16, u16),
+    legend: u16,
+    /// Rows for the limits' reasons under the legend.
+    reasons: bool,
+    ruler: u16,
+    rated: bool,
+    /// Where the pulse drawing begins, if there is room.
+    pulse: Option<u16>,
+}
+
+impl Layout {
+    fn of(wide: u16, high: u16) -> Self {
+        let right = match wide {
+            0..62 => 26,
+            62..100 => 32,
+            _ => 46,
+        };
+        let roomy = high >= 36;
+        let rated = high >= 22;
+        let pulse = roomy.then(|| high - 4);
+        let ruler_rows = if rated { ruler::ROWS } else { ruler::ROWS - 1 };
+        let ruler = high - ruler_rows - if roomy { 6 } else { 0 };
+        let reasons = high >= 22;
+        let legend = ruler - if roomy { 5 } else { 1 + 2 * u16::from(reasons) };
+        let top = if roomy { 2 } else { 1 };
+        Self { right, protractor: (top, legend - top), legend, reasons, ruler, rated, pulse }
+    }
+}
+
+/// From so many columns and rows on the mechanism is drawn beside the protractor.
+const BOTH: u16 = 64;
+const BOTH_ROWS: u16 = 16;
+
+/// Before there is any servo.
+fn empty(pen: &mut Pen<'_>) {
+    let (x, y) = (pen.width() / 2, pen.height() / 3);
+    pen.put_centred(x, y, "a adds a servo", theme::strong(theme::INK));
+    pen.put_centred(x, y + 2, "a name, and the channel its plug is on", theme::text(theme::QUIET));
+    pen.put_centred(x, y + 3, "nothing moves before you engage it", theme::text(theme::QUIET));
+}
+
+/// Draws the view.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    let Some(picked) = scene.picked() else { return empty(pen) };
+    let (wide, high) = (pen.width(), pen.height());
+    let layout = Layout::of(wide, high);
+    let left = wide - layout.right - 2;
+    title(&mut pen.part(0, 0, left, 1), scene, &picked);
+    if !picked.servo.kind.has_angles() {
+        return with_level(pen, scene, &picked, &layout);
+    }
+    let (top, rows) = layout.protractor;
+    let linked = picked.through.linkage().is_some();
+    if linked && left >= BOTH && rows >= BOTH_ROWS {
+        // The mechanism beside the angles that it makes.
+        let beside = left * 9 / 20;
+        protractor::draw(&mut pen.part(0, top, left - beside - 2, rows), scene, &picked);
+        mechanism::draw(&mut pen.part(left - beside, top, beside, rows), &picked);
+    } else if linked && scene.model.in_calibrate.mechanism {
+        mechanism::draw(&mut pen.part(0, top, left, rows), &picked);
+    } else {
+        protractor::draw(&mut pen.part(0, top, left, rows), scene, &picked);
+    }
+    protractor::legend(&mut pen.part(0, layout.legend, left, 1), 0, scene, &picked);
+    if layout.reasons {
+        reasons(&mut pen.part(0, layout.legend + 1, left, 2), &picked);
+    }
+    readings(&mut pen.part(left + 2, 0, layout.right, layout.ruler.saturating_sub(1)), scene, &picked);
+    ruler::draw(&mut pen.part(0, layout.ruler, wide, ruler::ROWS), &picked, layout.rated);
+    if let Some(row) = layout.pulse {
+        ruler::pulse(&mut pen.part(0, row, wide, 2), &picked);
+    }
+}
+
+/// What has a level instead of an angle: no protractor, and a ruler only for what gets servo pulses.
+fn with_level(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, layout: &Layout) {
+    let wide = pen.width();
+    let left = wide - layout.right - 2;
+    level::draw(
+        &mut pen.part(0, layout.protractor.0, left, layout.ruler - layout.protractor.0),
+        scene,
+        picked,
+    );
+    level::readings(&mut pen.part(left + 2, 0, layout.right, layout.ruler.saturating_sub(1)), scene, picked);
+    if !picked.servo.kind.is_accessory() {
+        ruler::draw(&mut pen.part(0, layout.ruler, wide, ruler::ROWS), picked, layout.rated);
+    }
+    if let Some(row) = layout.pulse {
+        ruler::pulse(&mut pen.part(0, row, wide, 2), picked);
+    }
+}
+
+fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    let x = pen.put(0, 0, &picked.servo.name, theme::strong(theme::INK)) + 2;
+    let cut = if picked.plan.stay_stiff { ", a cut leaves it stiff" } else { "" };
+    let channel = if pen.width() < 36 { "ch." } else { "channel" };
+    let place = format!("{}, {channel} {}{cut}", picked.board.name, picked.servo.channel);
+    let mut x = pen.put(x, 0, &place, theme::text(theme::QUIET));
+    if let Some(meter) = scene.model.meter
+        && pen.width() >= 60
+    {
+        let off = (meter / picked.board.clock().rate().get() - 1.0).abs() > 0.002;
+        let color = if off { theme::FAULT } else { theme::QUIET };
+        x = pen.put(x, 0, &format!("  meter {meter:.3} Hz, simulated"), theme::text(color));
+    }
+    if !picked.servo.notes.is_empty() && pen.width() > x + 20 {
+        pen.put(x, 0, &format!("  {}", picked.servo.notes), theme::text(theme::QUIET));
+    }
+}
+
+fn reasons(pen: &mut Pen<'_>, picked: &Picked) {
+    let Some(joint) = picked.joint else { return };
+    for (y, (word, limit)) in (0..).zip([("low", &joint.low), ("high", &joint.high)]) {
+        let Some(limit) = limit else {
+            pen.put(0, y, &format!("{word:<4} limit none"), theme::text(theme::QUIET));
+            continue;
+        };
+        let x = pen.put(0, y, &format!("{word:<4} limit "), theme::text(theme::QUIET));
+        let x = pen.put(x, y, &format!("{:+.1}°", limit.angle_deg.get()), theme::text(theme::INK)).max(x + 7);
+        pen.put(x + 1, y, &limit.reason, theme::text(theme::QUIET));
+    }
+}
+
+fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    big_numbers(pen, picked);
+    let y = wire(pen, scene, picked, digits::ROWS + 1);
+    let y = marks(pen, scene, picked, y + 1);
+    let room = pen.height().saturating_sub(y + 2);
+    if room >= 8 && pen.width() >= 40 {
+        let (wide, rows) = (pen.width(), room.min(16));
+        chart(&mut pen.part(0, y + 1, wide, rows), scene, picked);
+    }
+}
+
+/// The pulse, and where there is room the angle, large enough for the bench.
+fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
+    let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    let known = picked.state.engaged || !picked.is_unknown();
+    let pulse = if known { format!("{:.0}", picked.wire_pulse().get()) } else { "----".to_owned() };
+    digits::put_right(pen, 4 * digits::PITCH, 0, &pulse, color);
+    pen.put(4 * digits::PITCH, 2, "µs", theme::text(color));
+    if pen.width() < 46 {
+        return;
+    }
+    let angle = picked.plan.scale.as_ref().filter(|_| known).map(|l| l.angle_at(picked.wire_pulse()).get());
+    let color = if picked.state.engaged { theme::INK } else { theme::QUIET };
+    let text = angle.map_or_else(
+        || "--".to_owned(),
+        |a| {
+            let tenths = (a * 10.0).round() / 10.0;
+            format!("{}{:.0}", if tenths < 0.0 { "-" } else { "+" }, tenths.abs().trunc())
+        },
+    );
+    let end = pen.width() - 3;
+    digits::put_right(pen, end, 0, &text, color);
+    let rest =
+        angle.map_or_else(|| "°".to_owned(), |a| format!(".{:.0}°", ((a.abs() * 10.0).round() % 10.0).abs()));
+    pen.put(end, 2, &rest, theme::text(color));
+}
+
+/// What goes on the wire, what a tick and a nudge are worth; gives the row behind.
+fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
+    let clock = picked.plan.guard.clock;
+    let gain = picked.slope();
+    let degrees = |us: Micros| gain.map_or_else(String::new, |g| format!("{:.2}°", (us.get() * g).abs()));
+    let narrow = pen.width() < 40;
+    let label = if narrow { 7 } else { 13 };
+    let columns = if narrow { [label, label + 10, pen.width()] } else { [label, label + 11, label + 22] };
+    let wire = match picked.wire.ticks() {
+        Some(t) => [
+            format!("{} ticks", t.0),
+            format!("{:.1} µs", clock.pulse(t).get()),
+            format!("{:.2} %", clock.duty_percent(clock.pulse(t))),
+        ],
+        None => [picked.wire.without().to_owned(), String::new(), String::new()],
+    };
+    let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
+    let by = picked.nudge(nudge);
+    let nudge_words = [format!("{:.1} µs", by.get()), format!("{:.1} ticks", by / clock.tick()), degrees(by)];
+    let tick = [
+        format!("{:.2} µs", clock.tick().get()),
+        degrees(clock.tick()),
+        format!("{:.2} Hz", clock.rate().get()),
+    ];
+    let (long, short) = picked.wire.label();
+    let rows: [(&str, &str, [String; 3]); 3] =
+        [(long, short, wire), ("one tick", "tick", tick), ("a nudge", "nudge", nudge_words)];
+    for (row, (long, short, values)) in (y..).zip(rows) {
+        pen.put(0, row, if narrow { short } else { long }, theme::text(theme::QUIET));
+        for (x, value) in columns.into_iter().zip(&values) {
+            pen.put(x, row, value, theme::text(theme::INK));
+        }
+    }
+    let mut y = state_row(pen, picked, y + 3, label);
+    if !picked.through.is_direct() {
+        y = shaft_row(pen, picked, y, label);
+    }
+    y
+}
+
+/// The same pulse as both angles that it means: the servo's and the joint's.
+fn shaft_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
+    pen.put(0, y, if label < 13 { "servo" } else { "at the servo" }, theme::text(theme::QUIET));
+    let Some((scale, _)) = picked.drawn() else { return y + 1 };
+    let joint = scale.angle_at(picked.wire_pulse());
+    let servo = picked.through.servo_at(joint);
+    let words = if label < 13 {
+        format!("{:+.1}° joint {:+.1}°", servo.get(), joint.get())
+    } else {
+        format!("{:+.1}°, the joint {:+.1}°", servo.get() + 0.0, joint.get() + 0.0)
+    };
+    pen.put(label, y, &words, theme::text(theme::INK));
+    y + 1
+}
+
+/// The marks with their residuals, and the fit in a sentence; gives the row behind.
+fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
+    let fit = scene.fit();
+    let narrow = pen.width() < 40;
+    let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
+    let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
+    let count = picked.servo.marks.len();
+    let head = if count > room { format!("{room} of {count}") } else { "marks".to_owned() };
+    pen.put(0, y, &head, theme::strong(theme::INK));
+    let pulse = if narrow { "µs" } else { "pulse" };
+    for (end, word) in ends.into_iter().zip([pulse, "angle", "off by"]) {
+        pen.put_right(end, y, word, theme::text(theme::QUIET));
+    }
+    // The picked one is always in sight; without one, the last ones are.
+    let skipped = match scene.model.in_calibrate.mark {
+        Some(place) => (place + 1).saturating_sub(room).min(count.saturating_sub(room)),
+        None => count.saturating_sub(room),
+    };
+    let odd = fit.and_then(|f| picked.servo.odd_mark(f)).map(|(place, _)| place);
+    let mut number = 0;
+    let mut row = y + 1;
+    for (n, mark) in picked.servo.marks.iter().enumerate() {
+        if mark.seen == MarkKind::Aligned {
+            number += 1;
+        }
+        if n < skipped || n >= skipped + room {
+            continue;
+        }
+        let here = scene.model.in_calibrate.mark == Some(n);
+        if here {
+            pen.ground(0, row, pen.width(), theme::RAISED);
+        }
+        let odd = odd == Some(n);
+        let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here, odd };
+        line.draw(pen, picked, row, ends);
+        row += 1;
+    }
+    if count == 0 {
+        pen.put(0, row, "none yet", theme::text(theme::QUIET));
+        row += 1;
+    }
+    if let Some(mark) =
+        scene.model.in_calibrate.mark.and_then(|place| picked.servo.marks.get(place)).filter(|_| !narrow)
+    {
+        pen.put(0, row, &provenance(mark), theme::text(theme::QUIET));
+        row += 1;
+    }
+    let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
+    let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
+    let style = theme::text(if broken { theme::FAULT } else { theme::INK });
+    let row = pen.paragraph(0, row + u16::from(!narrow), &words, style);
+    // A servo that is not what its sheet says is no trouble of the fit: it has a line of its own.
+    let sheet = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked));
+    let row = match sheet {
+        Some(percent) => {
+            let words = format!("≠ sheet: turns {percent:.0} % of what that says");
+            pen.paragraph(0, row, &words, theme::strong(theme::INK))
+        }
+        None => row,
+    };
+    let finding = scene.model.in_calibrate.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
+    match finding {
+        Some((_, words)) => pen.paragraph(0, row, &format!("test move: {words}"), theme::text(theme::FAULT)),
+        None => row,
+    }
+}
+
+/// How the picked mark was seen: from which side, in which ticks, by which clock.
+fn provenance(mark: &Mark) -> String {
+    let ticks = mark.ticks.map(|ticks| format!("{} ticks", ticks.0));
+    let tick = mark.tick_us.map(|tick| format!("of {:.3} µs", tick.get()));
+    let clock = mark.oscillator_hz.map(|hz| format!("at {:.3} MHz", hz.get() / 1e6));
+    let side = Some(mark.from.word().to_owned()).filter(|side| !side.is_empty());
+    let read = (mark.read > 1).then(|| format!("{} times the same", mark.read));
+    let known: Vec<String> = [ticks, tick, clock, side, read].into_iter().flatten().collect();
+    if known.is_empty() { "typed, not seen here".to_owned() } else { format!("seen {}", known.join(" ")) }
+}
+
+/// One line of the list of marks.
+struct MarkRow<'a> {
+    mark: &'a Mark,
+    number: usize,
+    fit: Option<&'a Fit>,
+    here: bool,
+    /// The others do not agree with it.
+    odd: bool,
+}
+
+impl MarkRow<'_> {
+    fn draw(&self, pen: &mut Pen<'_>, picked: &Picked, y: u16, ends: [u16; 3]) {
+        let Self { mark, number, fit, here, odd } = *self;
+        let narrow = pen.width() < 40;
+        let name =
+            if mark.seen == MarkKind::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
+        let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
+        pen.put(0, y, &name, style);
+        pen.put_right(ends[0], y, &format!("{:.0}", mark.pulse_us.get()), style);
+        // A mark whose pulse was counted in coarser ticks keeps their error, in words, until it is taken anew.
+        if let Some(error) = mark.carried_error(picked.plan.guard.clock.tick()).filter(|_| !narrow) {
+            pen.put_right(ends[0] - 5, y, &format!("±{:.0}", error.get()), theme::text(theme::QUIET));
+        }
+        let arrow = match mark.from {
+            Side::Below => "↗",
+            Side::Above => "↘",
+            Side::Unknown => " ",
+        };
+        pen.put(ends[0], y, arrow, theme::text(theme::QUIET));
+        let Some(angle) = mark.angle_deg else { return };
+        pen.put_right(ends[1], y, &format!("{:+.1}°", angle.get()), style);
+        if mark.at == ReadAt::Joint && !narrow {
+            pen.put(ends[1], y, "j", theme::text(theme::QUIET));
+        }
+        let (Some(fit), Some(seen)) = (fit, mark.aligned(&picked.servo.through())) else { return };
+        let off = fit.off_by(&seen);
+        let worst =
+            off.abs().get() > 0.005 && (off.abs() - fit.worst()).abs().get() < 1e-9 && fit.points.len() > 2;
+        let style = if worst { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+        // Nothing is neither above nor below.
+        let shown = (off.get() * 100.0).round() / 100.0 + 0.0;
+        let style = if odd { theme::strong(theme::FAULT) } else { style };
+        let sign = if odd { "✗ " } else { "" };
+        pen.put_right(ends[2], y, &format!("{sign}{shown:+.2}°"), style);
+        // A bar a quarter of a degree a cell, so that the worst is seen before it is read.
+        let bars = usize::from(crate::screen::pen::cell_of(off.abs().get() * 4.0).min(5));
+        pen.put(ends[2] + 1, y, &"▪".repeat(bars), theme::text(theme::QUIET));
+    }
+}
+
+/// How far the slope is off the sheet, in percent, when that is worth a warning.
+fn is_off_its_sheet(fit: &Fit, picked: &Picked) -> Option<f64> {
+    let rated = picked.servo.rated.as_ref()?.slope().gain;
+    let ratio = fit.line.gain() / rated;
+    (fit.ground == Ground::Measured && !(0.85..=1.15).contains(&ratio)).then_some(ratio * 100.0)
+}
+
+/// Which mark would lessen the band most, where that is worth its while: never below what a reading may be off.
+fn lessened(fit: &Fit, band: Degrees, (pulse, share): (Micros, f64)) -> String {
+    let least = fit.points.iter().map(|p| p.error.get()).fold(0.0, f64::max);
+    let then = (band.get() * share).max(least);
+    let near = format!("\na mark near {:.0} µs would", (pulse.get() / 10.0).round() * 10.0);
+    match then / band.get() {
+        share if share > 0.8 => String::new(),
+        share if (0.42..0.58).contains(&share) => format!("{near} halve that"),
+        _ => format!("{near} make that ±{then:.1}°"),
+    }
+}
+
+/// The fit in a sentence.
+fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
+    let fit = match fit {
+        Ok(fit) => fit,
+        Err(why) => return why.to_string(),
+    };
+    let line = format!("{:.2} °/100 µs, 0° at {:.1} µs", fit.line.gain() * 100.0, fit.zero().get());
+    if fit.ground == Ground::Assumed {
+        return format!("{line}\nslope assumed from its sheet");
+    }
+    let (low, high) = picked.plan.guard.endpoints;
+    let (a, b) = (fit.band(low), fit.band(high));
+    let band = if a > b { a } else { b };
+    let n = picked.servo.marks.iter().filter(|m| m.seen == MarkKind::Aligned).count();
+    let sure = match (fit.s, &fit.curve) {
+        (_, Curve::Cubic(_)) => format!("{n} marks, a curve through them"),
+        (Some(s), _) => {
+            let more = fit
+                .mark_that_tells_most(low, high)
+                .map_or_else(String::new, |more| lessened(fit, band, more));
+            format!("{n} marks scatter by s {:.2}°; 95 % sure to ±{:.1}°{more}", s.get(), band.get())
+        }
+        (None, _) => format!("{n} marks, sure to ±{:.1}°", band.get()),
+    };
+    let slack = fit.slack.map_or_else(String::new, |slack| {
+        let spread = if slack.pulses > 1 {
+            format!(", {:.1} to {:.1}°", slack.spread.0.get(), slack.spread.1.get())
+        } else {
+            String::new()
+        };
+        let side = picked.servo.arrive.word();
+        let side = if side.is_empty() { String::new() } else { format!("; arrives {side}") };
+        format!("\nslack {:.1}°{spread}{side}", slack.mean.get())
+    });
+    let tick =
+        Fineness::of(&picked.plan.guard.clock, picked.slope().unwrap_or(0.0), picked.plan.guard.endpoints);
+    let coarse = if tick.is_coarse() {
+        format!("\na tick turns {:.1}°: f shows which rate or depth would do", tick.step.get())
+    } else {
+        String::new()
+    };
+    let with: Vec<&str> =
+        picked.joint.into_iter().flat_map(Joint::servos).filter(|name| *name != picked.servo.name).collect();
+    let with = if with.is_empty() { String::new() } else { format!("\nmoves only with {}", with.join(", ")) };
+    format!("{line}\n{sure}{slack}{coarse}{with}")
+}
+
+/// The fit over a stretch of pulses, with its band and the marks it was made from.
+fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
+    let angle = |p: f64| fit.curve.angle_at(Micros::new(p)).get();
+    // Solid between the marks, dashed where the line is only continued.
+    let (first, last) =
+        fit.points.first().zip(fit.points.last()).map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
+    let between = (0..=48u32).map(|n| first + (last - first) * f64::from(n) / 48.0);
+    plot.curve(between.map(|p| (p, angle(p))), theme::INK);
+    for (from, to) in [(x0, first), (last, x1)] {
+        plot.dashed((from, angle(from)), (to, angle(to)), theme::INK, (2, 5));
+    }
+    for side in [-1.0, 1.0] {
+        for step in 0..60u32 {
+            let p = x0 + (x1 - x0) * f64::from(step) / 60.0;
+            let edge = angle(p) + side * fit.band(Micros::new(p)).get();
+            let (x, y) = plot.at(p, edge);
+            plot.canvas.dot(x, y, theme::QUIET);
+        }
+    }
+    for point in &fit.points {
+        plot.disc(point.pulse.get(), point.angle.get(), theme::MARK);
+    }
+}
+
+/// Pulse against angle: the fit with its band, the marks, what the sheet claims, and the present place.
+fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
+    let Some((drawn, fitted)) = picked.drawn() else { return };
+    // Of the servo itself: what a linkage makes of it has a drawing of its own.
+    let shaft = |pulse: Micros| picked.through.servo_at(drawn.angle_at(pulse));
+    let (low, high) = picked.plan.guard.endpoints;
+    let (x0, x1) = (low.get() - 60.0, high.get() + 60.0);
+    let most = shaft(low).abs().get().max(shaft(high).abs().get());
+    let top = ((most + 5.0) / 30.0).ceil() * 30.0;
+    let left = 6;
+    let strip = residual_rows(pen, scene);
+    let high = pen.height();
+    if strip > 0 {
+        let wide = pen.width();
+        residuals(&mut pen.part(0, high - strip, wide, strip), scene, (x0, x1), left);
+    }
+    let pen = &mut pen.part(0, 0, pen.width(), high - strip);
+    let mut plot = Plot::new(pen.width() - left, pen.height() - 1, (x0, x1), (-top, top));
+    plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
+    if let Some(rated) = &picked.servo.rated {
+        let slope = rated.slope();
+        let angle = |p: f64| (p - slope.middle.get()) * slope.gain;
+        plot.dashed((x0, angle(x0)), (x1, angle(x1)), theme::QUIET, (1, 4));
+    }
+    if let Some(Ok(fit)) = scene.fit() {
+        plot_fit(&mut plot, fit, (x0, x1));
+    }
+    if picked.state.engaged && fitted {
+        plot.disc(picked.wire_pulse().get(), shaft(picked.wire_pulse()).get(), theme::COMMANDED);
+    }
+    plot.canvas.lay(pen, left, 0);
+    let quiet = theme::text(theme::QUIET);
+    let rows = pen.height() - 1;
+    for (y, text) in
+        [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))]
+    {
+        pen.put_right(left - 1, y, &text, quiet);
+    }
+    let legend = if fitted { "·· sheet  ── fit" } else { "·· sheet, no fit yet" };
+    pen.put(left, rows, &format!("{x0:.0}"), quiet);
+    let wide = pen.width();
+    let end = format!("{x1:.0} µs");
+    pen.put_right(wide, rows, &end, quiet);
+    let middle = left + (wide - left) / 2;
+    if wide >= 44 {
+        pen.put_centred(middle - width(&end) / 4, rows, &fit(legend, 26), quiet);
+    }
+}
+
+/// Rows for what the marks are off the fit; none where there is no room, or nothing to tell.
+fn residual_rows(pen: &Pen<'_>, scene: &Scene) -> u16 {
+    let fit = scene.fit().and_then(|fit| fit.as_ref().ok());
+    let tells = fit.is_some_and(|fit| fit.points.len() > 2);
+    if tells && pen.height() >= 10 { 3 } else { 0 }
+}
+
+/// What each point is off the fit, under the chart and in its scale, with the reading error as a band.
+fn residuals(pen: &mut Pen<'_>, scene: &Scene, pulses: (f64, f64), left: u16) {
+    let Some(Ok(fit)) = scene.fit() else { return };
+    let top = fit.worst().get().max(1.0).ceil();
+    let rows = pen.height();
+    let mut plot = Plot::new(pen.width() - left, rows, pulses, (-top, top));
+    plot.dashed((pulses.0, 0.0), (pulses.1, 0.0), theme::RULE, (1, 3));
+    for (point, off) in fit.points.iter().zip(&fit.residuals) {
+        let pulse = point.pulse.get();
+        plot.line((pulse, 0.0), (pulse, off.get()), theme::QUIET);
+        plot.disc(pulse, off.get(), theme::MARK);
+    }
+    plot.canvas.lay(pen, left, 0);
+    let quiet = theme::text(theme::QUIET);
+    pen.put_right(left - 1, 0, &format!("{top:+.0}°"), quiet);
+    pen.put_right(left - 1, rows - 1, &format!("{:+.0}°", -top), quiet);
+    pen.put(0, rows / 2, "off", quiet);
+}

@@ -1,0 +1,170 @@
+//! Actions on inputs: changing a stage, tying an input to a joint, the simulated plug.
+
+use crate::screen::context::Context;
+use crate::screen::entry;
+use crate::screen::pick::Pick;
+use crate::screen::rows::{InputRow, moved};
+use wasvolta_core::rig::edit::{self, End};
+use wasvolta_core::rig::{Failsafe, Input};
+use wasvolta_core::unit::{Degrees, Seconds};
+
+fn picked_row(desk: &Context) -> Option<(InputRow, Input)> {
+    let scene = desk.model.scene(desk.session);
+    let row = scene.input_rows().get(desk.model.in_inputs.row).copied()?;
+    Some((row, scene.input()?.clone()))
+}
+
+/// Changes the picked row by a step.
+pub fn change(desk: &mut Context, direction: f64) {
+    let Some((row, input)) = picked_row(desk) else { return };
+    let by = row.step(desk.model.nudge) * direction;
+    match row {
+        InputRow::Which => {
+            let by = if direction > 0.0 { 1 } else { -1 };
+            let edition = &desk.session.runner.edition;
+            let here = edition.index.inputs.place(desk.model.input.id).unwrap_or(0);
+            desk.model.input = Pick::at(&edition.rig.inputs, moved(here, by, edition.rig.inputs.len()));
+            desk.model.in_inputs.strip.clear();
+        }
+        InputRow::Turn => {
+            if let Some(knob) = desk.session.runner.knob(&input.port) {
+                knob.turn(by);
+            }
+        }
+        _ => {
+            let value = value(desk, row).unwrap_or(0.0);
+            // A rate that is off begins at one whole way a second; stepping it under its least turns it off.
+            let begins = matches!(row, InputRow::Rise | InputRow::Fall) && value == 0.0;
+            let next = if begins { direction.max(0.0) } else { value + by };
+            set(desk, row, (next * 1e4).round() / 1e4);
+        }
+    }
+}
+
+/// The present value of a row; zero for what is off.
+pub fn value(desk: &Context, row: InputRow) -> Option<f64> {
+    let scene = desk.model.scene(desk.session);
+    let input = scene.input()?;
+    Some(match row {
+        InputRow::Which | InputRow::Turn => return None,
+        InputRow::Low => input.ends.low,
+        InputRow::Centre => input.centre?,
+        InputRow::High => input.ends.high,
+        InputRow::Trim => input.trim,
+        InputRow::Deadband => input.deadband,
+        InputRow::Expo => input.expo,
+        InputRow::Smoothing => input.smoothing_ms,
+        InputRow::Rise => input.rise_per_s.unwrap_or(0.0),
+        InputRow::Fall => input.fall_per_s.unwrap_or(0.0),
+        InputRow::MapLow => scene.mapping()?.angles_deg.low.get(),
+        InputRow::MapHigh => scene.mapping()?.angles_deg.high.get(),
+        InputRow::Failsafe => scene.mapping()?.failsafe.as_ref().map_or(0.0, |f| f.angle_deg.get()),
+    })
+}
+
+/// Sets a row to a value.
+fn set(desk: &mut Context, row: InputRow, value: f64) {
+    let scene = desk.model.scene(desk.session);
+    let Some(input) = scene.input().map(|i| i.name.clone()) else { return };
+    let joint = scene.mapping().map(|m| m.joint.clone()).unwrap_or_default();
+    let off = (value > 0.0).then_some(value);
+    let words = format!("{input}: {} {value}", row.name());
+    let angle = Degrees::new(value);
+    desk.edit(&words, |rig| match row {
+        InputRow::MapLow => edit::set_mapping_end(rig, &joint, End::Low, angle),
+        InputRow::MapHigh => edit::set_mapping_end(rig, &joint, End::High, angle),
+        InputRow::Failsafe => {
+            edit::set_failsafe(rig, &joint, Some(Failsafe { angle_deg: angle, over_s: Seconds::new(0.8) }))
+        }
+        _ => edit::change_input(rig, &input, |input| match row {
+            InputRow::Low => input.ends.low = value,
+            InputRow::Centre => input.centre = Some(value),
+            InputRow::High => input.ends.high = value,
+            InputRow::Trim => input.trim = value,
+            InputRow::Deadband => input.deadband = value,
+            InputRow::Expo => input.expo = value,
+            InputRow::Smoothing => input.smoothing_ms = value,
+            InputRow::Rise => input.rise_per_s = off,
+            InputRow::Fall => input.fall_per_s = off,
+            _ => {}
+        }),
+    });
+}
+
+/// Sets the picked row from what was typed.
+///
+/// # Errors
+/// Says what is understood; nothing has changed then.
+pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
+    let Some((row, input)) = picked_row(desk) else { return Ok(()) };
+    match row {
+        InputRow::Which => return Err("← and → choose the input".to_owned()),
+        InputRow::Turn => {
+            let share = entry::plain(text)?;
+            if let Some(knob) = desk.session.runner.knob(&input.port) {
+                knob.turn(share - knob.position());
+            }
+        }
+        InputRow::Failsafe if text.trim() == "stay" => set_stay(desk),
+        InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => {
+            set(desk, row, entry::angle(text)?.get());
+        }
+        InputRow::Smoothing => set(desk, row, entry::seconds(&with_ms(text))? * 1000.0),
+        _ => set(desk, row, entry::plain(text)?),
+    }
+    Ok(())
+}
+
+/// A bare smoothing time is in milliseconds, as it is shown.
+fn with_ms(text: &str) -> String {
+    if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') {
+        format!("{text}ms")
+    } else {
+        text.to_owned()
+    }
+}
+
+fn set_stay(desk: &mut Context) {
+    let joint = desk.model.scene(desk.session).mapping().map(|m| m.joint.clone()).unwrap_or_default();
+    desk.edit("when lost: stay", |rig| edit::set_failsafe(rig, &joint, None));
+}
+
+/// Ties the input to the picked servo's joint over its limits, or unties it.
+pub fn tie(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
+    let (Some(joint), Some(line)) = (picked.joint, picked.plan.scale.as_ref()) else { return };
+    let (input, name) = (input.name.clone(), joint.name.clone());
+    let tied = scene.rig.mapping_of(&name).is_some_and(|m| m.input == input);
+    let (low, high) = picked.plan.guard.free();
+    let (a, b) = (line.angle_at(low), line.angle_at(high));
+    let span = if a < b { (a, b) } else { (b, a) };
+    if tied {
+        desk.edit(&format!("{name} untied from {input}"), |rig| edit::untie(rig, &name));
+    } else {
+        desk.edit(&format!("{input} tied to {name}; g gives it the joint"), |rig| {
+            edit::tie(rig, &input, &name, span)
+        });
+    }
+}
+
+/// Pulls the simulated plug, or puts it in again.
+pub fn plug(desk: &mut Context) {
+    let port = desk.model.scene(desk.session).input().map(|i| i.port.clone());
+    let Some(knob) = port.and_then(|port| desk.session.runner.knob(&port).cloned()) else { return };
+    if knob.is_plugged() {
+        knob.unplug();
+        desk.say("plug pulled; z puts it in again");
+    } else {
+        match knob.replug() {
+            Ok(()) => desk.say("plug put in again"),
+            Err(error) => desk.refuse(&format!("cannot simulate the line: {error}")),
+        }
+    }
+}
+
+/// ↑ and ↓
+pub fn pick_row(desk: &mut Context, by: isize) {
+    let rows = desk.model.scene(desk.session).input_rows().len();
+    desk.model.in_inputs.row = moved(desk.model.in_inputs.row, by, rows);
+}

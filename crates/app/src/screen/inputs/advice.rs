@@ -1,0 +1,89 @@
+//! What there is to do in Inputs, step by step.
+
+use crate::screen::advice::{Rule, when};
+use crate::screen::scene::{Picked, Scene};
+use wasvolta_core::link::Health;
+use wasvolta_core::stage::Owner;
+
+/// What may be said here, in order.
+pub const RULES: &[Rule] =
+    &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
+
+fn no_input(scene: &Scene) -> Option<String> {
+    let words = "This rig has no input. Add an [[input]] to its file; docs/rig-format.md shows how.";
+    when(scene.input().is_none(), words)
+}
+
+fn health(scene: &Scene) -> Health {
+    scene.input_place().and_then(|n| scene.input_state(n)).map_or(Health::Absent, |i| i.health)
+}
+
+fn plug_out(scene: &Scene) -> Option<String> {
+    let out = health(scene) == Health::Lost && scene.knob.is_some_and(|(_, plugged)| !plugged);
+    when(out, format!("{} is lost: its plug is out. z puts it in again.", scene.input()?.name))
+}
+
+fn silent(scene: &Scene) -> Option<String> {
+    let (input, health) = (scene.input()?, health(scene));
+    if !matches!(health, Health::Absent | Health::Lost) {
+        return None;
+    }
+    Some(match scene.line_trouble {
+        Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.name, health.word()),
+        None => format!(
+            "Nothing comes from {} on {}. Is it plugged in, and does it print lines of numbers?",
+            input.name, input.port
+        ),
+    })
+}
+
+fn stuck(scene: &Scene) -> Option<String> {
+    let name = &scene.input()?.name;
+    let words = format!("{name} has sent the very same value for long: move it. Is it still alive?");
+    when(health(scene) == Health::Stuck, words)
+}
+
+fn drives_nothing(scene: &Scene) -> Option<String> {
+    let name = &scene.input()?.name;
+    when(
+        scene.mapping().is_none(),
+        format!("{name} drives nothing. Pick a servo with PgUp PgDn, then t ties it."),
+    )
+}
+
+/// The servo that the picked input drives, with its joint's name.
+fn driven<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, &'a str)> {
+    let joint = scene.mapping()?.joint.as_str();
+    let (n, _) = scene.rig.turned_by(joint)?;
+    Some((scene.servo(n)?, joint))
+}
+
+fn cannot_follow(scene: &Scene) -> Option<String> {
+    let (servo, joint) = driven(scene)?;
+    when(
+        servo.plan.scale.is_none(),
+        format!("{joint} has no angles yet and cannot follow: F2 calibrates it."),
+    )
+}
+
+fn to_engage(scene: &Scene) -> Option<String> {
+    let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
+    let words = format!("Pick {joint} with PgUp PgDn and engage it with e; then g lets {input} drive it.");
+    when(!servo.state.engaged, words)
+}
+
+fn in_hand(scene: &Scene) -> Option<String> {
+    let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
+    let words = format!("The hand has {joint}. Pick it with PgUp PgDn; g gives it to {input}.");
+    when(servo.state.owner == Owner::Hand, words)
+}
+
+fn drives(scene: &Scene) -> Option<String> {
+    let (input, mapping) = (&scene.input()?.name, scene.mapping()?);
+    let how = if scene.knob.is_some() {
+        "On the row turn it, ← → turn the simulated knob."
+    } else {
+        "↑ ↓ pick a stage, ← → change it."
+    };
+    Some(format!("{input} drives {}. {how}", mapping.joint))
+}

@@ -1,0 +1,308 @@
+//! Inputs: what comes in, what each stage makes of it, and where it ends up.
+
+use crate::screen::chart::Plot;
+use crate::screen::pen::{Pen, cell_of};
+use crate::screen::rows::InputRow;
+use crate::screen::scene::Scene;
+use crate::screen::{chart, theme};
+use ratatui::style::Color;
+use wasvolta_core::link::Health;
+use wasvolta_core::rig::{Field, Input};
+use wasvolta_core::shape::Shape;
+use wasvolta_core::stage::{InputState, Owner};
+
+/// What one line of the stages shows.
+struct StageLine {
+    stage: &'static str,
+    row: InputRow,
+    value: String,
+    /// The value behind the stage, on its last line.
+    after: Option<f64>,
+}
+
+/// Draws the view.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    let Some(input) = scene.input() else {
+        pen.paragraph(0, 1, "No input in this rig.", theme::text(theme::QUIET));
+        return;
+    };
+    let Some(place) = scene.input_place() else { return };
+    let Some(state) = scene.input_state(place) else { return };
+    let Some(plan) = scene.edition.plan.inputs.get(place) else { return };
+    let (wide, high) = (pen.width(), pen.height());
+    let gap = u16::from(high >= 30);
+    let mut y = list(pen, scene) + gap;
+    y = sentence(&mut pen.part(0, y, wide, 2), scene, input, state) + y + gap;
+    let lines = lines(scene, input, state);
+    let count = u16::try_from(lines.len()).unwrap_or(0) + 1;
+    let curve_wide = if wide >= 84 { (wide / 3).min(44) } else { 0 };
+    let stages_wide = if curve_wide > 0 { wide - curve_wide - 4 } else { wide };
+    stages(&mut pen.part(0, y, stages_wide, count), scene, &lines, plan.shape.span.floor());
+    if curve_wide > 0 {
+        let rows = count.min(high - y);
+        curve(&mut pen.part(wide - curve_wide, y, curve_wide, rows), scene, &plan.shape, state);
+    }
+    y += count + gap;
+    let room = high.saturating_sub(y);
+    if room >= 4 {
+        strip(&mut pen.part(0, y, wide, room.min(20)), scene, plan.shape.span.floor());
+    }
+}
+
+/// A row an input, with its live bar and its link; gives the row behind.
+fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
+    let wide = pen.width();
+    let inputs = scene.rig.inputs.iter().zip(&scene.model.snapshot.inputs).zip(&scene.edition.plan.inputs);
+    let mut y = 0;
+    for (n, ((input, state), plan)) in inputs.enumerate() {
+        let here = scene.input_place() == Some(n);
+        pen.put(0, y, &input.name, if here { theme::strong(theme::INK) } else { theme::text(theme::INK) });
+        let bar_wide = wide.saturating_sub(12 + 34).min(60);
+        chart::bar(pen, (12, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), theme::INPUT);
+        let x = 12 + bar_wide + 2;
+        pen.put(x, y, &format!("{:+.3}", state.stages.shaped() + 0.0), theme::strong(theme::INPUT));
+        let (word, color) = health(state);
+        pen.put(x + 8, y, &word, theme::text(color));
+        y += 1;
+    }
+    y
+}
+
+fn health(state: &InputState) -> (String, Color) {
+    let age = state.age.map_or_else(String::new, |age| {
+        if age.as_millis() < 1000 {
+            format!(", {:>3} ms old", age.as_millis())
+        } else {
+            format!(", {:.1} s old", age.as_secs_f64())
+        }
+    });
+    match state.health {
+        Health::Fresh => (format!("● fresh{age}"), theme::INK),
+        Health::Late => (format!("◐ late{age}"), theme::INK),
+        Health::Absent => ("○ absent".to_owned(), theme::QUIET),
+        Health::Lost => (format!("✗ lost{age}"), theme::FAULT),
+        Health::Stuck => (format!("✗ stuck{age}"), theme::FAULT),
+    }
+}
+
+/// From the line to the wire in one sentence; gives the rows used.
+fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) -> u16 {
+    let field = match &input.field {
+        Field::Place(n) => format!("number {n}"),
+        Field::Name(name) => format!("{name:?}"),
+    };
+    let port = scene.rig.ports.iter().find(|p| p.name == input.port);
+    let place = port.map_or_else(String::new, |p| format!("{field} on {}", p.path));
+    pen.put(0, 0, &place, theme::text(theme::QUIET));
+    let counts = scene.edition.wiring.line(&input.port).and_then(|line| scene.model.snapshot.lines.get(line));
+    if let Some(line) = counts {
+        let open = if line.open { "open" } else { "closed" };
+        let words = format!("line {open}, {} good, {} bad", line.counts.good, line.counts.bad);
+        let wide = pen.width();
+        pen.put_right(wide, 0, &words, theme::text(theme::QUIET));
+    }
+    let Some(mapping) = scene.mapping() else {
+        pen.put(0, 1, "drives nothing", theme::text(theme::QUIET));
+        return 2;
+    };
+    let driven = scene.rig.turned_by(&mapping.joint).and_then(|(n, _)| scene.servo(n));
+    let raw = state.raw.map_or_else(|| "–".to_owned(), |r| format!("{r:.0}"));
+    let plan = scene
+        .rig
+        .mappings
+        .iter()
+        .position(|m| m.joint == mapping.joint)
+        .and_then(|n| scene.edition.plan.mappings.get(n));
+    let span = scene.input_place().and_then(|n| scene.edition.plan.inputs.get(n)).map(|i| i.shape.span);
+    let owner = driven.as_ref().map(|p| p.state.owner);
+    // What it asks for, and no more: limits, speed and the hand stand between that and the wire.
+    let words = match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {
+        (true, Some(failsafe), _) => format!("lost → asks {:+.1}°", failsafe.angle_deg.get() + 0.0),
+        (true, None, _) => "lost → stay".to_owned(),
+        (false, _, Some((plan, span))) => {
+            let angle = plan.angle(state.stages.shaped(), &span);
+            let asks = if owner == Some(Owner::Mapping) { "asks" } else { "would ask" };
+            format!("{raw} → {:+.3} → {asks} {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
+        }
+        (false, _, None) => raw,
+    };
+    let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
+    if let Some(p) = driven {
+        let wire = match p.wire.ticks() {
+            Some(t) => {
+                let angle = p.value(p.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
+                let ticks = if pen.width() < 64 { String::new() } else { format!(", {} ticks", t.0) };
+                format!("   wire {angle}{:.0} µs{ticks}", p.wire_pulse().get())
+            }
+            None => format!("   wire: {}", p.wire.without()),
+        };
+        x = pen.put(x, 1, &wire, theme::text(if p.state.engaged { theme::COMMANDED } else { theme::QUIET }));
+        let who = match p.state.owner {
+            Owner::Nobody => format!("   {} is not engaged", mapping.joint),
+            Owner::Mapping => format!("   {} follows", mapping.joint),
+            Owner::LostMapping => format!("   {} does as told for a lost link", mapping.joint),
+            other => format!("   {} is driven by {}", mapping.joint, other.word()),
+        };
+        pen.put(x, 1, &who, theme::text(theme::QUIET));
+    }
+    2
+}
+
+fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {
+    let s = &state.stages;
+    let mapping = scene.mapping();
+    scene
+        .input_rows()
+        .into_iter()
+        .map(|row| {
+            let rate = |r: Option<f64>| r.map_or_else(|| "no limit".to_owned(), |r| format!("{r:.2} /s"));
+            let (stage, value, after) = match row {
+                InputRow::Which => ("", input.name.clone(), None),
+                InputRow::Turn => {
+                    let (at, plugged) = scene.knob.unwrap_or((0.0, false));
+                    let plug = if plugged { "simulated" } else { "plug is out" };
+                    ("knob", format!("{:.0} %, {plug}", at * 100.0), None)
+                }
+                InputRow::Low => ("span", format!("{:.0}", input.ends.low), None),
+                InputRow::Centre => ("", format!("{:.0}", input.centre.unwrap_or(0.0)), None),
+                InputRow::High => ("", format!("{:.0}", input.ends.high), Some(s.span)),
+                InputRow::Trim => ("trim", format!("{:+.3}", input.trim), Some(s.trim)),
+                InputRow::Deadband => ("deadband", format!("{:.3}", input.deadband), Some(s.deadband)),
+                InputRow::Expo => ("curve", format!("{:+.2}", input.expo), Some(s.curve)),
+                InputRow::Smoothing => {
+                    ("smoothing", format!("{:.0} ms", input.smoothing_ms), Some(s.smoothing))
+                }
+                InputRow::Rise => ("rate", rate(input.rise_per_s), None),
+                InputRow::Fall => ("", rate(input.fall_per_s), Some(s.rate)),
+                InputRow::MapLow => (
+                    "mapping",
+                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.low.get())),
+                    None,
+                ),
+                InputRow::MapHigh => (
+                    "",
+                    mapping.map_or_else(String::new, |m| format!("{:+.1}°", m.angles_deg.high.get())),
+                    None,
+                ),
+                InputRow::Failsafe => {
+                    let words = mapping.and_then(|m| m.failsafe.as_ref()).map_or_else(
+                        || "stay".to_owned(),
+                        |f| format!("to {:+.1}° in {:.1} s", f.angle_deg.get(), f.over_s.get()),
+                    );
+                    ("", words, None)
+                }
+            };
+            StageLine { stage, row, value, after }
+        })
+        .collect()
+}
+
+/// The stages in order, each with what can be set and the value behind it.
+fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[StageLine], floor: f64) {
+    let wide = pen.width();
+    let value_at = 24;
+    let bar_at = value_at + 18;
+    let bar_wide = wide.saturating_sub(bar_at + 9).min(48);
+    pen.put(2, 0, "stage", theme::text(theme::QUIET));
+    pen.put(value_at, 0, "set to", theme::text(theme::QUIET));
+    pen.put_right(bar_at + bar_wide + 8, 0, "behind it", theme::text(theme::QUIET));
+    for ((n, line), y) in lines.iter().enumerate().zip(1..) {
+        let here = n == scene.model.in_inputs.row;
+        if here {
+            pen.ground(0, y, wide, theme::RAISED);
+            pen.glyph(0, y, "▌", theme::COMMANDED);
+        }
+        pen.put(2, y, line.stage, theme::text(theme::QUIET));
+        let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+        pen.put(12, y, line.row.name(), style);
+        pen.put(value_at, y, &line.value, style);
+        if let Some(after) = line.after
+            && bar_wide >= 6
+        {
+            chart::bar(pen, (bar_at, y, bar_wide), floor, after, theme::INPUT);
+            pen.put_right(
+                bar_at + bar_wide + 8,
+                y,
+                &format!("{:+.3}", after + 0.0),
+                theme::text(theme::INPUT),
+            );
+        }
+        let step = line.row.step(scene.model.nudge);
+        if here && line.after.is_none() && wide >= bar_at + 20 {
+            pen.put(bar_at + 2, y, &format!("← → by {step}"), theme::text(theme::QUIET));
+        }
+    }
+}
+
+/// Raw place to shaped value, with a dot where it is; the mapping's ends are its two handles.
+fn curve(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
+    let floor = shape.span.floor();
+    let left = 7;
+    let (wide, rows) = (pen.width(), pen.height());
+    if rows < 6 {
+        return;
+    }
+    let mut plot = Plot::new(wide - left, rows - 1, (floor, 1.0), (floor, 1.0));
+    plot.dashed((floor, floor), (1.0, 1.0), theme::RULE, (1, 3));
+    if floor < 0.0 {
+        plot.dashed((floor, 0.0), (1.0, 0.0), theme::RULE, (1, 4));
+        plot.dashed((0.0, floor), (0.0, 1.0), theme::RULE, (1, 4));
+    }
+    let points =
+        (0..=120u32).map(|n| floor + (1.0 - floor) * f64::from(n) / 120.0).map(|x| (x, shape.rest_at(x)));
+    plot.curve(points, theme::INK);
+    for end in [floor, 1.0] {
+        plot.disc(end, shape.rest_at(end), theme::MARK);
+    }
+    if state.raw.is_some() {
+        plot.disc(state.stages.span, state.stages.shaped(), theme::INPUT);
+    }
+    plot.canvas.lay(pen, left, 0);
+    let mapping = scene.mapping();
+    let quiet = theme::text(theme::QUIET);
+    let label = |low: bool| {
+        mapping.map_or_else(
+            || if low { format!("{floor:+.0}") } else { "+1".to_owned() },
+            |m| format!("{:+.1}°", if low { m.angles_deg.low.get() } else { m.angles_deg.high.get() }),
+        )
+    };
+    pen.put_right(left - 1, 0, &label(false), quiet);
+    pen.put_right(left - 1, rows - 2, &label(true), quiet);
+    let (low, high) = (scene.input().map_or(0.0, |i| i.ends.low), scene.input().map_or(0.0, |i| i.ends.high));
+    pen.put(left, rows - 1, &format!("{low:.0}"), quiet);
+    pen.put_right(wide, rows - 1, &format!("{high:.0} raw"), quiet);
+}
+
+/// The last seconds of raw and shaped values.
+fn strip(pen: &mut Pen<'_>, scene: &Scene, floor: f64) {
+    const SECONDS: f64 = 12.0;
+    let (wide, rows) = (pen.width(), pen.height());
+    let left = 7;
+    let now = scene.model.snapshot.now.as_secs_f64();
+    let mut plot = Plot::new(wide - left, rows - 1, (-SECONDS, 0.0), (floor, 1.0));
+    plot.dashed((-SECONDS, 0.0), (0.0, 0.0), theme::RULE, (1, 4));
+    let recent = || {
+        scene
+            .model
+            .in_inputs
+            .strip
+            .iter()
+            .map(move |(at, raw, shaped)| (at.as_secs_f64() - now, *raw, *shaped))
+            .filter(|p| p.0 >= -SECONDS)
+    };
+    plot.curve(recent().map(|(t, raw, _)| (t, raw)), theme::QUIET);
+    plot.curve(recent().map(|(t, _, shaped)| (t, shaped)), theme::INPUT);
+    plot.canvas.lay(pen, left, 0);
+    let quiet = theme::text(theme::QUIET);
+    pen.put_right(left - 1, 0, "+1", quiet);
+    let (_, zero) = plot.cell(0.0, 0.0);
+    pen.put_right(left - 1, zero.min(rows - 2), "0", quiet);
+    if floor < 0.0 {
+        pen.put_right(left - 1, rows - 2, "-1", quiet);
+    }
+    pen.put(left, rows - 1, &format!("{SECONDS:.0} s ago"), quiet);
+    pen.put_right(wide, rows - 1, "now", quiet);
+    let middle = left + cell_of(f64::from(wide - left) / 2.0);
+    pen.put_right(middle, rows - 1, "── raw   ", quiet);
+    pen.put(middle, rows - 1, "── shaped", theme::text(theme::INPUT));
+}

@@ -1,0 +1,283 @@
+//! What keeps an action from being done now, in words that say what to do.
+
+use super::scene::Scene;
+use wasvolta_core::stage::{Output, Play};
+use wasvolta_port::board::Phase;
+
+/// What keeps an action from being done now, in words; `Ok` when nothing does.
+pub type Ready = Result<(), &'static str>;
+
+/// Nothing keeps it from being done.
+#[expect(clippy::unnecessary_wraps, reason = "one of the answers that the table's column holds")]
+pub fn always(_: &Scene) -> Ready {
+    Ok(())
+}
+
+/// A condition, with the words where it does not hold.
+pub fn need(holds: bool, words: &'static str) -> Ready {
+    if holds { Ok(()) } else { Err(words) }
+}
+
+/// There is a servo.
+pub fn servo(scene: &Scene) -> Ready {
+    need(scene.picked().is_some(), "this rig has no servo yet: a adds one")
+}
+
+/// Neither cut nor held.
+pub fn free(scene: &Scene) -> Ready {
+    match scene.model.snapshot.output {
+        Output::Cut => Err("output is cut: d enables it again"),
+        Output::Held => Err("output is held: d drives on"),
+        Output::Off | Output::Driving => Ok(()),
+    }
+}
+
+/// The picked servo gets pulses, and the output is free.
+pub fn engaged(scene: &Scene) -> Ready {
+    free(scene)?;
+    let words = "it gets no pulses, so it cannot move: engage it with e";
+    need(scene.picked().is_some_and(|p| p.state.engaged), words)
+}
+
+/// There is a servo that gets none.
+pub fn released(scene: &Scene) -> Ready {
+    servo(scene)?;
+    free(scene)?;
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it")
+}
+
+/// What is said of horns, angles and joints is said of positional servos.
+pub fn positional(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(scene.picked().is_none_or(|p| p.servo.kind.has_angles()), "it has a level, not a horn with angles")
+}
+
+/// What has servo pulses: no lamp or relay.
+pub fn pulsed(scene: &Scene) -> Ready {
+    engaged(scene)?;
+    let accessory = scene.picked().is_some_and(|p| p.servo.kind.is_accessory());
+    need(!accessory, "it gets no servo pulses but a share of each frame")
+}
+
+/// What gets servo pulses, whether engaged or not.
+pub fn pulse_part(scene: &Scene) -> Ready {
+    servo(scene)?;
+    let accessory = scene.picked().is_some_and(|p| p.servo.kind.is_accessory());
+    need(!accessory, "it gets no servo pulses but a share of each frame")
+}
+
+/// It turns a joint.
+pub fn jointed(scene: &Scene) -> Ready {
+    positional(scene)?;
+    need(scene.picked().is_some_and(|p| p.joint.is_some()), "it turns no joint")
+}
+
+/// A linkage is between servo and joint.
+pub fn linked(scene: &Scene) -> Ready {
+    let linked = scene.picked().is_some_and(|p| p.through.linkage().is_some());
+    need(linked, "there is no linkage: the command linkage puts one between servo and joint")
+}
+
+/// A mark is picked.
+pub fn mark_picked(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(scene.model.in_calibrate.mark.is_some(), "no mark is picked: ↑ ↓ pick one")
+}
+
+/// A mark is picked that one can go to.
+pub fn mark_picked_engaged(scene: &Scene) -> Ready {
+    mark_picked(scene)?;
+    engaged(scene)
+}
+
+/// A continuous servo that gets pulses.
+pub fn continuous_engaged(scene: &Scene) -> Ready {
+    continuous(scene)?;
+    engaged(scene)
+}
+
+/// A positional servo that gets none: its horn may be put on.
+pub fn horn_off(scene: &Scene) -> Ready {
+    positional(scene)?;
+    released(scene)
+}
+
+/// A positional servo that gets pulses.
+pub fn positional_engaged(scene: &Scene) -> Ready {
+    positional(scene)?;
+    engaged(scene)
+}
+
+/// A continuous servo.
+pub fn continuous(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(
+        scene.picked().is_some_and(|p| p.servo.kind.turns_on()),
+        "it is not continuous; the command kind makes it so",
+    )
+}
+
+/// It has a fit, and a joint.
+pub fn fitted(scene: &Scene) -> Ready {
+    positional(scene)?;
+    need(
+        scene.picked().is_some_and(|p| p.plan.scale.is_some() && p.joint.is_some()),
+        "it has no angles yet: keep two marks with m",
+    )
+}
+
+/// What a calibration sheet has something to say of.
+pub fn charted(scene: &Scene) -> Ready {
+    let turns = scene.picked().is_some_and(|p| p.servo.kind.turns_on());
+    if turns { continuous(scene) } else { fitted(scene) }
+}
+
+/// It gets pulses, and has a fit.
+pub fn engaged_and_fitted(scene: &Scene) -> Ready {
+    engaged(scene)?;
+    fitted(scene)
+}
+
+/// What is read off a horn that still moves is not where it stands.
+pub fn standing(scene: &Scene) -> Ready {
+    positional_engaged(scene)?;
+    still(scene)
+}
+
+/// Why something is not taken from where a servo is.
+pub const STILL_MOVES: &str = "it still moves: wait until the horn stands";
+
+/// It stands.
+pub fn still(scene: &Scene) -> Ready {
+    let stands = scene.picked().is_some_and(|p| !p.state.engaged || (scene.heard && p.stands()));
+    need(stands, STILL_MOVES)
+}
+
+/// It gets servo pulses, and stands.
+pub fn pulsed_standing(scene: &Scene) -> Ready {
+    pulsed(scene)?;
+    still(scene)
+}
+
+/// It has a fit, and stands.
+pub fn fitted_standing(scene: &Scene) -> Ready {
+    fitted(scene)?;
+    still(scene)
+}
+
+/// It gets pulses, has a fit, and stands.
+pub fn engaged_standing(scene: &Scene) -> Ready {
+    engaged_and_fitted(scene)?;
+    still(scene)
+}
+
+/// Also while the output is held: what stands may be let go.
+pub fn pulsing(scene: &Scene) -> Ready {
+    need(scene.picked().is_some_and(|p| p.state.engaged), "it gets no pulses already")
+}
+
+/// What is plugged elsewhere, or taken out, must not be getting pulses.
+pub fn unpulsed(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged: release it first with r")
+}
+
+/// There is a board.
+pub fn boarded(scene: &Scene) -> Ready {
+    need(!scene.rig.boards.is_empty(), "this rig has no board: b in Wiring, F1, adds one")
+}
+
+/// The output drives.
+pub fn driving(scene: &Scene) -> Ready {
+    need(scene.model.snapshot.output == Output::Driving, "nothing is being driven")
+}
+
+/// The output was held or cut.
+pub fn stopped(scene: &Scene) -> Ready {
+    need(
+        matches!(scene.model.snapshot.output, Output::Held | Output::Cut),
+        "the output is neither held nor cut; e engages a servo",
+    )
+}
+
+/// It has a mark.
+pub fn marked(scene: &Scene) -> Ready {
+    need(scene.picked().is_some_and(|p| !p.servo.marks.is_empty()), "it has no mark to drop")
+}
+
+/// The picked sequence has a step.
+pub fn playable(scene: &Scene) -> Ready {
+    need(
+        scene.sequence().is_some_and(|(_, line)| !line.steps.is_empty()),
+        "there is no step to play: k keeps a pose, i inserts it as a step",
+    )
+}
+
+/// A sequence is played, or stands.
+pub fn playing(scene: &Scene) -> Ready {
+    need(scene.model.snapshot.player.play != Play::Stopped, "nothing is being played")
+}
+
+/// There is a step.
+pub fn stepped(scene: &Scene) -> Ready {
+    need(scene.sequence().is_some_and(|(s, _)| !s.steps.is_empty()), "there is no step")
+}
+
+/// There is a pose.
+pub fn posed(scene: &Scene) -> Ready {
+    need(!scene.rig.poses.is_empty(), "there is no pose yet: k keeps one")
+}
+
+/// There is a pose, and the output is free.
+pub fn posed_and_free(scene: &Scene) -> Ready {
+    posed(scene)?;
+    free(scene)
+}
+
+/// There is a sequence.
+pub fn sequenced(scene: &Scene) -> Ready {
+    need(scene.sequence().is_some(), "there is no sequence yet: the command new sequence begins one")
+}
+
+/// There is an input.
+pub fn input(scene: &Scene) -> Ready {
+    need(scene.input().is_some(), "this rig has no input: add one to its file")
+}
+
+/// There is an input, and a joint to tie it to.
+pub fn tieable(scene: &Scene) -> Ready {
+    input(scene)?;
+    fitted(scene)
+}
+
+/// The input is a simulated knob.
+pub fn knob(scene: &Scene) -> Ready {
+    need(scene.knob.is_some(), "this input is not simulated")
+}
+
+/// A servo on the picked channel; one that is released is asked about first.
+pub fn wigglable(scene: &Scene) -> Ready {
+    need(
+        scene.plug().is_some_and(|(_, _, servo)| servo.is_some()),
+        "no servo is on this channel: a adds one",
+    )?;
+    free(scene)
+}
+
+/// Something is simulated.
+pub fn simulated(scene: &Scene) -> Ready {
+    need(scene.simulated, "nothing is simulated here: what is wrong is really wrong")
+}
+
+/// A board waits for the maker's word.
+pub fn found(scene: &Scene) -> Ready {
+    let asks =
+        |(_, state): (_, &wasvolta_engine::snapshot::BoardState)| matches!(state.phase, Phase::Asking(_));
+    let any = scene.edition.boards(&scene.model.snapshot).any(asks);
+    need(any, "no board was found with pulses that nobody here has sent")
+}
+
+/// Time passes by hand.
+pub fn by_hand(scene: &Scene) -> Ready {
+    need(scene.by_hand, "time passes by itself here; --clock manual passes it by hand")
+}

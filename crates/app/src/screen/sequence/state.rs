@@ -1,0 +1,20 @@
+//! What the screen remembers of Sequence.
+
+/// See the module.
+#[derive(Debug)]
+pub struct State {
+    /// The row picked; at first that of the step.
+    pub row: usize,
+    /// The step picked.
+    pub step: usize,
+    /// The time looked at, in seconds.
+    pub time: f64,
+    /// The pose kept last.
+    pub last_pose: Option<String>,
+}
+
+impl Default for State {
+    fn default() -> Self {
+        Self { row: 2, step: 0, time: 0.0, last_pose: None }
+    }
+}

@@ -1,0 +1,258 @@
+//! Poses and sequences as wholes: they come, go, take other names, are copied and gone to; steps change their places.
+
+use crate::screen::context::Context;
+use crate::screen::form::{Field, Subject};
+use crate::screen::pick::Pick;
+use crate::screen::question::{Question, questions};
+use crate::screen::sequence::acts as sequence;
+use std::collections::HashSet;
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::edit::sequences as edit;
+use wasvolta_core::stage::Command;
+
+questions! {
+    NEW_SEQUENCE("new sequence") => |desk, _, form| {
+        let name = form.word(0);
+        let words = format!("{name} is a sequence now: k keeps a pose, i inserts it as a step");
+        let said = desk.done(&words, |rig| edit::add_sequence(rig, name))?;
+        pick(desk, name);
+        Ok(said)
+    };
+    RENAME_SEQUENCE("rename sequence") => |desk, Subject { of, .. }, form| {
+        let name = form.word(0);
+        desk.done(&format!("{of} is called {name} now"), |rig| edit::rename_sequence(rig, of, name))
+    };
+    COPY_SEQUENCE("copy sequence") => |desk, Subject { of, .. }, form| {
+        let name = form.word(0);
+        let said =
+            desk.done(&format!("{name} is a copy of {of}"), |rig| edit::copy_sequence(rig, of, name))?;
+        pick(desk, name);
+        Ok(said)
+    };
+    REMOVE_SEQUENCE("remove sequence", words: |scene, form| {
+        let of = &form.subject.of;
+        let steps = scene.rig.sequences.iter().find(|s| s.name == *of).map_or(0, |s| s.steps.len());
+        let steps = if steps == 1 { "its step".to_owned() } else { format!("its {steps} steps") };
+        format!("Remove the sequence {of} with {steps}? Its poses stay. It can be undone.")
+    }) => |desk, Subject { of, .. }, _| {
+        desk.done(&format!("{of} removed; u brings it back"), |rig| edit::remove_sequence(rig, of))
+    };
+    GO_TO_SEQUENCE("go to sequence") => |desk, _, form| {
+        let name = form.word(0);
+        if desk.session.document.rig.sequences.iter().all(|s| s.name != name) {
+            return Err(format!(
+                "no sequence is called {name:?}: there is {}",
+                sequences(&desk.session.document.rig)
+            ));
+        }
+        pick(desk, name);
+        Ok(format!("{name} is picked"))
+    };
+    RENAME_POSE("rename pose") => |desk, _, form| {
+        let (pose, name) = (form.word(0), form.word(1));
+        let words = format!("the pose {pose} is called {name} now, in its steps too");
+        let said = desk.done(&words, |rig| edit::rename_pose(rig, pose, name))?;
+        if desk.model.in_sequence.last_pose.as_deref() == Some(pose) {
+            desk.model.in_sequence.last_pose = Some(name.to_owned());
+        }
+        Ok(said)
+    };
+    COPY_POSE("copy pose") => |desk, _, form| {
+        let (pose, name) = (form.word(0), form.word(1));
+        let words = format!("the pose {name} is a copy of {pose}; i inserts it as a step");
+        let said = desk.done(&words, |rig| edit::copy_pose(rig, pose, name))?;
+        desk.model.in_sequence.last_pose = Some(name.to_owned());
+        Ok(said)
+    };
+    REMOVE_POSE("remove pose") => |desk, _, form| {
+        let pose = form.word(0);
+        let words = format!("the pose {pose} removed; u brings it back");
+        let said = desk.done(&words, |rig| edit::remove_pose(rig, pose))?;
+        desk.model.in_sequence.last_pose.take_if(|last| last == pose);
+        Ok(said)
+    };
+    GO_TO_POSE("go to pose") => |desk, _, form| glide_to(desk, form.word(0));
+}
+
+/// Picks a sequence by its name, from its beginning.
+fn pick(desk: &mut Context, name: &str) {
+    let place = desk.session.document.rig.sequences.iter().position(|s| s.name == name);
+    if let Some(place) = place {
+        desk.model.sequence = Pick::at(&desk.session.document.rig.sequences, place);
+        (desk.model.in_sequence.step, desk.model.in_sequence.time) = (0, 0.0);
+    }
+}
+
+fn sequences(rig: &Rig) -> String {
+    rig.sequences.iter().map(|s| s.name.as_str()).collect::<Vec<_>>().join(", ")
+}
+
+fn poses(rig: &Rig) -> String {
+    format!("there is {}", rig.poses.iter().map(|p| p.name.as_str()).collect::<Vec<_>>().join(", "))
+}
+
+/// A name that none of some has: the same with the least number behind it that is free.
+fn free_name<'a>(like: &str, taken: impl Iterator<Item = &'a str>) -> String {
+    let taken: HashSet<&str> = taken.collect();
+    let numbered = (2..).map(|n| format!("{like}-{n}"));
+    let free = |name: &String| !taken.contains(name.as_str());
+    std::iter::once(like.to_owned()).chain(numbered).find(free).unwrap_or_default()
+}
+
+fn picked(desk: &Context) -> Option<String> {
+    desk.session.runner.edition.sequence(desk.model.sequence.id).map(|sequence| sequence.name.clone())
+}
+
+fn open(desk: &mut Context, question: &Question, of: &str, fields: Vec<Field>) {
+    desk.ask(question.name, Subject::of(of), fields);
+}
+
+/// Asks for a new sequence's name.
+pub fn new_sequence(desk: &mut Context) {
+    let rig = &desk.session.document.rig;
+    let name = free_name("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
+    open(desk, &NEW_SEQUENCE, "", vec![Field::new("name", name, "as wake")]);
+}
+
+/// Asks for another name.
+pub fn rename_sequence(desk: &mut Context) {
+    let Some(of) = picked(desk) else { return };
+    open(desk, &RENAME_SEQUENCE, &of, vec![Field::new("name", of.clone(), "as wake")]);
+}
+
+/// Asks for the name of a copy.
+pub fn copy_sequence(desk: &mut Context) {
+    let Some(of) = picked(desk) else { return };
+    let name = free_name(&of, desk.session.document.rig.sequences.iter().map(|s| s.name.as_str()));
+    open(desk, &COPY_SEQUENCE, &of, vec![Field::new("name", name, "of the copy")]);
+}
+
+/// Asks whether a sequence may go.
+pub fn remove_sequence(desk: &mut Context) {
+    let Some(of) = picked(desk) else { return };
+    open(desk, &REMOVE_SEQUENCE, &of, Vec::new());
+}
+
+/// Asks which sequence to pick.
+pub fn go_to_sequence(desk: &mut Context) {
+    let rig = &desk.session.document.rig;
+    let here = desk.session.runner.edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
+    let next = rig.sequences.get((here + 1) % rig.sequences.len().max(1));
+    let name = next.map(|sequence| sequence.name.clone()).unwrap_or_default();
+    let hint = format!("there is {}", sequences(rig));
+    open(desk, &GO_TO_SEQUENCE, "", vec![Field::new("sequence", name, hint)]);
+}
+
+/// The pose that is likely meant: that of the picked step, else the one kept last.
+fn likely_pose(desk: &Context) -> Option<String> {
+    let sequence = desk.session.runner.edition.sequence(desk.model.sequence.id);
+    let step = sequence.and_then(|sequence| sequence.steps.get(desk.model.in_sequence.step));
+    let first = || desk.session.document.rig.poses.first().map(|pose| pose.name.clone());
+    step.map(|step| step.pose.clone()).or_else(|| desk.model.in_sequence.last_pose.clone()).or_else(first)
+}
+
+fn about_pose(desk: &mut Context, question: &Question, name: Option<fn(&str, &Rig) -> String>) {
+    let Some(pose) = likely_pose(desk) else { return };
+    let mut fields = vec![Field::new("pose", pose.clone(), poses(&desk.session.document.rig))];
+    if let Some(name) = name {
+        fields.push(Field::new("name", name(&pose, &desk.session.document.rig), "its other name"));
+    }
+    open(desk, question, "", fields);
+}
+
+/// Asks for another name of a pose.
+pub fn rename_pose(desk: &mut Context) {
+    about_pose(desk, &RENAME_POSE, Some(|pose, _| pose.to_owned()));
+}
+
+/// Asks for the name of a pose's copy.
+pub fn copy_pose(desk: &mut Context) {
+    about_pose(
+        desk,
+        &COPY_POSE,
+        Some(|pose, rig| free_name(pose, rig.poses.iter().map(|p| p.name.as_str()))),
+    );
+}
+
+/// Asks which pose may go.
+pub fn remove_pose(desk: &mut Context) {
+    about_pose(desk, &REMOVE_POSE, None);
+}
+
+/// Asks to which pose all engaged joints go.
+pub fn go_to_pose(desk: &mut Context) {
+    about_pose(desk, &GO_TO_POSE, None);
+}
+
+/// All engaged parts that a pose speaks of glide there; the hand has them then.
+fn glide_to(desk: &mut Context, name: &str) -> Result<String, String> {
+    let scene = desk.model.scene(desk.session);
+    let pose = scene.edition.parts().pose(name);
+    let pose = pose.ok_or_else(|| format!("no pose is called {name:?}: {}", poses(scene.rig)))?;
+    let (mut goes, mut waits) = (Vec::new(), 0);
+    for n in 0..scene.rig.servos.len() {
+        let Some(part) = scene.servo(n) else { continue };
+        let spoken = scene.edition.parts().spoken_name(part.servo);
+        let target = spoken.and_then(|spoken| pose.target(part.servo.kind, spoken));
+        let (Some(target), Some(scale)) = (target, &part.plan.scale) else { continue };
+        if part.state.engaged {
+            goes.push(Command::GoTo { servo: part.servo.id, pulse: scale.pulse_at(target) });
+        } else {
+            waits += 1;
+        }
+    }
+    if goes.is_empty() {
+        return Err(format!(
+            "nothing that {name} speaks of is engaged and has marks: e engages the picked servo"
+        ));
+    }
+    let count = goes.len();
+    for command in goes {
+        desk.command(command);
+    }
+    let parts = if count == 1 { "1 part glides".to_owned() } else { format!("{count} parts glide") };
+    let rest = if waits == 0 { String::new() } else { format!("; {waits} of it get no pulses and stay") };
+    Ok(format!("{parts} to {name}; g or G gives back{rest}"))
+}
+
+/// Moves the picked step to the place before it.
+pub fn step_earlier(desk: &mut Context) {
+    move_step(desk, desk.model.in_sequence.step.checked_sub(1));
+}
+
+/// Moves the picked step to the place behind it.
+pub fn step_later(desk: &mut Context) {
+    let steps = desk.session.runner.edition.sequence(desk.model.sequence.id).map_or(0, |s| s.steps.len());
+    move_step(desk, Some(desk.model.in_sequence.step + 1).filter(|to| *to < steps));
+}
+
+fn move_step(desk: &mut Context, to: Option<usize>) {
+    let (Some(name), from) = (picked(desk), desk.model.in_sequence.step) else { return };
+    let Some(to) = to else { return desk.refuse("the step is at that end already") };
+    let words = format!("step {} is step {} now", from + 1, to + 1);
+    if desk.edit(&words, |rig| edit::move_step(rig, &name, from, to)) {
+        sequence::pick_step(desk, to);
+    }
+}
+
+/// Puts a copy of the picked step behind it.
+pub fn copy_step(desk: &mut Context) {
+    let (Some(name), at) = (picked(desk), desk.model.in_sequence.step) else { return };
+    if desk
+        .edit(&format!("step {} is a copy of step {}", at + 2, at + 1), |rig| edit::copy_step(rig, &name, at))
+    {
+        sequence::pick_step(desk, at + 1);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_free_name_has_the_least_number() {
+        let taken = ["wake", "wake-2", "wake-4"];
+        assert_eq!(free_name("wake", taken.into_iter()), "wake-3");
+        assert_eq!(free_name("sleep", taken.into_iter()), "sleep");
+    }
+}

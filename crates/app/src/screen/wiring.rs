@@ -1,0 +1,60 @@
+//! Ports, boards, channels, rails, and why nothing moves.
+
+pub mod acts;
+mod advice;
+pub mod boards;
+pub mod state;
+mod view;
+
+use super::action::{Action, code, key};
+use super::model::View;
+use super::panel::{Panel, Typed};
+use super::ready::{always, boarded, found, free, need, servo, simulated, wigglable};
+use crossterm::event::KeyCode;
+
+/// Where one is, in this room.
+pub const VIEW: View = View("Wiring");
+const HERE: Option<View> = Some(VIEW);
+
+/// See the module.
+pub static PANEL: Panel = Panel {
+    view: VIEW,
+    show: Action {
+        name: "Wiring",
+        keys: &[code(KeyCode::F(1))],
+        view: None,
+        short: "",
+        long: "go to Wiring",
+        ready: always,
+        run: |desk| desk.show(VIEW, PANEL.entered),
+    },
+    actions: ACTIONS,
+    questions: &[acts::QUESTIONS, boards::QUESTIONS],
+    change: acts::change,
+    pick: acts::channel,
+    arrows: ("board", "channel"),
+    nudges: false,
+    typed: Typed::Nothing("nothing to type here: M moves a plug to a channel, F2 has pulses"),
+    first: |_| &["row below"],
+    advice: advice::RULES,
+    entered: |desk| desk.model.follow_servo(&desk.session.document.rig),
+    lively: |_| false,
+    draw: view::draw,
+};
+
+/// What may be done, in the order in which it is shown. A row a line, as a table is.
+#[rustfmt::skip]
+static ACTIONS: &[Action] = &[
+    Action { name: "found pulses", keys: &[key('F')], view: None, short: "found pulses", long: "say what to do with pulses that were found running: keep or release them", ready: found, run: boards::found },
+    Action { name: "wiggle", keys: &[key('w')], view: HERE, short: "wiggle", long: "move the servo 20 µs to and fro, or blink, three times: which is it?", ready: wigglable, run: acts::wiggle },
+    Action { name: "name by wiggling", keys: &[key('W')], view: HERE, short: "name one by one", long: "wiggle servo after servo, and name each as you see which it is", ready: servo, run: acts::name_all },
+    Action { name: "swap plugs", keys: &[key('S')], view: HERE, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: acts::swap },
+    Action { name: "look around", keys: &[key('s')], view: HERE, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: acts::look_around },
+    Action { name: "ask serial port", keys: &[key('P')], view: HERE, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: acts::ask_port },
+    Action { name: "add board", keys: &[key('b')], view: HERE, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: boards::add },
+    Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: boards::rail },
+    Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: boards::rename },
+    Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: boards::remove },
+    Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: acts::engage_all },
+    Action { name: "simulated fault", keys: &[], view: None, short: "", long: "let something be wrong with the simulated bench, or right again", ready: simulated, run: acts::fault },
+];

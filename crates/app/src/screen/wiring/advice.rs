@@ -1,0 +1,71 @@
+//! What there is to do in Wiring, step by step.
+
+use crate::screen::advice::{Rule, when};
+use crate::screen::scene::Scene;
+use wasvolta_engine::why::Verdict;
+
+/// What may be said here, in order.
+pub const RULES: &[Rule] =
+    &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
+
+fn no_board(scene: &Scene) -> Option<String> {
+    let words = "No board in this rig. s looks what is there, b adds a board.";
+    when(scene.rig.boards.is_empty(), words)
+}
+
+fn found_board(scene: &Scene) -> Option<String> {
+    let (bus, device) = scene.found_boards().next()?;
+    Some(format!(
+        "{:#04x} answers on {} and is not in this rig: b adds it as a board.",
+        device.address, bus.path
+    ))
+}
+
+fn missing_board(scene: &Scene) -> Option<String> {
+    let (bus, board) = scene.missing_boards().next()?;
+    Some(format!(
+        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. s looks again.",
+        board.name,
+        board.at(),
+        bus.path
+    ))
+}
+
+fn free_channel(scene: &Scene) -> Option<String> {
+    let (board, channel, servo) = scene.plug()?;
+    let words =
+        format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
+    when(servo.is_none(), words)
+}
+
+fn broken_link(scene: &Scene) -> Option<String> {
+    let links = scene.chain()?;
+    let failed = links.iter().find(|link| link.verdict == Verdict::Failed)?;
+    // What is not engaged is not broken: that is said by itself.
+    when(
+        failed.name != "engaged" && failed.name != "output",
+        format!("{}: {}. Try: {}.", failed.name, failed.words, failed.help),
+    )
+}
+
+fn to_engage_here(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let name = &picked.servo.name;
+    let words = match picked.servo.kind {
+        kind if kind.has_angles() => {
+            format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
+        }
+        kind if kind.turns_on() => {
+            format!("e gives {name} the pulse at which it stands still; then w wiggles it.")
+        }
+        _ => format!("e switches {name} to 0 %; then w lets it blink."),
+    };
+    when(!picked.state.engaged, words)
+}
+
+fn to_wiggle(scene: &Scene) -> Option<String> {
+    let name = &scene.picked()?.servo.name;
+    Some(format!(
+        "w moves {name} a little: is it the one you mean? R names it, S swaps two plugs, F2 calibrates it."
+    ))
+}
