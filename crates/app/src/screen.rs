@@ -11,6 +11,7 @@ mod chart;
 mod commands;
 mod context;
 mod dial;
+mod dialog;
 mod digits;
 mod dress;
 mod entry;

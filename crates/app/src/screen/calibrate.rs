@@ -21,7 +21,8 @@ mod view;
 use super::action::{Action, code, key};
 use super::advice::{names, next};
 use super::context::Context;
-use super::model::{Purpose, View};
+use super::dialog::Purpose;
+use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{
     Ready, always, continuous, continuous_engaged, engaged, engaged_and_fitted, engaged_standing,

@@ -1,8 +1,9 @@
 //! What an action works on: the screen's state, the rig with its engine, and how what comes of it is said.
 
+use crate::screen::dialog::Dialog;
 use crate::screen::entry::PulseContext;
 use crate::screen::form::{Field, Form, Subject};
-use crate::screen::model::{Dialog, Model, Tone, View};
+use crate::screen::model::{Model, Tone, View};
 use crate::screen::rows::moved;
 use crate::screen::scene::Picked;
 use crate::session::Session;

@@ -1,10 +1,62 @@
-//! A value that arrows tilt and digits replace.
+//! What keys mean while something is asked, and a value that arrows tilt and digits replace.
 
 use crate::screen::entry;
 use crate::screen::keys::Key;
 use crate::screen::typing::Typing;
-use crossterm::event::KeyCode;
 use wasvolta_core::unit::Degrees;
+
+/// What a key means while something is asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Does {
+    /// Takes the answer as it stands.
+    Answer,
+    /// Leaves without a change.
+    Leave,
+    /// Makes the value a step smaller.
+    Less,
+    /// Makes it a step larger.
+    More,
+    /// Makes it ten steps smaller.
+    MuchLess,
+    /// Makes it ten steps larger.
+    MuchMore,
+    /// Goes to the other one of what can be meant.
+    Other,
+    /// The line above, or the row.
+    Up,
+    /// The line below, or the row.
+    Down,
+    /// Ten lines up.
+    PageUp,
+    /// Ten lines down.
+    PageDown,
+    /// Drops the mark that is contradicted.
+    Drop,
+    /// Takes the new one again.
+    Retake,
+    /// The horn was moved: all marks are shifted.
+    Shift,
+    /// A whole turn is over.
+    Turn,
+    /// No trim at all.
+    Zero,
+    /// Keeps it for good.
+    Keep,
+    /// Trims by what was seen.
+    Trim,
+    /// It still buzzes.
+    BackOff,
+    /// It no longer follows.
+    Stops,
+    /// Saves first.
+    Save,
+    /// Goes without.
+    Without,
+    /// Goes on from what was found.
+    Adopt,
+    /// Stops what was found.
+    Release,
+}
 
 /// A value that arrows tilt and digits replace.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -22,15 +74,23 @@ impl Dial {
         Self { value: value + 0.0, typing: Typing::default() }
     }
 
-    /// Turns or types it; gives whether the key was for it.
-    pub fn turn(&mut self, key: Key, step: f64) -> bool {
-        match key.code {
-            KeyCode::Left | KeyCode::Down => self.value -= step,
-            KeyCode::Right | KeyCode::Up => self.value += step,
-            _ => return self.typing.press(key, &[]),
-        }
+    /// Turns it by so much, in the place of what was typed.
+    fn turn(&mut self, by: f64) {
+        self.value += by;
         self.typing.clear();
-        true
+    }
+
+    /// Takes a key, by what it means: a step, ten, or something typed.
+    pub fn press(&mut self, (key, does): (Key, Option<Does>), step: f64) {
+        match does {
+            Some(Does::Less) => self.turn(-step),
+            Some(Does::More) => self.turn(step),
+            Some(Does::MuchLess) => self.turn(-10.0 * step),
+            Some(Does::MuchMore) => self.turn(10.0 * step),
+            _ => {
+                self.typing.press(key, &[]);
+            }
+        }
     }
 
     /// The angle on it.

@@ -54,15 +54,6 @@ pub struct Form {
     pub here: usize,
 }
 
-/// What a key did.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Pressed {
-    /// It is still being typed.
-    Typing,
-    /// All is to be taken.
-    Taken,
-}
-
 impl Form {
     /// A form with its first word being typed.
     pub const fn new(question: &'static str, subject: Subject, fields: Vec<Field>) -> Self {
@@ -81,21 +72,19 @@ impl Form {
 
     /// Takes a key. What was typed before is recalled by a word's label; with nothing to recall the arrows go from word
     /// to word.
-    pub fn press(&mut self, key: Key, recalled: &Recalled) -> Pressed {
+    pub fn press(&mut self, key: Key, recalled: &Recalled) {
         let words = self.fields.len().max(1);
         let taken = self
             .fields
             .get_mut(self.here)
             .is_some_and(|field| field.typing.press(key, recalled.of(field.label)));
         match key.code {
-            KeyCode::Enter => return Pressed::Taken,
             KeyCode::Tab => self.go(1),
             KeyCode::BackTab => self.go(words - 1),
             KeyCode::Down if !taken => self.go(1),
             KeyCode::Up if !taken => self.go(words - 1),
             _ => {}
         }
-        Pressed::Typing
     }
 
     fn go(&mut self, by: usize) {
@@ -129,7 +118,6 @@ mod tests {
         form.press(Key::of(KeyCode::Down), &recalled);
         form.press(Key::of(KeyCode::Backspace), &recalled);
         form.press(Key::char('7'), &recalled);
-        assert_eq!(form.press(Key::of(KeyCode::Enter), &recalled), Pressed::Taken);
         assert_eq!(form.word(1), "7");
         // What was typed there before comes back by the arrow; Tab goes from word to word all the same.
         form.keep(&mut recalled);

@@ -3,7 +3,8 @@
 //! A function from a scene to a buffer; nothing here changes anything.
 
 use crate::screen::action::Action;
-use crate::screen::model::{Dialog, Tone};
+use crate::screen::dialog::Dialog;
+use crate::screen::model::Tone;
 use crate::screen::panel::Panel;
 use crate::screen::pen::{Pen, width};
 use crate::screen::scene::Scene;
@@ -182,8 +183,11 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
 fn keys_line(pen: &mut Pen<'_>, scene: &Scene) {
     let wide = pen.width();
     pen.ground(0, 0, wide, theme::RAISED);
-    let shown: Vec<(String, &str)> = match view::prompt::keys(scene.model.dialog.as_ref()) {
-        Some(keys) => keys.iter().map(|&(key, word)| (key.to_owned(), word)).collect(),
+    let shown: Vec<(String, &str)> = match &scene.model.dialog {
+        Some(dialog) => {
+            let named = dialog.keys().iter().filter(|row| !row.shown.is_empty());
+            named.map(|row| (row.shown.to_owned(), row.word)).collect()
+        }
         None => view_keys(scene),
     };
     let mut tail: Vec<(String, &str)> = vec![("Ctrl-C".to_owned(), "cut")];

@@ -7,7 +7,8 @@ mod view;
 
 use super::action::{Action, code, key};
 use super::calibrate;
-use super::model::{Purpose, View};
+use super::dialog::Purpose;
+use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{always, input, knob, tieable};
 use crossterm::event::KeyCode;

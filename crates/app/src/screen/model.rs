@@ -4,227 +4,25 @@ use super::calibrate::state::State as InCalibrate;
 use super::inputs::state::State as InInputs;
 use super::sequence::state::State as InSequence;
 use super::wiring::state::State as InWiring;
-use crate::paper::Kind;
-use crate::recovery::{Left, Offer};
-use crate::screen::dial::Dial;
+use crate::recovery::Left;
+use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
-use crate::screen::form::Form;
 use crate::screen::keys::Key;
 use crate::screen::pick::Pick;
-use crate::screen::typing::{Recalled, Typing};
+use crate::screen::typing::Recalled;
 use crate::session::Session;
 use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::time::Duration;
-use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
-use wasvolta_core::fit::TurnsBack;
-use wasvolta_core::rig::card::Difference;
-use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::edit::Observation;
-use wasvolta_core::rig::{BoardId, InputId, ReadAt, Rig, SequenceId, Servo, ServoId, Side};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::rig::{BoardId, InputId, Rig, SequenceId, Servo, ServoId, Side};
 use wasvolta_engine::Snapshot;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::why::Link;
-use wasvolta_port::expander::Found;
 use wasvolta_sim::Look;
 
 /// Where one is: a room, by its name. What belongs to it stands in its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct View(pub &'static str);
-
-impl Purpose {
-    /// What lines typed for it are kept by.
-    pub const fn label(&self) -> &'static str {
-        match self {
-            Self::Pulse => "pulse",
-            Self::InputRow => "input row",
-            Self::SequenceRow => "sequence row",
-            Self::Clock => "clock",
-            Self::Pose => "pose",
-            Self::Beats => "beats",
-            Self::Sheet(_) => "sheet",
-        }
-    }
-}
-
-/// How the needle of the engage dialog is read.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Scale {
-    /// By the fit.
-    Fitted,
-    /// By the data sheet: assumed.
-    Rated,
-    /// There are no angles: pulses.
-    Pulses,
-}
-
-/// What an entry is for.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Purpose {
-    /// A pulse or angle for the selected servo.
-    Pulse,
-    /// The selected row of Inputs.
-    InputRow,
-    /// The selected row of Sequence.
-    SequenceRow,
-    /// What a meter shows at a board's outputs.
-    Clock,
-    /// The name of a pose to keep.
-    Pose,
-    /// How many beats to pass.
-    Beats,
-    /// Where to write a sheet of the picked servo.
-    Sheet(Kind),
-}
-
-/// What is being asked.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Dialog {
-    /// Where the horn stands.
-    Engage {
-        /// The needle.
-        dial: Dial,
-        /// How it is read.
-        scale: Scale,
-        /// Where the first value came from.
-        from: String,
-    },
-    /// The angle seen.
-    Mark {
-        /// The needle.
-        dial: Dial,
-        /// Whose angle it is.
-        at: ReadAt,
-        /// The mark that is changed, by its place in the list; none for a new one.
-        change: Option<usize>,
-    },
-    /// A mark contradicts another one.
-    Contradiction {
-        /// What was to be kept.
-        what: Observation,
-        /// The two that cannot both be.
-        back: TurnsBack,
-    },
-    /// A test move: what should be seen, then what is.
-    Test(TestMove),
-    /// Turns are counted by a stopwatch, in seconds since the screen was opened.
-    Stopwatch {
-        /// When each turn was complete.
-        presses: Vec<f64>,
-    },
-    /// Where a continuous servo stands still is shifted.
-    Trim {
-        /// The trim it had before.
-        before: Micros,
-    },
-    /// It starts to turn elsewhere than its marks say.
-    Drift {
-        /// What was seen.
-        what: Observation,
-        /// How far off that is.
-        by: Micros,
-    },
-    /// A card beside a servo, line by line.
-    Compare {
-        /// What the card's servo was called.
-        card: String,
-        /// The lines.
-        rows: Vec<Difference>,
-    },
-    /// How fine other rates and depths would be.
-    Fineness {
-        /// What is wished, in degrees, as typed.
-        wish: Typing,
-    },
-    /// An endpoint after *stops* or *buzzes*.
-    Endpoint {
-        /// Which.
-        end: End,
-        /// Where.
-        pulse: Micros,
-    },
-    /// A limit's angle, then its reason.
-    Limit {
-        /// Which.
-        end: End,
-        /// The angle.
-        dial: Dial,
-        /// The reason, once it is asked for.
-        reason: Option<Typing>,
-    },
-    /// Anything typed.
-    Entry {
-        /// What for.
-        purpose: Purpose,
-        /// What stands there.
-        typing: Typing,
-    },
-    /// Every command.
-    Palette {
-        /// What was typed.
-        query: Typing,
-        /// Which row.
-        pick: usize,
-    },
-    /// All keys.
-    Help {
-        /// First line shown.
-        from: usize,
-    },
-    /// Unsaved edits at quit.
-    Quit,
-    /// Edits that an earlier run has left.
-    Recover {
-        /// What they are.
-        offer: Box<Offer>,
-        /// First line shown.
-        from: usize,
-    },
-    /// Some words at once, each under its label.
-    Form(Form),
-    /// Pulses that run on a board already.
-    Found {
-        /// The board.
-        board: BoardId,
-        /// What was found.
-        found: Found,
-    },
-}
-
-/// A test move under way.
-#[derive(Debug, Clone)]
-pub struct TestMove {
-    /// What it is judged by.
-    pub expected: Expected,
-    /// The pulses it goes to, in order, and from which side.
-    pub moves: [(Micros, Side); 4],
-    /// Which of them is next, or under way.
-    pub step: usize,
-    /// It was told to go there.
-    pub gone: bool,
-    /// The angle that is seen there.
-    pub dial: Dial,
-    /// What else is seen or heard there.
-    pub heard: Heard,
-    /// What was seen so far.
-    pub looks: Vec<Seen>,
-}
-
-impl PartialEq for TestMove {
-    fn eq(&self, other: &Self) -> bool {
-        (self.step, self.gone, &self.dial, self.heard) == (other.step, other.gone, &other.dial, other.heard)
-            && self.looks == other.looks
-    }
-}
-
-impl TestMove {
-    /// What should be seen at the next pulse, and that pulse.
-    pub fn prediction(&self) -> Option<(Micros, f64)> {
-        let (pulse, _) = *self.moves.get(self.step)?;
-        Some((pulse, self.expected.curve.angle_at(pulse).get()))
-    }
-}
 
 /// How something is said.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

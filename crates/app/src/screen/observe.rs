@@ -2,8 +2,9 @@
 
 use crate::edition::Edition;
 use crate::screen::calibrate::forms::SEEN;
+use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
-use crate::screen::model::{Dialog, Model, STRIP, Tone};
+use crate::screen::model::{Model, STRIP, Tone};
 use crate::session::Session;
 use std::sync::Arc;
 use std::time::Duration;

@@ -3,7 +3,8 @@
 use super::action::Action;
 use super::advice::Rule;
 use super::context::Context;
-use super::model::{Model, Purpose, View};
+use super::dialog::Purpose;
+use super::model::{Model, View};
 use super::pen::Pen;
 use super::question::Question;
 use super::scene::Scene;

@@ -7,7 +7,8 @@ mod view;
 pub mod wholes;
 
 use super::action::{Action, code, key};
-use super::model::{Purpose, View};
+use super::dialog::Purpose;
+use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{always, playable, playing, posed, posed_and_free, sequenced, stepped};
 use crossterm::event::KeyCode;

@@ -3,7 +3,7 @@
 use crate::files::output::Outputs;
 use crate::fresh;
 use crate::look::Look;
-use crate::screen::form::{Field, Form, Pressed, Subject};
+use crate::screen::form::{Field, Form, Subject};
 use crate::screen::keys::Key;
 use crate::screen::pen::Pen;
 use crate::screen::terminal::{Screen, Waiting};
@@ -156,11 +156,13 @@ impl Start {
         if key.code == KeyCode::Esc {
             return None;
         }
-        if form.press(key, &Recalled::default()) == Pressed::Taken {
+        if key.code == KeyCode::Enter {
             match make(&form) {
                 Ok(path) => return Some(Choice::Open(path)),
                 Err(words) => self.said = Some(words.to_string()),
             }
+        } else {
+            form.press(key, &Recalled::default());
         }
         self.form = Some(form);
         None

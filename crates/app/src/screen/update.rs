@@ -5,9 +5,10 @@ mod errands;
 pub mod questions;
 
 use crate::screen::context::Context;
+use crate::screen::dialog::Dialog;
 use crate::screen::keys;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, Model};
+use crate::screen::model::Model;
 use crate::screen::panel::Typed;
 use crate::screen::ready::STILL_MOVES;
 use crate::screen::typing::Typing;

@@ -3,8 +3,8 @@
 use crate::files;
 use crate::files::input::{self, What};
 use crate::screen::context::Context;
+use crate::screen::dialog::Dialog;
 use crate::screen::form::Subject;
-use crate::screen::model::Dialog;
 use crate::screen::question::questions;
 use crate::screen::written;
 use wasvolta_core::rig::Ends;

@@ -2,9 +2,8 @@
 
 use crate::screen::calibrate::marks;
 use crate::screen::context::Context;
-use crate::screen::keys::Key;
-use crate::screen::model::Dialog;
-use crossterm::event::KeyCode;
+use crate::screen::dial::Does;
+use crate::screen::dialog::Dialog;
 use wasvolta_core::rate::timed;
 use wasvolta_core::rig::edit::{Observation, marks as edits};
 use wasvolta_core::stage::Command;
@@ -17,10 +16,10 @@ pub fn stopwatch(desk: &mut Context) {
 }
 
 /// A key while turns are timed.
-pub fn timing(desk: &mut Context, key: Key, mut presses: Vec<f64>) -> Option<Dialog> {
-    match key.code {
-        KeyCode::Char('t' | ' ') => presses.push(desk.now.as_secs_f64()),
-        KeyCode::Enter => match timed(&presses) {
+pub fn timing(desk: &mut Context, does: Option<Does>, mut presses: Vec<f64>) -> Option<Dialog> {
+    match does {
+        Some(Does::Turn) => presses.push(desk.now.as_secs_f64()),
+        Some(Does::Answer) => match timed(&presses) {
             Some(rate) => {
                 marks::keep_rate(desk, rate);
                 return None;
@@ -40,18 +39,18 @@ pub fn trim(desk: &mut Context) {
 }
 
 /// A key while it is trimmed.
-pub fn trimming(desk: &mut Context, key: Key, before: Micros) -> Option<Dialog> {
+pub fn trimming(desk: &mut Context, does: Option<Does>, before: Micros) -> Option<Dialog> {
     let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
     let now = desk.picked(|p| p.state.trim()).unwrap_or(Micros::ZERO);
-    match key.code {
-        KeyCode::Left | KeyCode::Down => desk.servo_command(|servo| Command::Trim { servo, by: -tick }),
-        KeyCode::Right | KeyCode::Up => desk.servo_command(|servo| Command::Trim { servo, by: tick }),
-        KeyCode::Char('0') => desk.servo_command(|servo| Command::Trim { servo, by: -now }),
-        KeyCode::Char('k') => {
+    match does {
+        Some(Does::Less) => desk.servo_command(|servo| Command::Trim { servo, by: -tick }),
+        Some(Does::More) => desk.servo_command(|servo| Command::Trim { servo, by: tick }),
+        Some(Does::Zero) => desk.servo_command(|servo| Command::Trim { servo, by: -now }),
+        Some(Does::Keep) => {
             keep_trim(desk);
             return None;
         }
-        KeyCode::Enter => {
+        Some(Does::Answer) => {
             desk.say(&format!(
                 "trimmed by {:+.1} µs until the program ends; T and k would keep it",
                 now.get()
@@ -84,14 +83,14 @@ fn keep_trim(desk: &mut Context) {
 }
 
 /// It starts to turn elsewhere than its marks say: trim, or keep that as a mark.
-pub fn drift(desk: &mut Context, key: Key, what: Observation, by: Micros) -> Option<Dialog> {
-    match key.code {
-        KeyCode::Char('t') => {
+pub fn drift(desk: &mut Context, does: Option<Does>, what: Observation, by: Micros) -> Option<Dialog> {
+    match does {
+        Some(Does::Trim) => {
             desk.servo_command(|servo| Command::Trim { servo, by });
             desk.say(&format!("trimmed by {:+.1} µs until the program ends; T and k keep it", by.get()));
             None
         }
-        KeyCode::Enter => {
+        Some(Does::Answer) => {
             marks::keep_edge(desk, what);
             None
         }

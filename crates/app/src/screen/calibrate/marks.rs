@@ -3,10 +3,9 @@
 use crate::screen::calibrate::hand::glide;
 use crate::screen::context::Context;
 use crate::screen::dial::Dial;
-use crate::screen::keys::Key;
-use crate::screen::model::Dialog;
+use crate::screen::dial::Does;
+use crate::screen::dialog::Dialog;
 use crate::screen::rows::moved;
-use crossterm::event::KeyCode;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
 use wasvolta_core::rig::{MarkKind, ReadAt};
@@ -159,20 +158,24 @@ fn together(desk: &Context, name: &str, what: Observation) -> Vec<(String, Obser
 }
 
 /// The ways out of a contradiction.
-pub fn contradiction(desk: &mut Context, key: Key, (what, back): (Observation, TurnsBack)) -> Option<Dialog> {
+pub fn contradiction(
+    desk: &mut Context,
+    does: Option<Does>,
+    (what, back): (Observation, TurnsBack),
+) -> Option<Dialog> {
     let name = desk.picked(|p| p.servo.name.clone())?;
     let new = [back.low, back.high].into_iter().position(|seen| (seen.pulse - what.pulse).abs().get() < 1.0);
     let other = if new == Some(0) { back.high } else { back.low };
-    match key.code {
-        KeyCode::Char('d') => {
+    match does {
+        Some(Does::Drop) => {
             let words = format!("mark at {:.0} µs dropped, the new one kept", other.pulse.get());
             desk.edit(&words, |rig| edit::keep_mark(&edit::drop_mark(rig, &name, other.pulse)?, &name, what));
             None
         }
-        KeyCode::Char('r') => {
+        Some(Does::Retake) => {
             Some(Dialog::Mark { dial: predicted(desk, what.at), at: what.at, change: None })
         }
-        KeyCode::Char('h') => {
+        Some(Does::Shift) => {
             let words = "the horn was moved: the earlier marks are shifted, the new one kept";
             desk.edit(words, |rig| marks::keep_after_move(rig, &name, what));
             None

@@ -4,7 +4,7 @@
 //! Zero is up and positive angles turn to the right, unless the joint says how its maker sees it.
 
 use crate::screen::canvas::{Canvas, DOTS};
-use crate::screen::model::{Dialog, Scale};
+use crate::screen::dialog::{Dialog, Scale};
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;

@@ -3,9 +3,9 @@
 use crate::screen::calibrate::hand::glide;
 use crate::screen::context::Context;
 use crate::screen::dial::Dial;
+use crate::screen::dial::Does;
+use crate::screen::dialog::{Dialog, TestMove};
 use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, TestMove};
-use crossterm::event::KeyCode;
 use wasvolta_core::diagnose::{self, Cause, Expected, Heard, Look};
 use wasvolta_core::rig::Servo;
 use wasvolta_core::unit::Hertz;
@@ -43,11 +43,11 @@ pub fn begin(desk: &mut Context) {
 }
 
 /// A key while a test move is under way.
-pub fn key(desk: &mut Context, key: Key, mut test: TestMove) -> Option<Dialog> {
-    match key.code {
-        KeyCode::Enter if !test.gone => return go(desk, test),
-        KeyCode::Enter => return look(desk, test),
-        KeyCode::Tab if test.gone => {
+pub fn key(desk: &mut Context, pressed: (Key, Option<Does>), mut test: TestMove) -> Option<Dialog> {
+    match pressed.1 {
+        Some(Does::Answer) if !test.gone => return go(desk, test),
+        Some(Does::Answer) => return look(desk, test),
+        Some(Does::Other) => {
             test.heard = match test.heard {
                 Heard::Quiet => Heard::Buzzes,
                 Heard::Buzzes => Heard::Twitches,
@@ -58,9 +58,7 @@ pub fn key(desk: &mut Context, key: Key, mut test: TestMove) -> Option<Dialog> {
                 glide(desk, test.expected.centre);
             }
         }
-        _ if test.gone => {
-            test.dial.turn(key, 1.0);
-        }
+        _ if test.gone => test.dial.press(pressed, 1.0),
         _ => {}
     }
     Some(Dialog::Test(test))

@@ -2,8 +2,8 @@
 
 use crate::paper::{self, Kind, Order};
 use crate::screen::context::Context;
+use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::errand::Step;
-use crate::screen::model::{Dialog, Purpose};
 use crate::screen::rows::{NUDGES, moved};
 use crate::screen::typing::Typing;
 use crate::screen::written;

@@ -1,8 +1,8 @@
 //! Actions on poses, steps and playing.
 
 use crate::screen::context::Context;
+use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::entry;
-use crate::screen::model::{Dialog, Purpose};
 use crate::screen::pick::Pick;
 use crate::screen::rows::{SequenceRow, moved, step_of_time};
 use crate::screen::typing::Typing;

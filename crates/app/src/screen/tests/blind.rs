@@ -8,7 +8,7 @@
 )]
 
 use super::*;
-use crate::screen::model::Dialog;
+use crate::screen::dialog::Dialog;
 use wasvolta_core::rig::{Ends, Kind, Servo};
 use wasvolta_core::unit::Micros;
 use wasvolta_sim::Sight;

@@ -2,7 +2,7 @@
 //! turns without end, what jogs and what lets go by itself, and what is kept in files.
 
 use super::*;
-use crate::screen::model::Dialog;
+use crate::screen::dialog::Dialog;
 use wasvolta_core::rig::edit::{Observation, joint, keep_mark, marks, roster};
 use wasvolta_core::rig::{Ends, Idle, MarkKind, ReadAt, Servo, Side};
 use wasvolta_core::stage::Command;

@@ -1,8 +1,8 @@
 //! Everything that is done by keys, once, with what it leaves in the rig.
 
 use super::Bench;
+use crate::screen::dialog::Dialog;
 use crate::screen::keys::Key;
-use crate::screen::model::Dialog;
 use crate::screen::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use wasvolta_core::easing::Easing;

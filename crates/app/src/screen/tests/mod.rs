@@ -341,7 +341,7 @@ fn every_action_of_the_palette_says_something_or_does_something() {
         bench.pass(2);
         assert!(bench.frame(80, 24).lines().count() == 24, "{name}");
         assert!(
-            !matches!(bench.model.dialog, Some(super::model::Dialog::Palette { .. })) || name == "commands",
+            !matches!(bench.model.dialog, Some(super::dialog::Dialog::Palette { .. })) || name == "commands",
             "{name}"
         );
     }

@@ -1,8 +1,8 @@
 //! The Wiring view: who is on which pin, and which link of a chain is broken.
 
 use super::Bench;
+use crate::screen::dialog::Dialog;
 use crate::screen::keys::Key;
-use crate::screen::model::Dialog;
 use crossterm::event::KeyCode;
 use std::time::Duration;
 use wasvolta_core::rig::Back;

@@ -4,7 +4,8 @@
 use super::calibrate::{NECK, RUDDER, engaged, fill, palette, pick, said, with_truth};
 use super::*;
 use crate::look::{Colours, Glyphs, Look, Theme};
-use crate::screen::model::{Dialog, Tone};
+use crate::screen::dialog::Dialog;
+use crate::screen::model::Tone;
 use ratatui::style::Modifier;
 use wasvolta_core::fit::Side;
 use wasvolta_core::rig::Ends;

@@ -4,18 +4,19 @@ use crate::recovery::Offer;
 use crate::screen::calibrate::{acts as calibrate, continuous, hand, marks, test_move};
 use crate::screen::context::Context;
 use crate::screen::dial::Dial;
+use crate::screen::dial::Does;
+use crate::screen::dialog::{Dialog, Purpose, Scale};
 use crate::screen::entry::PulseContext;
 use crate::screen::everywhere::acts as general;
-use crate::screen::form::{Form, Pressed};
+use crate::screen::form::Form;
 use crate::screen::inputs::acts as inputs;
 use crate::screen::keys::Key;
-use crate::screen::model::{Dialog, Purpose, Scale, Tone};
+use crate::screen::model::Tone;
 use crate::screen::rows::moved;
 use crate::screen::sequence::acts as sequence;
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
 use crate::screen::{commands, entry};
-use crossterm::event::KeyCode;
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
 use wasvolta_core::rig::{BoardId, Limit, ReadAt};
@@ -28,11 +29,12 @@ pub fn key(desk: &mut Context, key: Key) {
     let Some(dialog) = desk.model.dialog.take() else { return };
     // What was wrong with the answer before is no longer there to be read once another is given.
     desk.model.said.take_if(|(tone, ..)| *tone == Tone::Refused);
+    let does = dialog.does(key);
     // Only the very next Enter says yes to replacing a file.
-    if key.code != KeyCode::Enter {
+    if does != Some(Does::Answer) {
         desk.model.replacing = None;
     }
-    if key.code == KeyCode::Esc && !matches!(dialog, Dialog::Recover { .. }) {
+    if does == Some(Does::Leave) && !matches!(dialog, Dialog::Recover { .. }) {
         if let Dialog::Trim { before } = dialog {
             continuous::untrim(desk, before);
         }
@@ -40,47 +42,37 @@ pub fn key(desk: &mut Context, key: Key) {
     }
     // What a dialog does not end it stays open as it returns; what it opened itself stays too.
     let next = match dialog {
-        Dialog::Engage { dial, scale, from } => engage(desk, key, dial, scale, from),
-        Dialog::Mark { dial, at, change } => mark(desk, key, dial, (at, change)),
-        Dialog::Contradiction { what, back } => marks::contradiction(desk, key, (what, back)),
-        Dialog::Test(test) => test_move::key(desk, key, test),
-        Dialog::Stopwatch { presses } => continuous::timing(desk, key, presses),
-        Dialog::Trim { before } => continuous::trimming(desk, key, before),
-        Dialog::Drift { what, by } => continuous::drift(desk, key, what, by),
-        Dialog::Fineness { wish } => fineness(key, wish),
+        Dialog::Engage { dial, scale, from } => engage(desk, (key, does), dial, scale, from),
+        Dialog::Mark { dial, at, change } => mark(desk, (key, does), dial, (at, change)),
+        Dialog::Contradiction { what, back } => marks::contradiction(desk, does, (what, back)),
+        Dialog::Test(test) => test_move::key(desk, (key, does), test),
+        Dialog::Stopwatch { presses } => continuous::timing(desk, does, presses),
+        Dialog::Trim { before } => continuous::trimming(desk, does, before),
+        Dialog::Drift { what, by } => continuous::drift(desk, does, what, by),
+        Dialog::Fineness { wish } => fineness((key, does), wish),
         Dialog::Compare { .. } => None,
-        Dialog::Endpoint { end, pulse } => match key.code {
-            KeyCode::Enter => {
-                calibrate::set_endpoint(desk, end, pulse);
-                None
-            }
-            KeyCode::Char('b') => {
-                calibrate::buzzes(desk);
-                None
-            }
-            KeyCode::Char('s') => {
-                calibrate::stops(desk);
-                None
-            }
-            _ => Some(Dialog::Endpoint { end, pulse }),
-        },
-        Dialog::Limit { end, dial, reason } => limit(desk, key, (end, dial, reason)),
-        Dialog::Entry { purpose, typing } => typed(desk, key, purpose, typing),
-        Dialog::Palette { query, pick } => palette(desk, key, query, pick),
-        Dialog::Help { from } => scroll(desk, key, from),
-        Dialog::Quit => quit(desk, key),
-        Dialog::Recover { offer, from } => recover(desk, key, offer, from),
-        Dialog::Form(form) => answered(desk, key, form),
-        Dialog::Found { board, found } => decide(desk, key, board, &found),
+        Dialog::Endpoint { end, pulse } => endpoint(desk, does, end, pulse),
+        Dialog::Limit { end, dial, reason } => limit(desk, (key, does), (end, dial, reason)),
+        Dialog::Entry { purpose, typing } => typed(desk, (key, does), purpose, typing),
+        Dialog::Palette { query, pick } => palette(desk, (key, does), query, pick),
+        Dialog::Help { from } => scroll(desk, does, from),
+        Dialog::Quit => quit(desk, does),
+        Dialog::Recover { offer, from } => recover(desk, does, offer, from),
+        Dialog::Form(form) => answered(desk, (key, does), form),
+        Dialog::Found { board, found } => decide(desk, does, board, &found),
     };
     if next.is_some() {
         desk.model.dialog = next;
     }
 }
 
+/// A key that was pressed, with what it means here.
+type Pressed = (Key, Option<Does>);
+
 /// Takes a key for a form; once all is typed, does what its question says.
-fn answered(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
-    if form.press(key, &desk.model.recalled) == Pressed::Typing {
+fn answered(desk: &mut Context, (key, does): Pressed, mut form: Form) -> Option<Dialog> {
+    if does != Some(Does::Answer) {
+        form.press(key, &desk.model.recalled);
         return Some(Dialog::Form(form));
     }
     form.keep(&mut desk.model.recalled);
@@ -99,21 +91,33 @@ fn answered(desk: &mut Context, key: Key, mut form: Form) -> Option<Dialog> {
 }
 
 /// Types what is wished.
-fn fineness(key: Key, mut wish: Typing) -> Option<Dialog> {
-    if key.code == KeyCode::Enter {
+fn fineness((key, does): Pressed, mut wish: Typing) -> Option<Dialog> {
+    if does == Some(Does::Answer) {
         return None;
     }
     wish.press(key, &[]);
     Some(Dialog::Fineness { wish })
 }
 
-fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: String) -> Option<Dialog> {
-    let step = match (scale, key.code) {
-        (Scale::Pulses, _) | (_, KeyCode::Up | KeyCode::Down) => 10.0,
-        _ => 1.0,
-    };
-    if key.code != KeyCode::Enter {
-        dial.turn(key, step);
+fn endpoint(desk: &mut Context, does: Option<Does>, end: edit::End, pulse: Micros) -> Option<Dialog> {
+    match does {
+        Some(Does::Answer) => calibrate::set_endpoint(desk, end, pulse),
+        Some(Does::BackOff) => calibrate::buzzes(desk),
+        Some(Does::Stops) => calibrate::stops(desk),
+        _ => return Some(Dialog::Endpoint { end, pulse }),
+    }
+    None
+}
+
+fn engage(
+    desk: &mut Context,
+    pressed: Pressed,
+    mut dial: Dial,
+    scale: Scale,
+    from: String,
+) -> Option<Dialog> {
+    if pressed.1 != Some(Does::Answer) {
+        dial.press(pressed, if scale == Scale::Pulses { 10.0 } else { 1.0 });
         let range = if scale == Scale::Pulses { PULSE } else { ANGLE };
         dial.value = dial.value.clamp(range.least, range.greatest);
         return Some(Dialog::Engage { dial, scale, from });
@@ -149,15 +153,15 @@ fn engage(desk: &mut Context, key: Key, mut dial: Dial, scale: Scale, from: Stri
 
 fn mark(
     desk: &mut Context,
-    key: Key,
+    pressed: Pressed,
     mut dial: Dial,
     (at, change): (ReadAt, Option<usize>),
 ) -> Option<Dialog> {
-    if key.code == KeyCode::Tab && change.is_none() {
+    if pressed.1 == Some(Does::Other) && change.is_none() {
         return Some(marks::other_place(desk, at, change));
     }
-    if key.code != KeyCode::Enter {
-        dial.turn(key, 1.0);
+    if pressed.1 != Some(Does::Answer) {
+        dial.press(pressed, 1.0);
         return Some(Dialog::Mark { dial, at, change });
     }
     match dial.angle() {
@@ -175,13 +179,13 @@ fn mark(
 
 fn limit(
     desk: &mut Context,
-    key: Key,
+    (key, does): Pressed,
     (mut end, mut dial, reason): (edit::End, Dial, Option<Typing>),
 ) -> Option<Dialog> {
     let Some(mut words) = reason else {
-        match key.code {
-            KeyCode::Tab => end = end.other(),
-            KeyCode::Enter => {
+        match does {
+            Some(Does::Other) => end = end.other(),
+            Some(Does::Answer) => {
                 return match dial.angle() {
                     Ok(angle) => {
                         let dial = Dial::at(angle.get());
@@ -199,12 +203,12 @@ fn limit(
                 };
             }
             _ => {
-                dial.turn(key, 1.0);
+                dial.press((key, does), 1.0);
             }
         }
         return Some(Dialog::Limit { end, dial, reason: None });
     };
-    if key.code != KeyCode::Enter {
+    if does != Some(Does::Answer) {
         words.press(key, desk.model.recalled.of(REASON));
         return Some(Dialog::Limit { end, dial, reason: Some(words) });
     }
@@ -226,8 +230,8 @@ fn known_reason(desk: &Context, end: edit::End) -> String {
 /// What reasons of limits are kept by.
 const REASON: &str = "reason";
 
-fn typed(desk: &mut Context, key: Key, purpose: Purpose, mut typing: Typing) -> Option<Dialog> {
-    if key.code != KeyCode::Enter {
+fn typed(desk: &mut Context, (key, does): Pressed, purpose: Purpose, mut typing: Typing) -> Option<Dialog> {
+    if does != Some(Does::Answer) {
         typing.press(key, desk.model.recalled.of(purpose.label()));
         return Some(Dialog::Entry { purpose, typing });
     }
@@ -272,12 +276,12 @@ fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
     Ok(())
 }
 
-fn palette(desk: &mut Context, key: Key, mut query: Typing, pick: usize) -> Option<Dialog> {
+fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: usize) -> Option<Dialog> {
     let found = commands::matching(query.text());
-    let pick = match key.code {
-        KeyCode::Up => pick.saturating_sub(1),
-        KeyCode::Down => moved(pick, 1, found.len()),
-        KeyCode::Enter => {
+    let pick = match does {
+        Some(Does::Up) => pick.saturating_sub(1),
+        Some(Does::Down) => moved(pick, 1, found.len()),
+        Some(Does::Answer) => {
             let Some(&action) = found.get(pick) else {
                 desk.refuse("no command is called that; Esc leaves");
                 return Some(Dialog::Palette { query, pick });
@@ -296,27 +300,27 @@ fn palette(desk: &mut Context, key: Key, mut query: Typing, pick: usize) -> Opti
     Some(Dialog::Palette { query, pick })
 }
 
-fn scroll(desk: &Context, key: Key, from: usize) -> Option<Dialog> {
-    let from = match key.code {
-        KeyCode::Up => from.saturating_sub(1),
-        KeyCode::Down => from + 1,
-        KeyCode::PageUp => from.saturating_sub(10),
-        KeyCode::PageDown => from + 10,
+fn scroll(desk: &Context, does: Option<Does>, from: usize) -> Option<Dialog> {
+    let from = match does {
+        Some(Does::Up) => from.saturating_sub(1),
+        Some(Does::Down) => from + 1,
+        Some(Does::PageUp) => from.saturating_sub(10),
+        Some(Does::PageDown) => from + 10,
         _ => return None,
     };
     Some(Dialog::Help { from: from.min(commands::help(desk.model.view).len().saturating_sub(5)) })
 }
 
-fn quit(desk: &mut Context, key: Key) -> Option<Dialog> {
-    match key.code {
-        KeyCode::Char('s') | KeyCode::Enter => {
+fn quit(desk: &mut Context, does: Option<Does>) -> Option<Dialog> {
+    match does {
+        Some(Does::Save) => {
             general::save(desk);
             if !desk.session.document.is_edited() {
                 general::end(desk);
             }
             None
         }
-        KeyCode::Char('q') => {
+        Some(Does::Without) => {
             desk.session.document.discard();
             general::end(desk);
             None
@@ -326,28 +330,28 @@ fn quit(desk: &mut Context, key: Key) -> Option<Dialog> {
 }
 
 /// Esc leaves the edits too: they are kept aside, for a new copy must not take their place.
-fn recover(desk: &mut Context, key: Key, offer: Box<Offer>, from: usize) -> Option<Dialog> {
-    let from = match key.code {
-        KeyCode::Enter => {
+fn recover(desk: &mut Context, does: Option<Does>, offer: Box<Offer>, from: usize) -> Option<Dialog> {
+    let from = match does {
+        Some(Does::Answer) => {
             desk.session.recover(*offer);
             desk.say("your edits are back, unsaved; u undoes that, Ctrl-S saves");
             return None;
         }
-        KeyCode::Esc | KeyCode::Char('n') => {
+        Some(Does::Leave) => {
             let words = format!("left; they are kept in {}", offer.refuse().display());
             desk.say(&words);
             return None;
         }
-        KeyCode::Up => from.saturating_sub(1),
-        KeyCode::Down => (from + 1).min(offer.lines.len().saturating_sub(5)),
+        Some(Does::Up) => from.saturating_sub(1),
+        Some(Does::Down) => (from + 1).min(offer.lines.len().saturating_sub(5)),
         _ => from,
     };
     Some(Dialog::Recover { offer, from })
 }
 
-fn decide(desk: &mut Context, key: Key, board: BoardId, found: &Found) -> Option<Dialog> {
-    match (key.code, found) {
-        (KeyCode::Char('a'), Found::Pulsing { ticks, adoptable: true }) => {
+fn decide(desk: &mut Context, does: Option<Does>, board: BoardId, found: &Found) -> Option<Dialog> {
+    match (does, found) {
+        (Some(Does::Adopt), Found::Pulsing { ticks, adoptable: true }) => {
             for command in desk.session.runner.kept(board, ticks) {
                 desk.command(command);
             }
@@ -355,7 +359,7 @@ fn decide(desk: &mut Context, key: Key, board: BoardId, found: &Found) -> Option
             desk.say("kept: these servos go on where they are, by hand");
             None
         }
-        (KeyCode::Char('r'), _) => {
+        (Some(Does::Release), _) => {
             desk.session.runner.engine.decide(board, Decision::Release);
             desk.say("the board is started anew; its pulses stopped");
             None

@@ -1,10 +1,10 @@
 //! What is being asked, in the place of the next line, so that nothing on the screen moves for it.
 
 use crate::screen::dial::Dial;
+use crate::screen::dialog::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::entry;
 use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
-use crate::screen::model::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
 use crate::screen::typing::Typing;
@@ -250,57 +250,4 @@ fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
             )
         }
     }
-}
-
-/// The keys that work while it is asked; none for the views' own.
-pub fn keys(dialog: Option<&Dialog>) -> Option<&'static [(&'static str, &'static str)]> {
-    // What ends the question stands first: it must be seen in a narrow window too.
-    const LEAVE: (&str, &str) = ("Esc", "leave");
-    const TYPE: (&str, &str) = ("0-9", "type it");
-    Some(match dialog? {
-        Dialog::Engage { scale: Scale::Pulses, .. } => {
-            &[("Enter", "first pulse there"), ("← →", "10 µs"), TYPE, LEAVE]
-        }
-        Dialog::Engage { .. } => {
-            &[("Enter", "first pulse there"), ("← →", "tilt 1°"), ("↓ ↑", "10°"), TYPE, LEAVE]
-        }
-        Dialog::Mark { .. } => {
-            &[("Enter", "keep"), ("← →", "a degree"), TYPE, ("Tab", "at servo or joint"), LEAVE]
-        }
-        Dialog::Contradiction { .. } => {
-            &[("d", "drop that one"), ("r", "retake"), ("h", "horn was moved"), ("Esc", "keep neither")]
-        }
-        Dialog::Test(test) if !test.gone => &[("Enter", "move there"), LEAVE],
-        Dialog::Test(_) => {
-            &[("Enter", "seen"), ("← →", "a degree"), TYPE, ("Tab", "buzzes, twitches"), LEAVE]
-        }
-        Dialog::Stopwatch { .. } => &[("t", "a turn"), ("Enter", "keep the rate"), LEAVE],
-        Dialog::Trim { .. } => {
-            &[("← →", "a tick"), ("0", "none"), ("Enter", "for now"), ("k", "keep"), ("Esc", "as it was")]
-        }
-        Dialog::Drift { .. } => &[("t", "trim"), ("Enter", "keep as mark"), LEAVE],
-        Dialog::Fineness { .. } => &[TYPE, ("Enter", "close")],
-        Dialog::Compare { .. } => &[("any key", "close")],
-        Dialog::Endpoint { .. } => {
-            &[("Enter", "set it"), ("b", "still buzzing: back off more"), ("Esc", "leave it as it was")]
-        }
-        Dialog::Limit { reason: None, .. } => {
-            &[("Enter", "on to the reason"), ("← →", "a degree"), ("Tab", "the other limit"), TYPE, LEAVE]
-        }
-        Dialog::Limit { .. } => &[("Enter", "keep"), LEAVE],
-        Dialog::Entry { .. } => &[("Enter", "do it"), ("↑", "typed before"), ("Ctrl-U", "clear"), LEAVE],
-        Dialog::Palette { .. } => &[("↑ ↓", "pick"), ("Enter", "do it"), LEAVE],
-        Dialog::Help { .. } => &[("↑ ↓", "scroll"), ("any other", "close")],
-        Dialog::Quit => &[("s", "save and quit"), ("q", "quit without saving"), ("Esc", "stay")],
-        Dialog::Found { found: Found::Pulsing { adoptable: true, .. }, .. } => {
-            &[("a", "keep them"), ("r", "release them"), ("Esc", "later")]
-        }
-        Dialog::Recover { .. } => {
-            &[("Enter", "take the edits back"), ("n", "leave them, kept aside"), ("↑ ↓", "scroll")]
-        }
-        Dialog::Form(form) if form.fields.is_empty() => &[("Enter", "yes"), LEAVE],
-        Dialog::Form(form) if form.fields.len() == 1 => &[("Enter", "do it"), LEAVE],
-        Dialog::Form(_) => &[("Enter", "do it"), ("Tab", "the other word"), LEAVE],
-        Dialog::Found { .. } => &[("r", "release and start"), ("Esc", "later")],
-    })
 }
