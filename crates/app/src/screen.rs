@@ -21,6 +21,7 @@ mod figures;
 mod form;
 mod frame;
 mod inputs;
+mod intent;
 mod keys;
 mod layout;
 mod model;

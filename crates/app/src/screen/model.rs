@@ -7,6 +7,7 @@ use super::wiring::state::State as InWiring;
 use crate::recovery::Left;
 use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
+use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
 use crate::screen::pick::Pick;
 use crate::screen::typing::Recalled;
@@ -65,6 +66,8 @@ pub struct Model {
     pub in_inputs: InInputs,
     /// What the screen remembers of Sequence.
     pub in_sequence: InSequence,
+    /// What was chosen to be carried out next.
+    pub intent: Option<Intent>,
     /// What is being asked, the innermost last.
     pub dialog: Option<Dialog>,
     /// A file that is there already: the next key replaces it, if that is Enter.
@@ -122,6 +125,7 @@ impl Model {
             in_calibrate: InCalibrate::default(),
             in_inputs: InInputs::default(),
             in_sequence: InSequence::default(),
+            intent: None,
             dialog: None,
             replacing: None,
             said: None,

@@ -2,10 +2,12 @@
 
 mod dialog;
 mod errands;
+mod intents;
 pub mod questions;
 
 use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
+use crate::screen::intent::Intent;
 use crate::screen::keys;
 use crate::screen::keys::Key;
 use crate::screen::model::Model;
@@ -72,7 +74,11 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
         return take_unseen(&mut desk, key);
     }
     if desk.model.dialog.is_some() {
-        return dialog::key(&mut desk, key);
+        dialog::key(&mut desk, key);
+        if let Some(intent) = desk.model.intent.take() {
+            intents::carry_out(&mut desk, &intent);
+        }
+        return;
     }
     if let KeyCode::Char(c @ ('0'..='9' | '+' | '-')) = key.code
         && !key.ctrl
@@ -86,7 +92,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
         return;
     };
     let said = desk.model.said.clone();
-    action.carry_out(&mut desk);
+    intents::carry_out(&mut desk, &Intent::of(action.name));
     // A question begins without the refusals of before.
     if desk.model.dialog.is_some() && desk.model.said == said {
         desk.model.said = None;
@@ -104,7 +110,7 @@ fn take_unseen(desk: &mut Context, key: Key) {
         desk.model.quit = true;
         return;
     }
-    action.carry_out(desk);
+    intents::carry_out(desk, &Intent::of(action.name));
 }
 
 fn start_entry(desk: &mut Context, first: char) {

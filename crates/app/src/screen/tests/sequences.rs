@@ -2,6 +2,7 @@
 
 use super::calibrate::{NECK, engaged, fill, palette, said};
 use super::*;
+use crate::screen::dialog::Dialog;
 use wasvolta_core::stage::Play;
 
 fn sequence_view() -> Bench {
@@ -172,4 +173,36 @@ fn what_was_typed_before_comes_back_with_up_and_is_edited_with_arrows() {
     assert!(bench.model.dialog.is_none());
     assert_eq!(bench.model.view, crate::screen::calibrate::VIEW);
     assert!(bench.session.document.rig.servos[NECK].marks.len() >= 3, "nothing was kept by that");
+}
+
+#[test]
+fn a_command_is_typed_with_its_answers_and_is_refused_where_they_do_not_fit() {
+    let mut bench = engaged(NECK);
+    palette(&mut bench, "go to pose: look");
+    assert!(said(&bench).starts_with("1 part glides to look;"), "{}", said(&bench));
+    bench.pass(200);
+    palette(&mut bench, "rename pose: rest; asleep");
+    assert!(poses(&bench).contains(&"asleep") && bench.model.dialog.is_none(), "{:?}", poses(&bench));
+    // An answer that is refused can be mended.
+    palette(&mut bench, "rename pose: look; asleep");
+    assert!(matches!(bench.model.dialog, Some(Dialog::Form(_))), "{}", said(&bench));
+    bench.code(KeyCode::Esc);
+    palette(&mut bench, "rename pose: look; stare; more");
+    assert!(bench.frame(160, 47).contains("3 answers are too many: it asks for pose, name"));
+    bench.code(KeyCode::Esc);
+    palette(&mut bench, "remove servo: yes");
+    assert!(said(&bench).contains("it is engaged: release it first with r"), "{}", said(&bench));
+    palette(&mut bench, "limit here: -40; the hip plate");
+    let joint = bench.session.document.rig.joint_of("heron.neck").unwrap();
+    let low = joint.low.as_ref().unwrap();
+    assert_eq!((low.angle_deg.get(), low.reason.as_str()), (-40.0, "the hip plate"), "{}", said(&bench));
+    palette(&mut bench, "undo: why");
+    assert!(said(&bench).contains("\"why\" answers nothing"), "{}", said(&bench));
+    bench.press(Key::char('r'));
+    bench.pass(10);
+    palette(&mut bench, "remove servo: perhaps");
+    assert!(bench.frame(160, 47).contains("the answer is yes, or Esc"));
+    bench.code(KeyCode::Esc);
+    palette(&mut bench, "remove servo: yes");
+    assert!(bench.session.document.rig.servo("heron.neck").is_none(), "{}", said(&bench));
 }

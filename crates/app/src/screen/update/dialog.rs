@@ -10,6 +10,7 @@ use crate::screen::entry::PulseContext;
 use crate::screen::everywhere::acts as general;
 use crate::screen::form::Form;
 use crate::screen::inputs::acts as inputs;
+use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
 use crate::screen::model::Tone;
 use crate::screen::rows::moved;
@@ -277,7 +278,8 @@ fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
 }
 
 fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: usize) -> Option<Dialog> {
-    let found = commands::matching(query.text());
+    let Ok(intent) = query.text().parse::<Intent>();
+    let found = commands::matching(&intent.action);
     let pick = match does {
         Some(Does::Up) => pick.saturating_sub(1),
         Some(Does::Down) => moved(pick, 1, found.len()),
@@ -289,8 +291,8 @@ fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: us
             if let Some(view) = action.view {
                 desk.model.view = view;
             }
-            action.carry_out(desk);
-            return desk.model.dialog.take();
+            desk.model.intent = Some(Intent { action: action.name.to_owned(), ..intent });
+            return None;
         }
         _ => {
             query.press(key, &[]);

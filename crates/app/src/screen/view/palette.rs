@@ -25,7 +25,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &str, pick: usize) {
     clear(pen);
     let x = pen.put(2, 1, ": ", theme::strong(theme::COMMANDED));
     pen.put(x, 1, &format!("{query}▏"), theme::text(theme::INK));
-    let found = matching(query);
+    // What stands behind a colon answers what the command asks.
+    let found = matching(query.split(':').next().unwrap_or_default());
     if found.is_empty() {
         pen.put(4, 3, "no command is called that", theme::text(theme::QUIET));
     }
