@@ -23,11 +23,11 @@ const fn rated(travel: f64, pulses: (f64, f64), s: f64, (idle, moving, stall): (
     Rated {
         travel_deg: Degrees::new(travel),
         pulses_us: Ends { low: Micros::new(pulses.0), high: Micros::new(pulses.1) },
-        reversed: false,
         s_per_60_deg: Some(Seconds::new(s)),
         idle_a: Some(Amps::new(idle)),
         moving_a: Some(Amps::new(moving)),
         stall_a: Some(Amps::new(stall)),
+        ..Rated::NOTHING
     }
 }
 

@@ -99,7 +99,7 @@ pub struct Rig {
 numbers! { Rig { release_after_s: IDLE } }
 
 /// One power supply.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rail>)]
 pub struct Rail {
@@ -423,7 +423,7 @@ impl MarkKind {
 }
 
 /// What servos turn: one, or several that move only together.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::joint)]
 #[schemars(transform = number::ranged::<Joint>)]
@@ -478,7 +478,7 @@ pub struct Joint {
 numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, mounted_deg: ANGLE = [0.0] } }
 
 /// A limit with its reason.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Limit>)]
 pub struct Limit {
@@ -603,7 +603,7 @@ numbers! {
 }
 
 /// One input to one joint.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Mapping>)]
 pub struct Mapping {
@@ -634,7 +634,7 @@ pub struct Failsafe {
 numbers! { Failsafe { angle_deg: ANGLE, over_s: TIME } }
 
 /// Angles of several joints at once.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Pose>)]
 pub struct Pose {
@@ -655,7 +655,7 @@ pub struct Pose {
 numbers! { Pose { angles_deg: ANGLE, levels_percent: RATE_LEVEL } }
 
 /// A list of steps.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sequence {
     /// What it keeps while its name changes.
@@ -670,7 +670,7 @@ pub struct Sequence {
 }
 
 /// A pose with its move time, easing and dwell.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Step>)]
 pub struct Step {
@@ -758,6 +758,44 @@ fn is_cubic(easing: &Easing) -> bool {
 }
 fn is_no_time(time: &Seconds) -> bool {
     *time == Seconds::ZERO
+}
+
+impl Rated {
+    /// What no sheet says anything of.
+    pub const NOTHING: Self = Self {
+        travel_deg: Degrees::ZERO,
+        pulses_us: Ends { low: Micros::ZERO, high: Micros::ZERO },
+        reversed: false,
+        s_per_60_deg: None,
+        idle_a: None,
+        moving_a: None,
+        stall_a: None,
+    };
+}
+
+impl Port {
+    /// A port with nothing said about it yet.
+    pub fn new(name: &str, kind: PortKind, path: &str) -> Self {
+        let (id, baud, bus_hz) = (PortId::default(), None, None);
+        Self { id, name: name.to_owned(), kind, path: path.to_owned(), baud, bus_hz }
+    }
+}
+
+impl Board {
+    /// A board with nothing said about it yet.
+    pub fn new(name: &str, port: &str, chip: Chip) -> Self {
+        Self {
+            id: BoardId::default(),
+            name: name.to_owned(),
+            port: port.to_owned(),
+            chip,
+            address: None,
+            frame_hz: fifty(),
+            oscillator_hz: nominal(),
+            rail: None,
+            signal_volts: None,
+        }
+    }
 }
 
 impl Input {

@@ -1,5 +1,7 @@
-//! The project's own commands: `cargo xtask test` checks everything, `bench` measures, `shots` takes the pictures.
+//! The project's own commands: `cargo xtask test` checks everything, `bench` measures, `shots` takes the pictures,
+//! `dist` makes what is given to people.
 
+mod dist;
 mod pictures;
 mod tools;
 
@@ -7,13 +9,15 @@ use std::process::{Command, ExitCode};
 
 const HELP: &str = "cargo xtask test    check everything: format, clippy, tests; installs what they need
 cargo xtask bench   measure, and write docs/bench.md; with names of parts, only those, as 'an edit'
-cargo xtask shots   take the pictures of docs/screenshots from the demo";
+cargo xtask shots   take the pictures of docs/screenshots from the demo
+cargo xtask dist    make what is given to people, in target/dist: program, manual pages, completions, package, sums";
 
 fn main() -> ExitCode {
     let done = match std::env::args().nth(1).as_deref() {
         Some("test") => test(),
         Some("bench") => bench(&std::env::args().skip(2).collect::<Vec<_>>()),
         Some("shots") => pictures::take(),
+        Some("dist") => dist::make(),
         _ => {
             println!("{HELP}");
             return ExitCode::from(2);

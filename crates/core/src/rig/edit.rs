@@ -193,7 +193,7 @@ pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
 pub fn set_limit(rig: &Rig, joint: &str, end: End, limit: Option<Limit>) -> Edited {
     changed(rig, |rig| {
         let joint = joint_mut(rig, joint)?;
-        let limit = limit.map(|l| Limit { angle_deg: rounded_angle(l.angle_deg), reason: l.reason });
+        let limit = limit.map(|l| Limit { angle_deg: rounded_angle(l.angle_deg), ..l });
         match end {
             End::Low => joint.low = limit,
             End::High => joint.high = limit,
@@ -266,7 +266,7 @@ pub fn tie(rig: &Rig, input: &str, joint: &str, span: (Degrees, Degrees)) -> Edi
             input: input.to_owned(),
             joint: joint.to_owned(),
             angles_deg: angles,
-            failsafe: None,
+            ..Mapping::default()
         });
         Ok(())
     })

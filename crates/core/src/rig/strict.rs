@@ -9,7 +9,7 @@ use std::marker::PhantomData;
 
 /// Low and high, in that order, as `[low, high]`: two, and no more. Of an input's ends, and of what a mapping makes of them,
 /// the low one is that of the movement and may have the greater value.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Ends<T> {
     /// The first.
     pub low: T,

@@ -145,7 +145,6 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         _ => {}
     }
     Ok(Mark {
-        read: 1,
         pulse_us: Micros::new(number("pulse_us", &range::PULSE)?.ok_or("there is no pulse_us")?),
         angle_deg: angle.map(Degrees::new),
         at,
@@ -156,6 +155,7 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         ticks: number("ticks", &range::COUNT)?.map(|count| Ticks(crate::unit::count16(count))),
         oscillator_hz: number("oscillator_hz", &range::OSCILLATOR)?.map(Hertz::new),
         tick_us: number("tick_us", &range::TICK)?.map(Micros::new),
+        ..Mark::default()
     })
 }
 

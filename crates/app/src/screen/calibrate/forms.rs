@@ -468,11 +468,9 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let rated = Rated {
         travel_deg: Degrees::new(number("travel")?.ok_or("write the travel in degrees")?),
         pulses_us: Ends { low: pulse(low)?, high: pulse(high)? },
-        reversed: before.as_ref().is_some_and(|r| r.reversed),
         s_per_60_deg: number("s/60°")?.map(Seconds::new),
-        idle_a: before.as_ref().and_then(|r| r.idle_a),
-        moving_a: before.as_ref().and_then(|r| r.moving_a),
         stall_a: number("stall")?.map(Amps::new),
+        ..before.unwrap_or(Rated::NOTHING)
     };
     let words = format!(
         "rated {:.0}° over {} to {} µs",

@@ -6,7 +6,7 @@ use crate::screen::form::{Field, Form, Subject};
 use crate::screen::pick::Pick;
 use crate::screen::question::questions;
 use wasvolta_core::rig::edit::boards as edit;
-use wasvolta_core::rig::{Chip, Rail, RailId, Rig};
+use wasvolta_core::rig::{Chip, Rail, Rig};
 use wasvolta_core::unit::{Amps, Volts};
 
 questions! {
@@ -116,12 +116,9 @@ fn fed(desk: &mut Context, board: &str, form: &Form) -> Result<String, String> {
         let said = form.said(label).unwrap_or_default().trim_end_matches([unit, ' ']);
         said.parse::<f64>().map_err(|_| format!("{label}: write a number, as on the supply"))
     };
-    let rail = Rail {
-        id: RailId::default(),
-        name: name.to_owned(),
-        volts: Volts::new(number("volts", 'V')?),
-        amps: Amps::new(number("amps", 'A')?),
-    };
+    let (volts, amps) = (Volts::new(number("volts", 'V')?), Amps::new(number("amps", 'A')?));
+    let there = desk.session.document.rig.rails.iter().find(|rail| rail.name == name).cloned();
+    let rail = Rail { name: name.to_owned(), volts, amps, ..there.unwrap_or_default() };
     let words = format!("{board} is fed by {name}, {} V and {} A", rail.volts.get(), rail.amps.get());
     desk.done(&words, |rig| edit::feed_board(rig, board, Some(&rail)))
 }

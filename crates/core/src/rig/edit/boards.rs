@@ -1,7 +1,7 @@
 //! Edits of boards: they come with their ports, get their supply, change their name, and go.
 
 use super::{Edited, Refused, changed, missing};
-use crate::rig::{Board, BoardId, Chip, Port, PortId, Rail, Rig, fifty, nominal};
+use crate::rig::{Board, Chip, Port, Rail, Rig};
 use crate::unit::Volts;
 
 /// A board that is to be added.
@@ -32,27 +32,11 @@ pub fn add_board(rig: &Rig, new: &NewBoard) -> Edited {
     changed(rig, |rig| {
         if rig.port(new.port).is_none() {
             let ((path, baud), kind) = (new.path, new.chip.port());
-            rig.ports.push(Port {
-                id: PortId::default(),
-                name: new.port.to_owned(),
-                kind,
-                path: path.to_owned(),
-                baud,
-                bus_hz: None,
-            });
+            rig.ports.push(Port { baud, ..Port::new(new.port, kind, path) });
         }
         let rail = if let [only] = rig.rails.as_slice() { Some(only.name.clone()) } else { None };
-        rig.boards.push(Board {
-            id: BoardId::default(),
-            signal_volts: None,
-            name: new.name.to_owned(),
-            port: new.port.to_owned(),
-            chip: new.chip,
-            address: new.address,
-            frame_hz: fifty(),
-            oscillator_hz: nominal(),
-            rail,
-        });
+        let board = Board::new(new.name, new.port, new.chip);
+        rig.boards.push(Board { address: new.address, rail, ..board });
         Ok(())
     })
 }

@@ -35,11 +35,10 @@ impl Observation {
             rpm: self.rate,
             seen: self.seen,
             from: self.from,
-            error_deg: None,
-            read: 1,
             ticks: Some(self.ticks),
             oscillator_hz: board.map(|b| b.oscillator_hz),
             tick_us: board.map(|b| b.clock().tick()),
+            ..Mark::default()
         }
     }
 }

@@ -4,8 +4,8 @@
 use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
-use crate::rig::{Arming, CutTo, Ends, Idle, Joint, JointId, Kind, QuitTo, Rated, Rig, Servo, ServoId};
-use crate::unit::{Degrees, Seconds, Volts};
+use crate::rig::{Arming, Ends, Idle, Joint, Kind, Rated, Rig, Servo, ServoId};
+use crate::unit::{Seconds, Volts};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
@@ -21,23 +21,7 @@ pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind
 
 /// A joint of a servo's name, with nothing said about it yet.
 pub(super) fn bare_joint(servo: &str) -> Joint {
-    Joint {
-        id: JointId::default(),
-        name: servo.to_owned(),
-        servo: servo.to_owned(),
-        others: Vec::new(),
-        steering: None,
-        mounted_deg: Degrees::ZERO,
-        anticlockwise: false,
-        low: None,
-        high: None,
-        home_deg: None,
-        speed_deg_s: None,
-        cut: CutTo::default(),
-        quit: QuitTo::default(),
-        loaded: false,
-        back: None,
-    }
+    Joint { name: servo.to_owned(), servo: servo.to_owned(), ..Joint::default() }
 }
 
 /// Gives a servo another name. A joint that has the servo's name takes the new one too, and so do mappings,

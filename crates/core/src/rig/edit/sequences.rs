@@ -1,21 +1,14 @@
 //! Edits of poses and sequences: they come, go, take other names and are copied; steps come, go, and change their places.
 
 use super::{Edited, Refused, changed, missing, rounded_angle};
-use crate::easing::Easing;
 use crate::rig::{Kind, Pose, PoseId, Rig, Sequence, SequenceId, Step};
 use crate::unit::{Degrees, Percent, Seconds};
-use std::collections::BTreeMap;
 
 /// Keeps a pose under a name; one of that name is replaced. `targets` are angles of joints and levels of what has
 /// those, by the names that poses have for them.
 pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> Edited {
     changed(rig, |rig| {
-        let mut pose = Pose {
-            id: PoseId::default(),
-            name: name.to_owned(),
-            angles_deg: BTreeMap::new(),
-            levels_percent: BTreeMap::new(),
-        };
+        let mut pose = Pose { name: name.to_owned(), ..Pose::default() };
         for (kind, part, target) in targets {
             let target = rounded_angle(*target);
             if kind.has_angles() {
@@ -35,19 +28,13 @@ pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> 
 /// Puts a step into a sequence, before `at`; a sequence of a new name is made.
 pub fn insert_step(rig: &Rig, sequence: &str, at: usize, pose: &str) -> Edited {
     changed(rig, |rig| {
-        let step = Step {
-            pose: pose.to_owned(),
-            move_s: Some(Seconds::new(1.0)),
-            easing: Easing::default(),
-            dwell_s: Seconds::ZERO,
-            joints: BTreeMap::new(),
-        };
+        let step = Step { pose: pose.to_owned(), move_s: Some(Seconds::new(1.0)), ..Step::default() };
         match rig.sequences.iter_mut().find(|s| s.name == sequence) {
             Some(found) => found.steps.insert(at.min(found.steps.len()), step),
             None => rig.sequences.push(Sequence {
-                id: SequenceId::default(),
                 name: sequence.to_owned(),
                 steps: vec![step],
+                ..Sequence::default()
             }),
         }
         Ok(())
@@ -105,8 +92,7 @@ pub fn copy_step(rig: &Rig, sequence: &str, at: usize) -> Edited {
 /// Makes a sequence that has no step yet.
 pub fn add_sequence(rig: &Rig, name: &str) -> Edited {
     changed(rig, |rig| {
-        let sequence = Sequence { id: SequenceId::default(), name: name.to_owned(), steps: Vec::new() };
-        rig.sequences.push(sequence);
+        rig.sequences.push(Sequence { name: name.to_owned(), ..Sequence::default() });
         Ok(())
     })
 }
