@@ -68,7 +68,8 @@ pub fn byte(open: &File, at: u8) -> Result<(), Taken> {
     let lock = nix::libc::flock {
         l_type: i16::try_from(nix::libc::F_WRLCK).unwrap_or_default(),
         l_whence: i16::try_from(nix::libc::SEEK_SET).unwrap_or_default(),
-        l_start: i64::from(at),
+        // It has 32 bits on some machines.
+        l_start: nix::libc::off_t::from(at),
         l_len: 1,
         l_pid: 0,
     };

@@ -29,6 +29,8 @@ pub enum HelpLine {
     Group(&'static str),
     /// An action that has keys.
     Action(&'static Action),
+    /// Nothing, before another group.
+    Gap,
 }
 
 /// The help in a view: what works there only, then what works everywhere, room by room.
@@ -38,7 +40,7 @@ pub fn help(view: View) -> Vec<HelpLine> {
         all().filter(works).map(HelpLine::Action)
     };
     let here = std::iter::once(HelpLine::Group(view.0)).chain(keyed(true));
-    here.chain(std::iter::once(HelpLine::Group("everywhere"))).chain(keyed(false)).collect()
+    here.chain([HelpLine::Gap, HelpLine::Group("everywhere")]).chain(keyed(false)).collect()
 }
 
 /// Commands that the palette shows for a query: those whose name or sentence holds all its words.

@@ -13,6 +13,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, from: usize) {
     let last = pen.height().saturating_sub(1);
     for (y, line) in (3..last).zip(lines.iter().skip(from)) {
         match line {
+            HelpLine::Gap => {}
             HelpLine::Group(name) => {
                 pen.put(2, y, name, theme::strong(theme::INK));
             }

@@ -56,7 +56,11 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Compare { card, .. } => {
             ("compare", format!("This servo beside the card of {card}; ≠ stands where they differ."))
         }
-        Dialog::Palette { .. } | Dialog::Help { .. } => return None,
+        Dialog::Palette { .. } => (
+            "command",
+            "Type some of its name. What it asks may stand behind a colon, as in go to pose: look".to_owned(),
+        ),
+        Dialog::Help { .. } => return None,
     })
 }
 
