@@ -11,15 +11,17 @@ use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::bent::{Bent, WITHIN_DEG};
 use wasvolta_core::curve::{Cubic, Curve, Line};
+use wasvolta_core::easing::Easing;
 use wasvolta_core::fit::{Fit, Seen, Shape as Form, Side};
 use wasvolta_core::link::{Health, Link, Rules};
 use wasvolta_core::linkage::{Branch, FourBar, Transmission};
 use wasvolta_core::rate::{Band, Rates, Turning, timed};
-use wasvolta_core::rig::{Idle, Kind, Limit};
+use wasvolta_core::rig::edit::joint;
+use wasvolta_core::rig::{Idle, Kind, Limit, Rig};
 use wasvolta_core::sequence::rounded_up;
 use wasvolta_core::shape::{Curve as Bend, Memory, Shape, Span, smoothing_share};
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::stage::{Command, Owner, Placed};
+use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Reading};
 use wasvolta_core::unit::{Degrees, Millimetres, Rpm, Seconds};
 
 const DEG: fn(f64) -> Degrees = Degrees::new;
@@ -399,14 +401,20 @@ fn standing_still_ends_an_exercise_where_the_servo_is() {
     assert_eq!(run.stage.servos()[0].owner, Owner::Hand);
 }
 
-#[test]
-fn a_continuous_servo_stops_when_it_is_told_to_stand_still() {
+/// The beak's servo as a winch: continuous, its stop at 1490 µs, told by a level.
+fn winch() -> Rig {
     let mut rig = rig();
     rig.joints.retain(|joint| joint.servo != rig.servos[1].name);
     (rig.poses, rig.sequences, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
     let winch = &mut rig.servos[1];
     (winch.kind, winch.idle, winch.rated) = (Kind::Continuous, Idle::Pulse, None);
     (winch.marks, winch.centre_us, winch.gear, winch.linkage) = (Vec::new(), Some(US(1490.0)), None, None);
+    rig
+}
+
+#[test]
+fn a_continuous_servo_stops_when_it_is_told_to_stand_still() {
+    let rig = winch();
     let mut run = Run::new(&rig);
     run.beat(&[engage(1, 1490.0)]);
     run.beat(&[Command::GoTo { servo: 1, pulse: US(1700.0) }]);
@@ -415,6 +423,108 @@ fn a_continuous_servo_stops_when_it_is_told_to_stand_still() {
     run.beat(&[Command::StandStill { servo: 1 }]);
     (0..200).for_each(|_| run.beat(&[]));
     assert!((run.pulse(1) - 1490.0).abs() < 1e-6, "{}", run.pulse(1));
+}
+
+#[test]
+fn a_wiggle_of_a_continuous_servo_takes_a_tenth_of_its_way_about_its_stop() {
+    let rig = winch();
+    let ends = rig.servos[1].endpoints_us;
+    let way = (ends.high - ends.low).get();
+    let mut run = Run::new(&rig);
+    run.beat(&[engage(1, 1490.0)]);
+    run.beat(&[Command::Wiggle { servo: 1 }]);
+    let (mut least, mut most) = (f64::INFINITY, 0.0f64);
+    for _ in 0..400 {
+        run.beat(&[]);
+        (least, most) = (least.min(run.pulse(1)), most.max(run.pulse(1)));
+    }
+    // It glides towards each turning and need not be there at the beat that is looked at.
+    assert!(most <= 1490.0 + way / 20.0 + 1e-6 && most > 1490.0 + way / 20.0 * 0.8, "{most} µs of {way}");
+    assert!(least >= 1490.0 - way / 20.0 - 1e-6 && least < 1490.0 - way / 20.0 * 0.8, "{least} µs of {way}");
+    assert!((run.pulse(1) - 1490.0).abs() < 1e-6, "{}", run.pulse(1));
+}
+
+#[test]
+fn a_knob_that_jogs_a_trimmed_servo_takes_it_where_it_stands() {
+    let mut run = Run::new(&winch());
+    let knob = |value: f64| Reading { value: Some(value), frames: 1, changed: true, gone: false };
+    run.read(&[knob(512.0)], &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
+    // The hand lets it turn; a knob that is taken then begins there.
+    run.read(&[knob(512.0)], &[Command::GoTo { servo: 1, pulse: US(1600.0) }]);
+    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    let stood = run.pulse(1);
+    assert!((stood - 1620.0).abs() < 1e-6, "{stood}");
+    run.read(&[knob(512.0)], &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
+    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    assert!((run.pulse(1) - stood).abs() < 1e-6, "taken at {stood}, went to {}", run.pulse(1));
+    // At the knob's ends it is at the pulses that were named, with the trim on top.
+    for (value, wanted) in [(1023.0, 1820.0), (0.0, 1220.0)] {
+        (0..300).for_each(|_| run.read(&[knob(value)], &[]));
+        assert!((run.pulse(1) - wanted).abs() < 1e-6, "{}", run.pulse(1));
+    }
+}
+
+#[test]
+fn a_link_that_is_lost_and_that_comes_back_is_said_once_each() {
+    let mut run = Run::new(&rig());
+    let fresh = Reading { value: Some(500.0), frames: 1, changed: true, gone: false };
+    let gone = Reading { gone: true, ..Reading::default() };
+    let mut said = Vec::new();
+    for reading in [fresh, fresh, gone, gone, Reading::default(), fresh, fresh, fresh, fresh] {
+        run.read(&[Reading { value: reading.value.map(|v| v + run.now.as_secs_f64()), ..reading }], &[]);
+        said.extend(run.stage.events().iter().filter_map(|event| match event.kind {
+            EventKind::Link(health) => Some(health),
+            _ => None,
+        }));
+    }
+    assert_eq!(said, [Health::Fresh, Health::Lost, Health::Fresh]);
+}
+
+proptest! {
+    #[test]
+    fn the_time_that_a_flowing_move_behind_a_linkage_needs_is_that_of_its_fastest_moment(
+        to in 5.0..40.0f64, moves in 0.05..0.4f64, easing in prop_oneof![Just(Easing::Flow), Just(Easing::MinimumJerk), Just(Easing::Linear)],
+    ) {
+        let mut rig = rig();
+        rig.joints[0].low = None;
+        rig.joints[0].high = None;
+        rig.joints[0].home_deg = None;
+        let bars = FourBar {
+            horn_mm: MM(20.0), rod_mm: MM(40.0), arm_mm: MM(22.0), pivots_mm: MM(50.0), horn_at_deg: DEG(90.0),
+            branch: Branch::SameSide, offset_deg: DEG(0.0), reversed: false,
+        };
+        let mut rig = joint::set_linkage(&rig, "heron.neck", bars).unwrap();
+        let run = Run::new(&rig);
+        let scale = run.stage.plan().servos[0].scale.clone().unwrap();
+        let middle = scale.angle_at(US(1500.0));
+        for (pose, angle) in rig.poses.iter_mut().zip([middle, middle + DEG(to - 20.0)]) {
+            pose.angles_deg = [("heron.neck".to_owned(), angle)].into_iter().collect();
+        }
+        let steps = &mut rig.sequences[0].steps;
+        steps[1].move_s = Some(Seconds::new(moves));
+        steps[1].easing = easing;
+        let run = Run::new(&rig);
+        let timeline = &run.stage.plan().timelines[0];
+        let track = timeline.track_of(0).unwrap();
+        let first = timeline.first_move(|_| Some(middle));
+        let step = timeline.step(1, first).unwrap();
+        // What shaft and joint must do at most, looked at in steps ten times as fine.
+        let at = |u: f64| timeline.at(track, step.starts + moves * u, middle, first);
+        let most = |of: &dyn Fn(f64) -> f64| {
+            (1..=1000u32).map(|n| (of(f64::from(n) / 1000.0) - of(f64::from(n - 1) / 1000.0)).abs() * 1000.0 / moves).fold(0.0, f64::max)
+        };
+        let servo = &rig.servos[0];
+        let rated = servo.rated_speed().unwrap().get();
+        let shaft_curve = servo.fit().unwrap().curve;
+        let shaft = most(&|u| shaft_curve.angle_at(scale.pulse_at(at(u))).get());
+        let joint = most(&|u| at(u).get());
+        let allowed = rig.speed_of(servo).unwrap().get();
+        let wanted = moves * f64::max(shaft / rated, joint / allowed);
+        match timeline.shorts(|_| Some(middle)).iter().find(|short| short.step == 1) {
+            Some(short) => prop_assert!((short.needs / wanted - 1.0).abs() < 0.03, "{} and {wanted}", short.needs),
+            None => prop_assert!(wanted < moves * 1.03 + 1e-3, "{wanted} s in {moves}"),
+        }
+    }
 }
 
 #[test]

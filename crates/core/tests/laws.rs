@@ -13,6 +13,7 @@ use wasvolta_core::linkage::{Branch, FourBar, Gear, Hand, Steering};
 use wasvolta_core::rig::edit::{self, End, Observation, joint, roster};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Ends, Limit, Mark, MarkKind, ReadAt, Rig, Side};
+use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Plan, Prepared, Refusal, Said};
 use wasvolta_core::unit::{Degrees, DegreesPerSecond, Micros, Millimetres, Seconds, Ticks};
 
@@ -153,6 +154,30 @@ mod together {
         assert!((run.pulse(1) - 1430.0).abs() < 1e-9 && run.stage.servos()[0].ticks.is_none());
         run.beat(&[engage(0, 1500.0)]);
         assert_eq!(run.events(), [EventKind::Refused(Refusal::NoMarks)]);
+    }
+
+    #[test]
+    fn an_exercise_of_a_follower_goes_between_the_pulses_that_were_asked_of_it() {
+        let mut run = Run::new(&coupled());
+        run.beat(&[engage(0, 1500.0)]);
+        let what = Exercise {
+            low: US(1300.0),
+            high: US(1700.0),
+            centre: US(1450.0),
+            us_per_s: 400.0,
+            pause_ms: 40,
+            times: Some(2),
+        };
+        run.beat(&[Command::Exercise { servo: 1, what }]);
+        let (mut least, mut most) = (f64::INFINITY, 0.0f64);
+        for _ in 0..1000 {
+            run.beat(&[]);
+            (least, most) = (least.min(run.pulse(1)), most.max(run.pulse(1)));
+        }
+        // The table of a bend is as near as it says; a twentieth of a degree is less than a microsecond here.
+        assert!((least - 1300.0).abs() < 1.0 && (most - 1700.0).abs() < 1.0, "{least} to {most} µs");
+        assert!(run.stage.servos()[0].exercise().is_none(), "it is over");
+        assert!((run.pulse(1) - 1450.0).abs() < 1.0, "{} µs at the end", run.pulse(1));
     }
 
     #[test]
