@@ -8,7 +8,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Kind, Port, PortKind, Rig, Servo, Signal};
+use wasvolta_core::rig::{Board, Kind, Port, PortKind, Rig, Servo, Signal};
 use wasvolta_engine::why::ASKED;
 use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
 use wasvolta_port::board::Evidence;
@@ -64,10 +64,10 @@ impl Simulated {
     pub fn look(&self, rig: &Rig, servo: &Servo) -> Option<Look> {
         let board = rig.board(&servo.board)?;
         let way = rig.port(&board.port).and_then(simulated)?;
-        match board.chip {
-            Chip::PwmExpander => self.eye.look(way, board.address?, servo.channel),
-            Chip::Firmata => self.eye.look_at_pin(way, servo.channel),
-            Chip::LinuxPwm => self.eye.look_at_pwm(way, servo.channel),
+        match board.chip.row().port {
+            PortKind::I2c => self.eye.look(way, board.address?, servo.channel),
+            PortKind::Serial => self.eye.look_at_pin(way, servo.channel),
+            PortKind::Pwm => self.eye.look_at_pwm(way, servo.channel),
         }
     }
 
@@ -91,15 +91,15 @@ fn plug_in(bench: &Bench, rig: &Rig) {
     for board in &rig.boards {
         let Some(name) = rig.port(&board.port).and_then(simulated) else { continue };
         let parts: Vec<(u8, Part)> = rig.servos_on(&board.name).map(|s| (s.channel, part(s.kind))).collect();
-        match board.chip {
-            Chip::PwmExpander => bench.ensure_parts(name, board.address.unwrap_or_default(), &parts),
-            Chip::Firmata => {
+        match board.chip.row().port {
+            PortKind::I2c => bench.ensure_parts(name, board.address.unwrap_or_default(), &parts),
+            PortKind::Serial => {
                 let made = bench.firmata(name);
                 for (pin, part) in &parts {
                     made.ensure(*pin, *part);
                 }
             }
-            Chip::LinuxPwm => {
+            PortKind::Pwm => {
                 let made = bench.pwm(name);
                 for (channel, part) in &parts {
                     made.ensure(*channel, *part);

@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 /// The registry's tool that makes packages, and its version.
-const PACKER: (&str, &str) = ("cargo-deb", "3");
+const PACKER: (&str, &str) = ("cargo-deb", "^3");
+/// The profile it is built by; its name is not that of the folder, which is ours alone.
+const PROFILE: &str = "shipped";
 const SHELLS: [(&str, &str); 3] =
     [("bash", "wasvolta.bash"), ("zsh", "_wasvolta"), ("fish", "wasvolta.fish")];
 
@@ -51,8 +53,8 @@ fn host() -> Result<String, String> {
 
 /// Builds the program with the system's library inside it; where that cannot be, without, and says what it needs then.
 fn program(host: &str) -> Result<PathBuf, String> {
-    let build = ["build", "--profile", "dist", "--target", host, "-p", "wasvolta"];
-    let built = PathBuf::from(format!("target/{host}/dist/wasvolta"));
+    let build = ["build", "--profile", PROFILE, "--target", host, "-p", "wasvolta"];
+    let built = PathBuf::from(format!("target/{host}/{PROFILE}/wasvolta"));
     println!("cargo {} with +crt-static", build.join(" "));
     let fixed =
         Command::new(env!("CARGO")).args(build).env("RUSTFLAGS", "-C target-feature=+crt-static").status();
@@ -96,7 +98,7 @@ fn package(host: &str) -> Result<(), String> {
         "--no-build",
         "--no-strip",
         "--profile",
-        "dist",
+        PROFILE,
         "--target",
         host,
         "-p",
