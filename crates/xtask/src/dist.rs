@@ -19,10 +19,10 @@ pub fn make() -> Result<(), String> {
     let folder = Path::new("target/dist");
     let _ = fs::remove_dir_all(folder);
     let name = format!("wasvolta-{}-{host}", env!("CARGO_PKG_VERSION"));
-    let inside = folder.join(&name);
+    let inside = folder.join("wasvolta");
     fs::create_dir_all(inside.join("man")).map_err(|e| e.to_string())?;
     fs::create_dir_all(inside.join("completions")).map_err(|e| e.to_string())?;
-    let program = program(&host)?;
+    let (program, least) = program(&host)?;
     copy(&program, &inside.join("wasvolta"))?;
     for file in ["README.md", "LICENSE-APACHE", "LICENSE-MIT"] {
         copy(Path::new(file), &inside.join(file))?;
@@ -32,8 +32,10 @@ pub fn make() -> Result<(), String> {
         let script = said(&program, &[OsStr::new("completions"), OsStr::new(shell)])?;
         fs::write(inside.join("completions").join(file), script).map_err(|e| e.to_string())?;
     }
-    run("tar", &["-C", "target/dist", "-czf", &format!("target/dist/{name}.tar.gz"), &name])?;
-    package(&host)?;
+    let named = format!("s/^wasvolta/{name}/");
+    let archive = format!("target/dist/{name}.tar.gz");
+    run("tar", &["-C", "target/dist", "--transform", &named, "-czf", &archive, "wasvolta"])?;
+    package(&host, least)?;
     sums(folder)?;
     let size = fs::metadata(inside.join("wasvolta")).map_or(0, |found| found.len());
     println!(
@@ -52,7 +54,7 @@ fn host() -> Result<String, String> {
 }
 
 /// Builds the program with the system's library inside it; where that cannot be, without, and says what it needs then.
-fn program(host: &str) -> Result<PathBuf, String> {
+fn program(host: &str) -> Result<(PathBuf, Option<(u32, u32)>), String> {
     let build = ["build", "--profile", PROFILE, "--target", host, "-p", "wasvolta"];
     let built = PathBuf::from(format!("target/{host}/{PROFILE}/wasvolta"));
     println!("cargo {} with +crt-static", build.join(" "));
@@ -62,11 +64,12 @@ fn program(host: &str) -> Result<PathBuf, String> {
         println!("no static library of the system here: built without it");
         crate::run(&build)?;
     }
-    match least_library(&fs::read(&built).map_err(|e| e.to_string())?) {
+    let least = least_library(&fs::read(&built).map_err(|e| e.to_string())?);
+    match least {
         None => println!("it needs no library of the system"),
         Some((major, minor)) => println!("it needs glibc {major}.{minor} or newer"),
     }
-    Ok(built)
+    Ok((built, least))
 }
 
 /// The newest version of glibc that a program asks for; none where it asks for none.
@@ -84,8 +87,9 @@ fn least_library(program: &[u8]) -> Option<(u32, u32)> {
     versions.filter_map(read).max().filter(|_| loads)
 }
 
-/// A package for systems that take `.deb`, by the registry's own tool.
-fn package(host: &str) -> Result<(), String> {
+/// A package for systems that take `.deb`, by the registry's own tool; it asks for the system's library where the program
+/// does.
+fn package(host: &str, least: Option<(u32, u32)>) -> Result<(), String> {
     let (tool, version) = PACKER;
     let root = Path::new("target/tools");
     let packer = root.join("bin").join(tool);
@@ -94,7 +98,7 @@ fn package(host: &str) -> Result<(), String> {
         crate::run(&["install", tool, "--version", version, "--locked", "--root", &root])?;
     }
     let packer = packer.to_string_lossy();
-    let made = [
+    let mut made = vec![
         "--no-build",
         "--no-strip",
         "--profile",
@@ -106,6 +110,9 @@ fn package(host: &str) -> Result<(), String> {
         "--output",
         "target/dist",
     ];
+    if least.is_some() {
+        made.extend(["--variant", "dynamic"]);
+    }
     run(&packer, &made)
 }
 
