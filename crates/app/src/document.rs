@@ -159,6 +159,10 @@ impl Document {
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
         let next = Arc::new(edit(&self.rig)?);
+        if next == self.rig {
+            // What changed nothing is nothing that `u` could take back.
+            return Ok(());
+        }
         tracing::info!("edit: {what}");
         self.remember(what);
         self.adopt(next);

@@ -10,7 +10,7 @@ use super::action::{Action, code, key};
 use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, playable, playing, posed, posed_and_free, sequenced, stepped};
+use super::ready::{always, keepable, playable, playing, posed, posed_and_free, sequenced, stepped};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -64,5 +64,5 @@ static ACTIONS: &[Action] = &[
     Action { name: "remove pose", keys: &[], view: None, short: "", long: "take a pose out that no step needs", ready: posed, run: wholes::remove_pose },
     Action { name: "go to pose", keys: &[], view: None, short: "", long: "let all engaged joints glide to a pose, by hand", ready: posed_and_free, run: wholes::go_to_pose },
     Action { name: "stop playing", keys: &[key('x')], view: None, short: "", long: "leave the sequence: its joints go back to input or home", ready: playing, run: acts::stop },
-    Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a pose", ready: always, run: acts::keep_pose },
+    Action { name: "keep pose", keys: &[key('k')], view: None, short: "keep pose", long: "keep where all engaged joints stand as a new pose", ready: keepable, run: acts::keep_pose },
 ];

@@ -4,6 +4,7 @@ use crate::screen::context::Context;
 use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::entry;
 use crate::screen::pick::Pick;
+use crate::screen::ready::keepable;
 use crate::screen::rows::{SequenceRow, moved, step_of_time};
 use crate::screen::typing::Typing;
 use std::time::Duration;
@@ -198,9 +199,6 @@ pub fn stretch(desk: &mut Context) {
 
 /// Asks for the name of a pose.
 pub fn keep_pose(desk: &mut Context) {
-    if standing(desk).is_empty() {
-        return desk.refuse("no engaged joint has angles: there is nothing to keep; e engages, m marks");
-    }
     let taken = |n: usize| desk.session.document.rig.pose(&format!("pose-{n}")).is_some();
     // Among one name more than there are poses, one is free.
     let free = (1..=desk.session.document.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
@@ -227,6 +225,8 @@ fn standing(desk: &Context) -> Vec<(Kind, String, Degrees)> {
 /// When the name is none.
 pub fn keep_pose_as(desk: &mut Context, name: &str) -> Result<(), String> {
     wasvolta_core::range::check_name(name).map_err(|bad| bad.to_string())?;
+    // What stood when the name was asked for may have been released since.
+    keepable(&desk.model.scene(desk.session))?;
     let angles = standing(desk);
     let count = angles.len();
     let all_turn = angles.iter().all(|(kind, _, _)| kind.has_angles());

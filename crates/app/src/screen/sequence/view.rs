@@ -304,6 +304,7 @@ fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceR
             format!("{} ({} of {})", sequence.name, place + 1, scene.rig.sequences.len())
         }
         SequenceRow::Time => format!("{:.2} s", scene.model.in_sequence.time),
+        SequenceRow::Step if step.is_none() => none(),
         SequenceRow::Step => format!("{} of {}", scene.model.in_sequence.step + 1, sequence.steps.len()),
         SequenceRow::Pose => step.map_or_else(none, |s| s.pose.clone()),
         SequenceRow::Move => match (step.map(|s| s.move_s), time) {

@@ -38,7 +38,10 @@ fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
     assert_eq!(names(&bench), ["wake", "strike", "lift", "nod"]);
     assert_eq!((picked(&bench), steps(&bench).len()), ("nod", 0), "the new one is picked");
     let empty = bench.frame(100, 30);
-    assert!(empty.contains("nod (4 of 4)"), "{empty}");
+    assert!(empty.contains("nod (4 of 4)") && !empty.contains("of 0"), "{empty}");
+    palette(&mut bench, "rename sequence");
+    bench.code(KeyCode::Enter);
+    assert_eq!(picked(&bench), "nod", "the name it has: nothing to undo");
     bench.press(Key::char('p'));
     bench.pass(3);
     assert_eq!(bench.model.snapshot.player.play, Play::Stopped, "it has no step: {}", said(&bench));
@@ -177,7 +180,16 @@ fn what_was_typed_before_comes_back_with_up_and_is_edited_with_arrows() {
 
 #[test]
 fn a_command_is_typed_with_its_answers_and_is_refused_where_they_do_not_fit() {
+    let mut bench = Bench::new();
+    palette(&mut bench, "keep pose: fold");
+    assert!(
+        said(&bench).starts_with("no engaged joint has angles"),
+        "why, not that it answers nothing: {}",
+        said(&bench)
+    );
     let mut bench = engaged(NECK);
+    palette(&mut bench, "new pose: fold");
+    assert!(poses(&bench).contains(&"fold"), "it is found by what it makes, too: {}", said(&bench));
     palette(&mut bench, "go to pose: look");
     assert!(said(&bench).starts_with("1 part glides to look;"), "{}", said(&bench));
     bench.pass(200);

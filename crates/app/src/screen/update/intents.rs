@@ -6,6 +6,7 @@ use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
 use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
+use crate::screen::model::Tone;
 use crate::screen::typing::Typing;
 use crossterm::event::KeyCode;
 
@@ -14,9 +15,14 @@ pub fn carry_out(desk: &mut Context, intent: &Intent) {
     let Some(action) = commands::named(&intent.action) else {
         return desk.refuse(&format!("no command is called {:?}", intent.action));
     };
-    let ready = (action.ready)(&desk.model.scene(desk.session)).is_ok();
+    if intent.answers.is_empty() {
+        return action.carry_out(desk);
+    }
+    desk.model.said = None;
     action.carry_out(desk);
-    if ready && !intent.answers.is_empty() {
+    // What was refused, or waits, asks nothing.
+    let is_refused = matches!(desk.model.said, Some((Tone::Refused, ..)));
+    if !is_refused && desk.model.waiting.is_none() {
         answer(desk, &intent.answers);
     }
 }
