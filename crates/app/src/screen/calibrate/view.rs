@@ -235,6 +235,18 @@ fn shaft_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
 
 /// The marks with their residuals, and the fit in a sentence; gives the row behind.
 fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
+    let narrow = pen.width() < 40;
+    let mut row = list(pen, scene, picked, y);
+    let mark = scene.model.in_calibrate.mark.and_then(|place| picked.servo.marks.get(place));
+    if let Some(mark) = mark.filter(|_| !narrow) {
+        pen.put(0, row, &provenance(mark), theme::text(theme::QUIET));
+        row += 1;
+    }
+    found(pen, scene, picked, row + u16::from(!narrow))
+}
+
+/// The marks, a row each, as many as have room; gives the row behind.
+fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let fit = scene.fit();
     let narrow = pen.width() < 40;
     let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
@@ -245,6 +257,10 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let pulse = if narrow { "µs" } else { "pulse" };
     for (end, word) in ends.into_iter().zip([pulse, "angle", "off by"]) {
         pen.put_right(end, y, word, theme::text(theme::QUIET));
+    }
+    if count == 0 {
+        pen.put(0, y + 1, "none yet", theme::text(theme::QUIET));
+        return y + 2;
     }
     // The picked one is always in sight; without one, the last ones are.
     let skipped = match scene.model.in_calibrate.mark {
@@ -270,34 +286,26 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         line.draw(pen, picked, row, ends);
         row += 1;
     }
-    if count == 0 {
-        pen.put(0, row, "none yet", theme::text(theme::QUIET));
-        row += 1;
-    }
-    if let Some(mark) =
-        scene.model.in_calibrate.mark.and_then(|place| picked.servo.marks.get(place)).filter(|_| !narrow)
-    {
-        pen.put(0, row, &provenance(mark), theme::text(theme::QUIET));
-        row += 1;
-    }
+    row
+}
+
+/// What the marks say together, and what a test move found; gives the row behind.
+fn found(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, row: u16) -> u16 {
+    let fit = scene.fit();
     let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
     let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
     let style = theme::text(if broken { theme::FAULT } else { theme::INK });
-    let row = pen.paragraph(0, row + u16::from(!narrow), &words, style);
+    let mut row = pen.paragraph(0, row, &words, style);
     // A servo that is not what its sheet says is no trouble of the fit: it has a line of its own.
-    let sheet = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked));
-    let row = match sheet {
-        Some(percent) => {
-            let words = format!("≠ sheet: turns {percent:.0} % of what that says");
-            pen.paragraph(0, row, &words, theme::strong(theme::INK))
-        }
-        None => row,
-    };
-    let finding = scene.model.in_calibrate.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
-    match finding {
-        Some((_, words)) => pen.paragraph(0, row, &format!("test move: {words}"), theme::text(theme::FAULT)),
-        None => row,
+    if let Some(percent) = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked)) {
+        let words = format!("≠ sheet: turns {percent:.0} % of what that says");
+        row = pen.paragraph(0, row, &words, theme::strong(theme::INK));
     }
+    let finding = scene.model.in_calibrate.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
+    if let Some((_, words)) = finding {
+        row = pen.paragraph(0, row, &format!("test move: {words}"), theme::text(theme::FAULT));
+    }
+    row
 }
 
 /// How the picked mark was seen: from which side, in which ticks, by which clock.

@@ -3,11 +3,11 @@
 use crate::screen::chart::Plot;
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::rows::InputRow;
-use crate::screen::scene::Scene;
+use crate::screen::scene::{Picked, Scene};
 use crate::screen::{chart, theme};
 use ratatui::style::Color;
 use wasvolta_core::link::Health;
-use wasvolta_core::rig::{Field, Input};
+use wasvolta_core::rig::{Field, Input, Mapping};
 use wasvolta_core::shape::Shape;
 use wasvolta_core::stage::{InputState, Owner};
 
@@ -87,6 +87,22 @@ fn health(state: &InputState) -> (String, Color) {
 
 /// From the line to the wire in one sentence; gives the rows used.
 fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) -> u16 {
+    source(pen, scene, input);
+    let Some(mapping) = scene.mapping() else {
+        pen.put(0, 1, "drives nothing", theme::text(theme::QUIET));
+        return 2;
+    };
+    let driven = scene.rig.turned_by(&mapping.joint).and_then(|(n, _)| scene.servo(n));
+    let words = asks(scene, mapping, state, driven.as_ref().map(|p| p.state.owner));
+    let x = pen.put(0, 1, &words, theme::text(theme::INPUT));
+    if let Some(part) = driven {
+        does(pen, x, &mapping.joint, &part);
+    }
+    2
+}
+
+/// Where it comes from, and what was read there.
+fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
     let field = match &input.field {
         Field::Place(n) => format!("number {n}"),
         Field::Name(name) => format!("{name:?}"),
@@ -101,22 +117,15 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
         let wide = pen.width();
         pen.put_right(wide, 0, &words, theme::text(theme::QUIET));
     }
-    let Some(mapping) = scene.mapping() else {
-        pen.put(0, 1, "drives nothing", theme::text(theme::QUIET));
-        return 2;
-    };
-    let driven = scene.rig.turned_by(&mapping.joint).and_then(|(n, _)| scene.servo(n));
+}
+
+/// What it asks for, and no more: limits, speed and the hand stand between that and the wire.
+fn asks(scene: &Scene, mapping: &Mapping, state: &InputState, owner: Option<Owner>) -> String {
     let raw = state.raw.map_or_else(|| "–".to_owned(), |r| format!("{r:.0}"));
-    let plan = scene
-        .rig
-        .mappings
-        .iter()
-        .position(|m| m.joint == mapping.joint)
-        .and_then(|n| scene.edition.plan.mappings.get(n));
+    let place = scene.rig.mappings.iter().position(|m| m.joint == mapping.joint);
+    let plan = place.and_then(|n| scene.edition.plan.mappings.get(n));
     let span = scene.input_place().and_then(|n| scene.edition.plan.inputs.get(n)).map(|i| i.shape.span);
-    let owner = driven.as_ref().map(|p| p.state.owner);
-    // What it asks for, and no more: limits, speed and the hand stand between that and the wire.
-    let words = match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {
+    match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {
         (true, Some(failsafe), _) => format!("lost → asks {:+.1}°", failsafe.angle_deg.get() + 0.0),
         (true, None, _) => "lost → stay".to_owned(),
         (false, _, Some((plan, span))) => {
@@ -125,27 +134,28 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
             format!("{raw} → {:+.3} → {asks} {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
         }
         (false, _, None) => raw,
-    };
-    let mut x = pen.put(0, 1, &words, theme::text(theme::INPUT));
-    if let Some(p) = driven {
-        let wire = match p.wire.ticks() {
-            Some(t) => {
-                let angle = p.value(p.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
-                let ticks = if pen.width() < 64 { String::new() } else { format!(", {} ticks", t.0) };
-                format!("   wire {angle}{:.0} µs{ticks}", p.wire_pulse().get())
-            }
-            None => format!("   wire: {}", p.wire.without()),
-        };
-        x = pen.put(x, 1, &wire, theme::text(if p.state.engaged { theme::COMMANDED } else { theme::QUIET }));
-        let who = match p.state.owner {
-            Owner::Nobody => format!("   {} is not engaged", mapping.joint),
-            Owner::Mapping => format!("   {} follows", mapping.joint),
-            Owner::LostMapping => format!("   {} does as told for a lost link", mapping.joint),
-            other => format!("   {} is driven by {}", mapping.joint, other.word()),
-        };
-        pen.put(x, 1, &who, theme::text(theme::QUIET));
     }
-    2
+}
+
+/// What is on the wire of what it drives, and who put it there.
+fn does(pen: &mut Pen<'_>, x: u16, joint: &str, part: &Picked) {
+    let wire = match part.wire.ticks() {
+        Some(t) => {
+            let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
+            let ticks = if pen.width() < 64 { String::new() } else { format!(", {} ticks", t.0) };
+            format!("   wire {angle}{:.0} µs{ticks}", part.wire_pulse().get())
+        }
+        None => format!("   wire: {}", part.wire.without()),
+    };
+    let x =
+        pen.put(x, 1, &wire, theme::text(if part.state.engaged { theme::COMMANDED } else { theme::QUIET }));
+    let who = match part.state.owner {
+        Owner::Nobody => format!("   {joint} is not engaged"),
+        Owner::Mapping => format!("   {joint} follows"),
+        Owner::LostMapping => format!("   {joint} does as told for a lost link"),
+        other => format!("   {joint} is driven by {}", other.word()),
+    };
+    pen.put(x, 1, &who, theme::text(theme::QUIET));
 }
 
 fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {

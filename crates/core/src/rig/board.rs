@@ -1,0 +1,157 @@
+//! What carries servos: supplies, ports and boards.
+
+use super::bounds::{self, Named, Worded};
+use super::number::{self, numbers};
+use super::{BoardId, Chip, Kind, PortId, PortKind, RailId, Signal};
+use crate::clock::PwmClock;
+use crate::unit::{Amps, Hertz, Volts};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// One power supply.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Rail>)]
+pub struct Rail {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: RailId,
+    /// Its name.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// What it gives.
+    pub volts: Volts,
+    /// What it can give at most.
+    pub amps: Amps,
+}
+
+numbers! { Rail { volts: SUPPLY_VOLTS, amps: CURRENT } }
+
+/// The way to hardware.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::port)]
+#[schemars(transform = number::ranged::<Port>)]
+pub struct Port {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: PortId,
+    /// Its name.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// What kind of way it is.
+    pub kind: PortKind,
+    /// A device path, or `sim:NAME` for a simulated one. Of a PWM chip its device, which stays where its number moves.
+    #[schemars(transform = Worded)]
+    pub path: String,
+    /// The serial rate, 115200 unless said. An I²C bus that has one is behind a UART-to-I²C bridge.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub baud: Option<u32>,
+    /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bus_hz: Option<Hertz>,
+}
+
+numbers! { Port { baud: BAUD, bus_hz: BUS_RATE = [crate::traffic::USUAL_RATE.get()] } }
+
+/// A board with channels.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::board)]
+#[schemars(transform = number::ranged::<Board>)]
+pub struct Board {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: BoardId,
+    /// Its name.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// The port it hangs on.
+    pub port: String,
+    /// The chip on it.
+    pub chip: Chip,
+    /// Its 7-bit address, of a PWM expander, which needs it: 0x40 to 0x7F, but for 0x70, to which all of them listen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<u8>,
+    /// Frames a second that are asked for; the chip's real rate may differ a little.
+    #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
+    pub frame_hz: Hertz,
+    /// What its oscillator really is, once measured.
+    #[serde(default = "nominal", skip_serializing_if = "is_nominal")]
+    pub oscillator_hz: Hertz,
+    /// The rail that feeds its servos.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rail: Option<String>,
+    /// The level of the signals that it gives.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signal_volts: Option<Volts>,
+}
+
+numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS } }
+
+impl Port {
+    /// A port with nothing said about it yet.
+    pub fn new(name: &str, kind: PortKind, path: &str) -> Self {
+        let (id, baud, bus_hz) = (PortId::default(), None, None);
+        Self { id, name: name.to_owned(), kind, path: path.to_owned(), baud, bus_hz }
+    }
+}
+
+impl Board {
+    /// A board with nothing said about it yet.
+    pub fn new(name: &str, port: &str, chip: Chip) -> Self {
+        Self {
+            id: BoardId::default(),
+            name: name.to_owned(),
+            port: port.to_owned(),
+            chip,
+            address: None,
+            frame_hz: fifty(),
+            oscillator_hz: nominal(),
+            rail: None,
+            signal_volts: None,
+        }
+    }
+
+    /// The clock its channels really have.
+    pub fn clock(&self) -> PwmClock {
+        (self.chip.row().clock)(self)
+    }
+
+    /// The clock of what hangs on one of its channels: an accessory's counts a whole frame, and of one that is only
+    /// on or off nothing between.
+    pub fn clock_of(&self, kind: Kind) -> PwmClock {
+        let share = || (self.chip.row().share_clock)(self);
+        match kind.signal() {
+            Signal::Pulse => self.clock(),
+            Signal::Share => share(),
+            Signal::Switch => share().all_or_nothing(),
+        }
+    }
+
+    /// Where it is on its port, in words that follow what happens there: `at 0x40`.
+    pub fn at(&self) -> String {
+        self.address.map_or_else(|| format!("on {}", self.port), |address| format!("at {address:#04x}"))
+    }
+
+    /// The divider its chip is set to.
+    pub fn prescale(&self) -> u8 {
+        crate::clock::expander_prescale(self.oscillator_hz, self.frame_hz)
+    }
+}
+
+const fn fifty() -> Hertz {
+    Hertz::new(50.0)
+}
+
+fn is_fifty(rate: &Hertz) -> bool {
+    *rate == fifty()
+}
+
+const fn nominal() -> Hertz {
+    Hertz::new(25.0e6)
+}
+
+fn is_nominal(rate: &Hertz) -> bool {
+    *rate == nominal()
+}

@@ -1,0 +1,120 @@
+//! Signals that come in, and what they drive.
+
+use super::bounds::{self, Named};
+use super::number::{self, numbers};
+use super::{Ends, InputId, is_false, is_zero, strict};
+use crate::unit::{Degrees, Seconds, Volts};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A field of a line of numbers: its place from 1, or its name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum Field {
+    /// The place in the line, from 1.
+    Place(u16),
+    /// The name in front of `=` or `:`.
+    Name(String),
+}
+
+/// A signal that comes in, with its shaping.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::input)]
+#[schemars(transform = number::ranged::<Input>)]
+pub struct Input {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: InputId,
+    /// Its name.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// The port it comes from.
+    pub port: String,
+    /// Which number of a line it is.
+    #[schemars(transform = bounds::field)]
+    pub field: Field,
+    /// Raw values at its ends.
+    pub ends: Ends<f64>,
+    /// Raw value at rest, for one that returns to its middle.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre: Option<f64>,
+    /// Added after the span.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub trim: f64,
+    /// How much around rest counts as rest.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub deadband: f64,
+    /// How much of a cube the curve has.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub expo: f64,
+    /// Points of a curve instead of expo, as `[[from, to], …]`.
+    #[serde(default, deserialize_with = "strict::pairs", skip_serializing_if = "Vec::is_empty")]
+    #[schemars(transform = bounds::points)]
+    pub curve: Vec<(f64, f64)>,
+    /// Time constant of the smoothing, in milliseconds.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub smoothing_ms: f64,
+    /// Greatest rise a second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rise_per_s: Option<f64>,
+    /// Greatest fall a second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fall_per_s: Option<f64>,
+    /// Silence that counts as lost; 500 ms unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lost_after_ms: Option<f64>,
+    /// The greatest level that its signal comes with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signal_volts: Option<Volts>,
+    /// The greatest level that the pin takes on which it comes in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pin_volts: Option<Volts>,
+    /// Whether a stuck signal counts as lost.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub stuck_is_lost: bool,
+}
+
+numbers! {
+    Input {
+        ends: RAW, centre: RAW, trim: TRIM = [0.0], deadband: DEADBAND = [0.0], expo: EXPO = [0.0], smoothing_ms: SMOOTHING = [0.0],
+        rise_per_s: RATE, fall_per_s: RATE, lost_after_ms: LOST_AFTER = [Input::USUAL_LOST_AFTER], signal_volts: SIGNAL_VOLTS,
+        pin_volts: SIGNAL_VOLTS,
+    }
+}
+
+/// One input to one joint.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Mapping>)]
+pub struct Mapping {
+    /// The input.
+    pub input: String,
+    /// The joint.
+    pub joint: String,
+    /// The joint's angles at the input's two ends; they may fall.
+    pub angles_deg: Ends<Degrees>,
+    /// What to do when the link is lost: stay unless a failsafe angle is given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failsafe: Option<Failsafe>,
+}
+
+numbers! { Mapping { angles_deg: ANGLE } }
+
+/// Where a joint goes when its link is lost.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Failsafe>)]
+pub struct Failsafe {
+    /// The angle.
+    pub angle_deg: Degrees,
+    /// The time to get there.
+    pub over_s: Seconds,
+}
+
+numbers! { Failsafe { angle_deg: ANGLE, over_s: TIME } }
+
+impl Input {
+    /// Silence that counts as lost where nothing is said, in milliseconds.
+    pub const USUAL_LOST_AFTER: f64 = 500.0;
+}

@@ -1,0 +1,128 @@
+//! What servos turn, and what holds it.
+
+use super::bounds::{self, Named, Noted};
+use super::number::{self, numbers};
+use super::{JointId, is_false, is_usual, strict};
+use crate::linkage::Steering;
+use crate::unit::{Degrees, DegreesPerSecond};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What servos turn: one, or several that move only together.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::joint)]
+#[schemars(transform = number::ranged::<Joint>)]
+pub struct Joint {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: JointId,
+    /// Its name; poses and mappings speak of it.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// The servo that turns it; of a steered pair, the left one.
+    pub servo: String,
+    /// More servos that turn it together with that one, each with marks of its own; of a steered pair, the right one.
+    #[serde(default, rename = "with", skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<String>,
+    /// Two steered wheels: the joint's angle is that of a wheel in the middle, to the left positive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub steering: Option<Steering>,
+    /// How far down it may go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<Limit>,
+    /// How far up it may go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<Limit>,
+    /// Where it stands when nothing drives it, and where a dry run starts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home_deg: Option<Degrees>,
+    /// The greatest speed it is allowed; the servo's rated speed unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speed_deg_s: Option<DegreesPerSecond>,
+    /// What a cut does to it; its pulses stop unless said.
+    #[serde(default, skip_serializing_if = "is_release")]
+    pub cut: CutTo,
+    /// What happens to it before the program ends; as at a cut unless said.
+    #[serde(default, skip_serializing_if = "is_as_cut")]
+    pub quit: QuitTo,
+    /// A weight pulls on it: released, it falls.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub loaded: bool,
+    /// What happens when its board is back and its pulses had stopped meanwhile. Unless said: it goes on from its last
+    /// pulse, and is asked about where it is loaded or its supply may have fallen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<Back>,
+    /// Where its 0° points as the maker sees it, clockwise from straight up.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub mounted_deg: Degrees,
+    /// Its angles rise anticlockwise as the maker sees it.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub anticlockwise: bool,
+}
+
+numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, mounted_deg: ANGLE = [0.0] } }
+
+/// A limit with its reason.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Limit>)]
+pub struct Limit {
+    /// The angle.
+    pub angle_deg: Degrees,
+    /// Why, in words.
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
+    pub reason: String,
+}
+
+numbers! { Limit { angle_deg: ANGLE } }
+
+/// What a cut does to a joint.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CutTo {
+    /// Its pulses stop.
+    #[default]
+    Release,
+    /// Its last pulses stay: for what must not drop.
+    StayStiff,
+}
+
+/// What happens to a joint before the program ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum QuitTo {
+    /// The same as at a cut: released, or stiff.
+    #[default]
+    AsCut,
+    /// It goes home first, while somebody waits for it.
+    HomeFirst,
+}
+
+/// What happens to a joint when its board is back and its pulses had stopped meanwhile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Back {
+    /// It gets its last pulse again, and glides on from there.
+    Last,
+    /// It stays released until somebody has said where it stands.
+    Ask,
+    /// It stays released.
+    StayReleased,
+}
+
+impl Joint {
+    /// All servos that turn it, the first one first.
+    pub fn servos(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(&self.servo).chain(&self.others).map(String::as_str)
+    }
+}
+
+fn is_as_cut(quit: &QuitTo) -> bool {
+    *quit == QuitTo::AsCut
+}
+
+fn is_release(cut: &CutTo) -> bool {
+    *cut == CutTo::Release
+}

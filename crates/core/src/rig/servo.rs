@@ -1,0 +1,475 @@
+//! Servos and what else hangs on channels: what their sheets say, and what was seen of them.
+
+use super::bounds::{self, Named, Noted, Worded};
+use super::number::{self, known_of_a_servo, numbers};
+use super::{Arming, Ends, Kind, ServoId, Side, is_false, is_usual, strict};
+use crate::fit::{Fit, NoFit, Odd, RatedSlope, Seen, Shape, odd_one};
+use crate::linkage::{FourBar, Gear, Transmission};
+use crate::rate::{Band, NoRates, Rates, Turning};
+use crate::scale::Sides;
+use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Rpm, Seconds, Ticks, Volts};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A servo on a channel, or what else hangs there.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = bounds::servo)]
+#[schemars(transform = number::ranged::<Servo>)]
+pub struct Servo {
+    /// What it keeps while its name changes.
+    #[serde(skip)]
+    pub id: ServoId,
+    /// Its name; the part before a dot groups it.
+    #[schemars(transform = Named)]
+    pub name: String,
+    /// Its board.
+    pub board: String,
+    /// Its channel there, 0–15; of a Firmata board its pin, 0–71.
+    #[schemars(transform = bounds::channel)]
+    pub channel: u8,
+    /// What it is; a positional servo unless said.
+    #[serde(default, skip_serializing_if = "is_positional")]
+    pub kind: Kind,
+    /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
+    #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
+    pub endpoints_us: Ends<Micros>,
+    /// The pulse that counts as its centre; of a continuous one, the pulse at which it stops.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre_us: Option<Micros>,
+    /// What its marks are joined by; a straight line unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub fit: Shape,
+    /// The side from which it arrives at every place, so that its slack does not matter; either unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub arrive: Side,
+    /// Teeth of its spline.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub teeth: Option<u8>,
+    /// The supply that it takes, least and greatest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub volts: Option<Ends<Volts>>,
+    /// The least level of a signal that it follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signal_volts: Option<Volts>,
+    /// A gear or a belt between it and its joint.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gear: Option<Gear>,
+    /// A four-bar linkage between it and its joint.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub linkage: Option<FourBar>,
+    /// What a continuous one is given when it is to stand still; its stop pulse unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub idle: Idle,
+    /// What a continuous one must see before it follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub arming: Option<Arming>,
+    /// The most it draws, where no sheet says it: of an accessory or a continuous one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub draw_a: Option<Amps>,
+    /// What its sheet says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rated: Option<Rated>,
+    /// What was seen.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub marks: Vec<Mark>,
+    /// How it was exercised, and what was seen then.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exercised: Vec<Exercised>,
+    /// Anything worth keeping, up to 400 characters.
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
+    pub notes: String,
+}
+
+known_of_a_servo!(Servo { draw_a: CURRENT });
+
+/// What a continuous servo is given when it is to stand still.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Idle {
+    /// The pulse at which it stands.
+    #[default]
+    Pulse,
+    /// No pulse.
+    Release,
+}
+
+/// An exercise that a servo went through.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Exercised>)]
+pub struct Exercised {
+    /// The day, as `2026-01-02`.
+    #[schemars(transform = Worded)]
+    pub on: String,
+    /// The pulses between which it went.
+    pub over_us: Ends<Micros>,
+    /// How often it went there and back.
+    pub times: u32,
+    /// What was seen, up to 400 characters.
+    #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
+    #[schemars(transform = Noted)]
+    pub seen: String,
+}
+
+numbers! { Exercised { over_us: PULSE, times: TIMES } }
+
+/// What a data sheet says of a servo.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Rated>)]
+pub struct Rated {
+    /// The angle over the pulses beside it.
+    pub travel_deg: Degrees,
+    /// The pulses of that travel.
+    pub pulses_us: Ends<Micros>,
+    /// Longer pulses turn it the other way.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub reversed: bool,
+    /// Seconds for 60°.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub s_per_60_deg: Option<Seconds>,
+    /// Current while it stands.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub idle_a: Option<Amps>,
+    /// Current while it turns freely.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub moving_a: Option<Amps>,
+    /// Current at a stall.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stall_a: Option<Amps>,
+}
+
+numbers! {
+    Rated {
+        travel_deg: TRAVEL, pulses_us: PULSE, s_per_60_deg: RATED_SPEED, idle_a: CURRENT, moving_a: CURRENT,
+        stall_a: CURRENT,
+    }
+}
+
+/// An observation: this pulse, this angle. Of a continuous servo: this pulse, this rate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Mark>)]
+pub struct Mark {
+    /// The pulse.
+    pub pulse_us: Micros,
+    /// The angle seen, for an aligned mark.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub angle_deg: Option<Degrees>,
+    /// Whose angle that is; the servo's unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub at: ReadAt,
+    /// The rate seen, for one that turns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rpm: Option<Rpm>,
+    /// How it was seen; aligned unless said.
+    #[serde(default, skip_serializing_if = "is_aligned")]
+    pub seen: MarkKind,
+    /// From which side the pulse came; unknown unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub from: Side,
+    /// How far the reading may be off, ±; 1° unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error_deg: Option<Degrees>,
+    /// How often it was read the same; once unless said. What was read twice is not misread.
+    #[serde(default = "once", skip_serializing_if = "is_once")]
+    pub read: u8,
+    /// The ticks that were on the wire.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ticks: Option<Ticks>,
+    /// The oscillator those ticks were counted with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub oscillator_hz: Option<Hertz>,
+    /// How long one of those ticks was: no finer could be told then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tick_us: Option<Micros>,
+}
+
+numbers! {
+    Mark {
+        pulse_us: PULSE, angle_deg: ANGLE, rpm: RPM, error_deg: READING = [Mark::USUAL_ERROR.get()], read: READ = [1.0], ticks: COUNT,
+        oscillator_hz: OSCILLATOR, tick_us: TICK,
+    }
+}
+
+impl Default for Mark {
+    /// A mark of nothing, to be filled in.
+    fn default() -> Self {
+        Self {
+            pulse_us: Micros::ZERO,
+            angle_deg: None,
+            at: ReadAt::default(),
+            rpm: None,
+            seen: MarkKind::default(),
+            from: Side::default(),
+            error_deg: None,
+            read: once(),
+            ticks: None,
+            oscillator_hz: None,
+            tick_us: None,
+        }
+    }
+}
+
+/// Where an angle was read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ReadAt {
+    /// At the servo's horn.
+    #[default]
+    Servo,
+    /// At what it turns, behind gear or linkage; of a steered pair, at its wheel.
+    Joint,
+}
+
+/// How a mark was seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum MarkKind {
+    /// Against an angle.
+    #[default]
+    Aligned,
+    /// The horn starts to move here.
+    Starts,
+    /// The horn stops following here.
+    Stops,
+    /// The servo buzzes here.
+    Buzzes,
+    /// A continuous servo turned at a rate.
+    Turns,
+}
+
+impl MarkKind {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Aligned => "aligned",
+            Self::Starts => "starts",
+            Self::Stops => "stops",
+            Self::Buzzes => "buzzes",
+            Self::Turns => "turns",
+        }
+    }
+}
+
+impl Rated {
+    /// What no sheet says anything of.
+    pub const NOTHING: Self = Self {
+        travel_deg: Degrees::ZERO,
+        pulses_us: Ends { low: Micros::ZERO, high: Micros::ZERO },
+        reversed: false,
+        s_per_60_deg: None,
+        idle_a: None,
+        moving_a: None,
+        stall_a: None,
+    };
+
+    /// The slope and middle that the sheet claims.
+    pub fn slope(&self) -> RatedSlope {
+        let Ends { low, high } = self.pulses_us;
+        let sign = if self.reversed { -1.0 } else { 1.0 };
+        RatedSlope { gain: sign * self.travel_deg.get() / (high - low).get(), middle: (low + high) * 0.5 }
+    }
+}
+
+impl Ends<Micros> {
+    /// Endpoints before any calibration.
+    pub const fn cautious() -> Self {
+        Self { low: Micros::new(1000.0), high: Micros::new(2000.0) }
+    }
+}
+
+impl Mark {
+    /// What it says of the servo's shaft, if it was aligned against an angle: what was read at the joint is taken back
+    /// through what is between.
+    pub fn aligned(&self, through: &Transmission) -> Option<Seen> {
+        (self.seen == MarkKind::Aligned).then_some(())?;
+        let (angle, error) = (self.angle_deg?, self.error_deg.unwrap_or(Self::USUAL_ERROR));
+        let seen =
+            |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from, sure: self.read > 1 };
+        Some(match self.at {
+            ReadAt::Servo => seen(angle, error),
+            ReadAt::Joint => {
+                let shaft = through.servo_at(angle);
+                // Where the joint hardly turns a misreading means much; at most a quarter of a turn.
+                let ratio = libm::fmax(libm::fabs(through.ratio_at(shaft)), error.get() / 90.0);
+                seen(shaft, error * (1.0 / ratio))
+            }
+        })
+    }
+
+    /// How far a reading against a protractor may be off, unless said.
+    pub const USUAL_ERROR: Degrees = Degrees::new(1.0);
+
+    /// How far its pulse may be off because it was counted in coarser ticks than `tick`, ±; none where it was not.
+    pub fn carried_error(&self, tick: Micros) -> Option<Micros> {
+        let then = self.tick_us?;
+        (then.get() > tick.get() * 1.01).then(|| then * 0.5)
+    }
+}
+
+impl Servo {
+    /// A part on a channel of which nothing else is known.
+    pub fn new(name: &str, (board, channel): (&str, u8), kind: Kind) -> Self {
+        Self {
+            id: ServoId::default(),
+            name: name.to_owned(),
+            board: board.to_owned(),
+            channel,
+            kind,
+            endpoints_us: Ends::cautious(),
+            centre_us: None,
+            fit: Shape::default(),
+            arrive: Side::default(),
+            teeth: None,
+            volts: None,
+            signal_volts: None,
+            gear: None,
+            linkage: None,
+            idle: Idle::default(),
+            arming: None,
+            draw_a: None,
+            rated: None,
+            marks: Vec::new(),
+            exercised: Vec::new(),
+            notes: String::new(),
+        }
+    }
+
+    /// The fit through its aligned marks.
+    ///
+    /// # Errors
+    /// When there are too few marks, or they do not turn.
+    pub fn fit(&self) -> Result<Fit, NoFit> {
+        let through = self.through();
+        let seen: Vec<Seen> = self.marks.iter().filter_map(|mark| mark.aligned(&through)).collect();
+        Fit::of(&seen, self.rated.as_ref().map(Rated::slope), self.fit)
+    }
+
+    /// The place among its marks of the one that the others do not agree with, with what they say.
+    pub fn odd_mark(&self, fit: &Result<Fit, NoFit>) -> Option<(usize, Odd)> {
+        let through = self.through();
+        let odd = match fit {
+            Ok(fit) => *fit.odd()?,
+            Err(NoFit::TurnsBack(back)) => {
+                let seen: Vec<Seen> = self.marks.iter().filter_map(|mark| mark.aligned(&through)).collect();
+                // Of two that turn back one is odd; where the others do not tell which, the first.
+                let of_the_two = |odd: &Odd| {
+                    [back.low.pulse, back.high.pulse]
+                        .iter()
+                        .any(|p| (*p - odd.seen.pulse).abs() < Micros::new(0.6))
+                };
+                let first = || {
+                    let place =
+                        seen.iter().position(|s| (s.pulse - back.low.pulse).abs() < Micros::new(0.6))?;
+                    let or_bends = false;
+                    Some(Odd { place, seen: *seen.get(place)?, expected: back.high.angle, or_bends })
+                };
+                odd_one(&seen).filter(of_the_two).or_else(first)?
+            }
+            Err(_) => return None,
+        };
+        let mut aligned = self.marks.iter().enumerate().filter(|(_, mark)| mark.aligned(&through).is_some());
+        Some((aligned.nth(odd.place)?.0, odd))
+    }
+
+    /// What is between its shaft and its joint. A linkage that cannot close was refused before.
+    pub fn through(&self) -> Transmission {
+        match (self.gear, self.linkage) {
+            (_, Some(bars)) => Transmission::linked(bars).unwrap_or(Transmission::DIRECT),
+            (Some(gear), None) => Transmission::geared(gear),
+            (None, None) => Transmission::DIRECT,
+        }
+    }
+
+    /// The band in which a continuous one stands still, where marks tell it.
+    pub fn band(&self) -> Option<Band> {
+        // A tick before it started it stood still: the edge lies between the two.
+        let edge = |m: &Mark| {
+            let half = m.tick_us.unwrap_or(Micros::ZERO) * 0.5;
+            let edge = if m.from == Side::Below { m.pulse_us - half } else { m.pulse_us + half };
+            (edge, m.from)
+        };
+        Band::of(&self.marks.iter().filter(|m| m.seen == MarkKind::Starts).map(edge).collect::<Vec<_>>())
+    }
+
+    /// How fast a continuous one turns.
+    ///
+    /// # Errors
+    /// When nothing was timed yet, its stop band is not known, or two rates contradict each other.
+    pub fn rates(&self) -> Result<Rates, NoRates> {
+        let turning = |m: &Mark| Some(Turning { pulse: m.pulse_us, rate: m.rpm? });
+        let seen: Vec<Turning> = self.marks.iter().filter_map(turning).collect();
+        Rates::of(self.band().ok_or(NoRates::None)?, &seen)
+    }
+
+    /// The pulses of a continuous one's levels: its saturations where rates were seen, else its endpoints.
+    pub fn sides(&self) -> Sides {
+        let Ends { low, high } = self.endpoints_us;
+        let stop = self.centre();
+        let band = self.band().filter(|band| stop >= band.low && stop <= band.high);
+        let still = band.map_or((stop, stop), |band| (band.low, band.high));
+        let rates = self.rates().ok();
+        let full = |longer: bool, end: Micros, edge: Micros| {
+            let seen = rates.as_ref().and_then(|rates| rates.saturation(longer));
+            let pulse = seen.unwrap_or(end).within(low, high);
+            if (pulse > edge) == longer { pulse } else { end }
+        };
+        let (low, high) = (full(false, low, still.0), full(true, high, still.1));
+        let seen = rates.map_or_else(Vec::new, |rates| rates.levels((low, high), still));
+        Sides { low, zero: stop, high, still, seen }
+    }
+
+    /// Its centre, or 1500 µs. Of a continuous one the pulse at which it stops: the middle of the band that marks tell,
+    /// or else what was said, or else the pulse that arms it.
+    pub fn centre(&self) -> Micros {
+        let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
+        let band = self.kind.turns_on().then(|| self.band()).flatten().map(|band| band.middle());
+        band.or(self.centre_us).or(neutral).unwrap_or(Micros::new(1500.0))
+    }
+
+    /// The pulse that it must see before it follows, and for how long; none when it follows at once.
+    pub fn arms(&self) -> Option<(Micros, Seconds)> {
+        let arming = self.arming.as_ref()?;
+        Some((arming.pulse_us.unwrap_or_else(|| self.centre()), arming.for_s))
+    }
+
+    /// The part of the name before the dot, or nothing.
+    pub fn group(&self) -> &str {
+        self.name.split_once('.').map_or("", |(group, _)| group)
+    }
+
+    /// The part of the name after the dot, or all of it.
+    pub fn short_name(&self) -> &str {
+        self.name.split_once('.').map_or(self.name.as_str(), |(_, short)| short)
+    }
+
+    /// The greatest speed the sheet gives, in degrees a second.
+    pub fn rated_speed(&self) -> Option<DegreesPerSecond> {
+        let seconds = self.rated.as_ref()?.s_per_60_deg?;
+        Some(DegreesPerSecond::new(60.0 / seconds.get()))
+    }
+}
+
+fn is_cautious(ends: &Ends<Micros>) -> bool {
+    *ends == Ends::cautious()
+}
+
+fn is_positional(kind: &Kind) -> bool {
+    *kind == Kind::default()
+}
+
+const fn once() -> u8 {
+    1
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "as the serializer asks")]
+const fn is_once(times: &u8) -> bool {
+    *times == once()
+}
+
+fn is_aligned(how: &MarkKind) -> bool {
+    *how == MarkKind::Aligned
+}
