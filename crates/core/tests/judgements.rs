@@ -180,4 +180,23 @@ proptest! {
             Err(other) => prop_assert!(false, "{other:?}"),
         }
     }
+
+    /// From either side the curve is the same one, as far apart as the slack that the marks tell.
+    #[test]
+    fn the_two_sides_of_a_fit_are_its_slack_apart(
+        gain in gain(), by in 0.5..3.0f64, bends in proptest::bool::ANY, at in 700.0..2300.0f64,
+    ) {
+        let bend = |pulse: f64| if bends { 6.0 * gain.signum() * ((pulse - 1500.0) / 600.0).powi(2) } else { 0.0 };
+        let mark = |pulse: f64, from, off: f64| Seen {
+            pulse: US(pulse), angle: DEG(gain * (pulse - 1500.0) + bend(pulse) + off), error: DEG(1.0), from, sure: false,
+        };
+        let marks: Vec<Seen> = [900.0, 1200.0, 1500.0, 1800.0, 2100.0]
+            .into_iter()
+            .flat_map(|pulse| [mark(pulse, Side::Above, by / 2.0), mark(pulse, Side::Below, -by / 2.0)])
+            .collect();
+        let fit = Fit::of(&marks, None, if bends { Shape::Cubic } else { Shape::Line }).unwrap();
+        let angle = |side| fit.from_side(side).angle_at(US(at)).get();
+        prop_assert!((angle(Side::Above) - angle(Side::Below) - by).abs() < 1e-9);
+        prop_assert!((angle(Side::Above) + angle(Side::Below) - 2.0 * angle(Side::Unknown)).abs() < 1e-9);
+    }
 }

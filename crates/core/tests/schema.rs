@@ -375,3 +375,29 @@ fn what_is_said_to_count_where_nothing_is_written_does() {
     // These are kept as nothing, and what counts then stands in one constant each.
     assert_eq!(kept, ["bus_hz", "error_deg", "lost_after_ms", "share"].map(str::to_owned).into());
 }
+
+/// Hands every value of a document over.
+fn each(value: &mut Value, see: &mut dyn FnMut(&mut Value)) {
+    see(value);
+    match value {
+        Value::Array(list) => list.iter_mut().for_each(|value| each(value, see)),
+        Value::Object(table) => table.values_mut().for_each(|value| each(value, see)),
+        _ => {}
+    }
+}
+
+#[test]
+fn what_is_not_so_is_not_written() {
+    let mut document = full();
+    let mut turned = 0;
+    each(&mut document, &mut |value| {
+        if *value == Value::Bool(true) {
+            *value = Value::Bool(false);
+            turned += 1;
+        }
+    });
+    assert!(turned >= 5, "the full rig has every key: {turned}");
+    let rig = read(&document).unwrap();
+    let mut written = wasvolta_core::rig::file::to_values(&rig).unwrap();
+    each(&mut written, &mut |value| assert_ne!(*value, Value::Bool(false), "a `false` says nothing"));
+}
