@@ -17,12 +17,13 @@ use wasvolta_core::link::{Health, Link, Rules};
 use wasvolta_core::linkage::{Branch, FourBar, Transmission};
 use wasvolta_core::rate::{Band, Rates, Turning, timed};
 use wasvolta_core::rig::edit::joint;
-use wasvolta_core::rig::{Idle, Kind, Limit, Rig};
+use wasvolta_core::rig::{Board, Idle, Kind, Limit, Rig, Servo};
 use wasvolta_core::sequence::rounded_up;
 use wasvolta_core::shape::{Curve as Bend, Memory, Shape, Span, smoothing_share};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Reading};
-use wasvolta_core::unit::{Degrees, Millimetres, Rpm, Seconds};
+use wasvolta_core::traffic::Traffic;
+use wasvolta_core::unit::{Degrees, Hertz, Millimetres, Rpm, Seconds};
 
 const DEG: fn(f64) -> Degrees = Degrees::new;
 const MM: fn(f64) -> Millimetres = Millimetres::new;
@@ -224,6 +225,32 @@ proptest! {
 }
 
 #[test]
+fn the_wait_for_a_new_value_is_a_round_and_its_boards_checks() {
+    // A check reads two modes, the divider, and eight channels of four bytes back. A read is an address, a register, an
+    // address again and the bytes: nine bits each, a start, a second start and a stop.
+    let read = |bytes: f64| (3.0 + bytes) * 9.0 + 3.0;
+    let bits = read(2.0) + read(1.0) + read(32.0);
+    // Behind a bridge each piece of sixteen bytes is a transfer that names the register and one that reads: eight bytes
+    // around each, and the data.
+    let bytes = 4.0 * (8.0 + 1.0 + 8.0) + 35.0;
+    for (boards, baud) in [(1u8, None), (3, None), (2, Some(57_600u32))] {
+        let mut rig = rig();
+        let (board, servo) = (rig.boards[0].clone(), rig.servos[0].clone());
+        rig.boards = (0..boards)
+            .map(|n| Board { name: format!("b{n}"), address: Some(0x40 + n), ..board.clone() })
+            .collect();
+        rig.servos = rig.boards.iter().map(|b| Servo { board: b.name.clone(), ..servo.clone() }).collect();
+        (rig.ports[0].bus_hz, rig.ports[0].baud) = (Some(Hertz::new(400e3)), baud);
+        let traffic = Traffic::of(&rig, &board.port);
+        let line = baud.map_or(0.0, |baud| bytes * 10.0 / f64::from(baud));
+        let checks = f64::from(boards) * (bits / 400e3 + line);
+        let frame = 1.0 / board.clock().rate().get();
+        let waits = traffic.longest_wait().get() - traffic.round().get();
+        assert!((waits - frame - checks).abs() < 1e-9, "{boards} boards: {waits} s, {frame} and {checks}");
+    }
+}
+
+#[test]
 fn presses_at_one_moment_are_no_turn() {
     assert_eq!((timed(&[3.0, 3.0]), timed(&[3.0]), timed(&[])), (None, None, None));
 }
@@ -289,7 +316,7 @@ proptest! {
 
 fn bars() -> impl Strategy<Value = FourBar> {
     let length = || 15.0..60.0f64;
-    (length(), 30.0..90.0f64, length(), 40.0..90.0f64, 50.0..130.0f64, proptest::bool::ANY).prop_map(
+    (length(), 10.0..90.0f64, length(), 40.0..90.0f64, 50.0..130.0f64, proptest::bool::ANY).prop_map(
         |(horn, rod, arm, pivots, at, crossed)| FourBar {
             horn_mm: MM(horn),
             rod_mm: MM(rod),
@@ -462,6 +489,15 @@ fn a_knob_that_jogs_a_trimmed_servo_takes_it_where_it_stands() {
         (0..300).for_each(|_| run.read(&[knob(value)], &[]));
         assert!((run.pulse(1) - wanted).abs() < 1e-6, "{}", run.pulse(1));
     }
+    // One that nobody drives is taken where it stands, too.
+    let mut run = Run::new(&winch());
+    run.read(&[knob(512.0)], &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
+    run.read(&[knob(512.0)], &[Command::GiveBack { servo: 1 }]);
+    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    assert!((run.pulse(1) - 1510.0).abs() < 1e-6, "it stops there: {}", run.pulse(1));
+    run.read(&[knob(512.0)], &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
+    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    assert!((run.pulse(1) - 1510.0).abs() < 1e-6, "{}", run.pulse(1));
 }
 
 #[test]
@@ -483,7 +519,7 @@ fn a_link_that_is_lost_and_that_comes_back_is_said_once_each() {
 proptest! {
     #[test]
     fn the_time_that_a_flowing_move_behind_a_linkage_needs_is_that_of_its_fastest_moment(
-        to in 5.0..40.0f64, moves in 0.05..0.4f64, easing in prop_oneof![Just(Easing::Flow), Just(Easing::MinimumJerk), Just(Easing::Linear)],
+        to in 5.0..40.0f64, off in -15.0..15.0f64, moves in 0.05..0.4f64, easing in prop_oneof![Just(Easing::Flow), Just(Easing::MinimumJerk), Just(Easing::Linear)],
     ) {
         let mut rig = rig();
         rig.joints[0].low = None;
@@ -496,8 +532,8 @@ proptest! {
         let mut rig = joint::set_linkage(&rig, "heron.neck", bars).unwrap();
         let run = Run::new(&rig);
         let scale = run.stage.plan().servos[0].scale.clone().unwrap();
-        let middle = scale.angle_at(US(1500.0));
-        for (pose, angle) in rig.poses.iter_mut().zip([middle, middle + DEG(to - 20.0)]) {
+        let middle = scale.angle_at(US(1500.0)) + DEG(off);
+        for (pose, angle) in rig.poses.iter_mut().zip([middle, scale.angle_at(US(1500.0)) + DEG(to - 20.0)]) {
             pose.angles_deg = [("heron.neck".to_owned(), angle)].into_iter().collect();
         }
         let steps = &mut rig.sequences[0].steps;

@@ -99,8 +99,10 @@ proptest! {
     /// been is said from the others.
     #[test]
     fn one_mark_that_the_others_disagree_with_is_named(
-        gain in gain(), more in 0usize..5, place in 0usize..5, off in prop_oneof![0.2..60.0f64, -60.0..-0.2f64], error in 0.3..3.0f64,
+        gain in gain(), more in 0usize..5, place in 0usize..5, errors in prop_oneof![0.2..20.0f64, 2.5..3.5f64, -3.5..-2.5f64, -20.0..-0.2f64],
+        error in 0.3..3.0f64,
     ) {
+        let off = errors * error;
         let mut marks: Vec<Seen> = (0..5 + more)
             .map(|n| {
                 let pulse = 900.0 + 110.0 * f64::from(u32::try_from(n).unwrap());
@@ -199,4 +201,13 @@ proptest! {
         prop_assert!((angle(Side::Above) - angle(Side::Below) - by).abs() < 1e-9);
         prop_assert!((angle(Side::Above) + angle(Side::Below) - 2.0 * angle(Side::Unknown)).abs() < 1e-9);
     }
+}
+
+#[test]
+fn each_side_has_a_word_and_an_unknown_one_has_none() {
+    let words = [Side::Unknown, Side::Below, Side::Above].map(Side::word);
+    assert!(
+        words[0].is_empty() && !words[1].is_empty() && !words[2].is_empty() && words[1] != words[2],
+        "{words:?}"
+    );
 }

@@ -197,6 +197,30 @@ mod bends {
     use super::*;
 
     #[test]
+    fn limits_and_a_linkages_reach_hold_together_the_tighter_one_at_each_end() {
+        let rig = linked();
+        let free = |rig: &Rig| {
+            let (low, high) = Plan::of(rig).servos[0].guard.free();
+            (low.get(), high.get())
+        };
+        let scale = Plan::of(&rig).servos[0].scale.clone().unwrap();
+        let (low, high) = free(&rig);
+        for (from, to) in [(0.2, 0.9), (0.1, 0.6), (0.3, 0.7)] {
+            let [from, to] = [from, to].map(|share| low + (high - low) * share);
+            let (a, b) = (scale.angle_at(US(from)), scale.angle_at(US(to)));
+            let limit = |angle| Some(Limit { angle_deg: angle, reason: String::new() });
+            let mut limited = rig.clone();
+            let (least, most) = if a < b { (a, b) } else { (b, a) };
+            (limited.joints[0].low, limited.joints[0].high) = (limit(least), limit(most));
+            let (low, high) = free(&limited);
+            assert!(
+                (low - from).abs() < 0.5 && (high - to).abs() < 0.5,
+                "{low} to {high}, {from} to {to} were set"
+            );
+        }
+    }
+
+    #[test]
     fn endpoints_beyond_a_linkages_reach_are_taken_inwards_and_it_moves_to_its_end() {
         let rig = linked();
         let plan = Plan::of(&rig);

@@ -241,6 +241,8 @@ mod tests {
         misread[4].1 += 6.0;
         assert!(fit(&misread).odd().unwrap().or_bends);
         assert_eq!(fit(&misread).between_odd_and_next(), Some(Micros::new(1875.0)));
+        let mirrored: Vec<(f64, f64)> = misread.iter().rev().map(|(p, a)| (3000.0 - p, -a)).collect();
+        assert_eq!(fit(&mirrored).between_odd_and_next(), Some(Micros::new(1125.0)));
         misread.insert(4, straight(1875.0));
         let told = fit(&misread).odd().copied().unwrap();
         assert_eq!(fit(&misread).between_odd_and_next(), None);
