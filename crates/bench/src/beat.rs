@@ -67,7 +67,11 @@ pub fn measure() -> Vec<Row> {
     let bare = Times::of(bare.join().unwrap_or_default());
     drop(engine);
     let start = clock.start.get().copied().unwrap_or_default();
-    let engine = Times::of(lateness(&tape, start));
+    let late = lateness(&tape, start);
+    if late.is_empty() {
+        return Vec::new();
+    }
+    let engine = Times::of(late);
     let row = |name: &str, per_mille: usize| {
         let (own, beside) = (engine.at(per_mille), bare.at(per_mille));
         Row::new(format!("beat lateness, {name} of {}", engine.count()), format!("{own:.0} µs"))

@@ -43,8 +43,9 @@ pub fn of(count: u16, seconds: u16) -> Rig {
         joints: BTreeMap::new(),
     };
     let steps = (0..seconds).map(step).collect();
+    let knobs = seed.port(&seed.inputs[0].port).cloned();
     let mut rig = Rig {
-        ports: (0..boards(count).div_ceil(2)).map(|n| port(&seed, n)).collect(),
+        ports: (0..boards(count).div_ceil(2)).map(|n| port(&seed, n)).chain(knobs).collect(),
         boards: (0..boards(count)).map(|n| board(&seed, n)).collect(),
         joints: joints.collect(),
         inputs: (0..).zip(&servos[half..]).map(|(n, s)| input(&seed, n, s)).collect(),
@@ -146,4 +147,18 @@ pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     stage.advance(beat, &[], &give);
     stage.advance(beat * 2, &[], &[Command::Play { sequence: rig.sequences[0].id }]);
     (stage, beat * 2)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wasvolta_core::rig::check::problems;
+
+    #[test]
+    fn what_is_measured_is_a_sound_rig() {
+        for count in [2, 16, 992] {
+            let problems = problems(&of(count, 10));
+            assert!(problems.is_empty(), "{count}: {problems:?}");
+        }
+    }
 }
