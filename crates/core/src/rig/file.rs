@@ -151,9 +151,23 @@ fn newer_format(document: &Document<&str>, known: u32) -> Option<Located> {
     })
 }
 
-/// One line, as messages are.
+/// How the reader names the types of Rust, and what a maker writes there.
+const TYPES: [(&str, &str); 8] = [
+    ("expected u8", "expected a whole number from 0 to 255"),
+    ("expected u16", "expected a whole number from 0 to 65535"),
+    ("expected u32", "expected a whole number from 0 up"),
+    ("expected f64", "expected a number"),
+    ("expected a sequence", "expected a list in [ ]"),
+    ("expected a map", "expected a table in { }"),
+    ("expected a boolean", "expected true or false"),
+    ("expected a string", "expected a text in quotes"),
+];
+
+/// One line, as messages are, in words of the file.
 fn tidy(message: &str) -> String {
-    message.split('\n').map(str::trim).filter(|l| !l.is_empty()).collect::<Vec<_>>().join("; ")
+    let line = message.split('\n').map(str::trim).filter(|l| !l.is_empty()).collect::<Vec<_>>().join("; ");
+    let plain = TYPES.iter().find_map(|(rust, words)| Some(format!("{}{words}", line.strip_suffix(rust)?)));
+    plain.unwrap_or(line)
 }
 
 fn help_for(message: &str) -> String {
@@ -360,6 +374,20 @@ mod tests {
         let underlined: Vec<&str> = found.iter().map(|one| &text[one.span.clone().unwrap()]).collect();
         assert_eq!(underlined, ["chanel", "colur"], "all of them");
         assert_eq!(found[0].help, "write channel");
+    }
+
+    #[test]
+    fn a_value_of_another_type_is_told_what_stands_there_in_words_of_the_file() {
+        let wrong = [
+            ("channel = 1", "channel = 99999", "a whole number from 0 to 255"),
+            ("frame_hz = 50", "frame_hz = \"fast\"", "a number"),
+            ("rail = \"six-volt\"", "rail = 7", "a text in quotes"),
+            ("marks = [", "exercised = 3\nmarks = [", "a list in [ ]"),
+        ];
+        for (from, to, wanted) in wrong {
+            let (message, _, _) = first_problem(&SMALL.replacen(from, to, 1));
+            assert!(message.ends_with(&format!("expected {wanted}")), "{message}");
+        }
     }
 
     #[test]
