@@ -237,6 +237,7 @@ mod tests {
                 _ => None,
             }).collect();
             prop_assert_eq!(found, vec![data]);
+            prop_assert_eq!(decoder.skipped(), 0);
         }
     }
 }

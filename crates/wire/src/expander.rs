@@ -207,6 +207,12 @@ mod tests {
         for channel in 0..CHANNELS {
             assert!(spread(channel, 595) + 595 <= STEPS, "channel {channel} would wrap");
         }
+        for beyond in [16, 17, 300] {
+            assert_eq!(
+                (channel_register(beyond), spread(beyond, 595)),
+                (channel_register(15), spread(15, 595))
+            );
+        }
     }
 
     proptest! {
