@@ -560,7 +560,9 @@ mod edits {
                 let stood: Vec<Micros> = run.stage.servos().iter().map(|s| s.pulse).collect();
                 let held: Vec<bool> = run.stage.servos().iter().map(|s| s.engaged && s.owner == Owner::Hand).collect();
                 run.stage.swap(Prepared::new(Plan::of(&rig)));
-                for beat in 0..300 {
+                // Through a gear of one to a hundred they move together for long: until all stand, or a minute.
+                let (mut beat, mut moves) = (0, true);
+                while beat < 300 || (moves && beat < 3000) {
                     let before: Vec<Micros> = run.stage.servos().iter().map(|s| s.pulse).collect();
                     run.beat(&[]);
                     for (m, state) in run.stage.servos().iter().enumerate() {
@@ -571,7 +573,10 @@ mod edits {
                         let reached = plan.go(before[m], state.pulse, speed, 0.02 + 1e-6);
                         prop_assert!((reached - state.pulse).abs().get() < 1e-3, "{}: servo {m} went from {:?} to {:?} in beat {beat}", EDITS[n].0, before[m], state.pulse);
                     }
+                    moves = run.stage.servos().iter().zip(&before).any(|(state, before)| state.pulse != *before);
+                    beat += 1;
                 }
+                if moves { continue }
                 for (m, state) in run.stage.servos().iter().enumerate() {
                     let plan = &run.stage.plan().servos[m];
                     if state.engaged {

@@ -154,9 +154,7 @@ pub(super) fn settle(
 ) {
     for (n, plan) in plans.iter().enumerate() {
         let Some(led) = &plan.led else { continue };
-        let (Some(leader), Some(leads)) = (states.get(led.leader).copied(), plans.get(led.leader)) else {
-            continue;
-        };
+        let Some(leader) = states.get(led.leader).copied() else { continue };
         let Some(state) = states.get_mut(n) else { continue };
         if state.engaged && !leader.engaged {
             state.release(plan.loaded);
@@ -176,7 +174,9 @@ pub(super) fn settle(
                     let wanted = led.pulse_for(going.pulse);
                     let reached = plan.go(state.pulse, wanted, plan.pace.most, beat.seconds);
                     if reached != wanted {
-                        going.pulse = leads.guard.bound(led.leading_for(reached)).0;
+                        // Between where it is and where it was to go: while an edit has left it outside, the guard's
+                        // nearest pulse would be a jump.
+                        going.pulse = led.leading_for(reached).within(leader.pulse, going.pulse);
                     }
                 }
                 Proposal::Led
