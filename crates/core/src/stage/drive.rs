@@ -6,7 +6,6 @@
 use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
 use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
-use crate::guard::HAIR;
 use crate::guard::Stopped;
 use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
@@ -78,7 +77,7 @@ impl ServoState {
             && output == Output::Driving
             && self.owner == Owner::Hand
             && self.act.is_none()
-            && (self.pulse - self.target).abs().get() <= HAIR;
+            && self.pulse == self.target;
         self.idle = if stands { self.idle + dt } else { Duration::ZERO };
         self.idle
     }
