@@ -57,6 +57,9 @@ pub struct Passed {
     pub stopped: Option<Stopped>,
 }
 
+/// A target that sits on a limit is not held back by it, though the last bit may say so: so much is nothing, in µs.
+pub(crate) const HAIR: f64 = 1e-6;
+
 impl Guard {
     /// A guard between two endpoints, with limits as pulses, and the output's clock.
     pub fn new(
@@ -79,8 +82,6 @@ impl Guard {
     /// `wanted`, brought inside limits and endpoints, with what held it back.
     #[inline]
     pub fn bound(&self, wanted: Micros) -> (Micros, Option<Stopped>) {
-        // A target that sits on a limit is not held back by it, though the last bit may say so.
-        const HAIR: f64 = 1e-6;
         let (low, high) = self.free();
         if wanted.get() < low.get() - HAIR {
             let at_limit = low > self.endpoints.0;
@@ -89,7 +90,7 @@ impl Guard {
             let at_limit = high < self.endpoints.1;
             (high, Some(if at_limit { Stopped::LimitHigh } else { Stopped::EndpointHigh }))
         } else {
-            (wanted, None)
+            (wanted.within(low, high), None)
         }
     }
 

@@ -343,7 +343,7 @@ proptest! {
             run.beat(&[command]);
             for _ in 0..20 {
                 run.beat(&[]);
-                prop_assert!((1100.0..=1900.0).contains(&run.pulse(0)));
+                prop_assert!((1100.0..=1900.0).contains(&run.pulse(0)), "{:?}", run.pulse(0));
             }
         }
         run.beat(&[Command::Hold]);

@@ -6,6 +6,7 @@
 use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
 use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
+use crate::guard::HAIR;
 use crate::guard::Stopped;
 use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
@@ -77,7 +78,7 @@ impl ServoState {
             && output == Output::Driving
             && self.owner == Owner::Hand
             && self.act.is_none()
-            && self.pulse == self.target;
+            && (self.pulse - self.target).abs().get() <= HAIR;
         self.idle = if stands { self.idle + dt } else { Duration::ZERO };
         self.idle
     }
