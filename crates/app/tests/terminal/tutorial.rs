@@ -31,6 +31,12 @@ fn press(pane: &mut Pane, line: &str) {
         // As the text says: once the horn stands.
         eye(pane);
     }
+    let seen = seen.trim();
+    let before = pane.screen();
+    assert!(
+        !before.contains(seen),
+        "{seen:?} stands there before {keys:?} is pressed, so it promises nothing:\n{before}"
+    );
     let mut typed = false;
     for word in keys.split_whitespace() {
         let named = match word {
@@ -53,7 +59,7 @@ fn press(pane: &mut Pane, line: &str) {
             }
         }
     }
-    pane.see(seen.trim());
+    pane.see(seen);
     if keys.contains("‹angle›") {
         pane.see_no_more("the horn stands at");
     }
