@@ -153,20 +153,20 @@ impl Document {
         self.source.older_format()
     }
 
-    /// Makes an edit; `what` is said at undo.
+    /// Makes an edit; `what` is said at undo. Gives whether it changed anything: what did not is nothing that `u` could
+    /// take back.
     ///
     /// # Errors
     /// When the edit is refused; nothing has changed then.
-    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
+    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<bool, Refused> {
         let next = Arc::new(edit(&self.rig)?);
         if next == self.rig {
-            // What changed nothing is nothing that `u` could take back.
-            return Ok(());
+            return Ok(false);
         }
         tracing::info!("edit: {what}");
         self.remember(what);
         self.adopt(next);
-        Ok(())
+        Ok(true)
     }
 
     /// Puts a rig from a file in the place of this one, as one edit.

@@ -33,8 +33,9 @@ impl Session {
     /// # Errors
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
-        self.document.edit(what, edit)?;
-        self.follow();
+        if self.document.edit(what, edit)? {
+            self.follow();
+        }
         Ok(())
     }
 
