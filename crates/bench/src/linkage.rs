@@ -6,6 +6,7 @@ use crate::rigs;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
+use wasvolta_core::inflow::Inflow;
 use wasvolta_core::linkage::{Branch, FourBar};
 use wasvolta_core::rig::Rig;
 use wasvolta_core::stage::Plan;
@@ -114,7 +115,7 @@ impl Show {
         let start = Instant::now();
         for _ in 0..BEATS {
             self.now += BEAT;
-            black_box(self.stage.advance(black_box(self.now), &[], &[]));
+            black_box(self.stage.advance(black_box(self.now), Inflow::default(), &[]));
         }
         start.elapsed().as_secs_f64() * 1e9 / f64::from(BEATS) / number(self.servos)
     }

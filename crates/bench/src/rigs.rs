@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 use wasvolta_core::Stage;
+use wasvolta_core::inflow::Inflow;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
@@ -143,9 +144,9 @@ pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     let engage: Vec<Command> =
         servos.clone().map(|servo| Command::Engage { servo, pulse, stands_there: true }).collect();
     let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
-    stage.advance(Duration::ZERO, &[], &engage);
-    stage.advance(beat, &[], &give);
-    stage.advance(beat * 2, &[], &[Command::Play { sequence: rig.sequences[0].id }]);
+    stage.advance(Duration::ZERO, Inflow::default(), &engage);
+    stage.advance(beat, Inflow::default(), &give);
+    stage.advance(beat * 2, Inflow::default(), &[Command::Play { sequence: rig.sequences[0].id }]);
     (stage, beat * 2)
 }
 

@@ -5,7 +5,9 @@ use crate::rigs;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
-use wasvolta_core::stage::{Plan, Reading, ServoState};
+use wasvolta_core::inflow::{Batch, Inflow};
+use wasvolta_core::link::Heard;
+use wasvolta_core::stage::{Plan, ServoState};
 use wasvolta_core::unit::Ticks;
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -50,7 +52,8 @@ fn each(beats: u32, count: u16, mut beat: impl FnMut()) -> f64 {
 struct Run {
     stage: Stage,
     /// Some beats' readings, made before: what a decoder does is not the stage's.
-    readings: Vec<Vec<Reading>>,
+    inputs: Vec<Vec<Batch>>,
+    links: Vec<Heard>,
     now: Duration,
     n: usize,
 }
@@ -61,18 +64,19 @@ impl Run {
         let (stage, now) = rigs::playing(&rig, BEAT);
         let reading = |n: usize, k: usize| {
             let value = wasvolta_core::unit::number((n * 7 + k * 13) % 1024);
-            Reading { value: Some(value), frames: 1, changed: true, gone: false }
+            Batch::of(value)
         };
         let inputs = rig.inputs.len();
-        let readings = (0..4).map(|n| (0..inputs).map(|k| reading(n, k)).collect()).collect();
-        Self { stage, readings, now, n: 0 }
+        let inputs = (0..4).map(|n| (0..inputs).map(|k| reading(n, k)).collect()).collect();
+        let links = vec![Heard { frames: 1, changed: true, ..Heard::default() }; rig.links.len()];
+        Self { stage, inputs, links, now, n: 0 }
     }
 
     fn beat(&mut self) {
         self.n += 1;
         self.now += BEAT;
-        let readings = &self.readings[self.n % 4];
-        black_box(self.stage.advance(black_box(self.now), black_box(readings), &[]));
+        let inflow = Inflow { links: &self.links, inputs: &self.inputs[self.n % 4] };
+        black_box(self.stage.advance(black_box(self.now), black_box(inflow), &[]));
     }
 }
 

@@ -12,6 +12,7 @@ pub mod estimate;
 pub mod fineness;
 pub mod fit;
 pub mod guard;
+pub mod inflow;
 pub mod link;
 pub mod linkage;
 pub mod outside;

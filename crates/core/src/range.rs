@@ -99,6 +99,12 @@ pub const SMOOTHING: Range = Range::new("smoothing", "ms", 0.0, 10_000.0);
 pub const RATE: Range = Range::new("rate", "/s", 0.01, 1000.0);
 /// How long a link may be silent.
 pub const LOST_AFTER: Range = Range::new("lost after", "ms", 50.0, 60_000.0);
+/// How long a link that speaks when something changes may be silent.
+pub const HEARTBEAT: Range = Range::new("heartbeat", "s", 0.1, 3600.0);
+/// The time of one round of a wave.
+pub const PERIOD: Range = Range::new("period", "s", 0.02, 3600.0);
+/// What makes noise the same again.
+pub const SEED: Range = Range::new("seed", "", 0.0, 999_999.0);
 /// A raw reading.
 pub const RAW: Range = Range::new("raw value", "", -1.0e9, 1.0e9);
 /// A travel that a data sheet claims.
@@ -172,6 +178,9 @@ pub const ALL: &[Range] = &[
     SMOOTHING,
     RATE,
     LOST_AFTER,
+    HEARTBEAT,
+    PERIOD,
+    SEED,
     RAW,
     TRAVEL,
     SIGNAL_VOLTS,

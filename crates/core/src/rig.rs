@@ -15,6 +15,7 @@ pub mod id;
 mod input;
 mod joint;
 mod kind;
+pub mod link;
 mod merge;
 pub(crate) mod number;
 pub mod parts;
@@ -38,11 +39,12 @@ pub use crate::fit::Side;
 pub use board::{Board, Port, Rail};
 pub use chip::{Chip, PortKind};
 pub use id::{
-    BoardId, Ids, InputId, JointId, PartId, PartNumbers, PortId, PoseId, RailId, SequenceId, ServoId,
+    BoardId, Ids, InputId, JointId, LinkId, PartId, PartNumbers, PortId, PoseId, RailId, SequenceId, ServoId,
 };
-pub use input::{Failsafe, Field, Input, Mapping};
+pub use input::{Failsafe, Input, Mapping};
 pub use joint::{Back, CutTo, Joint, Limit, QuitTo};
 pub use kind::{Arming, Kind, Signal};
+pub use link::{Channel, Flow, Framing, Link, Protocol, Wave, WaveShape};
 pub use parts::{Index, Parts};
 pub use pose::{Pose, Sequence, Step, StepJoint};
 pub use servo::{Exercised, Idle, Mark, MarkKind, Rated, ReadAt, Servo};
@@ -56,7 +58,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 7 at present. What an older one lacks has its usual value.
+    /// The version of the format, 8 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
@@ -84,6 +86,9 @@ pub struct Rig {
     /// What the servos turn.
     #[serde(default, rename = "joint", skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<Joint>,
+    /// Ways in.
+    #[serde(default, rename = "link", skip_serializing_if = "Vec::is_empty")]
+    pub links: Vec<Link>,
     /// Signals that come in.
     #[serde(default, rename = "input", skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<Input>,

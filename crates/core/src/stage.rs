@@ -20,7 +20,8 @@ pub use player::{Play, Player};
 
 use crate::estimate::Estimate;
 use crate::guard::Stopped;
-use crate::link::{Health, Link};
+use crate::inflow::{Batch, Inflow};
+use crate::link::{Health, Heard, Link, Rules};
 use crate::rig::InputId;
 use crate::shape::{Memory, Stages};
 use crate::unit::{Micros, Ticks};
@@ -216,6 +217,38 @@ impl ServoState {
     }
 }
 
+/// One link as it stands.
+#[derive(Debug, Clone, Default)]
+pub struct LinkState {
+    /// Its health.
+    pub health: Health,
+    /// The age of its newest good frame.
+    pub age: Option<Duration>,
+    link: Link,
+}
+
+impl LinkState {
+    /// Whether it is heard, moving or not.
+    pub const fn is_heard(&self) -> bool {
+        matches!(self.health, Health::Fresh | Health::Late | Health::Stuck)
+    }
+
+    /// The usual interval between its frames; none before two have come.
+    pub fn usual(&self) -> Option<Duration> {
+        Some(self.link.usual()).filter(|usual| !usual.is_zero())
+    }
+
+    /// Takes what came until `now`; whether its health changed in a way that matters.
+    fn hear(&mut self, now: Duration, heard: &Heard, rules: &Rules) -> bool {
+        self.link.hear(now, heard, rules);
+        self.age = self.link.age(now);
+        let health = self.link.health(now, rules);
+        let before = std::mem::replace(&mut self.health, health);
+        before != health
+            && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh))
+    }
+}
+
 /// One input as it stands.
 #[derive(Debug, Clone, Default)]
 pub struct InputState {
@@ -223,25 +256,7 @@ pub struct InputState {
     pub raw: Option<f64>,
     /// The value after each stage.
     pub stages: Stages,
-    /// The health of what carries it.
-    pub health: Health,
-    /// The age of the newest frame.
-    pub age: Option<Duration>,
     memory: Memory,
-    link: Link,
-}
-
-/// What came in for one input since the last call.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Reading {
-    /// The newest value, if any frame came.
-    pub value: Option<f64>,
-    /// How many good frames came.
-    pub frames: u32,
-    /// Whether any value differed from the one before it.
-    pub changed: bool,
-    /// The way to it is gone.
-    pub gone: bool,
 }
 
 /// What the servos are to get: ticks, or no pulse.
@@ -252,6 +267,7 @@ pub type Setpoints = [Option<Ticks>];
 pub struct Prepared {
     plan: Arc<Plan>,
     servos: Vec<ServoState>,
+    links: Vec<LinkState>,
     inputs: Vec<InputState>,
     setpoints: Vec<Option<Ticks>>,
     proposals: Vec<Proposal>,
@@ -269,6 +285,7 @@ impl Prepared {
         let plan = plan.into();
         Self {
             servos: plan.servos.iter().map(plan::ServoPlan::fresh).collect(),
+            links: vec![LinkState::default(); plan.links.len()],
             inputs: vec![InputState::default(); plan.inputs.len()],
             setpoints: vec![None; plan.servos.len()],
             proposals: vec![Proposal::Released; plan.servos.len()],
@@ -330,6 +347,11 @@ impl Stage {
         &self.run.servos
     }
 
+    /// The links in rig order.
+    pub fn links(&self) -> &[LinkState] {
+        &self.run.links
+    }
+
     /// The inputs in rig order.
     pub fn inputs(&self) -> &[InputState] {
         &self.run.inputs
@@ -364,10 +386,25 @@ impl Stage {
             let place = |input: InputId| self.run.plan.input_place(input);
             *state = before.carried(was, plan, place);
         }
+        for (n, plan) in self.run.plan.links.iter().enumerate() {
+            let m = old.plan.link_place(plan.id);
+            let was = m.and_then(|m| Some((old.links.get(m)?, old.plan.links.get(m)?)));
+            if let (Some(state), Some((before, was))) = (self.run.links.get_mut(n), was)
+                && was.place == plan.place
+            {
+                state.clone_from(before);
+            }
+        }
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
             let m = old.plan.input_place(plan.id);
-            if let (Some(state), Some(before)) =
-                (self.run.inputs.get_mut(n), m.and_then(|m| old.inputs.get(m)))
+            let was = m.and_then(|m| Some((old.inputs.get(m)?, old.plan.inputs.get(m)?)));
+            // What another channel has said is nothing that this one has.
+            let link = |plan: &Plan, input: &plan::InputPlan| {
+                plan.links.get(input.link).map(|link| (link.id, link.place.clone()))
+            };
+            if let (Some(state), Some((before, was))) = (self.run.inputs.get_mut(n), was)
+                && was.channel == plan.channel
+                && link(&old.plan, was) == link(&self.run.plan, plan)
             {
                 state.clone_from(before);
                 state.memory.shaped_anew();
@@ -378,8 +415,8 @@ impl Stage {
         old
     }
 
-    /// Moves everything on to `now`. `readings` are in the order of the plan's inputs.
-    pub fn advance(&mut self, now: Duration, readings: &[Reading], commands: &[Command]) -> &Setpoints {
+    /// Moves everything on to `now`, with what came in since the last call.
+    pub fn advance(&mut self, now: Duration, inflow: Inflow<'_>, commands: &[Command]) -> &Setpoints {
         self.events.clear();
         // A late engine must not jump: time counts for two beats at most.
         let dt = self.now.map_or(Duration::ZERO, |before| now.saturating_sub(before)).min(self.beat * 2);
@@ -387,7 +424,7 @@ impl Stage {
         for &command in commands {
             self.obey(now, command);
         }
-        self.read(now, readings, dt.as_secs_f64());
+        self.read(now, inflow, dt.as_secs_f64());
         if self.output != Output::Held && self.run.player.advance(&self.run.plan, dt) {
             self.note(now, EventKind::SequenceEnded, None);
         }
@@ -409,33 +446,18 @@ impl Stage {
         }
     }
 
-    fn read(&mut self, now: Duration, readings: &[Reading], dt: f64) {
+    fn read(&mut self, now: Duration, inflow: Inflow<'_>, dt: f64) {
+        for (n, (state, plan)) in self.run.links.iter_mut().zip(&self.run.plan.links).enumerate() {
+            let heard = inflow.links.get(n).copied().unwrap_or_default();
+            if state.hear(now, &heard, &plan.rules) && self.events.len() < MOST_EVENTS {
+                let kind = EventKind::Link(state.health);
+                self.events.push(Event { at: now, kind, about: About::Link(plan.id) });
+            }
+        }
         for (n, (state, plan)) in self.run.inputs.iter_mut().zip(&self.run.plan.inputs).enumerate() {
-            let reading = readings.get(n).copied().unwrap_or_default();
-            if reading.frames > 0 {
-                state.link.frame(now, reading.changed, &plan.rules);
-                for _ in 1..reading.frames {
-                    state.link.frame(now, false, &plan.rules);
-                }
-            }
-            if reading.gone {
-                state.link.disconnect();
-            }
-            state.raw = reading.value.or(state.raw);
-            let health = state.link.health(now, &plan.rules);
-            state.age = state.link.age(now);
+            state.raw = inflow.inputs.get(n).and_then(Batch::value).or(state.raw);
             if let Some(raw) = state.raw {
                 state.stages = plan.shape.advance(&mut state.memory, raw, dt);
-            }
-            let before = std::mem::replace(&mut state.health, health);
-            let matters = before != health
-                && !matches!((before, health), (Health::Fresh, Health::Late) | (Health::Late, Health::Fresh));
-            if matters && self.events.len() < MOST_EVENTS {
-                self.events.push(Event {
-                    at: now,
-                    kind: EventKind::Link(health),
-                    about: About::Input(plan.id),
-                });
             }
         }
     }
@@ -455,8 +477,8 @@ impl Stage {
     /// Where each servo would go by itself.
     fn propose(&mut self, beat: &Beat) {
         let Self { run, events, beat: number, .. } = self;
-        let Prepared { plan, servos, inputs, player, proposals, .. } = run;
-        let sources = Sources { plan, inputs, player, moment: player.moment(plan), beat: *number };
+        let Prepared { plan, servos, links, inputs, player, proposals, .. } = run;
+        let sources = Sources { plan, links, inputs, player, moment: player.moment(plan), beat: *number };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
         for (n, ((state, plan), proposal)) in parts.enumerate() {
@@ -464,7 +486,7 @@ impl Stage {
                 Proposal::Led
             } else {
                 if state.knob.is_some() {
-                    state.turn(inputs, sources.plan);
+                    state.turn(links, inputs, sources.plan);
                 }
                 if !state.engaged {
                     Proposal::Released

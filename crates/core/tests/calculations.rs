@@ -5,7 +5,7 @@
 
 mod common;
 
-use common::{BEAT, Run, US, rig};
+use common::{Came, BEAT, Run, US, rig};
 use proptest::prelude::*;
 use std::sync::Arc;
 use std::time::Duration;
@@ -21,7 +21,7 @@ use wasvolta_core::rig::{Board, Idle, Kind, Limit, Rig, Servo};
 use wasvolta_core::sequence::rounded_up;
 use wasvolta_core::shape::{Curve as Bend, Memory, Shape, Span, smoothing_share};
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Reading};
+use wasvolta_core::stage::{Command, EventKind, Owner, Placed};
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Degrees, Hertz, Millimetres, Rpm, Seconds};
 
@@ -295,11 +295,11 @@ proptest! {
     fn a_link_is_as_old_as_its_last_frame_late_behind_three_intervals_and_lost_behind_its_time(
         every in 5u64..60, frames in 100u64..200, lost in 400u64..900,
     ) {
-        let rules = Rules { lost_after: Duration::from_millis(lost), stuck_is_lost: false };
+        let rules = Rules::Streaming { lost_after: Duration::from_millis(lost), stuck_is_lost: false };
         let mut link = Link::default();
         prop_assert_eq!((link.age(Duration::ZERO), link.health(Duration::ZERO, &rules)), (None, Health::Absent));
         for n in 0..frames {
-            link.frame(Duration::from_millis(n * every), true, &rules);
+            link.hear(Duration::from_millis(n * every), &Came::value(1.0).heard, &rules);
         }
         let last = Duration::from_millis((frames - 1) * every);
         let after = |ms: u64| last + Duration::from_millis(ms);
@@ -474,40 +474,40 @@ fn a_wiggle_of_a_continuous_servo_takes_a_tenth_of_its_way_about_its_stop() {
 #[test]
 fn a_knob_that_jogs_a_trimmed_servo_takes_it_where_it_stands() {
     let mut run = Run::new(&winch());
-    let knob = |value: f64| Reading { value: Some(value), frames: 1, changed: true, gone: false };
-    run.read(&[knob(512.0)], &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
+    let knob = |value: f64| Came::value(value);
+    run.read(knob(512.0), &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
     // The hand lets it turn; a knob that is taken then begins there.
-    run.read(&[knob(512.0)], &[Command::GoTo { servo: 1, pulse: US(1600.0) }]);
-    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    run.read(knob(512.0), &[Command::GoTo { servo: 1, pulse: US(1600.0) }]);
+    (0..100).for_each(|_| run.read(knob(512.0), &[]));
     let stood = run.pulse(1);
     assert!((stood - 1620.0).abs() < 1e-6, "{stood}");
-    run.read(&[knob(512.0)], &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
-    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    run.read(knob(512.0), &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
+    (0..100).for_each(|_| run.read(knob(512.0), &[]));
     assert!((run.pulse(1) - stood).abs() < 1e-6, "taken at {stood}, went to {}", run.pulse(1));
     // At the knob's ends it is at the pulses that were named, with the trim on top.
     for (value, wanted) in [(1023.0, 1820.0), (0.0, 1220.0)] {
-        (0..300).for_each(|_| run.read(&[knob(value)], &[]));
+        (0..300).for_each(|_| run.read(knob(value), &[]));
         assert!((run.pulse(1) - wanted).abs() < 1e-6, "{}", run.pulse(1));
     }
     // One that nobody drives is taken where it stands, too.
     let mut run = Run::new(&winch());
-    run.read(&[knob(512.0)], &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
-    run.read(&[knob(512.0)], &[Command::GiveBack { servo: 1 }]);
-    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    run.read(knob(512.0), &[engage(1, 1490.0), Command::Trim { servo: 1, by: US(20.0) }]);
+    run.read(knob(512.0), &[Command::GiveBack { servo: 1 }]);
+    (0..100).for_each(|_| run.read(knob(512.0), &[]));
     assert!((run.pulse(1) - 1510.0).abs() < 1e-6, "it stops there: {}", run.pulse(1));
-    run.read(&[knob(512.0)], &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
-    (0..100).for_each(|_| run.read(&[knob(512.0)], &[]));
+    run.read(knob(512.0), &[Command::Knob { servo: 1, input: 0, low: US(1200.0), high: US(1800.0) }]);
+    (0..100).for_each(|_| run.read(knob(512.0), &[]));
     assert!((run.pulse(1) - 1510.0).abs() < 1e-6, "{}", run.pulse(1));
 }
 
 #[test]
 fn a_link_that_is_lost_and_that_comes_back_is_said_once_each() {
     let mut run = Run::new(&rig());
-    let fresh = Reading { value: Some(500.0), frames: 1, changed: true, gone: false };
-    let gone = Reading { gone: true, ..Reading::default() };
+    let fresh = Came::value(500.0);
+    let gone = Came::gone();
     let mut said = Vec::new();
-    for reading in [fresh, fresh, gone, gone, Reading::default(), fresh, fresh, fresh, fresh] {
-        run.read(&[Reading { value: reading.value.map(|v| v + run.now.as_secs_f64()), ..reading }], &[]);
+    for came in [fresh, fresh, gone, gone, Came::default(), fresh, fresh, fresh, fresh] {
+        run.read(came, &[]);
         said.extend(run.stage.events().iter().filter_map(|event| match event.kind {
             EventKind::Link(health) => Some(health),
             _ => None,

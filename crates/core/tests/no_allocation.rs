@@ -13,8 +13,10 @@ use std::time::Duration;
 use wasvolta_core::Stage;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{PartId, ServoId};
+use wasvolta_core::inflow::{Batch, Inflow};
+use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
+use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::Micros;
 
 thread_local! {
@@ -76,8 +78,9 @@ fn advance_through_everything(text: &str) {
     for n in 0..2000u32 {
         let raw = f64::from(n % 1024);
         let gone = n % 700 == 699;
-        let reading =
-            Reading { value: (!gone).then_some(raw), frames: u32::from(!gone), changed: true, gone };
+        let heard =
+            Heard { frames: u32::from(!gone), changed: true, failsafe: false, way: if gone { Way::Gone } else { Way::Same } };
+        let batch = if gone { Batch::default() } else { Batch::of(raw) };
         let pulse = Micros::new(1000.0 + raw);
         let commands = match n % 400 {
             0 => [
@@ -96,7 +99,7 @@ fn advance_through_everything(text: &str) {
         let [one, other] = commands.map(|command| command.named(stage.plan()).unwrap());
         let gone = Command::Release { servo: ServoId::of(700) };
         let commands = if n % 10 == 0 { &[one, other, gone][..] } else { &[] };
-        stage.advance(beat * n, &[reading], commands);
+        stage.advance(beat * n, Inflow { links: &[heard], inputs: &[batch] }, commands);
     }
     assert_eq!(COUNT.with(Cell::get) - before, 0);
 }

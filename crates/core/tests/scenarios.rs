@@ -13,7 +13,9 @@ use std::time::Duration;
 use wasvolta_core::Stage;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Rig, SequenceId, ServoId};
-use wasvolta_core::stage::{Command, Plan, Prepared, Reading};
+use wasvolta_core::inflow::{Batch, Inflow};
+use wasvolta_core::link::{Heard, Way};
+use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::Micros;
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -52,14 +54,15 @@ impl Scene {
 
     fn beat(&mut self, commands: &[Command]) {
         self.now += BEAT;
-        let reading = Reading {
-            value: self.knob,
+        let heard = Heard {
             frames: u32::from(self.knob.is_some()),
             changed: self.knob.map(f64::to_bits) != self.last.map(f64::to_bits),
-            gone: std::mem::take(&mut self.unplugged),
+            failsafe: false,
+            way: if std::mem::take(&mut self.unplugged) { Way::Gone } else { Way::Same },
         };
+        let batch = self.knob.map(Batch::of).unwrap_or_default();
         self.last = self.knob.or(self.last);
-        self.stage.advance(self.now, &[reading], commands);
+        self.stage.advance(self.now, Inflow { links: &[heard], inputs: &[batch] }, commands);
     }
 
     fn order(&self, words: &[&str]) -> Option<Command> {
@@ -107,7 +110,7 @@ impl Scene {
             "arming" => word(if state().arming().is_some() { "yes" } else { "no" }.to_owned(), words[2]),
             "released" => (format!("{:?}", state().ticks), state().ticks.is_none()),
             "output" => word(format!("{:?}", self.stage.output()).to_lowercase(), words[1]),
-            "link" => word(self.stage.inputs()[0].health.word().to_owned(), words[1]),
+            "link" => word(self.stage.links()[0].health.word().to_owned(), words[1]),
             "play" => word(format!("{:?}", self.stage.player().play).to_lowercase(), words[1]),
             other => panic!("expect what? {other}"),
         }

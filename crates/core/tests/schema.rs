@@ -166,7 +166,9 @@ const BEYOND: &[&str] = &[
     "is not a curve",
     "level is",
     "driven by another mapping",
-    "speaks Firmata",
+    "has no channel",
+    // What is spoken where nothing is said is the port's usual.
+    "of lines of numbers sends by itself",
     "cannot be met",
     "turns back",
     "cannot close",

@@ -4,17 +4,17 @@
 
 mod common;
 
-use common::{BEAT, Run, US, rig};
+use common::{Came, BEAT, Run, US, rig};
 use proptest::prelude::*;
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::stage::{About, Command, EventKind, Output, Owner, Placed, Plan, Prepared, Reading};
+use wasvolta_core::stage::{About, Command, EventKind, Output, Owner, Placed, Plan, Prepared};
 
-fn knob(value: f64) -> Reading {
-    Reading { value: Some(value), frames: 1, changed: true, gone: false }
+fn knob(value: f64) -> Came {
+    Came::value(value)
 }
 
 fn engage(servo: usize, pulse: f64) -> Placed {
@@ -24,42 +24,42 @@ fn engage(servo: usize, pulse: f64) -> Placed {
 #[test]
 fn a_new_owner_is_met_with_a_glide_and_then_followed() {
     let mut run = Run::new(&rig());
-    run.read(&[knob(1023.0)], &[engage(1, 1000.0)]);
-    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
+    run.read(knob(1023.0), &[engage(1, 1000.0)]);
+    run.read(knob(1023.0), &[Command::GiveBack { servo: 1 }]);
     let before = run.pulse(1);
-    run.read(&[knob(1023.0)], &[]);
+    run.read(knob(1023.0), &[]);
     // 60 °/s are 600 µs/s on this servo: 12 µs a beat while gliding.
     assert!((run.pulse(1) - before - 12.0).abs() < 1e-9 && run.stage.servos()[1].gliding);
     for _ in 0..60 {
-        run.read(&[knob(1023.0)], &[]);
+        run.read(knob(1023.0), &[]);
     }
     assert!(!run.stage.servos()[1].gliding);
     assert!((run.pulse(1) - 1400.0).abs() < 1e-9, "40° is 1400 µs");
-    run.read(&[knob(1000.0)], &[]);
+    run.read(knob(1000.0), &[]);
     assert!((run.pulse(1) - 1391.0).abs() < 0.1, "once met, it follows at once");
 }
 
 #[test]
 fn a_lost_link_does_as_told_and_coming_back_is_a_glide() {
     let mut run = Run::new(&rig());
-    run.read(&[knob(1023.0)], &[engage(1, 1400.0)]);
-    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
+    run.read(knob(1023.0), &[engage(1, 1400.0)]);
+    run.read(knob(1023.0), &[Command::GiveBack { servo: 1 }]);
     for _ in 0..30 {
-        run.read(&[knob(1023.0)], &[]);
+        run.read(knob(1023.0), &[]);
     }
-    let gone = Reading { gone: true, ..Reading::default() };
-    run.read(&[gone], &[]);
-    assert_eq!(run.stage.inputs()[0].health, Health::Lost);
+    let gone = Came::gone();
+    run.read(gone, &[]);
+    assert_eq!(run.stage.links()[0].health, Health::Lost);
     // 35° in half a second are 14 µs a beat.
     let before = run.pulse(1);
-    run.read(&[Reading::default()], &[]);
+    run.read(Came::default(), &[]);
     assert!((before - run.pulse(1) - 14.0).abs() < 1e-6, "{before} {}", run.pulse(1));
     for _ in 0..40 {
-        run.read(&[Reading::default()], &[]);
+        run.read(Came::default(), &[]);
     }
     assert!((run.pulse(1) - 1050.0).abs() < 1e-9);
     for _ in 0..4 {
-        run.read(&[knob(1023.0)], &[]);
+        run.read(knob(1023.0), &[]);
     }
     assert_eq!((run.stage.servos()[1].owner, run.stage.servos()[1].gliding), (Owner::Mapping, true));
 }
@@ -69,13 +69,13 @@ fn without_a_failsafe_angle_a_lost_link_means_stay() {
     let mut rig = rig();
     rig.mappings[0].failsafe = None;
     let mut run = Run::new(&rig);
-    run.read(&[knob(500.0)], &[engage(1, 1200.0)]);
-    run.read(&[knob(500.0)], &[Command::GiveBack { servo: 1 }]);
+    run.read(knob(500.0), &[engage(1, 1200.0)]);
+    run.read(knob(500.0), &[Command::GiveBack { servo: 1 }]);
     for _ in 0..20 {
-        run.read(&[knob(500.0)], &[]);
+        run.read(knob(500.0), &[]);
     }
     let before = run.pulse(1);
-    run.read(&[Reading { gone: true, ..Reading::default() }], &[]);
+    run.read(Came::gone(), &[]);
     for _ in 0..20 {
         run.beat(&[]);
     }
@@ -87,9 +87,9 @@ fn without_a_failsafe_angle_a_lost_link_means_stay() {
 fn a_failsafe_angle_that_is_edited_while_the_link_is_lost_is_gone_to() {
     let mut rig = rig();
     let mut run = Run::new(&rig);
-    run.read(&[knob(1023.0)], &[engage(1, 1400.0)]);
-    run.read(&[knob(1023.0)], &[Command::GiveBack { servo: 1 }]);
-    run.read(&[Reading { gone: true, ..Reading::default() }], &[]);
+    run.read(knob(1023.0), &[engage(1, 1400.0)]);
+    run.read(knob(1023.0), &[Command::GiveBack { servo: 1 }]);
+    run.read(Came::gone(), &[]);
     for _ in 0..80 {
         run.beat(&[]);
     }
@@ -209,7 +209,7 @@ proptest! {
         let fastest = [4000.0 * 0.02, 5000.0 * 0.02];
         for (commands, raw) in asked {
             let before: Vec<_> = run.stage.servos().to_vec();
-            run.read(&[knob(raw)], &commands);
+            run.read(knob(raw), &commands);
             let plan = run.stage.plan();
             for (n, (state, plan)) in run.stage.servos().iter().zip(&plan.servos).enumerate() {
                 prop_assert_eq!(state.ticks.is_some(), state.engaged);

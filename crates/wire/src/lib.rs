@@ -3,6 +3,10 @@
 //! A decoder takes bytes in any split, never panics, never grows, and finds its way back after rubbish.
 
 pub mod bridge;
+pub mod crsf;
+pub mod decode;
 pub mod expander;
 pub mod firmata;
+pub mod ibus;
 pub mod lines;
+pub mod sbus;

@@ -4,28 +4,11 @@
 //! number, `name=number` or `name:number`. The first line after opening or overflow is dropped, for it may
 //! have begun in the middle of a number.
 
+use crate::decode::{Carrier, Counts, Decode, Frame, Sink};
+use std::time::Duration;
+
 /// The longest line, without its end, in bytes.
 pub const LONGEST: usize = 512;
-
-/// How a field of a line is asked for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Field {
-    /// By its place, from 1.
-    Place(u16),
-    /// By the name before its number.
-    Name(String),
-}
-
-/// What a decoder has seen so far.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Counts {
-    /// Lines with numbers only.
-    pub good: u64,
-    /// Lines with something else, with no number, or too long.
-    pub bad: u64,
-    /// Bytes that were dropped with bad, too long and half lines.
-    pub skipped: u64,
-}
 
 /// What a byte completed.
 enum LineKind {
@@ -40,44 +23,37 @@ pub struct Decoder {
     used: usize,
     /// Until the next line end everything is dropped.
     dropping: bool,
+    /// Each feed is a whole: it begins with a line and ends one.
+    in_datagrams: bool,
     counts: Counts,
 }
 
 impl Default for Decoder {
     fn default() -> Self {
-        Self { line: [0; LONGEST], used: 0, dropping: true, counts: Counts::default() }
+        Self::carried_by(Carrier::Stream)
     }
 }
 
 impl Decoder {
-    /// Takes bytes and calls `good` with each complete line in which every field is a number.
-    pub fn feed(&mut self, bytes: &[u8], mut good: impl FnMut(Numbers<'_>)) {
-        for &byte in bytes {
-            if let LineKind::Finished = self.take(byte) {
-                let line = self.line.get(..self.used).unwrap_or_default();
-                match Numbers::parse(line) {
-                    Some(numbers) => {
-                        self.counts.good += 1;
-                        good(numbers);
-                    }
-                    None => {
-                        self.counts.bad += 1;
-                        self.counts.skipped += line.len() as u64;
-                    }
-                }
-                self.used = 0;
+    /// A decoder for what is carried in that way.
+    pub fn carried_by(carrier: Carrier) -> Self {
+        let in_datagrams = carrier == Carrier::Datagrams;
+        Self { line: [0; LONGEST], used: 0, dropping: !in_datagrams, in_datagrams, counts: Counts::default() }
+    }
+
+    /// A line has ended.
+    fn end(&mut self, sink: &mut dyn Sink) {
+        let line = self.line.get(..self.used).unwrap_or_default();
+        if let Some(numbers) = Numbers::parse(line) {
+            self.counts.good += 1;
+            for (place, (name, value)) in (1..).zip(numbers.iter()) {
+                sink.value(place, name, value);
             }
+            sink.frame(Frame::Values);
+        } else {
+            self.counts.bad += 1;
+            self.counts.skipped += line.len() as u64;
         }
-    }
-
-    /// What has been seen so far.
-    pub const fn counts(&self) -> Counts {
-        self.counts
-    }
-
-    /// The line was opened anew: what comes first may be half a line.
-    pub const fn reopened(&mut self) {
-        self.dropping = true;
         self.used = 0;
     }
 
@@ -104,6 +80,31 @@ impl Decoder {
     }
 }
 
+impl Decode for Decoder {
+    fn feed(&mut self, bytes: &[u8], _: Option<Duration>, sink: &mut dyn Sink) {
+        for &byte in bytes {
+            if let LineKind::Finished = self.take(byte) {
+                self.end(sink);
+            }
+        }
+        if self.in_datagrams {
+            if self.used > 0 {
+                self.end(sink);
+            }
+            self.dropping = false;
+        }
+    }
+
+    fn reopened(&mut self) {
+        self.dropping = !self.in_datagrams;
+        self.used = 0;
+    }
+
+    fn counts(&self) -> Counts {
+        self.counts
+    }
+}
+
 /// A line that holds numbers only. A view: nothing is copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Numbers<'a>(&'a str);
@@ -115,15 +116,6 @@ impl<'a> Numbers<'a> {
         let mut fields = fields(text).peekable();
         fields.peek()?;
         fields.all(|field| field.is_some()).then_some(Self(text))
-    }
-
-    /// The number in a field.
-    pub fn get(&self, field: &Field) -> Option<f64> {
-        let mut all = fields(self.0).flatten();
-        match field {
-            Field::Place(place) => Some(all.nth(usize::from(*place).checked_sub(1)?)?.1),
-            Field::Name(name) => all.find(|(own, _)| own == name).map(|(_, number)| number),
-        }
     }
 
     /// All fields in order, with their names where they have them.
@@ -173,10 +165,26 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// Lines of fields, each with its name.
+    #[derive(Default)]
+    struct Lines(Vec<Vec<(String, f64)>>, Vec<(String, f64)>);
+
+    impl Sink for Lines {
+        fn value(&mut self, place: u16, name: &str, value: f64) {
+            self.1.push((name.to_owned(), value));
+            assert_eq!(usize::from(place), self.1.len());
+        }
+
+        fn frame(&mut self, frame: Frame) {
+            assert_eq!(frame, Frame::Values);
+            self.0.push(std::mem::take(&mut self.1));
+        }
+    }
+
     fn lines(decoder: &mut Decoder, bytes: &[u8]) -> Vec<Vec<(String, f64)>> {
-        let mut all = Vec::new();
-        decoder.feed(bytes, |n| all.push(n.iter().map(|(name, v)| (name.to_owned(), v)).collect()));
-        all
+        let mut all = Lines::default();
+        decoder.feed(bytes, None, &mut all);
+        all.0
     }
 
     fn opened() -> Decoder {
@@ -202,14 +210,12 @@ mod tests {
     }
 
     #[test]
-    fn fields_are_found_by_place_and_by_name() {
-        let numbers = Numbers::parse(b"4 knob=512").unwrap();
-        assert_eq!(numbers.get(&Field::Place(1)), Some(4.0));
-        assert_eq!(numbers.get(&Field::Place(2)), Some(512.0));
-        assert_eq!(numbers.get(&Field::Place(0)), None);
-        assert_eq!(numbers.get(&Field::Place(3)), None);
-        assert_eq!(numbers.get(&Field::Name("knob".into())), Some(512.0));
-        assert_eq!(numbers.get(&Field::Name("pot".into())), None);
+    fn a_datagram_is_a_whole_and_needs_no_line_end() {
+        let mut decoder = Decoder::carried_by(Carrier::Datagrams);
+        assert_eq!(lines(&mut decoder, b"4 knob=512"), [[(String::new(), 4.0), ("knob".to_owned(), 512.0)]]);
+        assert_eq!(lines(&mut decoder, b"1\n2\n").len(), 2);
+        assert!(lines(&mut decoder, &[b'1'; 600]).is_empty(), "too long, and the next is not part of it");
+        assert_eq!(lines(&mut decoder, b"7").len(), 1);
     }
 
     #[test]
@@ -242,12 +248,6 @@ mod tests {
             let mut parts = lines(&mut decoder, a);
             parts.extend(lines(&mut decoder, b));
             prop_assert_eq!(whole, parts);
-        }
-
-        #[test]
-        fn no_bytes_make_it_panic(bytes in proptest::collection::vec(any::<u8>(), 0..2000)) {
-            let mut decoder = Decoder::default();
-            decoder.feed(&bytes, |numbers| assert!(numbers.iter().all(|(_, v)| v.is_finite())));
         }
     }
 }

@@ -16,6 +16,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
+use wasvolta_core::inflow::Inflow;
 use wasvolta_core::rig::{BoardId, Rig};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
@@ -58,7 +59,7 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
         rig.servos.iter().map(|servo| Command::GiveBack { servo: servo.id }).collect();
     start.push(Command::Play { sequence: rig.sequences[sequence].id });
     let begin = Instant::now();
-    stage.advance(base, &[], &start);
+    stage.advance(base, Inflow::default(), &start);
     let end = Duration::try_from_secs_f64(length).unwrap_or_default();
     let mut at = Duration::ZERO;
     loop {
@@ -69,7 +70,7 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
             break;
         }
         at = (at + BEAT).min(end);
-        stage.advance(base + at, &[], &[]);
+        stage.advance(base + at, Inflow::default(), &[]);
     }
     let took = begin.elapsed().as_secs_f64();
     if let Some(trace) = trace {
@@ -86,10 +87,10 @@ fn dry(rig: &Rig, sequence: usize, mut trace: Option<Trace>) -> miette::Result<E
 /// Engages, and passes the time until what must see its neutral first has seen it; gives when that is.
 fn armed(stage: &mut Stage, engage: &[Command]) -> Duration {
     let mut now = Duration::ZERO;
-    stage.advance(now, &[], engage);
+    stage.advance(now, Inflow::default(), engage);
     while stage.servos().iter().any(|servo| servo.arming().is_some()) {
         now += BEAT;
-        stage.advance(now, &[], &[]);
+        stage.advance(now, Inflow::default(), &[]);
     }
     now
 }

@@ -41,10 +41,12 @@ pub struct Port {
     pub name: String,
     /// What kind of way it is.
     pub kind: PortKind,
-    /// A device path, or `sim:NAME` for a simulated one. Of a PWM chip its device, which stays where its number moves.
+    /// A device path, or `sim:NAME` for a simulated one. Of a PWM chip its device, which stays where its number moves; of
+    /// UDP the port's number, where this machine alone is heard, or an address with it, as `0.0.0.0:7000`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Worded)]
     pub path: String,
-    /// The serial rate, 115200 unless said. An I²C bus that has one is behind a UART-to-I²C bridge.
+    /// The serial rate; unless said the one that is usual for its protocol, 115200 for lines. An I²C bus that has one is behind a UART-to-I²C bridge.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub baud: Option<u32>,
     /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
@@ -90,6 +92,14 @@ pub struct Board {
 numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS } }
 
 impl Port {
+    /// Where datagrams are listened for: on this machine alone unless an address is written; none where its path is no
+    /// such place.
+    pub fn listens_at(&self) -> Option<std::net::SocketAddr> {
+        let own = |port: u16| (std::net::Ipv4Addr::LOCALHOST, port).into();
+        let at = self.path.parse().ok().map(own).or_else(|| self.path.parse().ok());
+        at.filter(|at: &std::net::SocketAddr| at.port() > 0)
+    }
+
     /// A port with nothing said about it yet.
     pub fn new(name: &str, kind: PortKind, path: &str) -> Self {
         let (id, baud, bus_hz) = (PortId::default(), None, None);

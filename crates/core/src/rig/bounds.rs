@@ -1,6 +1,7 @@
 //! What the JSON Schema of a rig says beyond the shapes of its types: ranges from the one table, names and words, and
 //! what one key asks of another. It refuses what [`super::check`] refuses wherever a schema can.
 
+use super::{Flow, PortKind, Protocol};
 use crate::range;
 use schemars::Schema;
 use schemars::transform::Transform;
@@ -139,9 +140,39 @@ pub(crate) fn board(schema: &mut Schema) {
 
 /// What a port's kind asks of its other keys.
 pub(crate) fn port(schema: &mut Schema) {
+    let all: Vec<Value> = PortKind::ALL
+        .into_iter()
+        .map(|kind| {
+            let row = kind.row();
+            let missing = [("bus_hz", row.is_shared), ("baud", row.has_baud), ("path", row.path.is_some())];
+            let missing: Vec<&str> = missing.into_iter().filter(|(_, has)| !has).map(|(key, _)| key).collect();
+            let mut then = if missing.is_empty() { json!({}) } else { without(&missing) };
+            if row.path.is_some() {
+                then["required"] = json!(["path"]);
+            }
+            where_is("kind", &[&word(kind)], false, &then)
+        })
+        .collect();
+    schema.insert("allOf".to_owned(), json!(all));
+}
+
+/// A value as a file has it.
+fn word(value: impl serde::Serialize) -> String {
+    serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
+}
+
+/// What a link's protocol asks of its other keys.
+pub(crate) fn link(schema: &mut Schema) {
+    let words = |flow| {
+        let of_flow = Protocol::ALL.into_iter().filter(move |protocol| protocol.row().flow == flow);
+        of_flow.map(Protocol::word).collect::<Vec<_>>()
+    };
+    let no_wave: Vec<&str> =
+        Protocol::ALL.into_iter().filter(|protocol| *protocol != Protocol::Wave).map(Protocol::word).collect();
     let all = json!([
-        where_is("kind", &["serial"], false, &without(&["bus_hz"])),
-        where_is("kind", &["pwm"], false, &without(&["bus_hz", "baud"])),
+        where_is("protocol", &words(Flow::Streaming), false, &without(&["heartbeat_s"])),
+        where_is("protocol", &words(Flow::Event), false, &without(&["lost_after_ms", "stuck_is_lost"])),
+        where_is("protocol", &no_wave, false, &without(&["wave"])),
     ]);
     schema.insert("allOf".to_owned(), all);
 }
@@ -172,12 +203,6 @@ pub(crate) fn points(schema: &mut Schema) {
         "allOf".to_owned(),
         json!([{ "anyOf": [{ "maxItems": 0 }, { "minItems": 2 }] }, { "items": point }]),
     );
-}
-
-/// A field of a line is counted from 1, or has a name.
-pub(crate) fn field(schema: &mut Schema) {
-    schema.insert("minimum".to_owned(), json!(1));
-    Worded.transform(schema);
 }
 
 /// A ratio at which something turns: none near zero.

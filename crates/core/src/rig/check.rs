@@ -8,7 +8,9 @@ mod names;
 mod servo;
 
 use super::card::Card;
-use super::{Board, Ends, Field, Index, Input, Joint, Mapping, Parts, PortKind, QuitTo, Rig, Sequence};
+use super::{
+    Board, Ends, Index, Input, Joint, Link, Mapping, Parts, PortKind, Protocol, QuitTo, Rig, Sequence,
+};
 use crate::outside;
 use crate::range::{self, Range};
 use crate::unit::Degrees;
@@ -104,6 +106,11 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
         check_joint(&mut found, (rig, &names), (n, joint), &mut turned);
     }
     found.unique("joint", rig.joints.iter().map(|j| j.name.as_str()));
+    let mut taken = HashMap::new();
+    for (n, link) in rig.links.iter().enumerate() {
+        check_link(&mut found, (rig, &names), (n, link), &mut taken);
+    }
+    found.unique("link", rig.links.iter().map(|l| l.name.as_str()));
     for (n, input) in rig.inputs.iter().enumerate() {
         check_input(&mut found, (rig, &names), n, input);
     }
@@ -151,9 +158,19 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
     for (n, port) in rig.ports.iter().enumerate() {
         let at = Path::of("port", n);
         found.name(&at, &port.name);
-        found.word(at.key("path"), "a path", &port.path);
         found.numbers(&at, port);
         let row = port.kind.row();
+        match row.path {
+            Some(what) => found.word(at.key("path"), what, &port.path),
+            None if !port.path.is_empty() => {
+                found.say(at.key("path"), format!("a {} has no path", row.word), "remove the line");
+            }
+            None => {}
+        }
+        if port.kind == PortKind::Udp && port.listens_at().is_none() {
+            let message = format!("{:?} is no place to listen at", port.path);
+            found.say(at.key("path"), message, "write a port from 1 to 65535, or an address with it: \"0.0.0.0:7000\"");
+        }
         if port.bus_hz.is_some() && !row.is_shared {
             let message = format!("a {} has no bus rate", row.word);
             found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
@@ -353,23 +370,64 @@ fn turning<'r>(
     found.numbers(&at, pair);
 }
 
+/// A link stands where what it speaks can be spoken, and alone unless its kind of port is shared.
+fn check_link<'r>(
+    found: &mut Found,
+    (rig, names): (Parts<'r>, &Names<'_>),
+    (n, link): (usize, &'r Link),
+    taken: &mut HashMap<&'r str, &'r str>,
+) {
+    let at = Path::of("link", n);
+    found.name(&at, &link.name);
+    found.numbers(&at, link);
+    found.known(at.key("on"), &link.on, &names.ways_in);
+    let Some(port) = rig.port(&link.on) else { return };
+    if let Some(chip) = rig.chip_on(&port.name) {
+        let message = format!("on {} there is a {} already", port.name, chip.word());
+        found.say(at.key("on"), message, "a link has a line for itself: use another port");
+    }
+    if !port.kind.row().shares_links
+        && let Some(twin) = taken.insert(&link.on, &link.name)
+    {
+        let message = format!("{twin} is on {} already", link.on);
+        found.say(at.key("on"), message, "a line has one link: use another port, or put the inputs on that link");
+    }
+    let Some(protocol) = rig.protocol_of(link) else { return };
+    let row = protocol.row();
+    if !row.on.contains(&port.kind) {
+        let can: Vec<&str> = Protocol::on(port.kind).map(Protocol::word).collect();
+        let message = format!("{} is no way for {}: it is a {}", port.name, row.title, port.kind.word());
+        found.say(at.key("protocol"), message, format!("there it can be: {}", can.join(", ")));
+    }
+    let (streams, title) = (protocol.streams(), row.title);
+    let misplaced = [
+        ("lost_after_ms", !streams && link.lost_after_ms.is_some(), "speaks when something changes"),
+        ("stuck_is_lost", !streams && link.stuck_is_lost, "speaks when something changes"),
+        ("heartbeat_s", streams && link.heartbeat_s.is_some(), "sends by itself"),
+    ];
+    for (key, _, why) in misplaced.into_iter().filter(|(_, wrong, _)| *wrong) {
+        let help = if streams { "write lost_after_ms instead" } else { "remove the line, or write heartbeat_s" };
+        found.say(at.key(key), format!("a link of {title} {why}"), help);
+    }
+    if let Some(wave) = &link.wave {
+        found.numbers(&at.key("wave"), wave);
+        if protocol != Protocol::Wave {
+            found.say(at.key("wave"), format!("a link of {title} makes no wave"), "remove the line");
+        }
+    }
+}
+
 fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usize, input: &Input) {
     let at = Path::of("input", n);
     found.name(&at, &input.name);
-    let lines = PortKind::ALL.into_iter().find(|kind| kind.row().brings_numbers);
-    if let Some(lines) = lines.and_then(|kind| names.ports.get(&kind)) {
-        found.known(at.key("port"), &input.port, lines);
-    }
-    if rig.boards.iter().any(|board| board.port == input.port) {
-        let help = "numbers come from a line on which a microcontroller prints them: use another port";
-        found.say(at.key("port"), "on this line a board speaks Firmata", help);
-    }
-    match &input.field {
-        Field::Place(0) => {
-            found.say(at.key("field"), "fields are counted from 1", "write 1 for the first number of a line");
-        }
-        Field::Place(_) => {}
-        Field::Name(name) => found.word(at.key("field"), "a field's name", name),
+    found.known(at.key("link"), &input.link, &names.links);
+    found.word(at.key("channel"), "a channel", &input.channel);
+    if let Some(protocol) = rig.link(&input.link).and_then(|link| rig.protocol_of(link))
+        && (protocol.row().read)(&input.channel).is_none()
+        && !input.channel.is_empty()
+    {
+        let message = format!("{} has no channel {:?}", input.link, input.channel);
+        found.say(at.key("channel"), message, format!("{} has {}", protocol.row().title, protocol.row().has));
     }
     let Ends { low, high } = input.ends;
     found.numbers(&at, input);

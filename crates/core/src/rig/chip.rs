@@ -13,10 +13,16 @@ use std::ops::Range;
 pub enum PortKind {
     /// An I²C bus.
     I2c,
-    /// A serial line: a microcontroller prints numbers on it, or speaks Firmata where a board says so.
+    /// A serial line: a link stands on it, or a board that speaks Firmata.
     Serial,
     /// A PWM chip of the Linux kernel, by its device's path or its entry in `/sys/class/pwm`.
     Pwm,
+    /// What this program is given on its standard input, where it has no terminal of its own to draw on.
+    Stdin,
+    /// Datagrams at a port of this machine: its number, or an address with it.
+    Udp,
+    /// A wave that this program makes itself.
+    Wave,
 }
 
 /// What a kind of port is.
@@ -30,13 +36,15 @@ pub struct PortRow {
     pub is_shared: bool,
     /// It may have a serial rate: it is a line, or behind one.
     pub has_baud: bool,
-    /// Numbers come in on it where no board has it.
-    pub brings_numbers: bool,
+    /// What its path is, in words; nothing where it has none.
+    pub path: Option<&'static str>,
+    /// Several links may stand on it.
+    pub shares_links: bool,
 }
 
 impl PortKind {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::I2c, Self::Serial, Self::Pwm];
+    pub const ALL: [Self; 6] = [Self::I2c, Self::Serial, Self::Pwm, Self::Stdin, Self::Udp, Self::Wave];
 
     /// What it is.
     pub const fn row(self) -> &'static PortRow {
@@ -46,21 +54,48 @@ impl PortKind {
                 name: "bus",
                 is_shared: true,
                 has_baud: true,
-                brings_numbers: false,
+                path: Some("a path"),
+                shares_links: false,
             },
             Self::Serial => &PortRow {
                 word: "serial line",
                 name: "line",
                 is_shared: false,
                 has_baud: true,
-                brings_numbers: true,
+                path: Some("a path"),
+                shares_links: false,
             },
             Self::Pwm => &PortRow {
                 word: "kernel PWM chip",
                 name: "kernel-pwm",
                 is_shared: false,
                 has_baud: false,
-                brings_numbers: false,
+                path: Some("a path"),
+                shares_links: false,
+            },
+            Self::Stdin => &PortRow {
+                word: "standard input",
+                name: "stdin",
+                is_shared: false,
+                has_baud: false,
+                path: None,
+                shares_links: false,
+            },
+            Self::Udp => &PortRow {
+                word: "UDP port",
+                name: "udp",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a port number, or an address with it"),
+                shares_links: true,
+            },
+            Self::Wave => &PortRow {
+                word: "wave generator",
+                name: "wave",
+                is_shared: false,
+                has_baud: false,
+                path: None,
+                shares_links: true,
             },
         }
     }

@@ -83,8 +83,9 @@ fn text(beginning: &Beginning) -> String {
         let _ = write!(
             text,
             "\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = {}\n\n\
+             [[link]]\nname = \"micro\"\non = \"line\"\n\n\
              # The first number of each line; its two ends are seen when it is turned.\n\
-             [[input]]\nname = \"knob\"\nport = \"line\"\nfield = 1\nends = [0, 1023]\n",
+             [[input]]\nname = \"knob\"\nlink = \"micro\"\nchannel = \"field 1\"\nends = [0, 1023]\n",
             quoted(path)
         );
     }

@@ -3,7 +3,7 @@
 //! Ids are never written in a file: reading numbers the parts, an edit numbers what is new, and no number is given twice
 //! while a rig is being worked on. Commands, events, snapshots and dialogs speak of parts by their ids.
 
-use super::{Board, Input, Joint, Port, Pose, Rail, Rig, Sequence, Servo};
+use super::{Board, Input, Joint, Link, Port, Pose, Rail, Rig, Sequence, Servo};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::fmt::Debug;
@@ -113,6 +113,8 @@ ids! {
     ServoId of Servo in servos, "servo";
     /// A joint's id.
     JointId of Joint in joints, "joint";
+    /// A link's id.
+    LinkId of Link in links, "link";
     /// An input's id.
     InputId of Input in inputs, "input";
     /// A pose's id.
@@ -125,13 +127,12 @@ ids! {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct PartNumbers {
     /// Of servos.
-    #[serde(alias = "servo_ids")]
     pub servos: Vec<ServoId>,
+    /// Of links.
+    pub links: Vec<LinkId>,
     /// Of inputs.
-    #[serde(alias = "input_ids")]
     pub inputs: Vec<InputId>,
-    /// Of sequences; a recording of the first format has none.
-    #[serde(default)]
+    /// Of sequences.
     pub sequences: Vec<SequenceId>,
 }
 
@@ -140,6 +141,7 @@ impl Rig {
     pub fn part_numbers(&self) -> PartNumbers {
         PartNumbers {
             servos: self.servos.iter().map(|part| part.id).collect(),
+            links: self.links.iter().map(|part| part.id).collect(),
             inputs: self.inputs.iter().map(|part| part.id).collect(),
             sequences: self.sequences.iter().map(|part| part.id).collect(),
         }
@@ -149,6 +151,7 @@ impl Rig {
     #[must_use]
     pub fn with_part_numbers(mut self, numbers: &PartNumbers) -> Self {
         self.servos.iter_mut().zip(&numbers.servos).for_each(|(part, id)| part.id = *id);
+        self.links.iter_mut().zip(&numbers.links).for_each(|(part, id)| part.id = *id);
         self.inputs.iter_mut().zip(&numbers.inputs).for_each(|(part, id)| part.id = *id);
         self.sequences.iter_mut().zip(&numbers.sequences).for_each(|(part, id)| part.id = *id);
         self.number_parts();

@@ -1,21 +1,11 @@
 //! Signals that come in, and what they drive.
 
-use super::bounds::{self, Named};
+use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
-use super::{Ends, InputId, is_false, is_zero, strict};
+use super::{Ends, InputId, is_zero, strict};
 use crate::unit::{Degrees, Seconds, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-
-/// A field of a line of numbers: its place from 1, or its name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(untagged)]
-pub enum Field {
-    /// The place in the line, from 1.
-    Place(u16),
-    /// The name in front of `=` or `:`.
-    Name(String),
-}
 
 /// A signal that comes in, with its shaping.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -29,11 +19,11 @@ pub struct Input {
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The port it comes from.
-    pub port: String,
-    /// Which number of a line it is.
-    #[schemars(transform = bounds::field)]
-    pub field: Field,
+    /// The link that it comes over.
+    pub link: String,
+    /// Which channel of that link it is, by the name that the link's protocol gives it.
+    #[schemars(transform = Worded)]
+    pub channel: String,
     /// Raw values at its ends.
     pub ends: Ends<f64>,
     /// Raw value at rest, for one that returns to its middle.
@@ -61,24 +51,18 @@ pub struct Input {
     /// Greatest fall a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fall_per_s: Option<f64>,
-    /// Silence that counts as lost; 500 ms unless said.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lost_after_ms: Option<f64>,
     /// The greatest level that its signal comes with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
     /// The greatest level that the pin takes on which it comes in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin_volts: Option<Volts>,
-    /// Whether a stuck signal counts as lost.
-    #[serde(default, skip_serializing_if = "is_false")]
-    pub stuck_is_lost: bool,
 }
 
 numbers! {
     Input {
         ends: RAW, centre: RAW, trim: TRIM = [0.0], deadband: DEADBAND = [0.0], expo: EXPO = [0.0], smoothing_ms: SMOOTHING = [0.0],
-        rise_per_s: RATE, fall_per_s: RATE, lost_after_ms: LOST_AFTER = [Input::USUAL_LOST_AFTER], signal_volts: SIGNAL_VOLTS,
+        rise_per_s: RATE, fall_per_s: RATE, signal_volts: SIGNAL_VOLTS,
         pin_volts: SIGNAL_VOLTS,
     }
 }
@@ -115,6 +99,24 @@ pub struct Failsafe {
 numbers! { Failsafe { angle_deg: ANGLE, over_s: TIME } }
 
 impl Input {
-    /// Silence that counts as lost where nothing is said, in milliseconds.
-    pub const USUAL_LOST_AFTER: f64 = 500.0;
+    /// An input with nothing said about its shaping yet.
+    pub fn new(name: &str, link: &str, channel: &str, ends: Ends<f64>) -> Self {
+        Self {
+            id: InputId::default(),
+            name: name.to_owned(),
+            link: link.to_owned(),
+            channel: channel.to_owned(),
+            ends,
+            centre: None,
+            trim: 0.0,
+            deadband: 0.0,
+            expo: 0.0,
+            curve: Vec::new(),
+            smoothing_ms: 0.0,
+            rise_per_s: None,
+            fall_per_s: None,
+            signal_volts: None,
+            pin_volts: None,
+        }
+    }
 }

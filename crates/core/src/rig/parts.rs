@@ -2,7 +2,7 @@
 
 use super::id::{Part, PartId};
 use super::{
-    Board, BoardId, Input, InputId, Joint, JointId, Mapping, Port, PortId, Pose, PoseId, Rail, RailId, Rig,
+    Board, BoardId, Input, InputId, Joint, JointId, LinkId, Mapping, Port, PortId, Pose, PoseId, Rail, RailId, Rig,
     Sequence, SequenceId, Servo, ServoId, speed_of, spoken_name, through_of,
 };
 use crate::linkage::Transmission;
@@ -55,6 +55,8 @@ pub struct Index {
     pub servos: Places<ServoId>,
     /// Joints.
     pub joints: Places<JointId>,
+    /// Links.
+    pub links: Places<LinkId>,
     /// Inputs.
     pub inputs: Places<InputId>,
     /// Poses.
@@ -86,6 +88,7 @@ impl Index {
             boards: Places::of(&rig.boards),
             servos: Places::of(&rig.servos),
             joints: Places::of(&rig.joints),
+            links: Places::of(&rig.links),
             inputs: Places::of(&rig.inputs),
             poses: Places::of(&rig.poses),
             sequences: Places::of(&rig.sequences),

@@ -6,7 +6,7 @@ use super::exercise::Exercise;
 use super::{Plan, Wire};
 use crate::guard::Stopped;
 use crate::link::Health;
-use crate::rig::{Back, InputId, SequenceId, ServoId};
+use crate::rig::{Back, InputId, LinkId, SequenceId, ServoId};
 use crate::unit::{Micros, Ticks, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -291,7 +291,7 @@ pub enum EventKind {
     Enabled,
     /// The sequence is over.
     SequenceEnded,
-    /// An input's link changed.
+    /// The health of a link changed.
     Link(Health),
     /// A target was not a number.
     NotANumber,
@@ -310,8 +310,8 @@ pub enum About {
     Output,
     /// A servo.
     Servo(ServoId),
-    /// An input, with its link.
-    Input(InputId),
+    /// A link.
+    Link(LinkId),
 }
 
 impl About {
@@ -319,7 +319,7 @@ impl About {
     pub const fn servo(self) -> Option<ServoId> {
         match self {
             Self::Servo(servo) => Some(servo),
-            Self::Output | Self::Input(_) => None,
+            Self::Output | Self::Link(_) => None,
         }
     }
 }

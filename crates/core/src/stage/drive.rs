@@ -5,10 +5,9 @@
 
 use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
-use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
+use super::{Act, GLIDE_PATIENCE, InputState, LinkState, Output, Owner, Plan, Play, Player, ServoState, Wire};
 use crate::guard::HAIR;
 use crate::guard::Stopped;
-use crate::link::Health;
 use crate::sequence::{Moment, Timeline};
 use crate::shape::two_sided;
 use crate::unit::Micros;
@@ -95,13 +94,13 @@ impl ServoState {
     }
 
     /// The hand follows the knob that jogs it: from where both stood when it was taken, to the pulses at its ends.
-    pub(super) fn turn(&mut self, inputs: &[InputState], plan: &Plan) {
+    pub(super) fn turn(&mut self, links: &[LinkState], inputs: &[InputState], plan: &Plan) {
         let Some(knob) = &mut self.knob else { return };
         let (Some(input), Some(shape)) = (inputs.get(knob.input.1), plan.inputs.get(knob.input.1)) else {
             return;
         };
         // A knob that is not heard turns nothing.
-        if !matches!(input.health, Health::Fresh | Health::Late | Health::Stuck) {
+        if !links.get(shape.link).is_some_and(LinkState::is_heard) {
             // It may be turned meanwhile: when it is heard again it is taken anew, where both stand then.
             knob.taken = None;
             return;
@@ -212,6 +211,7 @@ impl ServoState {
 /// Everything that may want a servo somewhere, but for the hand.
 pub(super) struct Sources<'a> {
     pub plan: &'a Plan,
+    pub links: &'a [LinkState],
     pub inputs: &'a [InputState],
     pub player: &'a Player,
     pub moment: Option<(&'a Timeline, Moment)>,
@@ -244,12 +244,9 @@ impl Sources<'_> {
         else {
             return stay;
         };
-        let usable = match input.health {
-            Health::Fresh | Health::Late => true,
-            Health::Stuck => !shape.rules.stuck_is_lost,
-            Health::Absent | Health::Lost => false,
-        };
-        if usable {
+        let link = self.links.get(shape.link).zip(self.plan.links.get(shape.link));
+        // A channel that has said nothing yet asks for nothing.
+        if input.raw.is_some() && link.is_some_and(|(link, plan)| plan.rules.may_move(link.health)) {
             let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
             return Wanted::new(scale.pulse_at(angle), Owner::Mapping);
         }

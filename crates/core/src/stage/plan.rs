@@ -9,14 +9,14 @@ use crate::fit::Side;
 use crate::guard::{Guard, towards};
 use crate::link::Rules;
 use crate::rig::{
-    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Mapping, Parts, Rig,
+    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId, Mapping, Parts, Protocol, Rig,
     SequenceId, Servo, ServoId,
 };
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
 use crate::shape::{self, Shape, Span, between, two_sided};
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
@@ -177,10 +177,25 @@ impl ServoPlan {
 pub struct InputPlan {
     /// What it keeps while its name changes.
     pub id: InputId,
+    /// The place of the link that it comes over.
+    pub link: usize,
+    /// Its channel there.
+    pub channel: Box<str>,
     /// Its shaping.
     pub shape: Shape,
-    /// When its link is lost.
+}
+
+/// One link.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LinkPlan {
+    /// What it keeps while its name changes.
+    pub id: LinkId,
+    /// What is expected of it.
     pub rules: Rules,
+    /// It drives something: its health matters.
+    pub drives: bool,
+    /// Where it stands, and what is spoken there: elsewhere it is another link, of which nothing is known yet.
+    pub place: (Box<str>, Protocol),
 }
 
 /// One mapping.
@@ -206,12 +221,15 @@ pub struct Plan {
     /// In rig order.
     pub servos: Vec<ServoPlan>,
     /// In rig order.
+    pub links: Vec<LinkPlan>,
+    /// In rig order.
     pub inputs: Vec<InputPlan>,
     /// In rig order.
     pub mappings: Vec<MappingPlan>,
     /// In rig order.
     pub timelines: Vec<Timeline>,
     servo_places: HashMap<ServoId, usize>,
+    link_places: HashMap<LinkId, usize>,
     input_places: HashMap<InputId, usize>,
     sequence_places: HashMap<SequenceId, usize>,
 }
@@ -229,11 +247,13 @@ impl Plan {
         super::couple::couple(rig, &mut servos);
         let scales: Vec<Option<&Scale>> = servos.iter().map(|servo| servo.scale.as_ref()).collect();
         let timelines: Vec<Timeline> = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
-        let inputs: Vec<InputPlan> = rig.inputs.iter().map(input_plan).collect();
+        let inputs: Vec<InputPlan> = rig.inputs.iter().filter_map(|input| input_plan(rig, input)).collect();
         Self {
             servo_places: servos.iter().enumerate().map(|(n, servo)| (servo.id, n)).collect(),
             input_places: inputs.iter().enumerate().map(|(n, input)| (input.id, n)).collect(),
             sequence_places: timelines.iter().enumerate().map(|(n, line)| (line.id, n)).collect(),
+            link_places: rig.links.iter().enumerate().map(|(n, link)| (link.id, n)).collect(),
+            links: link_plans(rig),
             timelines,
             servos,
             inputs,
@@ -249,6 +269,11 @@ impl Plan {
     /// The place of an input.
     pub fn input_place(&self, input: InputId) -> Option<usize> {
         self.input_places.get(&input).copied()
+    }
+
+    /// The place of a link.
+    pub fn link_place(&self, link: LinkId) -> Option<usize> {
+        self.link_places.get(&link).copied()
     }
 
     /// The place of a sequence.
@@ -408,7 +433,22 @@ fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Optio
     (tighter(low, reach.map(|r| r.0), true), tighter(high, reach.map(|r| r.1), false))
 }
 
-fn input_plan(input: &Input) -> InputPlan {
+fn link_plans(rig: Parts<'_>) -> Vec<LinkPlan> {
+    let link_of = |mapping: &Mapping| Some(rig.input(&mapping.input)?.link.as_str());
+    let driving: HashSet<&str> = rig.mappings.iter().filter_map(link_of).collect();
+    let plan = |link: &Link| {
+        let protocol = rig.protocol_of(link).unwrap_or(Protocol::Lines);
+        LinkPlan {
+            id: link.id,
+            rules: link.rules(protocol),
+            drives: driving.contains(link.name.as_str()),
+            place: (link.on.as_str().into(), protocol),
+        }
+    };
+    rig.links.iter().map(plan).collect()
+}
+
+fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
     let Ends { low, high } = input.ends;
     let span = match input.centre {
         Some(centre) => Span::TwoSided { low, centre, high },
@@ -420,8 +460,10 @@ fn input_plan(input: &Input) -> InputPlan {
         shape::Curve::Points(input.curve.clone())
     };
     let milliseconds = |ms: f64| Duration::try_from_secs_f64(ms / 1e3).unwrap_or_default();
-    InputPlan {
+    Some(InputPlan {
         id: input.id,
+        link: rig.index.links.named(&input.link)?,
+        channel: input.channel.as_str().into(),
         shape: Shape {
             span,
             trim: input.trim,
@@ -431,11 +473,7 @@ fn input_plan(input: &Input) -> InputPlan {
             rise: input.rise_per_s,
             fall: input.fall_per_s,
         },
-        rules: Rules {
-            lost_after: milliseconds(input.lost_after_ms.unwrap_or(Input::USUAL_LOST_AFTER)),
-            stuck_is_lost: input.stuck_is_lost,
-        },
-    }
+    })
 }
 
 fn mapping_plan(rig: Parts<'_>, mapping: &Mapping) -> Option<MappingPlan> {

@@ -1,6 +1,6 @@
 //! What names in a rig speak of, looked up once a check.
 
-use crate::rig::{PortKind, Rig};
+use crate::rig::{PortKind, Protocol, Rig};
 use std::collections::HashMap;
 
 /// The names of one list of a rig, each with the place where it stands first.
@@ -37,6 +37,9 @@ impl<'r> Listed<'r> {
 pub(super) struct Names<'r> {
     pub(super) rails: Listed<'r>,
     pub(super) ports: HashMap<PortKind, Listed<'r>>,
+    /// Ports that a link may stand on.
+    pub(super) ways_in: Listed<'r>,
+    pub(super) links: Listed<'r>,
     pub(super) boards: Listed<'r>,
     pub(super) servos: Listed<'r>,
     pub(super) joints: Listed<'r>,
@@ -63,6 +66,11 @@ impl<'r> Names<'r> {
         Self {
             rails: Listed::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
             ports: PortKind::ALL.map(ports).into(),
+            ways_in: Listed::of(
+                "port",
+                rig.ports.iter().filter(|port| may_have_links(port.kind)).map(|port| port.name.as_str()),
+            ),
+            links: Listed::of("link", rig.links.iter().map(|link| link.name.as_str())),
             boards: Listed::of("board", rig.boards.iter().map(|board| board.name.as_str())),
             servos: Listed::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
             joints: Listed::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
@@ -72,4 +80,8 @@ impl<'r> Names<'r> {
             spoken: Listed::of("joint", spoken),
         }
     }
+}
+
+fn may_have_links(kind: PortKind) -> bool {
+    Protocol::on(kind).next().is_some()
 }

@@ -76,6 +76,13 @@ impl<'a> Node<'a> {
     }
 }
 
+/// What a key within a table was called in an older format.
+fn older(part: &Part) -> Option<Part> {
+    let Part::Key(key) = part else { return None };
+    let renamed = [("link", "port"), ("channel", "field")].into_iter().find(|(new, _)| new == key);
+    renamed.map(|(_, old)| Part::Key(old.to_owned()))
+}
+
 /// The deepest part of `path` that stands in a document, with the parts that do not.
 fn deepest<'a, 'p>(
     document: &'a Document<&str>,
@@ -83,7 +90,8 @@ fn deepest<'a, 'p>(
 ) -> (Node<'a>, Option<Range<usize>>, &'p [Part]) {
     let (mut node, mut span, mut left) = (Node::Item(document.as_item()), None, path);
     while let [part, rest @ ..] = left {
-        let Some(child) = node.child(part) else { break };
+        let nested = left.len() < path.len();
+        let Some(child) = node.child(part).or_else(|| node.child(&older(part).filter(|_| nested)?)) else { break };
         span = child.span().or(span);
         (node, left) = (child, rest);
     }
