@@ -6,7 +6,9 @@ use std::sync::Arc;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
 use wasvolta_core::rig::worry::{Worry, worries_of};
-use wasvolta_core::rig::{Board, BoardId, Input, InputId, Rig, Sequence, SequenceId, Servo, ServoId};
+use wasvolta_core::rig::{
+    Board, BoardId, Input, InputId, Link, LinkId, Rig, Sequence, SequenceId, Servo, ServoId,
+};
 use wasvolta_core::stage::ServoState;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::traffic::Traffic;
@@ -67,6 +69,11 @@ impl Edition {
     /// An input.
     pub fn input(&self, input: InputId) -> Option<&Input> {
         self.rig.inputs.get(self.index.inputs.place(input)?)
+    }
+
+    /// A link.
+    pub fn link(&self, link: LinkId) -> Option<&Link> {
+        self.rig.links.get(self.index.links.place(link)?)
     }
 
     /// A sequence.

@@ -3,6 +3,7 @@
 use crate::files::input::{Unread, What};
 use crate::files::output::Outputs;
 use crate::files::{self, BadFile, input};
+use crate::senders::{self, Senders};
 use miette::{Context, IntoDiagnostic};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -10,7 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::{Board, Kind, Port, PortKind, Rig, Servo, Signal};
 use wasvolta_engine::why::ASKED;
-use wasvolta_engine::{BoardPort, LinePort, OpenBus, Setup, Way, wiring};
+use wasvolta_engine::{BoardPort, OpenBus, Setup, Way, wiring};
 use wasvolta_port::board::Evidence;
 use wasvolta_port::bridge::Bridge;
 use wasvolta_port::expander::Seen;
@@ -18,13 +19,12 @@ use wasvolta_port::pwm::{self, Directory};
 use wasvolta_port::serial::Serial;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, WallClock};
 use wasvolta_sim::faults::{Faults, Struck};
-use wasvolta_sim::truth::{KnobTruth, Part};
-use wasvolta_sim::{Bench, Eye, Knob, Look, ManualClock, Truth};
+use wasvolta_sim::truth::Part;
+use wasvolta_sim::{Bench, Eye, Look, ManualClock, Truth};
 use wasvolta_wire::firmata;
 
 /// The time between two beats.
 pub const BEAT: Duration = Duration::from_millis(20);
-const USUAL_BAUD: u32 = 115_200;
 const SIMULATED: &str = "sim:";
 
 /// What a run has around it: how hardware is simulated, what makes time pass, and what is written down of it.
@@ -52,11 +52,9 @@ impl Default for Surroundings {
 pub struct Simulated {
     /// Sees horns.
     pub eye: Eye,
-    /// Knobs by the name of the serial port they are on.
-    pub knobs: Vec<(String, Knob)>,
+    /// What sends on simulated lines.
+    pub senders: Senders,
     bench: Bench,
-    /// Holds the lines' paths.
-    _folder: files::Passing,
 }
 
 impl Simulated {
@@ -68,6 +66,7 @@ impl Simulated {
             PortKind::I2c => self.eye.look(way, board.address?, servo.channel),
             PortKind::Serial => self.eye.look_at_pin(way, servo.channel),
             PortKind::Pwm => self.eye.look_at_pwm(way, servo.channel),
+            PortKind::Stdin | PortKind::Udp | PortKind::Wave => None,
         }
     }
 
@@ -105,6 +104,7 @@ fn plug_in(bench: &Bench, rig: &Rig) {
                     made.ensure(*channel, *part);
                 }
             }
+            PortKind::Stdin | PortKind::Udp | PortKind::Wave => {}
         }
     }
 }
@@ -148,7 +148,7 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
     let board = |port: &Port| BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) };
     let boards = wiring::board_ports(rig).map(board).collect();
     let simulated = simulation.map(|(_, simulated)| simulated);
-    let lines = wiring::lines(rig).map(|p| line(p, simulated.as_ref())).collect();
+    let opener = senders::opener(simulated.as_ref().map(|simulated| &simulated.senders));
     // A recording is written as the run goes: what is there when it ends stays, however it ends.
     let record = around
         .record
@@ -157,7 +157,7 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
         .transpose()
         .into_diagnostic()?;
     let record = record.map(|stream| Box::new(stream) as Box<dyn Write + Send>);
-    let setup = Setup { boards, lines, clock, beat: BEAT, record };
+    let setup = Setup { boards, opener, clock, beat: BEAT, record };
     Ok(Hardware { setup, manual, simulated })
 }
 
@@ -196,7 +196,8 @@ fn way_of(port: &Port, bench: Option<&Bench>) -> Way {
         (PortKind::Pwm, Some((name, bench))) => {
             Way::Files(Box::new(move || Ok(Box::new(bench.pwm(&name).open()?))))
         }
-        (PortKind::Pwm, None) => Way::Files(Box::new(move || Ok(Box::new(Directory::open(&path)?)))),
+        // No board hangs on a port of any further kind.
+        (_, None | Some(_)) => Way::Files(Box::new(move || Ok(Box::new(Directory::open(&path)?)))),
     }
 }
 
@@ -302,12 +303,6 @@ pub fn open_bus(path: &Path) -> Result<Box<dyn I2cBus>, BusError> {
     Err(BusError { doing: "open", device, fault: wasvolta_port::Fault::NoBus })
 }
 
-fn line(port: &Port, simulation: Option<&Simulated>) -> LinePort {
-    let knob = simulation.and_then(|s| s.knobs.iter().find(|(name, _)| *name == port.name));
-    let path = knob.map_or_else(|| PathBuf::from(&port.path), |(_, knob)| knob.path().to_owned());
-    LinePort { name: port.name.clone(), path, baud: port.baud.unwrap_or(USUAL_BAUD) }
-}
-
 /// The truth's file stands beside the rig: `x.rig.toml` has `x.sim.toml`.
 pub fn truth_path(rig: &Path) -> PathBuf {
     let stem = files::stem(rig);
@@ -338,24 +333,9 @@ fn simulate(
         bench.log_to(Box::new(outputs.begin("simulation log", log).into_diagnostic()?));
     }
     let folder = files::passing().into_diagnostic().wrap_err("cannot make a folder for simulated lines")?;
-    let mut knobs = Vec::new();
-    for port in wiring::lines(rig) {
-        let Some(line) = simulated(port) else { continue };
-        let knob = truth.knobs.iter().find(|k| k.line == line).cloned().unwrap_or_else(|| unnamed_knob(line));
-        let knob = Knob::plug_in(knob, around.seed, folder.path())
-            .into_diagnostic()
-            .wrap_err("cannot simulate a serial line")?;
-        if !around.by_hand {
-            knob.run();
-        }
-        knobs.push((port.name.clone(), knob));
-    }
+    let senders = Senders::new(&truth, around.seed, around.by_hand, folder);
     let eye = bench.eye();
-    Ok((bench.clone(), Simulated { eye, knobs, bench, _folder: folder }))
-}
-
-fn unnamed_knob(line: &str) -> KnobTruth {
-    KnobTruth { line: line.to_owned(), field: "knob".to_owned(), low: 0.0, high: 1023.0, stands: 0.5 }
+    Ok((bench.clone(), Simulated { eye, senders, bench }))
 }
 
 #[cfg(test)]

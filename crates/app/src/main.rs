@@ -29,6 +29,7 @@ mod recovery;
 mod runner;
 mod say;
 mod screen;
+mod senders;
 mod session;
 mod signals;
 mod survey;

@@ -24,7 +24,7 @@ use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::{Engine, Snapshot, wiring};
 use wasvolta_port::board::Wanted;
 use wasvolta_port::{Fault, claim};
-use wasvolta_sim::{Knob, ManualClock};
+use wasvolta_sim::{ManualClock, Sender};
 
 /// See the module.
 pub struct Runner {
@@ -102,7 +102,8 @@ impl Runner {
         rig.ports = ports;
         let on: Vec<_> = rig.servos.iter().filter(|s| rig.board(&s.board).is_some()).cloned().collect();
         rig.servos = on;
-        (rig.joints, rig.inputs, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
+        (rig.joints, rig.links) = (Vec::new(), Vec::new());
+        (rig.inputs, rig.mappings) = (Vec::new(), Vec::new());
         (rig.poses, rig.sequences) = (Vec::new(), Vec::new());
         Ok(rig)
     }
@@ -174,18 +175,20 @@ impl Runner {
         Ok(std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default())
     }
 
-    /// The simulated knob on a serial port.
-    pub fn knob(&self, port: &str) -> Option<&Knob> {
-        self.simulated.as_ref()?.knobs.iter().find(|(name, _)| name == port).map(|(_, knob)| knob)
+    /// What sends on the simulated line of a link.
+    pub fn sender(&self, link: &str) -> Option<Sender> {
+        let rig = &self.edition.rig;
+        let port = rig.port(&rig.link(link)?.on)?;
+        self.simulated.as_ref()?.senders.get(hardware::simulated(port)?)
     }
 
-    /// Lets beats pass where time passes by hand; simulated knobs print as they would.
+    /// Lets beats pass where time passes by hand; simulated senders send as they would.
     pub fn pass_beats(&mut self, beats: u32) {
         let Some(clock) = self.manual.clone() else { return };
         for _ in 0..beats {
             clock.advance(hardware::BEAT);
-            for (_, knob) in self.simulated.iter().flat_map(|s| &s.knobs) {
-                knob.print();
+            if let Some(simulated) = &self.simulated {
+                simulated.senders.pass(hardware::BEAT);
             }
             self.engine.pass();
         }

@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 8 servos, 1 input, 6 poses, 3 sequences"),
+        (example(), 0, "is sound: 9 servos, 5 inputs, 6 poses, 3 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -384,7 +384,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let rig = example();
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
-    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 8 servos"), "{words}");
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 9 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("give --log a file that may be written"));

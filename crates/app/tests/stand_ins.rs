@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 7
+const RIG: &str = r#"format = 8
 name = "Reeds"
 
 [[port]]

@@ -57,7 +57,7 @@ pub fn measure() -> Vec<Row> {
     let tape = Shared::default();
     let setup = Setup {
         boards: vec![BoardPort { name: "bus-0".into(), way: Way::Bus(open) }],
-        lines: vec![],
+        opener: Box::new(wasvolta_engine::ways::opener),
         clock: clock.clone(),
         beat: PERIOD,
         record: Some(Box::new(tape.clone())),

@@ -11,7 +11,7 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, number};
 use wasvolta_engine::worker::{self, Post};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way, Ways, Wiring};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::{Bench, Logged, ManualClock, TimedBus, Truth};
 
@@ -79,7 +79,7 @@ fn bench(rig: &Rig, clock: Arc<dyn Clock>) -> Bench {
 fn setup(way: Way, clock: Arc<dyn Clock>) -> Setup {
     Setup {
         boards: vec![BoardPort { name: PORT.into(), way }],
-        lines: vec![],
+        opener: Box::new(wasvolta_engine::ways::opener),
         clock,
         beat: BEAT,
         record: None,
@@ -100,7 +100,7 @@ fn run(rig: &Rig) -> Vec<Logged> {
     let wiring = {
         let bench = bench.clone();
         let way = Way::Bus(Box::new(move || Ok(Box::new(bench.bus("bench")) as Box<_>)));
-        Wiring::of(Parts { rig, index: &Index::of(rig) }, &Ways::of(&setup(way, clock.clone())))
+        Wiring::of(Parts { rig, index: &Index::of(rig) }, &[setup(way, clock.clone()).boards[0].name.clone()])
     };
     let shared: Arc<dyn Clock> = clock.clone();
     let port = BoardPort { name: PORT.into(), way: Way::Bus(open) };

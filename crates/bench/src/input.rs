@@ -4,18 +4,19 @@ use crate::report::Row;
 use crate::rigs;
 use crate::share::Times;
 use rustix::event::{PollFd, PollFlags, poll};
-use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
-use wasvolta_core::rig::{Field, Rated, Rig};
+use wasvolta_core::rig::{Ends, Input, Link, Port, PortKind, Rated, Rig};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{DegreesPerSecond, Micros, Seconds};
-use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Way};
+use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Way, ways};
 use wasvolta_port::serial::{Got, Serial};
 use wasvolta_port::{BusError, I2cBus, Transfer, WallClock};
+use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::truth::KnobTruth;
-use wasvolta_sim::{Bench, Knob, SimBus, Truth};
+use wasvolta_sim::{Bench, Sender, SimBus, Truth};
 
 const SAMPLES: u32 = 400;
 /// Longer than two frames: what comes then is the first change after a quiet one.
@@ -26,10 +27,12 @@ const FRAME: Duration = Duration::from_micros(19_989);
 /// The chip that the bare loop writes to.
 const BARE_CHIP: u8 = 0x41;
 
+type Told = std::sync::mpsc::Sender<Instant>;
+
 /// A simulated bus that tells when a pulse is written.
 struct Telling {
     bus: SimBus,
-    told: Sender<Instant>,
+    told: Told,
 }
 
 impl I2cBus for Telling {
@@ -41,10 +44,25 @@ impl I2cBus for Telling {
     }
 }
 
+/// Links with ten inputs each that send 200 times a second while the way of one value is measured.
+const BUSY: usize = 4;
+const FIELDS: usize = 10;
+const BUSY_EVERY: Duration = Duration::from_millis(5);
+
 /// A knob on a pseudo-terminal that speaks when it is told to.
-fn knob(folder: &std::path::Path, name: &str) -> Option<Knob> {
-    let truth = KnobTruth { line: name.into(), field: "v0".into(), low: 0.0, high: 1023.0, stands: 0.5 };
-    Knob::plug_in(truth, 1, folder).ok()
+fn knob(folder: &std::path::Path, name: &str) -> Option<Sender> {
+    let fields = Fields::new(vec![KnobTruth::of(name, "v0")]);
+    Sender::plug_in(Box::new(fields), 1, &folder.join(name)).ok()
+}
+
+/// Microcontrollers that print ten numbers each, again and again until the end.
+fn busy(folder: &std::path::Path) -> Option<Vec<Sender>> {
+    let sender = |n: usize| {
+        let name = format!("busy-{n}");
+        let fields = (0..FIELDS).map(|k| KnobTruth::of(&name, &format!("b{k}"))).collect();
+        Sender::plug_in(Box::new(Fields::new(fields)), 1, &folder.join(&name)).ok()
+    };
+    (0..BUSY).map(sender).collect()
 }
 
 /// One servo behind an input without smoothing, as fast as a rig may say.
@@ -52,7 +70,16 @@ fn rig() -> Rig {
     let mut rig = rigs::of(2, 10);
     rig.inputs[0].smoothing_ms = 0.0;
     (rig.inputs[0].rise_per_s, rig.inputs[0].fall_per_s) = (None, None);
-    rig.inputs[0].field = Field::Name("v0".to_owned());
+    "v0".clone_into(&mut rig.inputs[0].channel);
+    for n in 0..BUSY {
+        let name = format!("busy-{n}");
+        rig.ports.push(Port::new(&name, PortKind::Serial, &name));
+        rig.links.push(Link::new(&name, &name, None));
+        let ends = Ends { low: 0.0, high: 1023.0 };
+        let inputs = (0..FIELDS).map(|k| Input::new(&format!("{name}-{k}"), &name, &format!("b{k}"), ends));
+        rig.inputs.extend(inputs);
+    }
+    rig.number_parts();
     // As fast as the joint: what a slower one has left of the way hides what is measured.
     let rated = wasvolta_core::preset::ALL[0].rated.clone();
     rig.servos[1].rated = rated.map(|sheet| Rated { s_per_60_deg: Some(Seconds::new(0.006)), ..sheet });
@@ -74,7 +101,20 @@ fn run() -> Option<Vec<Row>> {
     // Its own chip: what another program writes to a chip is an interruption of whoever drives it.
     bench.ensure("bench", BARE_CHIP, &[0, 1]);
     let (told, writes) = channel();
-    let _engine = follow(&own, &bench, clock, told)?;
+    let busy = busy(folder.path())?;
+    let engine = follow(&own, folder.path(), &bench, clock, told)?;
+    let over = Arc::new(AtomicBool::new(false));
+    let talk = {
+        let over = Arc::clone(&over);
+        std::thread::spawn(move || {
+            while !over.load(Ordering::SeqCst) {
+                for sender in &busy {
+                    sender.say();
+                }
+                std::thread::sleep(BUSY_EVERY);
+            }
+        })
+    };
     let bare_writes = bare_loop(&bare, &bench)?;
     let (mut own_times, mut bare_times, mut ages) = (Vec::new(), Vec::new(), Vec::new());
     let begin = Instant::now();
@@ -87,19 +127,35 @@ fn run() -> Option<Vec<Row>> {
         bare_times.extend(first(&bare, &bare_writes, value));
         ages.extend(asked.1.map(|took| age_at_frame(asked.0.duration_since(begin), took)));
     }
+    over.store(true, Ordering::SeqCst);
+    let _ = talk.join();
+    drop(engine);
     Some(rows(&Times::of(own_times), &Times::of(bare_times), &Times::of(ages)))
 }
 
 /// An engine whose one servo has caught up with a knob and follows it at once.
-fn follow(knob: &Knob, bench: &Bench, clock: Arc<WallClock>, told: Sender<Instant>) -> Option<Engine> {
+fn follow(
+    knob: &Sender,
+    folder: &std::path::Path,
+    bench: &Bench,
+    clock: Arc<WallClock>,
+    told: Told,
+) -> Option<Engine> {
     let bus = bench.clone();
     let open =
         Box::new(move || Ok(Box::new(Telling { bus: bus.bus("bench"), told: told.clone() }) as Box<_>));
     let rig = rig();
-    let line = LinePort { name: rig.inputs[0].port.clone(), path: PathBuf::from(knob.path()), baud: 115_200 };
+    let (own, folder) = (knob.path().display().to_string(), folder.to_owned());
+    let opener: Opener = Box::new(move |setup| {
+        let mut setup = setup.clone();
+        let path = &mut setup.port.path;
+        *path =
+            if path.starts_with("busy") { folder.join(&*path).display().to_string() } else { own.clone() };
+        ways::opener(&setup)
+    });
     let setup = Setup {
         boards: vec![BoardPort { name: "bus-0".into(), way: Way::Bus(open) }],
-        lines: vec![line],
+        opener,
         clock,
         beat: Duration::from_millis(20),
         record: None,
@@ -124,7 +180,7 @@ fn follow(knob: &Knob, bench: &Bench, clock: Arc<WallClock>, told: Sender<Instan
 fn rows(own: &Times, bare: &Times, ages: &Times) -> Vec<Row> {
     let row = |name: &str, per_mille: usize| {
         Row::new(
-            format!("byte to register, {name} of {}", own.count()),
+            format!("byte to register, 40 more inputs at 200 Hz, {name} of {}", own.count()),
             format!("{:.0} µs", own.at(per_mille)),
         )
         .beside(format!("{:.0} µs, a loop that polls, reads and writes", bare.at(per_mille)))
@@ -140,7 +196,7 @@ fn rows(own: &Times, bare: &Times, ages: &Times) -> Vec<Row> {
 }
 
 /// Sends a value and waits for the first pulse written behind it.
-fn first(knob: &Knob, writes: &Receiver<Instant>, value: u32) -> Option<Duration> {
+fn first(knob: &Sender, writes: &Receiver<Instant>, value: u32) -> Option<Duration> {
     while writes.try_recv().is_ok() {}
     let sent = Instant::now();
     knob.send(format!("v0={value}\n").as_bytes());
@@ -155,7 +211,7 @@ fn age_at_frame(at: Duration, took: Duration) -> Duration {
 }
 
 /// The least that could be done: wait for bytes, take the number, write a pulse.
-fn bare_loop(knob: &Knob, bench: &Bench) -> Option<Receiver<Instant>> {
+fn bare_loop(knob: &Sender, bench: &Bench) -> Option<Receiver<Instant>> {
     let serial = Serial::open(knob.path(), 115_200).ok()?;
     let (told, writes) = channel();
     let mut bus = Telling { bus: bench.bus("bench"), told };

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 use wasvolta_core::Stage;
-use wasvolta_core::inflow::Inflow;
 use wasvolta_core::easing::Easing;
+use wasvolta_core::inflow::Inflow;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
-    Board, Ends, Field, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId,
-    Servo, Step,
+    Board, Ends, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId, Servo,
+    Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
@@ -44,7 +44,7 @@ pub fn of(count: u16, seconds: u16) -> Rig {
         joints: BTreeMap::new(),
     };
     let steps = (0..seconds).map(step).collect();
-    let knobs = seed.port(&seed.inputs[0].port).cloned();
+    let knobs = seed.port(&seed.links[0].on).cloned();
     let mut rig = Rig {
         ports: (0..boards(count).div_ceil(2)).map(|n| port(&seed, n)).chain(knobs).collect(),
         boards: (0..boards(count)).map(|n| board(&seed, n)).collect(),
@@ -105,7 +105,7 @@ fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
         signal_volts: None,
         pin_volts: None,
         name: format!("in-{}", servo.name.replace('.', "-")),
-        field: Field::Name(format!("v{n}")),
+        channel: format!("v{n}"),
         ends: Ends { low: 0.0, high: 1023.0 },
         trim: 0.02,
         deadband: 0.03,

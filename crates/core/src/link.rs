@@ -97,6 +97,8 @@ const CHANGES_BEFORE_STUCK: u32 = 20;
 const LEAST_STUCK: u64 = 4 * SECOND;
 const STUCK_BY: u64 = 10;
 const FRAMES_TO_RETURN: u8 = 3;
+/// The most frames that are counted in one turn.
+const MOST_FRAMES: u32 = 10_000;
 
 /// Nanoseconds; five centuries fit.
 const fn nanoseconds(time: Duration) -> u64 {
@@ -174,7 +176,8 @@ impl Link {
         if heard.failsafe {
             self.failsafe = self.first.is_some();
         }
-        for n in 0..heard.frames {
+        // A turn has a few; a recording may claim any number.
+        for n in 0..heard.frames.min(MOST_FRAMES) {
             self.frame(nanoseconds(now), heard.changed && n == 0, rules);
         }
     }
@@ -452,7 +455,8 @@ mod tests {
     fn what_may_move_a_joint_is_what_is_heard_and_not_called_lost() {
         let strict = Rules::Streaming { lost_after: ms(500), stuck_is_lost: true };
         let may = |rules: Rules| {
-            [Health::Absent, Health::Fresh, Health::Late, Health::Lost, Health::Stuck].map(|h| rules.may_move(h))
+            [Health::Absent, Health::Fresh, Health::Late, Health::Lost, Health::Stuck]
+                .map(|h| rules.may_move(h))
         };
         assert_eq!(may(RULES), [false, true, true, false, true]);
         assert_eq!(may(strict), [false, true, true, false, false]);

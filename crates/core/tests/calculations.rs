@@ -5,7 +5,7 @@
 
 mod common;
 
-use common::{Came, BEAT, Run, US, rig};
+use common::{BEAT, Came, Run, US, rig};
 use proptest::prelude::*;
 use std::sync::Arc;
 use std::time::Duration;

@@ -48,7 +48,8 @@ fn without_links(text: &str) -> Vec<&str> {
     let mut in_link = false;
     for line in text.lines() {
         in_link = line == "[[link]]" || in_link && !line.starts_with("[[");
-        let moved = ["link = ", "channel = \"", "port = \"knob", "field = ", "lost_after_ms", "stuck_is_lost"];
+        let moved =
+            ["link = ", "channel = \"", "port = \"knob", "field = ", "lost_after_ms", "stuck_is_lost"];
         if !in_link && !moved.iter().any(|key| line.starts_with(key)) && !line.is_empty() {
             kept.push(line);
         }
@@ -60,7 +61,10 @@ fn without_links(text: &str) -> Vec<&str> {
 fn an_inputs_own_silence_is_its_links_now() {
     let raised = Source::read(RIGS[6].to_owned()).unwrap();
     let [link] = raised.rig().links.as_slice() else { panic!("one a port") };
-    assert_eq!((link.name.as_str(), link.on.as_str(), link.lost_after_ms), ("knob-line", "knob-line", Some(900.0)));
+    assert_eq!(
+        (link.name.as_str(), link.on.as_str(), link.lost_after_ms),
+        ("knob-line", "knob-line", Some(900.0))
+    );
     assert!(link.stuck_is_lost && raised.text().contains("lost_after_ms = 900 # it prints slowly\n"));
     let from: Vec<_> = raised.rig().inputs.iter().map(|i| (i.link.as_str(), i.channel.as_str())).collect();
     assert_eq!(from, [("knob-line", "field 2"), ("knob-line", "slide")]);

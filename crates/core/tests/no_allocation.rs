@@ -11,10 +11,10 @@ use std::alloc::{GlobalAlloc, Layout, System};
 use std::cell::Cell;
 use std::time::Duration;
 use wasvolta_core::Stage;
-use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{PartId, ServoId};
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{PartId, ServoId};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::Micros;
@@ -78,8 +78,12 @@ fn advance_through_everything(text: &str) {
     for n in 0..2000u32 {
         let raw = f64::from(n % 1024);
         let gone = n % 700 == 699;
-        let heard =
-            Heard { frames: u32::from(!gone), changed: true, failsafe: false, way: if gone { Way::Gone } else { Way::Same } };
+        let heard = Heard {
+            frames: u32::from(!gone),
+            changed: true,
+            failsafe: false,
+            way: if gone { Way::Gone } else { Way::Same },
+        };
         let batch = if gone { Batch::default() } else { Batch::of(raw) };
         let pulse = Micros::new(1000.0 + raw);
         let commands = match n % 400 {

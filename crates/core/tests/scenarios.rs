@@ -11,10 +11,10 @@
 use std::path::Path;
 use std::time::Duration;
 use wasvolta_core::Stage;
-use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Rig, SequenceId, ServoId};
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
+use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Rig, SequenceId, ServoId};
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::Micros;
 

@@ -4,7 +4,7 @@
 
 mod common;
 
-use common::{Came, BEAT, Run, US, rig};
+use common::{BEAT, Came, Run, US, rig};
 use proptest::prelude::*;
 use std::time::Duration;
 use wasvolta_core::estimate::Known;

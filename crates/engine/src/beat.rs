@@ -3,9 +3,9 @@
 //! In its turn it makes no blocking call and takes no lock; old plans are handed to another thread to be
 //! freed.
 
-use crate::lines::Inlet;
+use crate::links::WayEnd;
 use crate::record::Tape;
-use crate::snapshot::{BoardState, Punctuality, Snapshot};
+use crate::snapshot::{BoardState, LinkReport, Punctuality, Snapshot};
 use crate::stop::Stop;
 use crate::wiring::{ChannelPlace, Wired};
 use crate::worker::{BoardFrame, Post};
@@ -18,13 +18,19 @@ use std::thread::Thread;
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
-use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Reading, Said, Wire};
+use wasvolta_core::inflow::{Batch, Inflow};
+use wasvolta_core::link::Heard;
+use wasvolta_core::rig::Link;
+use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Said, Wire};
 use wasvolta_core::unit::Ticks;
 use wasvolta_port::Clock;
 use wasvolta_port::board::Decision;
+use wasvolta_port::inlet::Inlet;
 
 const COMMANDS_A_TURN: usize = 64;
 const EVENTS_KEPT: usize = 64;
+/// So many descriptors are waited on without asking for memory.
+const FEW: usize = 32;
 
 /// What is known of a servo's way.
 #[derive(Debug, Clone, Copy, Default)]
@@ -67,6 +73,19 @@ fn room_for(wiring: &Wiring) -> usize {
     1 + 2 * wiring.servos.len() + COMMANDS_A_TURN
 }
 
+/// What the beat is done with.
+#[expect(dead_code, reason = "it is there to be dropped elsewhere")]
+enum Old {
+    Plan(Box<NextPlan>),
+    Inlet(Box<dyn Inlet>),
+}
+
+/// A report for each link, of which nothing is known yet.
+fn reports(compiled: &Compiled) -> Vec<LinkReport> {
+    let of = |link: &Link| LinkReport { id: link.id, ..LinkReport::default() };
+    compiled.rig.links.iter().map(of).collect()
+}
+
 fn report<'p>(posts: &'p [Post], place: &ChannelPlace) -> Option<&'p BoardState> {
     posts.get(place.port)?.reports.output_buffer().get(place.board)
 }
@@ -77,10 +96,10 @@ pub struct Beat {
     compiled: Arc<Compiled>,
     from_above: Consumer<Downward>,
     posts: Vec<Post>,
-    inlets: Vec<Inlet>,
-    was_open: Vec<bool>,
-    readings: Vec<Reading>,
-    last: Vec<Option<f64>>,
+    ways: Vec<WayEnd>,
+    heard: Vec<Heard>,
+    batches: Vec<Batch>,
+    reports: Vec<LinkReport>,
     commands: Vec<Command>,
     /// By port, then by board on it.
     boards: Vec<Vec<Followed>>,
@@ -92,7 +111,7 @@ pub struct Beat {
     punctual: Punctuality,
     clock: Arc<dyn Clock>,
     period: Duration,
-    to_free: Sender<NextPlan>,
+    to_free: Sender<Old>,
     wakers: Vec<Thread>,
     tape: Option<Tape>,
 }
@@ -102,11 +121,10 @@ impl Beat {
         first: NextPlan,
         from_above: Consumer<Downward>,
         posts: Vec<Post>,
-        inlets: Vec<Inlet>,
         (clock, period): (Arc<dyn Clock>, Duration),
         tape: Option<Tape>,
     ) -> (Self, Output<Snapshot>) {
-        let NextPlan { stage, compiled } = first;
+        let NextPlan { stage, compiled, ways } = first;
         let stage = Stage::new(stage, period);
         let wiring = &compiled.wiring;
         let room = room_for(wiring);
@@ -118,25 +136,26 @@ impl Beat {
                 .iter()
                 .map(|post| post.last.iter().map(|frame| BoardState::of(frame.id)).collect())
                 .collect(),
-            lines: inlets.iter().map(Inlet::state).collect(),
+            links: stage.links().to_vec(),
+            reports: reports(&compiled),
             ..Snapshot::default()
         };
         snapshot.events.reserve(EVENTS_KEPT);
         let (up, out) = triple_buffer(&snapshot);
-        let (to_free, old_plans) = channel();
+        let (to_free, old) = channel();
         // Frees what the beat is done with; ends when the beat does.
-        std::thread::spawn(move || for _old in old_plans {});
+        std::thread::spawn(move || for _old in old {});
         let beat = Self {
-            readings: vec![Reading::default(); wiring.inputs.len()],
-            last: vec![None; wiring.inputs.len()],
-            was_open: vec![false; inlets.len()],
+            heard: vec![Heard::default(); wiring.way_of_link.len()],
+            batches: vec![Batch::default(); wiring.inputs],
+            reports: reports(&compiled),
             boards: followed(wiring),
             wires: vec![Known::default(); wiring.servos.len()],
             stage,
             compiled,
             from_above,
             posts,
-            inlets,
+            ways,
             commands: Vec::with_capacity(room),
             up,
             events_so_far: 0,
@@ -180,24 +199,29 @@ impl Beat {
             tv_sec: i64::try_from(left.as_secs()).unwrap_or(i64::MAX),
             tv_nsec: i64::from(left.subsec_nanos()),
         };
-        let mut ready: [PollFd<'_>; 8] = std::array::from_fn(|_| PollFd::new(stop, PollFlags::IN));
-        let mut used = 1;
-        for serial in self.inlets.iter().filter_map(Inlet::serial).take(ready.len() - 1) {
-            if let Some(place) = ready.get_mut(used) {
-                *place = PollFd::new(serial, PollFlags::IN);
+        let descriptors = || self.ways.iter().filter_map(WayEnd::descriptor);
+        let wait_on = |fd| PollFd::from_borrowed_fd(fd, PollFlags::IN);
+        // An interrupted wait is a wake-up like any other.
+        let _ = if descriptors().count() < FEW {
+            let mut few: [PollFd<'_>; FEW] = std::array::from_fn(|_| PollFd::new(stop, PollFlags::IN));
+            let mut used = 1;
+            for (place, fd) in few.iter_mut().skip(1).zip(descriptors()) {
+                *place = wait_on(fd);
                 used += 1;
             }
-        }
-        // An interrupted wait is a wake-up like any other.
-        let _ = poll(ready.get_mut(..used).unwrap_or_default(), Some(&timeout));
+            poll(few.get_mut(..used).unwrap_or_default(), Some(&timeout))
+        } else {
+            let all = std::iter::once(PollFd::new(stop, PollFlags::IN)).chain(descriptors().map(wait_on));
+            poll(&mut all.collect::<Vec<_>>(), Some(&timeout))
+        };
         stop.slept();
     }
 
     /// Where time passes by hand: gives the system a moment to carry what was sent on the lines.
     pub(crate) fn settle(&self) {
         const MOMENT: Timespec = Timespec { tv_sec: 0, tv_nsec: 5_000_000 };
-        for serial in self.inlets.iter().filter_map(Inlet::serial) {
-            let _ = poll(&mut [PollFd::new(serial, PollFlags::IN)], Some(&MOMENT));
+        for fd in self.ways.iter().filter_map(WayEnd::descriptor) {
+            let _ = poll(&mut [PollFd::from_borrowed_fd(fd, PollFlags::IN)], Some(&MOMENT));
         }
     }
 
@@ -215,10 +239,11 @@ impl Beat {
         self.follow_wires();
         self.take_orders(now);
         self.follow_arming();
-        self.read_lines();
-        let setpoints = self.stage.advance(now, &self.readings, &self.commands);
+        self.drain(now);
+        let inflow = Inflow { links: &self.heard, inputs: &self.batches };
+        let setpoints = self.stage.advance(now, inflow, &self.commands);
         if let Some(tape) = &mut self.tape {
-            tape.turn(now, &self.readings, &self.commands, setpoints);
+            tape.turn(now, inflow, &self.commands, setpoints);
         }
         self.keep_events();
         self.post();
@@ -240,9 +265,10 @@ impl Beat {
 
     /// Carries out what was asked before an edit, for the plan before it.
     fn advance(&mut self, now: Duration) {
-        let setpoints = self.stage.advance(now, &[], &self.commands);
+        let nothing = Inflow::default();
+        let setpoints = self.stage.advance(now, nothing, &self.commands);
         if let Some(tape) = &mut self.tape {
-            tape.turn(now, &[], &self.commands, setpoints);
+            tape.turn(now, nothing, &self.commands, setpoints);
         }
         self.keep_events();
         self.commands.clear();
@@ -275,18 +301,20 @@ impl Beat {
                     if !self.commands.is_empty() {
                         self.advance(now);
                     }
-                    let NextPlan { stage, compiled } = *next;
+                    let NextPlan { stage, compiled, ways } = *next;
                     let stage = self.stage.swap(stage);
                     let compiled = std::mem::replace(&mut self.compiled, compiled);
-                    let inputs = self.compiled.wiring.inputs.len();
-                    self.readings.resize(inputs, Reading::default());
-                    self.last.resize(inputs, None);
+                    let mut ways = std::mem::replace(&mut self.ways, ways);
+                    self.ways.iter_mut().for_each(|way| way.take_over(&mut ways));
+                    self.heard.resize(self.compiled.wiring.way_of_link.len(), Heard::default());
+                    self.batches.resize(self.compiled.wiring.inputs, Batch::default());
+                    self.reports = reports(&self.compiled);
                     self.follow_boards();
                     self.keep_known(&stage);
                     if let Some(tape) = &mut self.tape {
                         tape.plan(self.compiled.version);
                     }
-                    let _ = self.to_free.send(NextPlan { stage, compiled });
+                    let _ = self.to_free.send(Old::Plan(Box::new(NextPlan { stage, compiled, ways })));
                 }
             }
         }
@@ -387,30 +415,15 @@ impl Beat {
         }
     }
 
-    fn read_lines(&mut self) {
-        self.readings.fill(Reading::default());
-        let Self { inlets, readings, last, compiled, was_open, .. } = self;
-        let wiring = &compiled.wiring;
-        for (n, inlet) in inlets.iter_mut().enumerate() {
-            inlet.read(|take| {
-                let parts = wiring.inputs.iter().zip(readings.iter_mut().zip(last.iter_mut()));
-                for (source, (reading, last)) in parts {
-                    if let Some(source) = source.as_ref().filter(|s| s.line == n) {
-                        take(&source.field, reading, last);
-                    }
-                }
-            });
-            let open = inlet.serial().is_some();
-            if let Some(was) = was_open.get_mut(n) {
-                if *was && !open {
-                    let mine = |s: &Option<crate::wiring::Source>| s.as_ref().is_some_and(|s| s.line == n);
-                    for (_, reading) in wiring.inputs.iter().zip(readings.iter_mut()).filter(|(s, _)| mine(s))
-                    {
-                        reading.gone = true;
-                    }
-                }
-                *was = open;
+    /// Takes all that has come over every way, for the stage.
+    fn drain(&mut self, now: Duration) {
+        self.heard.fill(Heard::default());
+        self.batches.fill(Batch::default());
+        for way in &mut self.ways {
+            if let Some(gone) = way.drain(now) {
+                let _ = self.to_free.send(Old::Inlet(gone));
             }
+            way.hand_over(&mut self.heard, &mut self.batches);
         }
     }
 
@@ -481,9 +494,11 @@ impl Beat {
             port.clear();
             port.extend_from_slice(post.reports.output_buffer());
         }
-        for (line, inlet) in snapshot.lines.iter_mut().zip(&self.inlets) {
-            *line = inlet.state();
+        for way in &self.ways {
+            way.report(&mut self.reports);
         }
+        snapshot.links.clone_from_slice_or_grow(self.stage.links());
+        snapshot.reports.clone_from_slice_or_grow(&self.reports);
         snapshot.events.clear();
         snapshot.events.extend_from_slice(&self.events);
         snapshot.punctual = self.punctual;

@@ -4,11 +4,11 @@
 //! the parts of one rig and the state of another.
 
 use crate::record;
-use crate::snapshot::{BoardState, Snapshot};
-use crate::wiring::{Ways, Wiring};
+use crate::snapshot::{BoardState, LinkReport, Snapshot};
+use crate::wiring::Wiring;
 use std::sync::Arc;
-use wasvolta_core::rig::{Board, BoardId, Index, Parts, Rig};
-use wasvolta_core::stage::Plan;
+use wasvolta_core::rig::{Board, BoardId, Index, LinkId, Parts, Rig};
+use wasvolta_core::stage::{LinkState, Plan};
 
 /// See the module.
 #[derive(Debug, Clone)]
@@ -26,13 +26,13 @@ pub struct Compiled {
 }
 
 impl Compiled {
-    /// A sound rig over the ways there are; `as_written` with its numbers as a recording has them.
-    pub(crate) fn of(rig: Arc<Rig>, ways: &Ways, version: u64, as_written: bool) -> Self {
+    /// A sound rig over the ports with boards that there are; `as_written` with its numbers as a recording has them.
+    pub(crate) fn of(rig: Arc<Rig>, ports: &[String], version: u64, as_written: bool) -> Self {
         let index = Index::of(&rig);
         let written = as_written.then(|| record::as_recorded(&rig));
         let runs = written.as_ref().unwrap_or(&rig);
         let plan = Arc::new(Plan::of_parts(Parts { rig: runs, index: &index }));
-        let wiring = Wiring::of(Parts { rig: &rig, index: &index }, ways);
+        let wiring = Wiring::of(Parts { rig: &rig, index: &index }, ports);
         Self { version, rig, index, plan, wiring }
     }
 
@@ -46,6 +46,16 @@ impl Compiled {
         let (port, place) = self.wiring.board(board)?;
         let state = snapshot.boards.get(port)?.get(place)?;
         (state.id == board).then_some(state)
+    }
+
+    /// How a link stands in a snapshot.
+    pub fn link_state<'s>(
+        &self,
+        snapshot: &'s Snapshot,
+        link: LinkId,
+    ) -> Option<(&'s LinkState, &'s LinkReport)> {
+        let place = self.index.links.place(link)?;
+        Some((snapshot.links.get(place)?, snapshot.reports.get(place).filter(|report| report.id == link)?))
     }
 
     /// Every board with its state, in rig order.

@@ -7,10 +7,11 @@
 pub mod beat;
 mod chips;
 pub mod compiled;
-pub mod lines;
+mod links;
 pub mod record;
 pub mod snapshot;
 pub mod stop;
+pub mod ways;
 pub mod why;
 pub mod wiring;
 pub mod worker;
@@ -18,20 +19,21 @@ pub mod worker;
 pub use compiled::Compiled;
 pub use snapshot::Snapshot;
 pub use stop::Stop;
-pub use wiring::{Ways, Wiring};
+pub use wiring::{WaySetup, Wiring};
 
 use beat::Beat;
-use lines::Keeper;
+use links::{Keeper, Kept, Trouble, WayEnd, WayId};
 use record::{Recording, Scribe};
 use rtrb::{Producer, RingBuffer};
-use snapshot::LineTrouble;
 use std::io::Write;
 use std::sync::Arc;
+use std::sync::mpsc::Sender;
 use std::thread::JoinHandle;
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, Rig};
 use wasvolta_core::stage::{Command, Prepared};
 use wasvolta_port::board::Decision;
+use wasvolta_port::inlet::{OpenInlet, Shut};
 use wasvolta_port::pwm::Files;
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, I2cBus};
@@ -60,23 +62,15 @@ pub struct BoardPort {
     pub way: Way,
 }
 
-/// A serial line, by the port's name in the rig.
-#[derive(Debug, Clone)]
-pub struct LinePort {
-    /// The port's name.
-    pub name: String,
-    /// Its path.
-    pub path: std::path::PathBuf,
-    /// Its rate.
-    pub baud: u32,
-}
+/// Says how a way in is opened: on this machine as [`ways::opener`] does, or by a stand-in.
+pub type Opener = Box<dyn Fn(&WaySetup) -> OpenInlet + Send>;
 
 /// What reaches hardware, and how time passes.
 pub struct Setup {
     /// Ports with boards, in rig order.
     pub boards: Vec<BoardPort>,
-    /// Lines of numbers, in rig order.
-    pub lines: Vec<LinePort>,
+    /// How ports with links on them are opened.
+    pub opener: Opener,
     /// The time.
     pub clock: Arc<dyn Clock>,
     /// The time between two beats.
@@ -86,7 +80,6 @@ pub struct Setup {
 }
 
 /// What goes down to the beat thread.
-#[derive(Debug)]
 pub(crate) enum Downward {
     /// Do this.
     Command(Command),
@@ -104,22 +97,58 @@ pub(crate) struct NewPort {
     pub(crate) waker: Option<std::thread::Thread>,
 }
 
-impl std::fmt::Debug for NewPort {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("NewPort").finish_non_exhaustive()
-    }
-}
-
 /// A plan with all the room it needs, made outside the beat.
-#[derive(Debug)]
 pub(crate) struct NextPlan {
     pub(crate) stage: Prepared,
     pub(crate) compiled: Arc<Compiled>,
+    pub(crate) ways: Vec<WayEnd>,
 }
 
-impl NextPlan {
-    fn of(compiled: &Arc<Compiled>) -> Self {
-        Self { stage: Prepared::new(Arc::clone(&compiled.plan)), compiled: Arc::clone(compiled) }
+/// A way in that the engine has had opened.
+struct KnownWay {
+    id: WayId,
+    setup: WaySetup,
+    trouble: Trouble,
+}
+
+/// The ways in as they are now, and what makes others.
+struct WaysIn {
+    opener: Opener,
+    /// In the order of the wiring that was given to run last.
+    known: Vec<KnownWay>,
+    /// The id that the next one gets.
+    next: WayId,
+    to_keeper: Sender<Kept>,
+    /// The thread that opens them, to be woken.
+    keeper: Option<std::thread::Thread>,
+}
+
+impl WaysIn {
+    /// The beat's ends of the ways of a wiring. A way that is set up as one before stays as it is; any other is new, and
+    /// what is set up in no way any more is closed once the beat has let it go.
+    fn ends(&mut self, wiring: &Wiring) -> Vec<WayEnd> {
+        let mut before = std::mem::take(&mut self.known);
+        let mut ends = Vec::with_capacity(wiring.ways_in.len());
+        for way in &wiring.ways_in {
+            let carrier = ways::carrier(way.setup.port.kind);
+            let same = before.iter().position(|known| known.setup == way.setup);
+            let (known, held) = if let Some(place) = same {
+                (before.swap_remove(place), None)
+            } else {
+                let trouble = Trouble::default();
+                let (kept, held) = links::way((self.opener)(&way.setup), trouble.clone());
+                // The keeper ends only with the engine.
+                let _ = self.to_keeper.send(kept);
+                self.next += 1;
+                (KnownWay { id: self.next, setup: way.setup.clone(), trouble }, Some(held))
+            };
+            ends.push(WayEnd::new(known.id, held, carrier, &way.links));
+            self.known.push(known);
+        }
+        if let Some(keeper) = &self.keeper {
+            keeper.unpark();
+        }
+        ends
     }
 }
 
@@ -141,10 +170,11 @@ pub struct Engine {
     down: Producer<Downward>,
     up: triple_buffer::Output<Snapshot>,
     stop: Arc<Stop>,
-    trouble: LineTrouble,
     drive: Drive,
     clock: Arc<dyn Clock>,
-    ways: Ways,
+    /// The names of the ports with boards, in the order in which they were opened.
+    ports: Vec<String>,
+    ways_in: WaysIn,
     compiled: Arc<Compiled>,
     recording: Option<Recording>,
     ended: Endings,
@@ -169,7 +199,9 @@ impl Engine {
         if let Some(scribe) = scribe {
             others.push(spawn("recording", &engine.stop, move |_| scribe.run())?);
         }
-        threads.push(spawn("lines", &engine.stop, move |stop| keeper.run(stop))?);
+        let opening = spawn("ways in", &engine.stop, move |stop| keeper.run(stop))?;
+        engine.ways_in.keeper = Some(opening.thread().clone());
+        threads.push(opening);
         let wakers = threads.iter().map(|t| t.thread().clone()).collect();
         threads.push(spawn("beat", &engine.stop, move |stop| beat.run(stop, wakers))?);
         // Joined last: the scribe ends when the beat has.
@@ -191,9 +223,9 @@ impl Engine {
     fn build(rig: &Arc<Rig>, setup: Setup) -> std::io::Result<(Self, ByHand)> {
         let stop = Arc::new(Stop::new()?);
         let (down, from_above) = RingBuffer::new(COMMANDS_WAITING);
-        let ways = Ways::of(&setup);
+        let ports: Vec<String> = setup.boards.iter().map(|port| port.name.clone()).collect();
         let recorded = setup.record.is_some();
-        let compiled = Arc::new(Compiled::of(Arc::clone(rig), &ways, 0, recorded));
+        let compiled = Arc::new(Compiled::of(Arc::clone(rig), &ports, 0, recorded));
         let (tape, scribe, recording) = match setup.record {
             Some(out) => {
                 let (tape, scribe, recording) = record::start(&record::as_recorded(rig), setup.beat, out)?;
@@ -203,14 +235,26 @@ impl Engine {
         };
         let ended = Endings::default();
         let (workers, posts) = worker::make(setup.boards, &compiled.wiring, &setup.clock, &ended);
-        let trouble = LineTrouble::for_lines(setup.lines.len());
-        let (keeper, inlets) = Keeper::new(setup.lines, trouble.clone());
-        let first = NextPlan::of(&compiled);
+        let (keeper, to_keeper) = Keeper::new();
+        let mut ways_in =
+            WaysIn { opener: setup.opener, known: Vec::new(), next: 0, to_keeper, keeper: None };
+        let first = next_plan(&compiled, &mut ways_in);
         let clock = Arc::clone(&setup.clock);
-        let (beat, up) = Beat::new(first, from_above, posts, inlets, (setup.clock, setup.beat), tape);
+        let (beat, up) = Beat::new(first, from_above, posts, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine =
-            Self { down, up, stop, trouble, drive, clock, ways, compiled, recording, ended, commanded: None };
+        let engine = Self {
+            down,
+            up,
+            stop,
+            drive,
+            clock,
+            ports,
+            ways_in,
+            compiled,
+            recording,
+            ended,
+            commanded: None,
+        };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -234,7 +278,7 @@ impl Engine {
 
     /// Makes a changed rig ready to run on the ports there are.
     pub fn compile(&self, rig: Arc<Rig>) -> Arc<Compiled> {
-        Arc::new(Compiled::of(rig, &self.ways, self.compiled.version + 1, self.recording.is_some()))
+        Arc::new(Compiled::of(rig, &self.ports, self.compiled.version + 1, self.recording.is_some()))
     }
 
     /// Runs a rig from the next beat on; whether it was taken.
@@ -243,7 +287,8 @@ impl Engine {
             // The scribe ends only with the engine.
             let _ = recording.rigs.send((compiled.version, record::as_recorded(&compiled.rig)));
         }
-        let taken = self.send(Downward::Plan(Box::new(NextPlan::of(compiled))));
+        let next = next_plan(compiled, &mut self.ways_in);
+        let taken = self.send(Downward::Plan(Box::new(next)));
         if taken {
             self.compiled = Arc::clone(compiled);
         }
@@ -256,7 +301,7 @@ impl Engine {
 
     /// Whether there is a port with boards of that name.
     pub fn has_port(&self, name: &str) -> bool {
-        self.ways.ports.iter().any(|port| port == name)
+        self.ports.iter().any(|port| port == name)
     }
 
     /// Takes another port with boards, behind those that are there; a rig that names it may run from then on.
@@ -264,7 +309,7 @@ impl Engine {
     /// # Errors
     /// When the system gives no thread.
     pub fn add_port(&mut self, port: BoardPort) -> std::io::Result<()> {
-        self.ways.ports.push(port.name.clone());
+        self.ports.push(port.name.clone());
         let (worker, post) = worker::of(port, &[], &self.clock, &self.ended);
         let mut port = NewPort { post, waker: None };
         match &mut self.drive {
@@ -305,9 +350,10 @@ impl Engine {
         &self.stop
     }
 
-    /// Why serial lines cannot be opened, by line.
-    pub fn line_trouble(&self, line: usize) -> Option<wasvolta_port::serial::SerialError> {
-        self.trouble.get(line)
+    /// Why the way of a link cannot be opened, and what to try; by the link's place in the rig that was given to run last.
+    pub fn link_trouble(&self, link: usize) -> Option<Shut> {
+        let way = self.compiled.wiring.way_of_link.get(link).copied().flatten()?;
+        self.ways_in.known.get(way)?.trouble.get()
     }
 
     /// Lets one beat pass, where time passes by hand; else nothing.
@@ -359,6 +405,15 @@ impl Engine {
 impl Drop for Engine {
     fn drop(&mut self) {
         self.end();
+    }
+}
+
+/// A plan with all that it needs, made outside the beat.
+fn next_plan(compiled: &Arc<Compiled>, ways_in: &mut WaysIn) -> NextPlan {
+    NextPlan {
+        stage: Prepared::new(Arc::clone(&compiled.plan)),
+        compiled: Arc::clone(compiled),
+        ways: ways_in.ends(&compiled.wiring),
     }
 }
 

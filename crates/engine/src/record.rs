@@ -13,15 +13,18 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 use thiserror::Error;
 use wasvolta_core::Stage;
+use wasvolta_core::inflow::{Batch, Edges, Inflow};
+use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::range::BEAT;
 use wasvolta_core::rig::check::problems;
 use wasvolta_core::rig::file::{from_values, to_values};
 use wasvolta_core::rig::{PartNumbers, Rig};
-use wasvolta_core::stage::{Command, Placed, Plan, Prepared, Reading, Setpoints};
+use wasvolta_core::stage::{Command, Plan, Prepared, Setpoints};
 use wasvolta_core::unit::Ticks;
 
-/// The form of the recordings that this program writes. It reads 1 too, in which commands have places, not ids.
-pub const FORMAT: u32 = 2;
+/// The form of the recordings that this program writes and reads. Older ones kept what came in for each input alone, and
+/// so cannot say how a link stood.
+pub const FORMAT: u32 = 3;
 /// Entries that may wait to be written: more than ten seconds of a busy rig.
 const ROOM: usize = 1 << 16;
 /// Servos whose last setpoints the tape remembers without asking for memory.
@@ -30,15 +33,32 @@ const SERVOS: usize = 1024;
 /// What happened, in order: what belongs to a turn comes before it, its setpoints behind it.
 #[derive(Debug, Clone, Copy)]
 enum Entry {
-    Plan { version: u64 },
-    Reading { input: usize, reading: Reading },
+    Plan {
+        version: u64,
+    },
+    Heard {
+        link: usize,
+        heard: Heard,
+    },
+    Batch {
+        input: usize,
+        newest: f64,
+        least: f64,
+        greatest: f64,
+        count: u32,
+        more_edges: u32,
+    },
+    /// An edge of the batch before.
+    Edge(f64),
     Command(Command),
-    Turn { now: Duration },
-    Setpoint { servo: usize, ticks: Option<Ticks> },
+    Turn {
+        now: Duration,
+    },
+    Setpoint {
+        servo: usize,
+        ticks: Option<Ticks>,
+    },
 }
-
-/// What this program writes.
-type TapeLine = RecordedLine<Command>;
 
 /// The beat's end of a recording.
 pub(crate) struct Tape {
@@ -52,12 +72,18 @@ impl Tape {
     pub(crate) fn turn(
         &mut self,
         now: Duration,
-        readings: &[Reading],
+        inflow: Inflow<'_>,
         commands: &[Command],
         setpoints: &Setpoints,
     ) {
-        for (input, &reading) in readings.iter().enumerate().filter(|(_, r)| **r != Reading::default()) {
-            self.put(Entry::Reading { input, reading });
+        for (link, &heard) in inflow.links.iter().enumerate().filter(|(_, heard)| **heard != Heard::default())
+        {
+            self.put(Entry::Heard { link, heard });
+        }
+        for (input, batch) in inflow.inputs.iter().enumerate().filter(|(_, batch)| batch.count > 0) {
+            let Batch { newest, least, greatest, count, edges } = *batch;
+            self.put(Entry::Batch { input, newest, least, greatest, count, more_edges: edges.more });
+            edges.kept().iter().for_each(|edge| self.put(Entry::Edge(*edge)));
         }
         for &command in commands {
             self.put(Entry::Command(command));
@@ -84,10 +110,10 @@ impl Tape {
     }
 }
 
-/// A line of a recording, by how its commands name parts.
+/// A line of a recording.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-enum RecordedLine<C> {
+enum TapeLine {
     /// The first.
     WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
     /// This rig runs from here on.
@@ -98,35 +124,75 @@ enum RecordedLine<C> {
         ids: PartNumbers,
     },
     /// One call of the stage.
-    Turn(Turn<C>),
+    Turn(Turn),
     /// Not everything could be written.
     Lost,
 }
 
-#[derive(Debug, Serialize, Deserialize)]
-struct Turn<C> {
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Turn {
     /// Nanoseconds since the start.
     t: u64,
-    /// By input: the value's bits, frames, changed, gone.
+    /// What was heard of links.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    r: Vec<(usize, Option<u64>, u32, bool, bool)>,
+    l: Vec<HeardLine>,
+    /// What came for inputs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    b: Vec<BatchLine>,
     /// Commands in order.
-    #[serde(default = "Vec::new", skip_serializing_if = "Vec::is_empty")]
-    c: Vec<C>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    c: Vec<Command>,
     /// By servo whose setpoint is another than in the turn before: ticks, or none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     s: Vec<(usize, Option<u16>)>,
 }
 
-impl<C> Turn<C> {
-    const fn at(t: u64) -> Self {
-        Self { t, r: Vec::new(), c: Vec::new(), s: Vec::new() }
+/// What was heard of a link: its place, frames, whether they changed, a receiver's failsafe, and its way: 1 where it was
+/// opened, 2 where it went.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+struct HeardLine(usize, u32, bool, bool, u8);
+
+impl HeardLine {
+    const fn of(link: usize, heard: Heard) -> Self {
+        let way = match heard.way {
+            Way::Same => 0,
+            Way::Opened => 1,
+            Way::Gone => 2,
+        };
+        Self(link, heard.frames, heard.changed, heard.failsafe, way)
     }
 
-    /// The same with its commands named otherwise.
-    fn with(self, rename: impl Fn(C) -> Option<Command>) -> Turn<Command> {
-        let Self { t, r, c, s } = self;
-        Turn { t, r, c: c.into_iter().filter_map(rename).collect(), s }
+    const fn heard(self) -> Heard {
+        let Self(_, frames, changed, failsafe, way) = self;
+        let way = match way {
+            1 => Way::Opened,
+            2 => Way::Gone,
+            _ => Way::Same,
+        };
+        Heard { frames, changed, failsafe, way }
+    }
+}
+
+/// A batch: its input's place, the bits of its newest, least and greatest value, how many there were, the bits of its
+/// edges, and how many more of those.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+struct BatchLine(usize, u64, u64, u64, u32, Vec<u64>, u32);
+
+impl BatchLine {
+    fn batch(&self) -> Batch {
+        let Self(_, newest, least, greatest, count, edges, more) = self;
+        let mut batch = Batch {
+            newest: f64::from_bits(*newest),
+            least: f64::from_bits(*least),
+            greatest: f64::from_bits(*greatest),
+            count: *count,
+            edges: Edges::default(),
+        };
+        for edge in edges {
+            batch.edges.push(f64::from_bits(*edge));
+        }
+        batch.edges.more = *more;
+        batch
     }
 }
 
@@ -135,8 +201,8 @@ pub(crate) struct Scribe {
     entries: Consumer<Entry>,
     rigs: Receiver<(u64, Arc<Rig>)>,
     out: Box<dyn Write + Send>,
-    turn: Option<Turn<Command>>,
-    next: Turn<Command>,
+    turn: Option<Turn>,
+    next: Turn,
     lost: Arc<AtomicBool>,
     said_lost: bool,
 }
@@ -179,7 +245,7 @@ pub(crate) fn start(
         rigs: from_above,
         out,
         turn: None,
-        next: Turn::at(0),
+        next: Turn::default(),
         lost: Arc::clone(&lost),
         said_lost: false,
     };
@@ -250,10 +316,19 @@ impl Scribe {
                     }
                 }
             }
-            Entry::Reading { input, reading } => {
+            Entry::Heard { link, heard } => {
                 self.end_turn()?;
-                let Reading { value, frames, changed, gone } = reading;
-                self.next.r.push((input, value.map(f64::to_bits), frames, changed, gone));
+                self.next.l.push(HeardLine::of(link, heard));
+            }
+            Entry::Batch { input, newest, least, greatest, count, more_edges } => {
+                self.end_turn()?;
+                let [newest, least, greatest] = [newest, least, greatest].map(f64::to_bits);
+                self.next.b.push(BatchLine(input, newest, least, greatest, count, Vec::new(), more_edges));
+            }
+            Entry::Edge(value) => {
+                if let Some(BatchLine(.., edges, _)) = self.next.b.last_mut() {
+                    edges.push(value.to_bits());
+                }
             }
             Entry::Command(command) => {
                 self.end_turn()?;
@@ -261,7 +336,7 @@ impl Scribe {
             }
             Entry::Turn { now } => {
                 self.end_turn()?;
-                let next = std::mem::replace(&mut self.next, Turn::at(0));
+                let next = std::mem::take(&mut self.next);
                 self.turn = Some(Turn { t: nanoseconds(now), ..next });
             }
             Entry::Setpoint { servo, ticks } => {
@@ -356,13 +431,12 @@ pub fn replay(
 ) -> Result<Replayed, BadRecording> {
     let mut recording = recording;
     let first = next_line(&mut recording)?.filter(|line| line.is_whole).ok_or(BadRecording::NotOne)?;
-    let (format, beat) = header(&first.text)?;
+    let beat = header(&first.text)?;
     let mut run = Rerun { beat, stage: None, then: Vec::new(), replayed: Replayed::default() };
     let mut number = 1;
     while let Some(Read { text, is_whole }) = next_line(&mut recording)? {
         number += 1;
-        let said = if format == FORMAT { serde_json::from_slice(&text) } else { run.raised(&text) };
-        match said {
+        match serde_json::from_slice(&text) {
             Ok(said) => run.take(number, said, &mut each)?,
             // The last line of a run that was killed.
             Err(_) if !is_whole => run.replayed.incomplete = true,
@@ -403,21 +477,6 @@ struct Rerun {
 }
 
 impl Rerun {
-    /// A line of the first format: its commands name parts by their places in the rig that runs.
-    fn raised(&self, text: &[u8]) -> serde_json::Result<TapeLine> {
-        Ok(match serde_json::from_slice::<RecordedLine<Placed>>(text)? {
-            RecordedLine::WasvoltaRecording { format, program, beat_ns } => {
-                TapeLine::WasvoltaRecording { format, program, beat_ns }
-            }
-            RecordedLine::Plan { rig, ids } => TapeLine::Plan { rig, ids },
-            RecordedLine::Turn(turn) => {
-                let plan = self.stage.as_ref().map(|(_, stage)| stage.plan());
-                TapeLine::Turn(turn.with(|command| command.named(plan?)))
-            }
-            RecordedLine::Lost => TapeLine::Lost,
-        })
-    }
-
     fn take(
         &mut self,
         line: usize,
@@ -459,16 +518,22 @@ impl Rerun {
     }
 
     /// One call of the stage, compared; none when there is no stage yet.
-    fn turn(&mut self, turn: &Turn<Command>) -> Option<Result<Duration, BadRecording>> {
+    fn turn(&mut self, turn: &Turn) -> Option<Result<Duration, BadRecording>> {
         let (rig, stage) = self.stage.as_mut()?;
-        let mut readings = vec![Reading::default(); stage.inputs().len()];
-        for &(input, value, frames, changed, gone) in &turn.r {
-            if let Some(reading) = readings.get_mut(input) {
-                *reading = Reading { value: value.map(f64::from_bits), frames, changed, gone };
+        let mut heard = vec![Heard::default(); stage.links().len()];
+        let mut batches = vec![Batch::default(); stage.inputs().len()];
+        for line in &turn.l {
+            if let Some(place) = heard.get_mut(line.0) {
+                *place = line.heard();
+            }
+        }
+        for line in &turn.b {
+            if let Some(place) = batches.get_mut(line.0) {
+                *place = line.batch();
             }
         }
         let at = Duration::from_nanos(turn.t);
-        let setpoints = stage.advance(at, &readings, &turn.c);
+        let setpoints = stage.advance(at, Inflow { links: &heard, inputs: &batches }, &turn.c);
         self.then.resize(setpoints.len(), None);
         for &(servo, ticks) in &turn.s {
             if let Some(place) = self.then.get_mut(servo) {
@@ -490,16 +555,16 @@ impl Rerun {
     }
 }
 
-/// The format of a recording, and its beat.
-fn header(line: &[u8]) -> Result<(u32, Duration), BadRecording> {
+/// The beat of a recording.
+fn header(line: &[u8]) -> Result<Duration, BadRecording> {
     match serde_json::from_slice(line) {
-        Ok(TapeLine::WasvoltaRecording { format: format @ 1..=FORMAT, beat_ns, .. }) => {
+        Ok(TapeLine::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => {
             let beat = Duration::from_nanos(beat_ns);
             let why = || {
                 format!("its beat is {} s, outside {} to {} s", beat.as_secs_f64(), BEAT.least, BEAT.greatest)
             };
             if BEAT.holds(beat.as_secs_f64()) {
-                Ok((format, beat))
+                Ok(beat)
             } else {
                 Err(BadRecording::Broken { line: 1, why: why() })
             }

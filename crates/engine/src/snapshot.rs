@@ -1,13 +1,12 @@
 //! What the screen may know: one coherent picture of a beat.
 
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
-use wasvolta_core::rig::BoardId;
-use wasvolta_core::stage::{Event, InputState, Output, Player, ServoState};
+use wasvolta_core::rig::{BoardId, Channel, LinkId};
+use wasvolta_core::stage::{Event, InputState, LinkState, Output, Player, ServoState};
+use wasvolta_port::Fault;
 use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
 use wasvolta_port::firmata::Role;
-use wasvolta_port::{Fault, serial::SerialError};
-use wasvolta_wire::lines::Counts;
+use wasvolta_wire::decode::Counts;
 
 /// What went wrong with a bus last.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -121,13 +120,48 @@ impl BoardState {
     }
 }
 
-/// One serial line.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct LineState {
-    /// It is open.
+/// One channel of a link: one that an input stands on, or one that was heard.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ChannelState {
+    /// Which.
+    pub channel: Channel,
+    /// What it said last, if it has said anything.
+    pub newest: Option<f64>,
+    /// The least that it has said.
+    pub least: f64,
+    /// The greatest that it has said.
+    pub greatest: f64,
+    /// How many values it has said.
+    pub count: u64,
+}
+
+/// The way of a link, and what comes over it.
+#[derive(Debug, PartialEq, Default)]
+pub struct LinkReport {
+    /// The link.
+    pub id: LinkId,
+    /// Its way is open.
     pub open: bool,
-    /// Lines and bytes so far.
+    /// What is to be known about the way though it works.
+    pub note: Option<&'static str>,
+    /// Frames and bytes so far.
     pub counts: Counts,
+    /// Its channels: those that inputs stand on first.
+    pub channels: Vec<ChannelState>,
+}
+
+impl Clone for LinkReport {
+    fn clone(&self) -> Self {
+        let mut report = Self::default();
+        report.clone_from(self);
+        report
+    }
+
+    /// Keeps the room that it has: the beat writes one in every turn.
+    fn clone_from(&mut self, from: &Self) {
+        (self.id, self.open, self.note, self.counts) = (from.id, from.open, from.note, from.counts);
+        self.channels.clone_from(&from.channels);
+    }
 }
 
 /// How punctual the beat is.
@@ -160,33 +194,14 @@ pub struct Snapshot {
     pub player: Player,
     /// By port, then by board.
     pub boards: Vec<Vec<BoardState>>,
-    /// By line.
-    pub lines: Vec<LineState>,
+    /// By link, its health.
+    pub links: Vec<LinkState>,
+    /// By link, its way and its channels.
+    pub reports: Vec<LinkReport>,
     /// What happened lately, with running numbers, oldest first.
     pub events: Vec<(u64, Event)>,
     /// How punctual the beat is.
     pub punctual: Punctuality,
-}
-
-/// Why lines cannot be opened: written by the thread that opens them, read by the screen, never by the beat.
-#[derive(Debug, Clone, Default)]
-pub struct LineTrouble(Arc<Mutex<Vec<Option<SerialError>>>>);
-
-impl LineTrouble {
-    pub(crate) fn for_lines(lines: usize) -> Self {
-        Self(Arc::new(Mutex::new(vec![None; lines])))
-    }
-
-    pub(crate) fn set(&self, line: usize, trouble: Option<SerialError>) {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(place) = all.get_mut(line) {
-            *place = trouble;
-        }
-    }
-
-    pub(crate) fn get(&self, line: usize) -> Option<SerialError> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(line).cloned().flatten()
-    }
 }
 
 /// The channels of a board that can do something, by what it has said: `2–13, 19`; none of a kind on which all can.

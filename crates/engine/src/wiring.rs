@@ -1,11 +1,13 @@
 //! Which servo is which channel of which board on which port, as indices.
 
-use crate::{Setup, chips};
+use crate::chips;
+use crate::links::LinkSetup;
 use std::collections::HashMap;
-use wasvolta_core::rig::{BoardId, Field, Input, Kind, Parts, Port, Rig, Servo, Signal};
+use wasvolta_core::rig::{
+    BoardId, Channel, Kind, Link, Parts, Port, PortId, Protocol, Rig, Servo, Signal, Wave,
+};
 use wasvolta_port::board::BoardSettings;
 use wasvolta_port::firmata::Role;
-use wasvolta_wire::lines as wire_lines;
 
 /// What a pin must be able to do for a kind of servo.
 pub const fn role(kind: Kind) -> Role {
@@ -27,15 +29,6 @@ pub struct ChannelPlace {
     pub channel: usize,
 }
 
-/// Where an input comes from.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Source {
-    /// The line's index.
-    pub line: usize,
-    /// Which number of a line.
-    pub field: wire_lines::Field,
-}
-
 /// A board on a port: which, and what it is to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Wired {
@@ -45,44 +38,54 @@ pub struct Wired {
     pub settings: BoardSettings,
 }
 
-/// The names of the ports that an engine has opened, in its order.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Ways {
-    /// Ports with boards.
-    pub ports: Vec<String>,
-    /// Lines on which numbers come in.
-    pub lines: Vec<String>,
+/// A port with links on it: what opens it anew when it is another, and what is heard there.
+#[derive(Debug, Clone)]
+pub struct WayIn {
+    /// The port, with the links on it as far as they say how it is opened.
+    pub setup: WaySetup,
+    pub(crate) links: Vec<LinkSetup>,
 }
 
-impl Ways {
-    /// Those of a setup.
-    pub fn of(setup: &Setup) -> Self {
-        Self {
-            ports: setup.boards.iter().map(|b| b.name.clone()).collect(),
-            lines: setup.lines.iter().map(|l| l.name.clone()).collect(),
-        }
+/// All that says how a way in is opened. Two that are equal are the same way.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WaySetup {
+    /// The port; its own name and id do not matter.
+    pub port: Port,
+    /// What is spoken on its first link: it says the rate of a line and the bits around each byte.
+    pub protocol: Protocol,
+    /// What a wave generator makes.
+    pub wave: Option<Wave>,
+}
+
+impl WaySetup {
+    fn of(port: &Port, link: &Link, protocol: Protocol) -> Self {
+        let port = Port { name: String::new(), id: PortId::default(), ..port.clone() };
+        Self { port, protocol, wave: link.wave }
     }
 }
 
 /// See the module.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Wiring {
     /// By servo.
     pub servos: Vec<Option<ChannelPlace>>,
-    /// By input.
-    pub inputs: Vec<Option<Source>>,
+    /// By port with links on it, in rig order.
+    pub ways_in: Vec<WayIn>,
+    /// By link, the place of its port among those.
+    pub way_of_link: Vec<Option<usize>>,
+    /// How many inputs there are.
+    pub inputs: usize,
     /// By port, then by board on it.
     pub boards: Vec<Vec<Wired>>,
     places: HashMap<BoardId, (usize, usize)>,
-    lines: Vec<String>,
 }
 
 impl Wiring {
-    /// The wiring of a rig over the ways of an engine.
-    pub fn of(rig: Parts<'_>, ways: &Ways) -> Self {
-        let mut boards: Vec<Vec<Wired>> = vec![Vec::new(); ways.ports.len()];
+    /// The wiring of a rig over the ports with boards that an engine has opened, by their names.
+    pub fn of(rig: Parts<'_>, ports: &[String]) -> Self {
+        let mut boards: Vec<Vec<Wired>> = vec![Vec::new(); ports.len()];
         let mut places = HashMap::with_capacity(rig.boards.len());
-        let port_of: HashMap<&str, usize> = ways.ports.iter().map(String::as_str).zip(0..).collect();
+        let port_of: HashMap<&str, usize> = ports.iter().map(String::as_str).zip(0..).collect();
         for board in &rig.boards {
             let Some(&port) = port_of.get(board.port.as_str()) else { continue };
             let Some(there) = boards.get_mut(port) else { continue };
@@ -93,20 +96,22 @@ impl Wiring {
             let (port, board) = *places.get(&rig.board(&servo.board)?.id)?;
             Some(ChannelPlace { port, board, channel: usize::from(servo.channel) })
         };
-        let source = |input: &Input| {
-            let line = ways.lines.iter().position(|name| *name == input.port)?;
-            let field = match &input.field {
-                Field::Place(place) => wire_lines::Field::Place(*place),
-                Field::Name(name) => wire_lines::Field::Name(name.clone()),
-            };
-            Some(Source { line, field })
-        };
+        let ways_in = ways_in(rig);
+        let mut way_of_link = vec![None; rig.links.len()];
+        for (way, links) in ways_in.iter().map(|way| &way.links).enumerate() {
+            for link in links {
+                if let Some(place) = way_of_link.get_mut(link.place) {
+                    *place = Some(way);
+                }
+            }
+        }
         Self {
             servos: rig.servos.iter().map(place).collect(),
-            inputs: rig.inputs.iter().map(source).collect(),
+            ways_in,
+            way_of_link,
+            inputs: rig.inputs.len(),
             boards,
             places,
-            lines: ways.lines.clone(),
         }
     }
 
@@ -114,25 +119,40 @@ impl Wiring {
     pub fn board(&self, board: BoardId) -> Option<(usize, usize)> {
         self.places.get(&board).copied()
     }
+}
 
-    /// The index of a line by its port's name.
-    pub fn line(&self, port: &str) -> Option<usize> {
-        self.lines.iter().position(|name| name == port)
+/// The ports with links on them, in rig order, each link with the channels that inputs stand on.
+fn ways_in(rig: Parts<'_>) -> Vec<WayIn> {
+    let mut wanted: Vec<Vec<(Channel, Vec<usize>)>> = vec![Vec::new(); rig.links.len()];
+    for (n, input) in rig.inputs.iter().enumerate() {
+        let Some(place) = rig.index.links.named(&input.link) else { continue };
+        let Some(protocol) = rig.links.get(place).and_then(|link| rig.protocol_of(link)) else { continue };
+        let Some(channel) = (protocol.row().read)(&input.channel) else { continue };
+        let Some(channels) = wanted.get_mut(place) else { continue };
+        match channels.iter_mut().find(|(there, _)| *there == channel) {
+            Some((_, inputs)) => inputs.push(n),
+            None => channels.push((channel, vec![n])),
+        }
     }
+    let mut ways: Vec<WayIn> = Vec::new();
+    let mut way_of: HashMap<&str, usize> = HashMap::new();
+    for ((place, link), wanted) in rig.links.iter().enumerate().zip(wanted) {
+        let (Some(port), Some(protocol)) = (rig.port(&link.on), rig.protocol_of(link)) else { continue };
+        let way = *way_of.entry(&port.name).or_insert_with(|| {
+            ways.push(WayIn { setup: WaySetup::of(port, link, protocol), links: Vec::new() });
+            ways.len() - 1
+        });
+        if let Some(way) = ways.get_mut(way) {
+            way.links.push(LinkSetup { id: link.id, place, protocol, wanted });
+        }
+    }
+    ways
 }
 
-/// Ports that lead to boards, in rig order: every bus and chip, and lines with a board that speaks Firmata.
+/// Ports that lead to boards, in rig order: those with a board on them, and every one that is for boards alone.
 pub fn board_ports(rig: &Rig) -> impl Iterator<Item = &Port> {
-    rig.ports.iter().filter(|port| !port.kind.row().brings_numbers || has_board(rig, port))
-}
-
-/// Ports on which numbers come in, in rig order.
-pub fn lines(rig: &Rig) -> impl Iterator<Item = &Port> {
-    rig.ports.iter().filter(|port| port.kind.row().brings_numbers && !has_board(rig, port))
-}
-
-fn has_board(rig: &Rig, port: &Port) -> bool {
-    rig.boards.iter().any(|board| board.port == port.name)
+    let has_board = |port: &Port| rig.boards.iter().any(|board| board.port == port.name);
+    rig.ports.iter().filter(move |port| Protocol::usual(port.kind).is_none() || has_board(port))
 }
 
 #[cfg(test)]
@@ -153,8 +173,8 @@ mod tests {
         let (far, lower) = (BoardId::of(70), BoardId::of(71));
         rig.boards.push(Board { id: far, name: "far".into(), port: "second-bus".into(), ..upper.clone() });
         rig.boards.push(Board { id: lower, name: "lower".into(), address: Some(0x41), ..upper.clone() });
-        let ways = Ways { ports: vec!["bench-bus".into(), "second-bus".into()], lines: Vec::new() };
-        let compiled = Compiled::of(Arc::new(rig), &ways, 0, false);
+        let ports = ["bench-bus".to_owned(), "second-bus".to_owned()];
+        let compiled = Compiled::of(Arc::new(rig), &ports, 0, false);
         let state = |id, lapses| BoardState { id, lapses, ..BoardState::default() };
         let boards = vec![vec![state(upper.id, 1), state(lower, 2)], vec![state(far, 3)]];
         let mut snapshot = Snapshot { boards, ..Snapshot::default() };
@@ -171,11 +191,13 @@ mod tests {
     #[test]
     fn every_servo_and_input_finds_its_place() {
         let Loaded::Sound(rig) = load(include_str!("../../core/tests/data/small.rig.toml")) else { panic!() };
-        let ways = Ways { ports: vec!["bench-bus".into()], lines: vec!["knob-line".into()] };
-        let wiring = Compiled::of(Arc::new(*rig), &ways, 0, false).wiring;
+        let wiring = Compiled::of(Arc::new(*rig), &["bench-bus".to_owned()], 0, false).wiring;
         assert_eq!(wiring.servos[1], Some(ChannelPlace { port: 0, board: 0, channel: 2 }));
         let BoardSettings::Expander(upper) = wiring.boards[0][0].settings else { panic!() };
         assert_eq!((upper.prescale, upper.widest), (121, 595));
-        assert_eq!(wiring.inputs[0], Some(Source { line: 0, field: wire_lines::Field::Name("knob".into()) }));
+        let [way] = wiring.ways_in.as_slice() else { panic!("one line") };
+        assert_eq!((way.setup.protocol, way.setup.port.path.as_str()), (Protocol::Lines, "sim:knob"));
+        assert_eq!(way.links[0].wanted, [(Channel::Name("knob".into()), vec![0])]);
+        assert_eq!(wiring.way_of_link, [Some(0)]);
     }
 }

@@ -14,7 +14,7 @@ use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, Seconds};
 use wasvolta_engine::worker::{self, Endings, Post};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way, Ways, Wiring};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring, ways};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, board};
 use wasvolta_sim::faults::{Kind, Struck};
@@ -55,7 +55,7 @@ fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
     let open = Box::new(move || Ok(Box::new(bench.open("bench-bus")?) as Box<_>));
     Setup {
         boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
-        lines: vec![],
+        opener: Box::new(ways::opener),
         clock,
         beat: BEAT,
         record: None,
@@ -86,7 +86,10 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
         bench.ensure("bench-bus", board.address.unwrap(), &[]);
     }
     let index = Index::of(&rig);
-    let wiring = Wiring::of(Parts { rig: &rig, index: &index }, &Ways::of(&setup(&bench, clock.clone())));
+    let wiring = Wiring::of(
+        Parts { rig: &rig, index: &index },
+        &[setup(&bench, clock.clone()).boards[0].name.clone()],
+    );
     let mailbox: Arc<Mutex<Option<Post>>> = Arc::default();
     let (behind, held, time) = (bench.clone(), Arc::clone(&mailbox), Arc::clone(&clock));
     let open = Box::new(move || {
@@ -362,7 +365,10 @@ fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
     bench.ensure("bench-bus", 0x40, &[1, 2]);
     let setup = setup(&bench, clock.clone());
     let index = Index::of(&rig);
-    let wiring = Wiring::of(Parts { rig: &rig, index: &index }, &Ways::of(&setup));
+    let wiring = Wiring::of(
+        Parts { rig: &rig, index: &index },
+        &setup.boards.iter().map(|b| b.name.clone()).collect::<Vec<_>>(),
+    );
     let shared: Arc<dyn Clock> = clock.clone();
     let (mut workers, mut posts) = worker::make(setup.boards, &wiring, &shared, &Endings::default());
     let (worker, post) = (&mut workers[0], &mut posts[0]);

@@ -4,23 +4,23 @@
 
 mod tell;
 
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tell::Tell;
+use tell::{Tell, at};
 use wasvolta_core::guard::Stopped;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, EventKind, Output, Owner, Play};
 use wasvolta_core::unit::Micros;
-use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Snapshot, Way};
+use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Snapshot, Way, ways};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
 use wasvolta_sim::bench::released_at_the_end;
 use wasvolta_sim::faults::{Faulty, Kind};
+use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::truth::KnobTruth;
-use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
+use wasvolta_sim::{Bench, ManualClock, Sender, Truth};
 use wasvolta_wire::expander::Channel;
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -32,12 +32,12 @@ fn rig() -> Rig {
     }
 }
 
-fn setup(bench: &Bench, clock: Arc<dyn Clock>, lines: Vec<LinePort>) -> Setup {
+fn setup(bench: &Bench, clock: Arc<dyn Clock>, opener: Opener) -> Setup {
     let bench = bench.clone();
     let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
     Setup {
         boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
-        lines,
+        opener,
         clock,
         beat: BEAT,
         record: None,
@@ -53,7 +53,7 @@ fn bench(clock: Arc<dyn Clock>) -> Bench {
 fn live() -> (Bench, Engine) {
     let clock = Arc::new(WallClock::default());
     let bench = bench(clock.clone());
-    let engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, vec![])).unwrap();
+    let engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, Box::new(ways::opener))).unwrap();
     (bench, engine)
 }
 
@@ -82,7 +82,8 @@ struct ByHand {
 fn by_hand() -> ByHand {
     let clock = Arc::new(ManualClock::default());
     let bench = bench(clock.clone());
-    let engine = Engine::by_hand(&Arc::new(rig()), setup(&bench, clock.clone(), vec![])).unwrap();
+    let engine =
+        Engine::by_hand(&Arc::new(rig()), setup(&bench, clock.clone(), Box::new(ways::opener))).unwrap();
     ByHand { clock, bench, engine }
 }
 
@@ -164,7 +165,7 @@ fn an_unreliable_bus_delays_but_never_breaks() {
     for (seed, share) in [(1, 0.01), (2, 0.1), (3, 0.3), (4, 0.6)] {
         let clock = Arc::new(ManualClock::default());
         let bench = bench(clock.clone());
-        let mut setup = setup(&bench, clock.clone(), vec![]);
+        let mut setup = setup(&bench, clock.clone(), Box::new(ways::opener));
         let (behind, healed) = (bench.clone(), Arc::new(std::sync::atomic::AtomicBool::new(false)));
         let heals = Arc::clone(&healed);
         let mut opened = seed;
@@ -228,7 +229,9 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
     rig.servos[1].board = "lower".into();
     let clock = Arc::new(ManualClock::default());
     let bench = bench(clock.clone());
-    let mut engine = Engine::by_hand(&Arc::new(rig.clone()), setup(&bench, clock.clone(), vec![])).unwrap();
+    let mut engine =
+        Engine::by_hand(&Arc::new(rig.clone()), setup(&bench, clock.clone(), Box::new(ways::opener)))
+            .unwrap();
     for servo in [0, 1] {
         engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
     }
@@ -261,37 +264,36 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
 fn a_knob_over_a_pty_moves_a_servo_and_its_pulled_plug_is_lost() {
     let folder = std::env::temp_dir().join(format!("wasvolta-engine-{}", std::process::id()));
     std::fs::create_dir_all(&folder).unwrap();
-    let truth = KnobTruth { line: "knob".into(), field: "knob".into(), low: 0.0, high: 1023.0, stands: 0.5 };
-    let knob = Knob::plug_in(truth, 1, &folder).unwrap();
+    let knob = Box::new(Fields::new(vec![KnobTruth::of("knob", "knob")]));
+    let knob = Sender::plug_in(knob, 1, &folder.join("line-knob")).unwrap();
     knob.run();
-    let line = LinePort { name: "knob-line".into(), path: PathBuf::from(knob.path()), baud: 115_200 };
     let clock = Arc::new(WallClock::default());
     let bench = bench(clock.clone());
-    let mut engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, vec![line])).unwrap();
-    until(&mut engine, "fresh", |s| s.inputs[0].health == Health::Fresh);
+    let mut engine = Engine::start(&Arc::new(rig()), setup(&bench, clock, at(knob.path()))).unwrap();
+    until(&mut engine, "fresh", |s| s.links[0].health == Health::Fresh);
     engage_both(&mut engine);
     engine.tell(Command::GiveBack { servo: 1 });
     let beak = |s: &Snapshot| s.servos[1].pulse.get();
     until(&mut engine, "at half, 20°", |s| {
         s.servos[1].owner == Owner::Mapping && (beak(s) - 1200.0).abs() < 3.0
     });
-    knob.turn(0.5);
+    knob.turn("knob", 0.5);
     until(&mut engine, "at 40°", |s| (beak(s) - 1400.0).abs() < 3.0);
     // Rubbish is counted and changes nothing.
     for rubbish in [&[b'9'; 4000][..], b"\n\xFF\xFE\x00knob=\nknob=7 x\n", b"hello\n"] {
         knob.send(rubbish);
     }
-    until(&mut engine, "counted", |s| s.lines[0].counts.bad >= 3);
+    until(&mut engine, "counted", |s| s.reports[0].counts.bad >= 3);
     assert!(engine.snapshot().inputs[0].raw.unwrap() > 1000.0);
     knob.unplug();
-    until(&mut engine, "lost", |s| s.inputs[0].health == Health::Lost);
+    until(&mut engine, "lost", |s| s.links[0].health == Health::Lost);
     until(&mut engine, "failsafe at 5°", |s| {
         s.servos[1].owner == Owner::LostMapping && (beak(s) - 1050.0).abs() < 1.0
     });
     until(&mut engine, "cannot open", |_| true);
     knob.replug().unwrap();
     until(&mut engine, "fresh again", |s| {
-        s.inputs[0].health == Health::Fresh && (beak(s) - 1400.0).abs() < 3.0
+        s.links[0].health == Health::Fresh && (beak(s) - 1400.0).abs() < 3.0
     });
     knob.stop();
     drop(engine);

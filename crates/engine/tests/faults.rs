@@ -19,7 +19,7 @@ use wasvolta_core::rig::{Back, Rig};
 use wasvolta_core::stage::{Command, EventKind, Output, Wire};
 use wasvolta_core::unit::Micros;
 use wasvolta_engine::worker::{Ended, Proof};
-use wasvolta_engine::{BoardPort, Engine, Setup, Way};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, ways};
 use wasvolta_port::board::{Decision, Found, Phase};
 use wasvolta_port::pwm::Files;
 use wasvolta_port::{BusError, Clock, I2cBus, Transfer};
@@ -108,7 +108,7 @@ impl Run {
     fn engine_on(board: Board, back: Option<Back>, way: Way, clock: &Arc<ManualClock>) -> Engine {
         let setup = Setup {
             boards: vec![BoardPort { name: "way".into(), way }],
-            lines: vec![],
+            opener: Box::new(ways::opener),
             clock: clock.clone(),
             beat: BEAT,
             record: None,

@@ -5,20 +5,20 @@
 mod tell;
 
 use std::io::{BufReader, Write};
-use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tell::Tell;
+use tell::{Tell, at};
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Kind, Rig};
 use wasvolta_core::stage::{Command, Owner, ServoState};
 use wasvolta_core::unit::{Hertz, Micros};
-use wasvolta_engine::record::{BadRecording, Replayed, replay};
-use wasvolta_engine::{BoardPort, Engine, LinePort, Setup, Way};
+use wasvolta_engine::record::{BadRecording, FORMAT, Replayed, replay};
+use wasvolta_engine::{BoardPort, Engine, Setup, Way, ways};
 use wasvolta_port::Clock;
+use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::truth::KnobTruth;
-use wasvolta_sim::{Bench, Knob, ManualClock, Truth};
+use wasvolta_sim::{Bench, ManualClock, Sender, Truth};
 
 /// A beat's time, and of each servo the ticks on the wire and the pulse before rounding, to its last bit.
 type Lived = (Duration, Vec<(Option<u16>, u64)>);
@@ -38,7 +38,7 @@ fn a_recording_with_a_rig_of_an_older_format_runs() {
         let header = serde_json::json!({
             "wasvolta_recording": { "format": wasvolta_engine::record::FORMAT, "program": "0", "beat_ns": 20_000_000 }
         });
-        let plan = serde_json::json!({ "plan": { "rig": rig, "servo_ids": [0, 1, 2], "input_ids": [] } });
+        let plan = serde_json::json!({ "plan": { "rig": rig, "servos": [0, 1, 2], "links": [], "inputs": [], "sequences": [] } });
         let turn = serde_json::json!({ "turn": { "t": 0, "s": [] } });
         let tape = format!("{header}\n{plan}\n{turn}\n");
         let mut kinds = Vec::new();
@@ -77,7 +77,7 @@ struct Run {
     clock: Arc<ManualClock>,
     engine: Engine,
     rig: Arc<Rig>,
-    knob: Knob,
+    knob: Sender,
     tape: Shared,
     /// What each beat gave, as the engine said while it ran.
     lived: Vec<Lived>,
@@ -88,15 +88,13 @@ impl Run {
         let clock = Arc::new(ManualClock::default());
         let bench = Bench::new(&Truth::default(), 1, clock.clone());
         bench.ensure("bench-bus", 0x40, &[1, 2]);
-        let truth =
-            KnobTruth { line: "knob".into(), field: "knob".into(), low: 0.0, high: 1023.0, stands: 0.5 };
-        let knob = Knob::plug_in(truth, 1, folder).unwrap();
-        let line = LinePort { name: "knob-line".into(), path: PathBuf::from(knob.path()), baud: 115_200 };
+        let knob = Box::new(Fields::new(vec![KnobTruth::of("knob", "knob")]));
+        let knob = Sender::plug_in(knob, 1, &folder.join("line-knob")).unwrap();
         let open = Box::new(move || Ok(Box::new(bench.bus("bench-bus")) as Box<_>));
         let tape = Shared::default();
         let setup = Setup {
             boards: vec![BoardPort { name: "bench-bus".into(), way: Way::Bus(open) }],
-            lines: vec![line],
+            opener: at(knob.path()),
             clock: clock.clone(),
             beat: BEAT,
             record: Some(Box::new(tape.clone())),
@@ -108,7 +106,7 @@ impl Run {
 
     fn beat(&mut self) {
         self.clock.advance(BEAT);
-        self.knob.print();
+        self.knob.say();
         self.engine.pass();
         let snapshot = self.engine.snapshot();
         self.lived.push((self.clock.now(), snapshot.servos.iter().map(of_servo).collect()));
@@ -162,7 +160,7 @@ impl Run {
             }
             _ => {}
         }
-        self.knob.turn(f64::from(n % 29) / 29.0 - 0.5);
+        self.knob.turn("knob", f64::from(n % 29) / 29.0 - 0.5);
     }
 }
 
@@ -208,57 +206,6 @@ fn ten_minutes_of_hand_knob_and_sequence_give_the_same_setpoints_byte_for_byte()
     assert!(as_bytes(&lived) == as_bytes(&again), "the run and its replay differ");
 }
 
-/// The same recording as the first format had it: commands name servos and sequences by their places, and what is told
-/// of a first pulse has another name.
-fn in_the_first_format(tape: &[u8]) -> Vec<u8> {
-    use serde_json::{Value, json};
-    let (mut servos, mut sequences) = (Vec::new(), Vec::new());
-    let mut old = Vec::new();
-    for line in tape.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
-        let mut line: Value = serde_json::from_slice(line).unwrap();
-        if let Some(header) = line.get_mut("wasvolta_recording") {
-            header["format"] = json!(1);
-        }
-        if let Some(plan) = line.get_mut("plan").and_then(Value::as_object_mut) {
-            let ids = |plan: &mut serde_json::Map<String, Value>, key: &str| {
-                plan.remove(key).unwrap().as_array().unwrap().clone()
-            };
-            (servos, sequences) = (ids(plan, "servos"), ids(plan, "sequences"));
-            let inputs = ids(plan, "inputs");
-            plan.insert("servo_ids".to_owned(), json!(servos));
-            plan.insert("input_ids".to_owned(), json!(inputs));
-        }
-        let commands = line.pointer_mut("/turn/c").and_then(Value::as_array_mut);
-        for command in commands.into_iter().flatten() {
-            let Some((_, said)) = command.as_object_mut().and_then(|c| c.iter_mut().next()) else { continue };
-            for (key, ids) in [("servo", &servos), ("sequence", &sequences)] {
-                if let Some(id) = said.get(key).cloned() {
-                    said[key] = json!(ids.iter().position(|known| *known == id).unwrap());
-                }
-            }
-            if let Some(told) = said.as_object_mut().unwrap().remove("stands_there") {
-                said["told"] = told;
-            }
-        }
-        old.extend(serde_json::to_vec(&line).unwrap());
-        old.push(b'\n');
-    }
-    old
-}
-
-#[test]
-fn a_recording_of_the_first_format_runs_to_the_same_setpoints() {
-    let folder = tempfile::tempdir().unwrap();
-    let (_, tape) = recorded(folder.path(), 600);
-    let new = replay(tape.as_slice(), |_, _, _| {}).unwrap();
-    let old = in_the_first_format(&tape);
-    assert!(old != tape && old.windows(6).any(|text| text == b"\"told\""), "commands with places");
-    assert_eq!(replay(old.as_slice(), |_, _, _| {}).unwrap(), new);
-    // A command that goes to another servo gives other setpoints: they were really read.
-    let text = String::from_utf8(old).unwrap().replace("\"servo\":0", "\"servo\":1");
-    assert!(replay(text.as_bytes(), |_, _, _| {}).is_err());
-}
-
 fn refused(bytes: &[u8]) -> BadRecording {
     replay(BufReader::new(bytes), |_, _, _| {}).unwrap_err()
 }
@@ -268,9 +215,13 @@ fn a_recording_of_another_version_or_none_is_refused_in_words() {
     let folder = tempfile::tempdir().unwrap();
     let (_, bytes) = recorded(folder.path(), 300);
     let text = String::from_utf8(bytes).unwrap();
-    let newer = text.replacen("\"format\":2", "\"format\":7", 1);
+    let newer = text.replacen(&format!("\"format\":{FORMAT}"), "\"format\":7", 1);
     let words = refused(newer.as_bytes()).to_string();
     assert!(words.starts_with("this recording has format 7 and was made by version "), "{words}");
+    // An older one kept no links.
+    let older = text.replacen(&format!("\"format\":{FORMAT}"), "\"format\":2", 1);
+    let words = refused(older.as_bytes()).to_string();
+    assert!(words.starts_with("this recording has format 2 and was made by version "), "{words}");
     for none in ["", "hello\n", "{}\n", "\u{0}\u{1}"] {
         assert!(matches!(refused(none.as_bytes()), BadRecording::NotOne), "{none:?}");
     }
@@ -314,7 +265,8 @@ fn a_disk_that_refuses_ends_the_recording_and_not_the_run() {
     }
     let clock = Arc::new(ManualClock::default());
     let record: Option<Box<dyn Write + Send>> = Some(Box::new(Full(9000)));
-    let setup = Setup { boards: vec![], lines: vec![], clock: clock.clone(), beat: BEAT, record };
+    let setup =
+        Setup { boards: vec![], opener: Box::new(ways::opener), clock: clock.clone(), beat: BEAT, record };
     let mut engine = Engine::by_hand(&Arc::new(rig()), setup).unwrap();
     for _ in 0..1000 {
         clock.advance(BEAT);

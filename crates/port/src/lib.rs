@@ -11,6 +11,7 @@ pub mod clock;
 pub mod expander;
 pub mod firmata;
 pub mod i2c;
+pub mod inlet;
 #[cfg(target_os = "linux")]
 pub mod linux_i2c;
 pub mod pwm;

@@ -38,8 +38,11 @@ pub enum Answer {
         /// Its second.
         minor: u8,
     },
-    /// A microcontroller that prints lines of numbers.
-    Numbers,
+    /// A way in: what comes is understood.
+    Link {
+        /// Its protocol, as a rig has it: `lines` are numbers that a microcontroller prints.
+        protocol: &'static str,
+    },
     /// Bytes come that nothing here understands.
     Something,
     /// Nothing comes.
@@ -60,8 +63,13 @@ impl Answer {
                     "speaks Firmata {major}.{minor}: a board with chip = \"firmata\" on this port drives servos"
                 )
             }
-            Self::Numbers => "prints lines of numbers: an input on this port reads them".to_owned(),
-            Self::Something => "says something that is not understood: is the rate another?".to_owned(),
+            Self::Link { protocol: "lines" } => {
+                "prints lines of numbers: a link on this port reads them".to_owned()
+            }
+            Self::Link { protocol } => {
+                format!("is a receiver: a link with protocol = \"{protocol}\" on this port reads it")
+            }
+            Self::Something => "says something that is not understood: is the rate another? Receivers send at 115200, 100000 or 420000".to_owned(),
             Self::Silence => "says nothing: is a firmware on it, and the rate right?".to_owned(),
             Self::Gone => "was pulled out".to_owned(),
         }

@@ -7,13 +7,27 @@ use crate::i2c::Fault;
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Access, AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
-use rustix::termios::{OptionalActions, Termios};
+use rustix::termios::{ControlModes, OptionalActions, Termios};
 use std::path::Path;
 use thiserror::Error;
 
 /// An open line.
 #[derive(Debug)]
-pub struct Serial(OwnedFd);
+pub struct Serial {
+    fd: OwnedFd,
+    /// It was asked for parity, and does without.
+    is_plainer: bool,
+}
+
+/// The bits around each byte.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Framing {
+    /// Eight bits, no parity, one stop bit.
+    #[default]
+    EightNone1,
+    /// Eight bits, even parity, two stop bits.
+    EightEven2,
+}
 
 /// What came of a read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,6 +58,15 @@ impl Serial {
     /// # Errors
     /// When the path does not exist, is no serial line, is held, or may not be opened.
     pub fn open(path: &Path, baud: u32) -> Result<Self, SerialError> {
+        Self::open_as(path, baud, Framing::EightNone1)
+    }
+
+    /// Opens a line with other bits around each byte. Parity is asked for and read back; a line that does without, as a
+    /// pty does, is opened all the same: [`Serial::is_plainer`].
+    ///
+    /// # Errors
+    /// As [`Serial::open`].
+    pub fn open_as(path: &Path, baud: u32, framing: Framing) -> Result<Self, SerialError> {
         let failed = |errno: Errno| SerialError {
             path: path.display().to_string(),
             reason: reason(errno, baud),
@@ -65,13 +88,20 @@ impl Serial {
         // Before anything is set or thrown away on a line that another program listens to.
         claim::whole(&fd).map_err(taken)?;
         let mut settings = rustix::termios::tcgetattr(&fd).map_err(failed)?;
-        make_plain(&mut settings, baud).map_err(failed)?;
+        make_plain(&mut settings, baud, framing).map_err(failed)?;
         rustix::termios::tcsetattr(&fd, OptionalActions::Now, &settings).map_err(failed)?;
         // Only one program may read a line, or each gets half of it.
         rustix::termios::ioctl_tiocexcl(&fd).map_err(failed)?;
         // What waited before the opening is old news.
         rustix::termios::tcflush(&fd, rustix::termios::QueueSelector::IFlush).map_err(failed)?;
-        Ok(Self(fd))
+        let taken = rustix::termios::tcgetattr(&fd).map_err(failed)?.control_modes;
+        let is_plainer = framing == Framing::EightEven2 && !taken.contains(EVEN | ControlModes::CSTOPB);
+        Ok(Self { fd, is_plainer })
+    }
+
+    /// Whether it was asked for parity and does without.
+    pub const fn is_plainer(&self) -> bool {
+        self.is_plainer
     }
 
     /// What can be said of a path without opening it, which resets many boards: whether it is there, may be one, and may
@@ -96,7 +126,7 @@ impl Serial {
 
     /// Reads what is waiting, without waiting.
     pub fn read(&self, into: &mut [u8]) -> Got {
-        match rustix::io::read(&self.0, into) {
+        match rustix::io::read(&self.fd, into) {
             Ok(0) => Got::Gone,
             Ok(count) => Got::Bytes(count),
             Err(Errno::AGAIN | Errno::INTR) => Got::Nothing,
@@ -128,7 +158,7 @@ impl Stream for Serial {
     fn write(&mut self, bytes: &[u8]) -> Result<(), Fault> {
         let mut left = bytes;
         while !left.is_empty() {
-            match rustix::io::write(&self.0, left) {
+            match rustix::io::write(&self.fd, left) {
                 Ok(count) => left = left.get(count..).unwrap_or_default(),
                 Err(Errno::INTR) => {}
                 Err(Errno::AGAIN) => return Err(Fault::Transfer),
@@ -140,7 +170,7 @@ impl Stream for Serial {
 
     fn flush(&mut self) {
         // A line that is gone has nothing left to wait for.
-        let _ = rustix::termios::tcdrain(&self.0);
+        let _ = rustix::termios::tcdrain(&self.fd);
     }
 }
 
@@ -153,15 +183,20 @@ impl SerialError {
 
 impl AsFd for Serial {
     fn as_fd(&self) -> BorrowedFd<'_> {
-        self.0.as_fd()
+        self.fd.as_fd()
     }
 }
 
-fn make_plain(settings: &mut Termios, baud: u32) -> Result<(), Errno> {
-    use rustix::termios::ControlModes;
+/// Even parity: on, and not odd.
+const EVEN: ControlModes = ControlModes::PARENB;
+
+fn make_plain(settings: &mut Termios, baud: u32, framing: Framing) -> Result<(), Errno> {
     settings.make_raw();
     settings.control_modes |= ControlModes::CLOCAL | ControlModes::CREAD;
-    settings.control_modes &= !(ControlModes::CSTOPB | ControlModes::CRTSCTS);
+    settings.control_modes &= !(ControlModes::CSTOPB | ControlModes::CRTSCTS | ControlModes::PARODD);
+    if framing == Framing::EightEven2 {
+        settings.control_modes |= EVEN | ControlModes::CSTOPB;
+    }
     settings.set_speed(baud)
 }
 
@@ -221,6 +256,22 @@ mod tests {
             assert_eq!(line.read(&mut got), Got::Bytes(5));
             assert_eq!(&got[..5], b"\x03\r\n\x11\x00");
         }
+    }
+
+    #[test]
+    fn parity_is_asked_for_and_read_back() {
+        let (far, path) = pair();
+        let line = Serial::open_as(&path, 100_000, Framing::EightEven2).unwrap();
+        let taken = rustix::termios::tcgetattr(&line).unwrap();
+        assert_eq!(taken.output_speed(), 100_000);
+        // What a pty takes depends on the kernel; what is said of it does not.
+        assert_eq!(line.is_plainer(), !taken.control_modes.contains(EVEN | ControlModes::CSTOPB));
+        rustix::io::write(&far, b"\x0F\x80").unwrap();
+        let mut ready = [rustix::event::PollFd::new(&line, rustix::event::PollFlags::IN)];
+        rustix::event::poll(&mut ready, None).unwrap();
+        let mut got = [0; 4];
+        assert_eq!((line.read(&mut got), &got[..2]), (Got::Bytes(2), &b"\x0F\x80"[..]));
+        assert!(!Serial::open(&pair().1, 9600).is_ok_and(|line| line.is_plainer()));
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! Simulated boards, servos and knobs that speak the real protocols, with a truth that stays hidden.
+//! Simulated boards, servos and senders that speak the real protocols, with a truth that stays hidden.
 //!
 //! Transports come out through port's traits and real ptys; what a person on the bench would see comes out
 //! through the [`Eye`]. Nothing in the program may look further.
@@ -8,10 +8,10 @@ pub mod chip;
 pub mod clock;
 pub mod faults;
 pub mod firmata;
-pub mod knob;
 pub mod plugged;
 pub mod pty;
 pub mod pwm;
+pub mod sender;
 pub mod serve;
 pub mod servo;
 pub mod timed;
@@ -19,7 +19,7 @@ pub mod truth;
 
 pub use bench::{Bench, Eye, Logged, SimBus};
 pub use clock::ManualClock;
-pub use knob::Knob;
 pub use plugged::{Look, Sight};
+pub use sender::{Mood, Sender};
 pub use timed::TimedBus;
 pub use truth::Truth;

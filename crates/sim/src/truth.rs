@@ -2,6 +2,7 @@
 //!
 //! What the file leaves out is drawn from the seed, so that a rig on a simulated port always has servos.
 
+use crate::sender::radio::Speech;
 use serde::Deserialize;
 use thiserror::Error;
 use wasvolta_core::range::{self, OutOfRange, Range};
@@ -14,9 +15,12 @@ pub struct Truth {
     /// Boards.
     #[serde(default, rename = "board")]
     pub boards: Vec<BoardTruth>,
-    /// Knobs on serial lines.
+    /// Knobs, buttons and rangefinders on serial lines.
     #[serde(default, rename = "knob")]
     pub knobs: Vec<KnobTruth>,
+    /// Radio receivers on serial lines.
+    #[serde(default, rename = "radio")]
+    pub radios: Vec<RadioTruth>,
     /// Microcontrollers that speak Firmata.
     #[serde(default, rename = "firmata")]
     pub firmata: Vec<FirmataTruth>,
@@ -174,7 +178,7 @@ const fn usual_stall() -> f64 {
     1.2
 }
 
-/// A knob on a microcontroller that prints lines.
+/// What a microcontroller that prints lines has on a pin; those on one line are printed together, in this order.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct KnobTruth {
@@ -188,6 +192,71 @@ pub struct KnobTruth {
     pub high: f64,
     /// Where it stands at first, 0–1.
     pub stands: f64,
+    /// What it is.
+    #[serde(default)]
+    pub kind: FieldKind,
+    /// How far its number wanders by itself.
+    #[serde(default = "usual_noise")]
+    pub noise: f64,
+    /// The share of its lines in which no echo came back.
+    #[serde(default)]
+    pub drop_outs: f64,
+}
+
+/// What a field of a line is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FieldKind {
+    /// It is turned.
+    #[default]
+    Knob,
+    /// It is pressed.
+    Button,
+    /// It measures how far something is, in tenths.
+    Range,
+}
+
+const fn usual_noise() -> f64 {
+    0.8
+}
+
+impl KnobTruth {
+    /// A knob in its middle, as a converter of ten bits reads it.
+    pub fn of(line: &str, field: &str) -> Self {
+        Self {
+            line: line.to_owned(),
+            field: field.to_owned(),
+            low: 0.0,
+            high: 1023.0,
+            stands: 0.5,
+            kind: FieldKind::Knob,
+            noise: usual_noise(),
+            drop_outs: 0.0,
+        }
+    }
+}
+
+/// A radio's receiver.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RadioTruth {
+    /// The line it is on: the NAME of `sim:NAME`.
+    pub line: String,
+    /// What it speaks.
+    pub protocol: Speech,
+    /// Where its sticks stand at first, 0–1, from channel 1; others stand in their middle.
+    #[serde(default)]
+    pub stands: Vec<f64>,
+    /// How far a stick's pulse wanders by itself, in µs.
+    #[serde(default = "usual_noise")]
+    pub noise_us: f64,
+}
+
+impl RadioTruth {
+    /// A receiver whose transmitter nobody touches.
+    pub fn of(line: &str, protocol: Speech) -> Self {
+        Self { line: line.to_owned(), protocol, stands: Vec::new(), noise_us: usual_noise() }
+    }
 }
 
 /// A truth that cannot be.
@@ -235,8 +304,14 @@ impl Truth {
                 ("low", &range::RAW, knob.low),
                 ("high", &range::RAW, knob.high),
                 ("stands", &range::SHARE, knob.stands),
+                ("noise", &range::RAW, knob.noise),
+                ("drop_outs", &range::SHARE, knob.drop_outs),
             ];
             within(&format!("knob {n}"), numbers)?;
+        }
+        for (n, radio) in (1..).zip(&truth.radios) {
+            let stands = radio.stands.iter().map(|at| ("stands", &range::SHARE, *at));
+            within(&format!("radio {n}"), stands.chain([("noise_us", &range::RAW, radio.noise_us)]))?;
         }
         Ok(truth)
     }

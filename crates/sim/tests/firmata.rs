@@ -363,13 +363,14 @@ fn a_port_that_is_asked_says_what_is_on_it() {
     assert_eq!(asked(Some(Kind::Silent)), Answer::Silence);
     assert_eq!(asked(Some(Kind::Pulled)), Answer::Gone);
     assert!(Answer::Firmata { major: 1, minor: 0 }.words().contains("load a firmware"));
-    for answer in [Answer::Numbers, Answer::Something, Answer::Silence, Answer::Gone] {
+    for answer in [Answer::Link { protocol: "lines" }, Answer::Something, Answer::Silence, Answer::Gone] {
         assert!(!answer.words().is_empty());
     }
     // A knob that prints numbers, and a device that speaks in tongues.
-    for (text, answer) in
-        [("knob=1\n".repeat(9), Answer::Numbers), ("\u{ff}x\n".repeat(9), Answer::Something)]
-    {
+    for (text, answer) in [
+        ("knob=1\n".repeat(9), Answer::Link { protocol: "lines" }),
+        ("\u{ff}x\n".repeat(9), Answer::Something),
+    ] {
         struct Printer(Vec<u8>);
         impl Stream for Printer {
             fn read(&mut self, into: &mut [u8]) -> wasvolta_port::serial::Got {

@@ -62,9 +62,9 @@ impl Decode for Decoder {
             [_, _, LINK, one, other, quality, ..] => {
                 // An antenna that is not there says 0.
                 let better = [*one, *other].into_iter().filter(|dbm| *dbm > 0).min();
-                sink.value(QUALITY, "quality", f64::from(*quality));
+                sink.value(QUALITY, "", f64::from(*quality));
                 if let Some(dbm) = better {
-                    sink.value(SIGNAL, "signal", -f64::from(dbm));
+                    sink.value(SIGNAL, "", -f64::from(dbm));
                 }
                 sink.frame(Frame::OfLink);
             }
@@ -108,7 +108,8 @@ mod tests {
 
     const FRAME: &str = "C8 18 16 E0 63 C5 C4 D1 07 3E F0 81 0F 7C E0 03 1F F8 C0 07 3E F0 81 0F 7C 5F";
     const OF_LINK: &str = "C8 0C 14 3C 3E 64 08 00 02 01 37 62 09 40";
-    const VALUES: [u16; 16] = [992, 172, 1811, 1000, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992];
+    const VALUES: [u16; 16] =
+        [992, 172, 1811, 1000, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992];
 
     #[test]
     fn the_frames_of_the_description_are_read_and_written() {
@@ -116,10 +117,10 @@ mod tests {
         assert_eq!(seen.newest(16)[..4], [1500.0, 987.5, 2011.875, 1505.0]);
         assert_eq!(emit(&VALUES), hex(FRAME));
         let seen = fed(&mut Decoder::default(), &hex(OF_LINK), &[]);
-        assert_eq!(seen.values, [(QUALITY, "quality".to_owned(), 100.0), (SIGNAL, "signal".to_owned(), -60.0)]);
+        assert_eq!(seen.values, [(QUALITY, String::new(), 100.0), (SIGNAL, String::new(), -60.0)]);
         assert_eq!(seen.frames, [Frame::OfLink]);
         let seen = fed(&mut Decoder::default(), &emit_link(42, 0), &[]);
-        assert_eq!(seen.values, [(QUALITY, "quality".to_owned(), 42.0)], "no antenna says 0 dBm");
+        assert_eq!(seen.values, [(QUALITY, String::new(), 42.0)], "no antenna says 0 dBm");
     }
 
     #[test]

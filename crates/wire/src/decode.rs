@@ -161,9 +161,7 @@ pub(crate) fn eleven_bits(packed: &[u8]) -> impl Iterator<Item = u16> {
         let bit = n * 11;
         let at = |k: usize| u32::from(packed.get(bit / 8 + k).copied().unwrap_or_default());
         let three = at(0) | at(1) << 8 | at(2) << 16;
-        #[expect(clippy::cast_possible_truncation, reason = "eleven bits")]
-        let value = (three >> (bit % 8) & 0x7FF) as u16;
-        value
+        (three >> (bit % 8) & 0x7FF) as u16
     })
 }
 

@@ -71,7 +71,8 @@ mod tests {
     use crate::decode::test::{fed, hex};
     use proptest::prelude::*;
 
-    const FRAME: &str = "20 40 DC 05 DC 05 E8 03 D0 07 D2 04 E5 06 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 52 F3";
+    const FRAME: &str =
+        "20 40 DC 05 DC 05 E8 03 D0 07 D2 04 E5 06 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 DC 05 52 F3";
     const VALUES: [u16; CHANNELS] =
         [1500, 1500, 1000, 2000, 1234, 1765, 1500, 1500, 1500, 1500, 1500, 1500, 1500, 1500];
 
@@ -79,7 +80,10 @@ mod tests {
     fn the_frame_of_the_description_is_read_and_written() {
         let seen = fed(&mut Decoder::default(), &hex(FRAME), &[]);
         assert_eq!(seen.newest(CHANNELS), VALUES.map(f64::from));
-        assert_eq!((seen.values[0].0, seen.values[13].0, seen.frames.as_slice()), (1, 14, &[Frame::Values][..]));
+        assert_eq!(
+            (seen.values[0].0, seen.values[13].0, seen.frames.as_slice()),
+            (1, 14, &[Frame::Values][..])
+        );
         assert_eq!(emit(&VALUES).to_vec(), hex(FRAME));
     }
 
@@ -97,7 +101,7 @@ mod tests {
     fn bits_above_a_value_are_not_part_of_it() {
         let mut values = VALUES;
         values[0] |= 0x3000;
-        assert_eq!(fed(&mut Decoder::default(), &emit(&values), &[]).values[0].2, 1500.0);
+        assert_eq!(fed(&mut Decoder::default(), &emit(&values), &[]).values[0], (1, String::new(), 1500.0));
     }
 
     proptest! {

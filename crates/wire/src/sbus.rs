@@ -177,7 +177,8 @@ mod tests {
     use proptest::prelude::*;
 
     const FRAME: &str = "0F E0 63 C5 C4 D1 07 3E F0 81 0F 7C E0 03 1F F8 C0 07 3E F0 81 0F 7C 00 00";
-    const VALUES: [u16; 16] = [992, 172, 1811, 1000, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992];
+    const VALUES: [u16; 16] =
+        [992, 172, 1811, 1000, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992, 992];
     const GAP: Option<Duration> = Some(SILENCE);
 
     fn after_a_gap(bytes: &[u8]) -> (Seen, Counts) {
@@ -228,7 +229,8 @@ mod tests {
         let mut seen = Seen::default();
         decoder.feed(&frame, GAP, &mut seen);
         assert_eq!(seen.frames.len(), 1);
-        let moved = [emit(&VALUES, 0), emit(&[1000; 16], 0), emit(&[1001; 16], 0), emit(&[990; 16], 0)].concat();
+        let moved =
+            [emit(&VALUES, 0), emit(&[1000; 16], 0), emit(&[1001; 16], 0), emit(&[990; 16], 0)].concat();
         assert!(!fed(&mut Decoder::default(), &moved, &[]).frames.is_empty());
     }
 
@@ -256,7 +258,9 @@ mod tests {
         }
         decoder.feed(&frame, GAP, &mut seen);
         assert!(seen.frames.len() >= 5 && decoder.counts().bad == 0, "{:?}", decoder.counts());
-        assert!(seen.values.chunks(18).all(|values| values[0].2 == 1500.0 && values[2].2 == 2011.875));
+        for values in seen.values.chunks(18) {
+            assert_eq!((values[0].2, values[2].2), (1500.0, 2011.875));
+        }
     }
 
     proptest! {

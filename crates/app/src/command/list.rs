@@ -7,7 +7,7 @@ use crate::say::{self, counted};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::process::ExitCode;
-use wasvolta_core::rig::{Ends, Field, Input, Pose, Rig, Sequence, Servo};
+use wasvolta_core::rig::{Ends, Input, Pose, Rig, Sequence, Servo};
 use wasvolta_core::stage::Plan;
 
 /// What `list --json` says: of each kind that was asked for, everything in the order of the rig.
@@ -76,10 +76,10 @@ struct OneSequence {
 struct OneInput {
     /// Its name.
     name: String,
-    /// The port it comes from.
-    port: String,
-    /// The field's name, or its place from 1.
-    field: String,
+    /// The link that it comes over.
+    link: String,
+    /// Its channel there, by the name that the link's protocol gives it.
+    channel: String,
     /// The joints that it drives.
     drives: Vec<String>,
 }
@@ -141,9 +141,9 @@ impl Report {
                 counted(*steps, "step")
             ));
         }
-        for OneInput { name, port, field, drives } in self.inputs.iter().flatten() {
+        for OneInput { name, link, channel, drives } in self.inputs.iter().flatten() {
             let drives = if drives.is_empty() { "nothing".to_owned() } else { drives.join(", ") };
-            say::line(format_args!("input     {name:<20} {field} on {port}, drives {drives}"));
+            say::line(format_args!("input     {name:<20} {channel} of {link}, drives {drives}"));
         }
     }
 }
@@ -178,11 +178,12 @@ impl OneSequence {
 
 impl OneInput {
     fn of(rig: &Rig, input: &Input) -> Self {
-        let field = match &input.field {
-            Field::Place(place) => format!("field {place}"),
-            Field::Name(name) => name.clone(),
-        };
         let drives = rig.mappings.iter().filter(|m| m.input == input.name).map(|m| m.joint.clone());
-        Self { name: input.name.clone(), port: input.port.clone(), field, drives: drives.collect() }
+        Self {
+            name: input.name.clone(),
+            link: input.link.clone(),
+            channel: input.channel.clone(),
+            drives: drives.collect(),
+        }
     }
 }

@@ -7,7 +7,7 @@ use crate::screen::dialog::Dialog;
 use crate::screen::model::Tone;
 use crate::screen::panel::Panel;
 use crate::screen::pen::{Pen, width};
-use crate::screen::scene::Scene;
+use crate::screen::scene::{Linked, Scene};
 use crate::screen::{advice, layout, roster, theme, view};
 use crate::screen::{calibrate, commands, panels};
 use ratatui::buffer::Buffer;
@@ -130,14 +130,7 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
 fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
     let snapshot = &scene.model.snapshot;
     let mut facts = Vec::new();
-    for (input, state) in scene.rig.inputs.iter().zip(&snapshot.inputs) {
-        let age = state.age.filter(|_| state.health == Health::Fresh);
-        let age = age.map_or_else(String::new, |a| format!(" {:>2} ms", a.as_millis()));
-        let color =
-            if matches!(state.health, Health::Lost | Health::Stuck) { theme::FAULT } else { theme::QUIET };
-        let mark = if color == theme::FAULT { "✗ " } else { "" };
-        facts.push((format!("{mark}{} {}{age}", input.name, state.health.word()), color));
-    }
+    facts.extend(worst_link(scene));
     for (board, state) in scene.edition.boards(snapshot) {
         if let Some(trouble) = state.trouble {
             facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
@@ -153,6 +146,32 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
         facts.push((format!("{rate:.0} beats/s, {late} late"), theme::QUIET));
     }
     facts
+}
+
+/// The worst of the links that drive something, with its age. One that drives nothing never alarms.
+fn worst_link(scene: &Scene) -> Option<(String, Color)> {
+    let worse = |linked: &Linked| match linked.state.health {
+        Health::Fresh => 0,
+        Health::Late => 1,
+        Health::Stuck => 2,
+        Health::Absent => 3,
+        Health::Lost => 4,
+    };
+    let driving = || scene.links().filter(|linked| scene.drives(linked.link));
+    let count = driving().count();
+    // Of several that are alike the first.
+    let worst = driving().reduce(|a, b| if worse(&b) > worse(&a) { b } else { a })?;
+    let health = worst.state.health;
+    let age = worst.state.age.map_or_else(String::new, |age| match age.as_millis() {
+        ms @ 0..1000 => format!(" {ms:>2} ms"),
+        ms => format!(" {:.0} s", f64::from(u32::try_from(ms).unwrap_or(u32::MAX)) / 1000.0),
+    });
+    let color = if matches!(health, Health::Lost | Health::Stuck) { theme::FAULT } else { theme::QUIET };
+    let mark = if color == theme::FAULT { "✗ " } else { "" };
+    if count > 1 && health == Health::Fresh {
+        return Some((format!("{count} links fresh"), color));
+    }
+    Some((format!("{mark}{} {}{age}", worst.link.name, health.word()), color))
 }
 
 fn next_line(pen: &mut Pen<'_>, scene: &Scene) {

@@ -10,7 +10,7 @@ use super::calibrate;
 use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, input, knob, tieable};
+use super::ready::{always, input, sender, tieable, transmitter};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -48,5 +48,6 @@ pub static PANEL: Panel = Panel {
 static ACTIONS: &[Action] = &[
     Action { name: "signal level", keys: &[], view: HERE, short: "", long: "with which level the picked input's signal comes, and how much its pin takes", ready: input, run: calibrate::forms::pin_volts },
     Action { name: "tie", keys: &[key('t')], view: HERE, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: acts::tie },
-    Action { name: "pull the plug", keys: &[key('z')], view: HERE, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: knob, run: acts::plug },
+    Action { name: "transmitter", keys: &[key('o')], view: HERE, short: "transmitter off or on", long: "switch the simulated transmitter off, or on again", ready: transmitter, run: acts::transmitter },
+    Action { name: "pull the plug", keys: &[key('z')], view: HERE, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: sender, run: acts::plug },
 ];

@@ -8,9 +8,8 @@ use crate::screen::model::{Model, STRIP, Tone};
 use crate::session::Session;
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::link::Health;
 use wasvolta_core::rig::{Back, Board, Rig};
-use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
+use wasvolta_core::stage::{About, Event, EventKind, LinkState, Play, Refusal};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::expander::{Lapse, Phase};
 
@@ -46,9 +45,9 @@ impl Model {
         self.note_boards(session.runner.edition_of(&self.snapshot));
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
-        let line = edition.input(self.input.id).and_then(|i| edition.wiring.line(&i.port));
-        self.in_inputs.line_trouble =
-            line.and_then(|n| session.runner.engine.line_trouble(n)).map(|e| format!("{e}; {}", e.help));
+        let link = edition.input(self.input.id).and_then(|input| edition.index.links.named(&input.link));
+        self.in_inputs.link_trouble =
+            link.and_then(|n| session.runner.engine.link_trouble(n)).map(|e| format!("{e}; {}", e.help));
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
             self.in_sequence.time = self.snapshot.player.at.as_secs_f64();
         }
@@ -60,7 +59,7 @@ impl Model {
                 self.in_inputs.strip.pop_front();
             }
             // Nothing came: the line breaks off instead of going on as if it did.
-            let alive = !matches!(input.health, Health::Absent | Health::Lost);
+            let alive = link.and_then(|n| self.snapshot.links.get(n)).is_some_and(LinkState::is_heard);
             let gap = if alive { 0.0 } else { f64::NAN };
             let raw = input.stages.span + input.stages.clipped + gap;
             self.in_inputs.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
@@ -102,9 +101,9 @@ impl Model {
     fn hear(&mut self, session: &Session, event: Event, now: Duration) {
         let edition = Arc::clone(session.runner.edition_of(&self.snapshot));
         let rig: &Rig = &edition.rig;
-        let (servo, input) = match event.about {
+        let (servo, link) = match event.about {
             About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
-            About::Input(input) => ("", edition.input(input).map_or("", |i| i.name.as_str())),
+            About::Link(link) => ("", edition.link(link).map_or("", |l| l.name.as_str())),
             About::Output => ("", ""),
         };
         let words = match event.kind {
@@ -140,7 +139,7 @@ impl Model {
             EventKind::Held => "held".to_owned(),
             EventKind::Enabled => "enabled again".to_owned(),
             EventKind::SequenceEnded => "sequence ended".to_owned(),
-            EventKind::Link(health) => format!("{input} {}", health.word()),
+            EventKind::Link(health) => format!("link {link} {}", health.word()),
             EventKind::NotANumber => format!("{servo}: target not a number"),
             EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
             EventKind::Interrupted(back) => {

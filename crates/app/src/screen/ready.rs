@@ -259,9 +259,16 @@ pub fn tieable(scene: &Scene) -> Ready {
     fitted(scene)
 }
 
-/// The input is a simulated knob.
-pub fn knob(scene: &Scene) -> Ready {
-    need(scene.knob.is_some(), "this input is not simulated")
+/// The input's transmitter is simulated.
+pub fn transmitter(scene: &Scene) -> Ready {
+    let linked = scene.input().and_then(|input| scene.link_of(input));
+    let is_radio = linked.is_some_and(|linked| linked.protocol.row().is_radio);
+    need(scene.sender.is_some() && is_radio, "this input is no simulated radio")
+}
+
+/// What sends the input is simulated.
+pub fn sender(scene: &Scene) -> Ready {
+    need(scene.sender.is_some(), "this input is not simulated")
 }
 
 /// A servo on the picked channel; one that is released is asked about first.

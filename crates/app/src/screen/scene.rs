@@ -10,19 +10,19 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Input, Joint, Rig, Sequence, Servo, Signal};
+use wasvolta_core::rig::{Board, Input, Joint, Link, Protocol, Rig, Sequence, Servo, Signal};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{InputState, Play, ServoState};
+use wasvolta_core::stage::{InputState, LinkState, Play, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
-use wasvolta_engine::snapshot::BoardState;
-use wasvolta_engine::why::{self, Link};
+use wasvolta_engine::snapshot::{BoardState, LinkReport};
+use wasvolta_engine::why;
 use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Found, Phase, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device, PwmChip};
-use wasvolta_sim::Look;
+use wasvolta_sim::{Look, Mood};
 
 /// Everything a drawing may look at.
 #[derive(Clone, Copy)]
@@ -46,16 +46,40 @@ pub struct Scene<'a> {
     pub undo: (bool, bool),
     /// Time passes by hand.
     pub by_hand: bool,
-    /// The simulated knob of the picked input: where it stands, and whether it is plugged in.
-    pub knob: Option<(f64, bool)>,
-    /// Why the picked input's line cannot be opened.
-    pub line_trouble: Option<&'a str>,
+    /// What sends on the simulated line of the picked input.
+    pub sender: Option<Sending>,
+    /// Why the way of the picked input's link cannot be opened.
+    pub link_trouble: Option<&'a str>,
     /// A look at what is there is being taken.
     pub looking: bool,
     /// The snapshot shows what every command has set off.
     pub heard: bool,
     /// Some of the hardware is simulated.
     pub simulated: bool,
+}
+
+/// What sends on a simulated line.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Sending {
+    /// Where the control behind the picked input's channel stands, 0–1; none where there is none.
+    pub at: Option<f64>,
+    /// Its plug is in.
+    pub plugged: bool,
+    /// How it fares.
+    pub mood: Mood,
+}
+
+/// A link as the beat has it, with its health.
+#[derive(Clone, Copy)]
+pub struct Linked<'a> {
+    /// The link.
+    pub link: &'a Link,
+    /// What is spoken there.
+    pub protocol: Protocol,
+    /// Its health.
+    pub state: &'a LinkState,
+    /// Its way and its channels.
+    pub report: &'a LinkReport,
 }
 
 /// The picked servo with all that belongs to it.
@@ -106,8 +130,12 @@ impl Model {
     }
 
     fn scene_of<'a>(&'a self, session: &'a Session, edition: &'a Edition) -> Scene<'a> {
-        let port = edition.input(self.input.id).map(|i| i.port.as_str());
-        let knob = port.and_then(|p| session.runner.knob(p)).map(|k| (k.position(), k.is_plugged()));
+        let input = edition.input(self.input.id);
+        let sender = input.and_then(|input| {
+            let sender = session.runner.sender(&input.link)?;
+            let (at, plugged, mood) = (sender.position(&input.channel), sender.is_plugged(), sender.mood());
+            Some(Sending { at, plugged, mood })
+        });
         Scene {
             model: self,
             rig: &edition.rig,
@@ -118,8 +146,8 @@ impl Model {
             changed_outside: session.document.is_changed_outside(),
             undo: session.document.can_undo_redo(),
             by_hand: session.runner.manual.is_some(),
-            knob,
-            line_trouble: self.in_inputs.line_trouble.as_deref(),
+            sender,
+            link_trouble: self.in_inputs.link_trouble.as_deref(),
             looking: session.runner.lookout.is_looking(),
             heard: session.runner.engine.is_heard(self.snapshot.now),
             simulated: session.runner.simulated.is_some(),
@@ -205,6 +233,29 @@ impl<'a> Scene<'a> {
         self.model.snapshot.inputs.get(place)
     }
 
+    /// The links in rig order, as far as the beat knows them.
+    pub fn links(&self) -> impl Iterator<Item = Linked<'a>> + use<'a> {
+        let scene = *self;
+        scene.rig.links.iter().filter_map(move |link| scene.linked(link))
+    }
+
+    /// How a link stands.
+    pub fn linked(&self, link: &'a Link) -> Option<Linked<'a>> {
+        let (state, report) = self.shown.link_state(&self.model.snapshot, link.id)?;
+        Some(Linked { link, protocol: self.rig.protocol_of(link)?, state, report })
+    }
+
+    /// The link that an input comes over.
+    pub fn link_of(&self, input: &Input) -> Option<Linked<'a>> {
+        self.linked(self.edition.parts().link(&input.link)?)
+    }
+
+    /// Whether something is driven by what comes over a link.
+    pub fn drives(&self, link: &Link) -> bool {
+        let place = self.edition.index.links.place(link.id);
+        place.and_then(|n| self.edition.plan.links.get(n)).is_some_and(|plan| plan.drives)
+    }
+
     /// All servos with their states, in rig order.
     pub fn servos(&self) -> impl Iterator<Item = (&'a Servo, &'a ServoState)> + use<'a> {
         let scene = *self;
@@ -244,7 +295,7 @@ impl<'a> Scene<'a> {
     }
 
     /// Why the picked servo does not move, link by link.
-    pub fn chain(&self) -> Option<&'a [Link]> {
+    pub fn chain(&self) -> Option<&'a [why::Link]> {
         let traced = self.model.chain.get_or_init(|| {
             let facts = why::of_running(self.edition, &self.model.snapshot, self.model.servo.id)?;
             let held = facts.board.address.filter(|_| facts.port.baud.is_none());
@@ -333,7 +384,7 @@ impl<'a> Scene<'a> {
         if self.rig.inputs.len() > 1 {
             rows.push(InputRow::Which);
         }
-        if self.knob.is_some() {
+        if self.sender.is_some_and(|sender| sender.at.is_some()) {
             rows.push(InputRow::Turn);
         }
         rows.push(InputRow::Low);

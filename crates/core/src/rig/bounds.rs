@@ -145,7 +145,8 @@ pub(crate) fn port(schema: &mut Schema) {
         .map(|kind| {
             let row = kind.row();
             let missing = [("bus_hz", row.is_shared), ("baud", row.has_baud), ("path", row.path.is_some())];
-            let missing: Vec<&str> = missing.into_iter().filter(|(_, has)| !has).map(|(key, _)| key).collect();
+            let missing: Vec<&str> =
+                missing.into_iter().filter(|(_, has)| !has).map(|(key, _)| key).collect();
             let mut then = if missing.is_empty() { json!({}) } else { without(&missing) };
             if row.path.is_some() {
                 then["required"] = json!(["path"]);
@@ -167,8 +168,11 @@ pub(crate) fn link(schema: &mut Schema) {
         let of_flow = Protocol::ALL.into_iter().filter(move |protocol| protocol.row().flow == flow);
         of_flow.map(Protocol::word).collect::<Vec<_>>()
     };
-    let no_wave: Vec<&str> =
-        Protocol::ALL.into_iter().filter(|protocol| *protocol != Protocol::Wave).map(Protocol::word).collect();
+    let no_wave: Vec<&str> = Protocol::ALL
+        .into_iter()
+        .filter(|protocol| *protocol != Protocol::Wave)
+        .map(Protocol::word)
+        .collect();
     let all = json!([
         where_is("protocol", &words(Flow::Streaming), false, &without(&["heartbeat_s"])),
         where_is("protocol", &words(Flow::Event), false, &without(&["lost_after_ms", "stuck_is_lost"])),

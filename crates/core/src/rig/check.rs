@@ -169,7 +169,11 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
         }
         if port.kind == PortKind::Udp && port.listens_at().is_none() {
             let message = format!("{:?} is no place to listen at", port.path);
-            found.say(at.key("path"), message, "write a port from 1 to 65535, or an address with it: \"0.0.0.0:7000\"");
+            found.say(
+                at.key("path"),
+                message,
+                "write a port from 1 to 65535, or an address with it: \"0.0.0.0:7000\"",
+            );
         }
         if port.bus_hz.is_some() && !row.is_shared {
             let message = format!("a {} has no bus rate", row.word);
@@ -390,7 +394,11 @@ fn check_link<'r>(
         && let Some(twin) = taken.insert(&link.on, &link.name)
     {
         let message = format!("{twin} is on {} already", link.on);
-        found.say(at.key("on"), message, "a line has one link: use another port, or put the inputs on that link");
+        found.say(
+            at.key("on"),
+            message,
+            "a line has one link: use another port, or put the inputs on that link",
+        );
     }
     let Some(protocol) = rig.protocol_of(link) else { return };
     let row = protocol.row();
@@ -406,7 +414,8 @@ fn check_link<'r>(
         ("heartbeat_s", streams && link.heartbeat_s.is_some(), "sends by itself"),
     ];
     for (key, _, why) in misplaced.into_iter().filter(|(_, wrong, _)| *wrong) {
-        let help = if streams { "write lost_after_ms instead" } else { "remove the line, or write heartbeat_s" };
+        let help =
+            if streams { "write lost_after_ms instead" } else { "remove the line, or write heartbeat_s" };
         found.say(at.key(key), format!("a link of {title} {why}"), help);
     }
     if let Some(wave) = &link.wave {

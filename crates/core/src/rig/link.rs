@@ -10,6 +10,7 @@ use crate::unit::Seconds;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// A way in.
@@ -115,7 +116,8 @@ impl Wave {
 
 /// A number from 0 to 1 for a place in a row, by a seed (the `SplitMix64` step).
 fn scattered(place: f64, seed: u32) -> f64 {
-    let mut z = place.to_bits().wrapping_add(u64::from(seed).wrapping_add(1).wrapping_mul(0x9E37_79B9_7F4A_7C15));
+    let mut z =
+        place.to_bits().wrapping_add(u64::from(seed).wrapping_add(1).wrapping_mul(0x9E37_79B9_7F4A_7C15));
     z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
     z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
     #[expect(clippy::cast_precision_loss, reason = "53 bits are left, which an f64 holds")]
@@ -129,7 +131,7 @@ pub enum Channel {
     /// By a number; the protocol's row gives it a name.
     Code(u16),
     /// By a name.
-    Name(Box<str>),
+    Name(Arc<str>),
 }
 
 /// What is spoken on a link.
@@ -193,6 +195,8 @@ pub struct ProtocolRow {
     pub unit: fn(&Channel) -> &'static str,
     /// The raw values that are usual at the two ends, and at rest of what returns to its middle.
     pub usual: (f64, Option<f64>, f64),
+    /// It is a radio's receiver: behind it there is a transmitter, which may be off.
+    pub is_radio: bool,
     /// What to look at where nothing comes.
     pub silent: &'static str,
 }
@@ -223,6 +227,7 @@ static LINES: ProtocolRow = ProtocolRow {
     write: |place| format!("field {place}"),
     unit: |_| "",
     usual: (0.0, None, 1023.0),
+    is_radio: false,
     silent: "is it plugged in, and does it print lines of numbers?",
 };
 
@@ -263,6 +268,7 @@ static IBUS: ProtocolRow = ProtocolRow {
     write: of_receiver,
     unit: receivers_unit,
     usual: STICK,
+    is_radio: true,
     silent: "is the receiver powered, and is its servo output of this bus on the adapter's RX pin?",
 };
 
@@ -278,6 +284,7 @@ static SBUS: ProtocolRow = ProtocolRow {
     write: of_receiver,
     unit: receivers_unit,
     usual: STICK,
+    is_radio: true,
     silent: "is the receiver powered? Its signal is inverted: most adapters need an inverter before their RX pin",
 };
 
@@ -297,6 +304,7 @@ static CRSF: ProtocolRow = ProtocolRow {
     write: of_receiver,
     unit: receivers_unit,
     usual: STICK,
+    is_radio: true,
     silent: "is the receiver powered and bound, and does the adapter take 420000 baud? Some take only usual rates",
 };
 
@@ -325,6 +333,7 @@ static OSC: ProtocolRow = ProtocolRow {
     write: |code| format!("/{code}"),
     unit: |_| "",
     usual: (0.0, None, 1.0),
+    is_radio: false,
     silent: "does the sender send to this machine and this port? Only this machine is heard unless the port says otherwise",
 };
 
@@ -340,6 +349,7 @@ static WAVE: ProtocolRow = ProtocolRow {
     write: |_| "wave".to_owned(),
     unit: |_| "",
     usual: (0.0, None, 1.0),
+    is_radio: false,
     silent: "this program makes it itself: it comes with the next beat",
 };
 
@@ -455,7 +465,10 @@ mod tests {
             assert_eq!(serde_json::to_value(protocol).unwrap(), row.word);
             assert_eq!(Protocol::of(row.word), Some(protocol));
             assert!(!row.on.is_empty() && !row.has.is_empty());
-            for name in ["field 3", "ch1", "ch14", "ch16", "ch18", "quality", "signal", "wave", "knob", "/wing", "/wing:2"] {
+            for name in [
+                "field 3", "ch1", "ch14", "ch16", "ch18", "quality", "signal", "wave", "knob", "/wing",
+                "/wing:2",
+            ] {
                 if let Some(channel) = (row.read)(name) {
                     assert_eq!(protocol.name(&channel), name, "{}", row.word);
                 }

@@ -2,8 +2,8 @@
 
 use super::id::{Part, PartId};
 use super::{
-    Board, BoardId, Input, InputId, Joint, JointId, LinkId, Mapping, Port, PortId, Pose, PoseId, Rail, RailId, Rig,
-    Sequence, SequenceId, Servo, ServoId, speed_of, spoken_name, through_of,
+    Board, BoardId, Input, InputId, Joint, JointId, LinkId, Mapping, Port, PortId, Pose, PoseId, Rail,
+    RailId, Rig, Sequence, SequenceId, Servo, ServoId, speed_of, spoken_name, through_of,
 };
 use crate::linkage::Transmission;
 use crate::scale::Scale;

@@ -5,7 +5,9 @@
 
 use super::exercise::Exercising;
 use super::plan::{MappingPlan, ServoPlan};
-use super::{Act, GLIDE_PATIENCE, InputState, LinkState, Output, Owner, Plan, Play, Player, ServoState, Wire};
+use super::{
+    Act, GLIDE_PATIENCE, InputState, LinkState, Output, Owner, Plan, Play, Player, ServoState, Wire,
+};
 use crate::guard::HAIR;
 use crate::guard::Stopped;
 use crate::sequence::{Moment, Timeline};

@@ -9,8 +9,8 @@ use crate::fit::Side;
 use crate::guard::{Guard, towards};
 use crate::link::Rules;
 use crate::rig::{
-    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId, Mapping, Parts, Protocol, Rig,
-    SequenceId, Servo, ServoId,
+    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId, Mapping, Parts,
+    Protocol, Rig, SequenceId, Servo, ServoId,
 };
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 use wasvolta_core::Stage;
-use wasvolta_core::rig::Rig;
-use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
+use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Placed, Plan, Prepared};
 use wasvolta_core::unit::Micros;
 

@@ -63,8 +63,11 @@ fn source(
         Owner::Mapping | Owner::LostMapping => {
             let input = compiled.plan.mappings.get(own.mapping?)?.input;
             let (name, is) = (&rig.inputs.get(input)?.name, snapshot.inputs.get(input)?);
+            let link = compiled.plan.inputs.get(input)?.link;
             if state.owner == Owner::LostMapping {
-                vec![format!("{name} {}", is.health.word()), "as told for a lost link".to_owned()]
+                let health = snapshot.links.get(link)?.health.word();
+                let link = &rig.links.get(link)?.name;
+                vec![format!("{name} over {link}, {health}"), "as told for a lost link".to_owned()]
             } else {
                 let raw = is.raw.map_or_else(|| "–".to_owned(), |raw| format!("{raw:.0}"));
                 vec![format!("{name} {raw}"), format!("shaped {:+.2}", is.stages.shaped() + 0.0)]

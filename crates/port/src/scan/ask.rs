@@ -3,21 +3,29 @@
 use super::Answer;
 use crate::serial::{Got, Stream};
 use std::time::Duration;
+use wasvolta_wire::decode::{Carrier, DECODERS, Frame, Sink};
 use wasvolta_wire::firmata::{Decoder, FromBoard, ToBoard};
-use wasvolta_wire::lines;
 
 /// A board that was reset by the opening speaks by then.
 const RESET_TAKES: Duration = Duration::from_secs(3);
 /// An answer takes no longer than this.
 const ANSWER: Duration = Duration::from_secs(1);
 const LOOK: Duration = Duration::from_millis(10);
-/// So many lines of numbers are no accident.
-const SURE: u32 = 3;
+/// So many good frames of a protocol are no accident.
+const SURE: u64 = 3;
+
+/// What the frames say is not looked at here.
+struct Unheard;
+
+impl Sink for Unheard {
+    fn value(&mut self, _: u16, _: &str, _: f64) {}
+    fn frame(&mut self, _: Frame) {}
+}
 
 /// Listens, then asks, as the drivers do; what is heard first settles it.
 pub fn ask(line: &mut dyn Stream, wait: &dyn Fn(Duration)) -> Answer {
     let mut firmata = Decoder::default();
-    let (mut numbers, mut lines) = (lines::Decoder::default(), 0);
+    let mut decoders: Vec<_> = DECODERS.iter().map(|(word, make)| (*word, make(Carrier::Stream))).collect();
     let mut asked = false;
     let mut passed = Duration::ZERO;
     let mut heard = 0;
@@ -35,9 +43,11 @@ pub fn ask(line: &mut dyn Stream, wait: &dyn Fn(Duration)) -> Answer {
                         return Answer::Firmata { major, minor };
                     }
                 }
-                numbers.feed(bytes, |_| lines += 1);
-                if lines >= SURE {
-                    return Answer::Numbers;
+                for (protocol, decoder) in &mut decoders {
+                    decoder.feed(bytes, None, &mut Unheard);
+                    if decoder.counts().good >= SURE {
+                        return Answer::Link { protocol };
+                    }
                 }
             }
             Got::Nothing => {}

@@ -7,6 +7,7 @@ use crate::screen::rows::{InputRow, moved};
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Failsafe, Input};
 use wasvolta_core::unit::{Degrees, Seconds};
+use wasvolta_sim::{Mood, Sender};
 
 fn picked_row(desk: &Context) -> Option<(InputRow, Input)> {
     let scene = desk.model.scene(desk.session);
@@ -27,8 +28,8 @@ pub fn change(desk: &mut Context, direction: f64) {
             desk.model.in_inputs.strip.clear();
         }
         InputRow::Turn => {
-            if let Some(knob) = desk.session.runner.knob(&input.port) {
-                knob.turn(by);
+            if let Some(sender) = desk.session.runner.sender(&input.link) {
+                sender.turn(&input.channel, by);
             }
         }
         _ => {
@@ -101,8 +102,8 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
         InputRow::Which => return Err("← and → choose the input".to_owned()),
         InputRow::Turn => {
             let share = entry::plain(text)?;
-            if let Some(knob) = desk.session.runner.knob(&input.port) {
-                knob.turn(share - knob.position());
+            if let Some(sender) = desk.session.runner.sender(&input.link) {
+                sender.turn(&input.channel, share - sender.position(&input.channel).unwrap_or(0.0));
             }
         }
         InputRow::Failsafe if text.trim() == "stay" => set_stay(desk),
@@ -148,15 +149,31 @@ pub fn tie(desk: &mut Context) {
     }
 }
 
+fn picked_sender(desk: &Context) -> Option<Sender> {
+    let link = desk.model.scene(desk.session).input()?.link.clone();
+    desk.session.runner.sender(&link)
+}
+
+/// Switches the simulated transmitter off, or on again: what its receiver says then is its protocol's way.
+pub fn transmitter(desk: &mut Context) {
+    let Some(sender) = picked_sender(desk) else { return };
+    let (mood, words) = if sender.mood() == Mood::Off {
+        (Mood::Well, "transmitter on again")
+    } else {
+        (Mood::Off, "transmitter off; o switches it on again")
+    };
+    sender.set_mood(mood);
+    desk.say(words);
+}
+
 /// Pulls the simulated plug, or puts it in again.
 pub fn plug(desk: &mut Context) {
-    let port = desk.model.scene(desk.session).input().map(|i| i.port.clone());
-    let Some(knob) = port.and_then(|port| desk.session.runner.knob(&port).cloned()) else { return };
-    if knob.is_plugged() {
-        knob.unplug();
+    let Some(sender) = picked_sender(desk) else { return };
+    if sender.is_plugged() {
+        sender.unplug();
         desk.say("plug pulled; z puts it in again");
     } else {
-        match knob.replug() {
+        match sender.replug() {
             Ok(()) => desk.say("plug put in again"),
             Err(error) => desk.refuse(&format!("cannot simulate the line: {error}")),
         }

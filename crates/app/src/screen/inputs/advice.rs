@@ -15,11 +15,11 @@ fn no_input(scene: &Scene) -> Option<String> {
 }
 
 fn health(scene: &Scene) -> Health {
-    scene.input_place().and_then(|n| scene.input_state(n)).map_or(Health::Absent, |i| i.health)
+    scene.input().and_then(|input| scene.link_of(input)).map_or(Health::Absent, |linked| linked.state.health)
 }
 
 fn plug_out(scene: &Scene) -> Option<String> {
-    let out = health(scene) == Health::Lost && scene.knob.is_some_and(|(_, plugged)| !plugged);
+    let out = health(scene) == Health::Lost && scene.sender.is_some_and(|sender| !sender.plugged);
     when(out, format!("{} is lost: its plug is out. z puts it in again.", scene.input()?.name))
 }
 
@@ -28,18 +28,26 @@ fn silent(scene: &Scene) -> Option<String> {
     if !matches!(health, Health::Absent | Health::Lost) {
         return None;
     }
-    Some(match scene.line_trouble {
-        Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.name, health.word()),
-        None => format!(
-            "Nothing comes from {} on {}. Is it plugged in, and does it print lines of numbers?",
-            input.name, input.port
-        ),
+    let linked = scene.link_of(input)?;
+    Some(match scene.link_trouble {
+        Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.link, health.word()),
+        None => {
+            format!(
+                "Nothing comes over {} on {}: {}.",
+                input.link,
+                linked.link.on,
+                linked.protocol.row().silent
+            )
+        }
     })
 }
 
 fn stuck(scene: &Scene) -> Option<String> {
     let name = &scene.input()?.name;
-    let words = format!("{name} has sent the very same value for long: move it. Is it still alive?");
+    let link = &scene.input()?.link;
+    let words = format!(
+        "{link} has sent the very same for long: a receiver may repeat its last frame. Move {name}: is it still alive?"
+    );
     when(health(scene) == Health::Stuck, words)
 }
 
@@ -80,8 +88,8 @@ fn in_hand(scene: &Scene) -> Option<String> {
 
 fn drives(scene: &Scene) -> Option<String> {
     let (input, mapping) = (&scene.input()?.name, scene.mapping()?);
-    let how = if scene.knob.is_some() {
-        "On the row turn it, ← → turn the simulated knob."
+    let how = if scene.sender.is_some_and(|sender| sender.at.is_some()) {
+        "On the row turn it, ← → move what is simulated."
     } else {
         "↑ ↓ pick a stage, ← → change it."
     };

@@ -10,6 +10,6 @@ pub struct State {
     pub row: usize,
     /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
     pub strip: VecDeque<(Duration, f64, f64)>,
-    /// Why the picked input's line cannot be opened, and what to try.
-    pub line_trouble: Option<String>,
+    /// Why the way of the picked input's link cannot be opened, and what to try.
+    pub link_trouble: Option<String>,
 }

@@ -1,15 +1,16 @@
 //! Inputs: what comes in, what each stage makes of it, and where it ends up.
 
 use crate::screen::chart::Plot;
-use crate::screen::pen::{Pen, cell_of};
+use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::rows::InputRow;
-use crate::screen::scene::{Picked, Scene};
+use crate::screen::scene::{Linked, Picked, Scene, Sending};
 use crate::screen::{chart, theme};
 use ratatui::style::Color;
 use wasvolta_core::link::Health;
-use wasvolta_core::rig::{Field, Input, Mapping};
+use wasvolta_core::rig::{Input, Mapping};
 use wasvolta_core::shape::Shape;
-use wasvolta_core::stage::{InputState, Owner};
+use wasvolta_core::stage::{InputState, LinkState, Owner};
+use wasvolta_sim::Mood;
 
 /// What one line of the stages shows.
 struct StageLine {
@@ -49,26 +50,100 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
 }
 
-/// A row an input, with its live bar and its link; gives the row behind.
+/// A row a link with how it stands, and below it a row an input with its live bar; gives the row behind.
 fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
     let wide = pen.width();
-    let inputs = scene.rig.inputs.iter().zip(&scene.model.snapshot.inputs).zip(&scene.edition.plan.inputs);
+    // What is behind the picked one needs its room; a long list is shown around it.
+    let most = usize::from(pen.height() / 3).max(2);
+    let rows = list_rows(scene);
+    let here =
+        rows.iter().position(|row| matches!(row, ListRow::Input(n) if scene.input_place() == Some(*n)));
+    let from = here.unwrap_or(0).saturating_sub(most / 2).min(rows.len().saturating_sub(most));
     let mut y = 0;
-    for (n, ((input, state), plan)) in inputs.enumerate() {
-        let here = scene.input_place() == Some(n);
-        pen.put(0, y, &input.name, if here { theme::strong(theme::INK) } else { theme::text(theme::INK) });
-        let bar_wide = wide.saturating_sub(12 + 34).min(60);
-        chart::bar(pen, (12, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), theme::INPUT);
-        let x = 12 + bar_wide + 2;
-        pen.put(x, y, &format!("{:+.3}", state.stages.shaped() + 0.0), theme::strong(theme::INPUT));
-        let (word, color) = health(state);
-        pen.put(x + 8, y, &word, theme::text(color));
+    for row in rows.iter().skip(from).take(most) {
+        match row {
+            ListRow::Link(linked) => link_row(pen, scene, y, linked),
+            ListRow::Input(n) => input_row(pen, scene, y, *n),
+        }
         y += 1;
+    }
+    if rows.len() > most {
+        let words = format!("{} more", rows.len() - most);
+        pen.put_right(wide, y.saturating_sub(1), &words, theme::text(theme::QUIET));
     }
     y
 }
 
-fn health(state: &InputState) -> (String, Color) {
+enum ListRow<'a> {
+    Link(Linked<'a>),
+    Input(usize),
+}
+
+/// Links in rig order, each with its inputs behind it.
+fn list_rows<'a>(scene: &Scene<'a>) -> Vec<ListRow<'a>> {
+    let mut rows = Vec::new();
+    for linked in scene.links() {
+        rows.push(ListRow::Link(linked));
+        let inputs = scene.rig.inputs.iter().enumerate();
+        rows.extend(inputs.filter(|(_, i)| i.link == linked.link.name).map(|(n, _)| ListRow::Input(n)));
+    }
+    rows
+}
+
+fn link_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
+    let (word, color) = health(linked.state, scene.drives(linked.link));
+    let wide = pen.width();
+    let x = pen.put(0, y, &linked.link.name, theme::text(theme::QUIET));
+    pen.put_right(wide, y, &word, theme::text(color));
+    let end = wide.saturating_sub(width(&word));
+    let rate = linked
+        .state
+        .usual()
+        .map_or_else(String::new, |usual| format!(", {:.0} /s", 1.0 / usual.as_secs_f64()));
+    let what = format!("  {}{rate}", linked.protocol.row().title);
+    if x + width(&what) + 2 < end {
+        pen.put(x, y, &what, theme::text(theme::QUIET));
+    }
+}
+
+fn input_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, n: usize) {
+    let wide = pen.width();
+    let (Some(input), Some(state), Some(plan)) =
+        (scene.rig.inputs.get(n), scene.input_state(n), scene.edition.plan.inputs.get(n))
+    else {
+        return;
+    };
+    let here = scene.input_place() == Some(n);
+    let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
+    pen.put(2, y, &trimmed(&input.name, 15), style);
+    let bar_wide = wide.saturating_sub(18 + 34).min(60);
+    let heard = scene.link_of(input).is_some_and(|linked| linked.state.is_heard());
+    let shown = if state.raw.is_some() && heard { theme::INPUT } else { theme::QUIET };
+    chart::bar(pen, (18, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), shown);
+    let x = 18 + bar_wide + 2;
+    let value = match state.raw {
+        Some(_) => format!("{:+.3}", state.stages.shaped() + 0.0),
+        None => "–".to_owned(),
+    };
+    pen.put(x, y, &value, theme::strong(shown));
+    let drives = scene.rig.mappings.iter().filter(|m| m.input == input.name).map(|m| m.joint.as_str());
+    let drives = drives.collect::<Vec<_>>().join(", ");
+    let drives = if drives.is_empty() { "drives nothing".to_owned() } else { format!("→ {drives}") };
+    let room = usize::from(wide.saturating_sub(x + 8));
+    pen.put(x + 8, y, &trimmed(&drives, room), theme::text(theme::QUIET));
+}
+
+/// A text in so many columns, its end left out with a mark.
+fn trimmed(text: &str, room: usize) -> String {
+    if text.chars().count() <= room {
+        return text.to_owned();
+    }
+    let kept: String = text.chars().take(room.saturating_sub(1)).collect();
+    format!("{kept}…")
+}
+
+/// How a link stands, in words with the age of its newest frame. One that drives nothing never alarms.
+fn health(state: &LinkState, drives: bool) -> (String, Color) {
     let age = state.age.map_or_else(String::new, |age| {
         if age.as_millis() < 1000 {
             format!(", {:>3} ms old", age.as_millis())
@@ -76,12 +151,13 @@ fn health(state: &InputState) -> (String, Color) {
             format!(", {:.1} s old", age.as_secs_f64())
         }
     });
+    let alarm = if drives { theme::FAULT } else { theme::QUIET };
     match state.health {
         Health::Fresh => (format!("● fresh{age}"), theme::INK),
         Health::Late => (format!("◐ late{age}"), theme::INK),
         Health::Absent => ("○ absent".to_owned(), theme::QUIET),
-        Health::Lost => (format!("✗ lost{age}"), theme::FAULT),
-        Health::Stuck => (format!("✗ stuck{age}"), theme::FAULT),
+        Health::Lost => (format!("✗ lost{age}"), alarm),
+        Health::Stuck => (format!("✗ stuck{age}"), alarm),
     }
 }
 
@@ -103,19 +179,18 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
 
 /// Where it comes from, and what was read there.
 fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
-    let field = match &input.field {
-        Field::Place(n) => format!("number {n}"),
-        Field::Name(name) => format!("{name:?}"),
-    };
-    let port = scene.rig.ports.iter().find(|p| p.name == input.port);
-    let place = port.map_or_else(String::new, |p| format!("{field} on {}", p.path));
-    pen.put(0, 0, &place, theme::text(theme::QUIET));
-    let counts = scene.edition.wiring.line(&input.port).and_then(|line| scene.model.snapshot.lines.get(line));
-    if let Some(line) = counts {
-        let open = if line.open { "open" } else { "closed" };
-        let words = format!("line {open}, {} good, {} bad", line.counts.good, line.counts.bad);
-        let wide = pen.width();
-        pen.put_right(wide, 0, &words, theme::text(theme::QUIET));
+    let Some(linked) = scene.link_of(input) else { return };
+    let port = scene.edition.parts().port(&linked.link.on);
+    let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
+    let place = format!("{} of {} on {at}", input.channel, linked.link.name);
+    let quiet = theme::text(theme::QUIET);
+    let x = pen.put(0, 0, &place, quiet);
+    let open = if linked.report.open { "open" } else { "closed" };
+    let counts = linked.report.counts;
+    let words = format!("{open}, {} good, {} bad, {} bytes skipped", counts.good, counts.bad, counts.skipped);
+    let wide = pen.width();
+    if x + width(&words) + 2 <= wide {
+        pen.put_right(wide, 0, &words, quiet);
     }
 }
 
@@ -169,9 +244,14 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {
             let (stage, value, after) = match row {
                 InputRow::Which => ("", input.name.clone(), None),
                 InputRow::Turn => {
-                    let (at, plugged) = scene.knob.unwrap_or((0.0, false));
-                    let plug = if plugged { "simulated" } else { "plug is out" };
-                    ("knob", format!("{:.0} %, {plug}", at * 100.0), None)
+                    let sender = scene.sender;
+                    let fares = match sender {
+                        Some(Sending { plugged: true, mood: Mood::Well, .. }) => "simulated",
+                        Some(Sending { plugged: true, mood, .. }) => mood.word(),
+                        _ => "plug is out",
+                    };
+                    let at = sender.and_then(|sender| sender.at).unwrap_or(0.0);
+                    ("stand-in", format!("{:.0} %, {fares}", at * 100.0), None)
                 }
                 InputRow::Low => ("span", format!("{:.0}", input.ends.low), None),
                 InputRow::Centre => ("", format!("{:.0}", input.centre.unwrap_or(0.0)), None),

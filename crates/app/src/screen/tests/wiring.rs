@@ -136,8 +136,7 @@ fn a_sequence_that_wants_more_than_a_limit_allows_is_named_at_the_pulse() {
     bench.code(KeyCode::F(1));
     bench.model.pick_servo(&bench.session.document.rig.clone(), 1);
     bench.engage(1, 1200.0);
-    let knob = bench.session.runner.knob("knob-line").unwrap().clone();
-    knob.turn(1.0);
+    bench.session.runner.sender("micro").unwrap().turn("knob", 1.0);
     bench.press(Key::char('g'));
     bench.pass(300);
     assert_eq!(bench.broken(), ("pulse", true));
@@ -190,11 +189,14 @@ fn a_board_that_was_found_is_added_as_it_is() {
         let end = rig.find("# Calibrated on the bench").unwrap();
         let servos = rig.find("[[servo]]\nname = \"crane.slew\"").unwrap();
         let joints = rig.find("[[joint]]\nname = \"heron.neck\"").unwrap();
-        let crane = rig.find("[[joint]]\nname = \"crane.slew\"").unwrap();
-        let input = rig.find("[[input]]").unwrap();
+        let crane = rig.find("[[joint]]\nname = \"punt.pole\"").unwrap();
+        let input = rig.find("[[link]]").unwrap();
         let lift = rig.find("# The crane swings out").unwrap();
+        let pole = rig.find("[[mapping]]\ninput = \"tiller\"").unwrap();
+        let poses = rig.find("[[pose]]").unwrap();
         let known = |line: &&str| !line.contains("marsh.moon");
-        let rest = rig[input..lift].lines().filter(known).collect::<Vec<_>>().join("\n");
+        let rest = [&rig[input..pole], &rig[poses..lift]].concat();
+        let rest = rest.lines().filter(known).collect::<Vec<_>>().join("\n");
         [&rig[..start], &rig[end..servos], &rig[joints..crane], &rest].concat()
     });
     bench.code(KeyCode::F(1));
@@ -326,6 +328,9 @@ fn all_are_engaged_one_after_another_and_the_unknown_are_asked_about() {
     }
     assert_eq!(bench.picked(), 5);
     assert!(bench.frame(160, 47).contains("crane.winch gets 1480 µs"), "what turns is asked about too");
+    bench.code(KeyCode::Enter);
+    bench.watch(20);
+    // The pole, which stands last in the rig.
     bench.code(KeyCode::Enter);
     bench.watch(20);
     assert!(bench.model.snapshot.servos.iter().all(|s| s.engaged));
@@ -531,7 +536,7 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     // What cannot be: another rate on a port that is there, a board on a line of numbers.
     for (place, kind, words) in [
         ("sim:other-bus@9600", "pwm", "bus is there already, at another rate"),
-        ("knob-line", "firmata", "numbers come in on knob-line"),
+        ("knob-line", "firmata", "a link stands on knob-line"),
     ] {
         bench.press(Key::char('b'));
         for word in ["none", "0x43", place, kind] {
@@ -641,7 +646,7 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
 fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("reeds.rig.toml");
-    let rig = "format = 7\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
+    let rig = "format = 8\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
                [[board]]\nname = \"reeds\"\nport = \"line\"\nchip = \"firmata\"\n\
                [[servo]]\nname = \"reeds.sway\"\nboard = \"reeds\"\nchannel = 1\n";
     std::fs::write(&path, rig).unwrap();

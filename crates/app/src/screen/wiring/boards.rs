@@ -75,8 +75,8 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
         Some(port) if baud.is_some() && baud != port.baud => {
             return Err(format!("{} is there already, at another rate: correct it in the file", port.name));
         }
-        Some(port) if desk.session.runner.edition.wiring.line(&port.name).is_some() => {
-            return Err(format!("numbers come in on {}: a board wants a line of its own", port.name));
+        Some(port) if rig.links.iter().any(|link| link.on == port.name) => {
+            return Err(format!("a link stands on {}: a board wants a line of its own", port.name));
         }
         Some(port) => port.name.clone(),
         None => desk.session.runner.name_for_port(chip, path)?,

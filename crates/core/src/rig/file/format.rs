@@ -130,14 +130,15 @@ fn hand_over(from: &mut dyn TableLike, key: &str, to: &mut Table, is_better: boo
     let text = |raw: Option<&RawString>| raw.and_then(RawString::as_str).unwrap_or_default().to_owned();
     let before = text(lost.leaf_decor().prefix());
     let behind = worse.as_value().map_or_else(String::new, |value| text(value.decor().suffix()));
-    let mut comments: String = before.lines().chain(behind.lines()).map(str::trim).filter(|l| !l.is_empty()).fold(
-        String::new(),
-        |mut all, line| {
-            all.push_str(line);
-            all.push('\n');
-            all
-        },
-    );
+    let mut comments: String =
+        before.lines().chain(behind.lines()).map(str::trim).filter(|l| !l.is_empty()).fold(
+            String::new(),
+            |mut all, line| {
+                all.push_str(line);
+                all.push('\n');
+                all
+            },
+        );
     comments.push_str(&text(key.leaf_decor().prefix()));
     key.leaf_decor_mut().set_prefix(comments);
     to.entry_format(&key).or_insert(item);
@@ -150,7 +151,9 @@ fn rename(table: &mut dyn TableLike, names: &[(&str, &str)]) {
         let Some(item) = table.remove(key.get()) else { continue };
         let renamed = names.iter().find(|(old, _)| *old == key.get());
         let key = renamed.map_or(key.clone(), |(_, new)| {
-            Key::new(*new).with_leaf_decor(key.leaf_decor().clone()).with_dotted_decor(key.dotted_decor().clone())
+            Key::new(*new)
+                .with_leaf_decor(key.leaf_decor().clone())
+                .with_dotted_decor(key.dotted_decor().clone())
         });
         table.entry_format(&key).or_insert(item);
     }

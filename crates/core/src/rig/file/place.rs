@@ -91,7 +91,9 @@ fn deepest<'a, 'p>(
     let (mut node, mut span, mut left) = (Node::Item(document.as_item()), None, path);
     while let [part, rest @ ..] = left {
         let nested = left.len() < path.len();
-        let Some(child) = node.child(part).or_else(|| node.child(&older(part).filter(|_| nested)?)) else { break };
+        let Some(child) = node.child(part).or_else(|| node.child(&older(part).filter(|_| nested)?)) else {
+            break;
+        };
         span = child.span().or(span);
         (node, left) = (child, rest);
     }

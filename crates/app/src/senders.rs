@@ -1,0 +1,114 @@
+//! Simulated senders of a rig: what prints, and what receives a radio, on ptys that the engine opens as any line.
+
+use crate::files;
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use wasvolta_core::rig::Protocol;
+use wasvolta_engine::{Opener, ways};
+use wasvolta_port::Fault;
+use wasvolta_port::inlet::{self, OpenInlet, Shut};
+use wasvolta_sim::sender::Speaker;
+use wasvolta_sim::sender::fields::Fields;
+use wasvolta_sim::sender::radio::{Radio, Speech};
+use wasvolta_sim::truth::{KnobTruth, RadioTruth};
+use wasvolta_sim::{Sender, Truth};
+
+struct Inner {
+    truth: Truth,
+    seed: u64,
+    by_hand: bool,
+    /// By the NAME of `sim:NAME`.
+    senders: BTreeMap<String, Sender>,
+    /// Holds the lines' paths.
+    folder: files::Passing,
+}
+
+/// See the module. All handles speak of the same ones.
+#[derive(Clone)]
+pub struct Senders(Arc<Mutex<Inner>>);
+
+/// What speaks a protocol where nothing was said of it; none where no stand-in does.
+pub fn stand_in(protocol: Protocol, name: &str) -> Option<Box<dyn Speaker>> {
+    let radio = |speech| Box::new(Radio::new(RadioTruth::of(name, speech))) as Box<dyn Speaker>;
+    match protocol {
+        Protocol::Lines => Some(Box::new(Fields::new(vec![KnobTruth::of(name, "knob")]))),
+        Protocol::Ibus => Some(radio(Speech::Ibus)),
+        Protocol::Sbus => Some(radio(Speech::Sbus)),
+        Protocol::Crsf => Some(radio(Speech::Crsf)),
+        Protocol::Osc | Protocol::Wave => None,
+    }
+}
+
+impl Senders {
+    /// None yet: each comes when its line is opened. Where time passes by hand none speaks by itself.
+    pub fn new(truth: &Truth, seed: u64, by_hand: bool, folder: files::Passing) -> Self {
+        let (truth, senders) = (truth.clone(), BTreeMap::new());
+        Self(Arc::new(Mutex::new(Inner { truth, seed, by_hand, senders, folder })))
+    }
+
+    /// The sender of a name, where there is one.
+    pub fn get(&self, name: &str) -> Option<Sender> {
+        self.lock().senders.get(name).cloned()
+    }
+
+    /// The sender of a name, which comes where there was none: as the truth has it, else as is usual for a protocol.
+    fn ensure(&self, name: &str, protocol: Protocol) -> Result<Sender, Shut> {
+        let mut inner = self.lock();
+        if let Some(sender) = inner.senders.get(name) {
+            return Ok(sender.clone());
+        }
+        let shut = |words: String| Shut {
+            words,
+            help: "put the link on a port of this machine".to_owned(),
+            fault: Fault::OtherKind,
+        };
+        let radio = inner.truth.radios.iter().find(|radio| radio.line == name).cloned();
+        let fields: Vec<KnobTruth> =
+            inner.truth.knobs.iter().filter(|knob| knob.line == name).cloned().collect();
+        let speaker: Box<dyn Speaker> = match radio {
+            Some(radio) => Box::new(Radio::new(radio)),
+            None if !fields.is_empty() => Box::new(Fields::new(fields)),
+            None => stand_in(protocol, name)
+                .ok_or_else(|| shut(format!("nothing simulates {} on a line", protocol.row().title)))?,
+        };
+        let path = inner.folder.path().join(format!("line-{}", inner.senders.len()));
+        let sender = Sender::plug_in(speaker, inner.seed, &path)
+            .map_err(|error| shut(format!("cannot simulate a serial line: {error}")))?;
+        if !inner.by_hand {
+            sender.run();
+        }
+        inner.senders.insert(name.to_owned(), sender.clone());
+        Ok(sender)
+    }
+
+    /// Lets all of them say what they would in a time.
+    pub fn pass(&self, time: Duration) {
+        for sender in self.lock().senders.values() {
+            sender.pass(time);
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Drop for Inner {
+    fn drop(&mut self) {
+        self.senders.values().for_each(Sender::stop);
+    }
+}
+
+/// What opens ways in: simulated ones on the lines of their senders, all others on this machine.
+pub fn opener(senders: Option<&Senders>) -> Opener {
+    let senders = senders.cloned();
+    Box::new(move |setup| -> OpenInlet {
+        let name = crate::hardware::simulated(&setup.port).map(str::to_owned);
+        let Some((senders, name)) = senders.clone().zip(name) else { return ways::opener(setup) };
+        let protocol = setup.protocol;
+        let row = protocol.row();
+        let (baud, framing) = (setup.port.baud.unwrap_or(row.baud), ways::framing(row.framing));
+        Box::new(move || inlet::line(senders.ensure(&name, protocol)?.path(), baud, framing))
+    })
+}
