@@ -87,11 +87,13 @@ pub enum Command {
     Check(Check),
     /// List what is in a rig, a line each.
     List(List),
+    /// Listen to the links of a rig, and say what every channel says. Drives nothing.
+    Inputs(Inputs),
     /// Look what is there: boards on I²C buses, PWM chips, serial ports. Reads only; serial ports stay unopened.
     Scan(Scan),
     /// Why does a servo not move? Traces its chain from the port to the horn, by reading only.
     Why(Why),
-    /// Run a simulated board by itself and print where it listens, until Ctrl-C.
+    /// Run a simulated board, receiver or microcontroller by itself and print where it is, until Ctrl-C.
     Sim(Sim),
     /// Play a sequence without the screen. Ctrl-C ends it, Ctrl-Z holds it; both by what is read back.
     Play(Play),
@@ -124,6 +126,7 @@ impl Command {
             Self::Open { rig, .. } | Self::Card(Card::Save { rig, .. }) => vec![rig],
             Self::Check(check) => vec![&check.rig],
             Self::List(list) => vec![&list.rig],
+            Self::Inputs(inputs) => vec![&inputs.rig],
             Self::Scan(scan) => scan.rig.iter().collect(),
             Self::Why(why) => vec![&why.rig],
             Self::Play(play) => vec![&play.rig],
@@ -199,12 +202,37 @@ pub enum Card {
     },
 }
 
+/// What `inputs` listens to.
+#[derive(Debug, Args)]
+pub struct Inputs {
+    /// The rig, a *.rig.toml file.
+    pub rig: PathBuf,
+    /// Go on, and say every change, until Ctrl-C.
+    #[arg(long)]
+    pub watch: bool,
+    /// Say it as JSON on standard output; with --watch one line each time.
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub bench: SimulatedBench,
+}
+
 /// Run a simulated board by itself.
 #[derive(Debug, Args)]
 pub struct Sim {
     /// Which kind.
     #[arg(value_enum)]
     pub board: SimKind,
+    /// A radio's receiver: what it speaks.
+    #[arg(long, value_enum, value_name = "PROTOCOL", default_value_t = RadioProtocol::Ibus)]
+    pub protocol: RadioProtocol,
+    /// Lines: what is on the microcontroller's pins, by the names that it prints; may be said several times.
+    #[arg(long = "field", value_name = "NAME")]
+    pub fields: Vec<String>,
+    /// Radio and lines: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
+    /// `off`, `well`, `frozen`, `failsafe`, `silent`, `rubbish`, `noise 5`, `unplug`, `plug`.
+    #[arg(long, value_name = "FILE")]
+    pub script: Option<PathBuf>,
     /// Expanders: the address of one; may be said several times. 0x40 unless said.
     #[arg(long = "address", value_name = "0x40", value_parser = crate::fresh::address)]
     pub addresses: Vec<u8>,
@@ -225,6 +253,21 @@ pub enum SimKind {
     Expander,
     /// A microcontroller of 20 pins that speaks Firmata, a servo on each that can drive one.
     Firmata,
+    /// A radio's receiver; its transmitter's sticks are moved by what is typed or by a script.
+    Radio,
+    /// A microcontroller that prints lines of numbers.
+    Lines,
+}
+
+/// What a radio's receiver speaks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum RadioProtocol {
+    /// 14 channels at 115200 baud.
+    Ibus,
+    /// 16 channels at 100000 baud, even parity, two stop bits.
+    Sbus,
+    /// 16 channels at 420000 baud.
+    Crsf,
 }
 
 /// Check a rig.

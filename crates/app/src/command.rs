@@ -2,6 +2,7 @@
 
 mod card;
 mod check;
+mod inputs;
 mod list;
 mod manual;
 mod new;
@@ -36,8 +37,9 @@ type Shape = (&'static str, &'static str, fn() -> schemars::Schema);
 
 /// What is said as JSON: by which command, the file of its schema, and how that is made.
 #[cfg(test)]
-pub const SHAPES: [Shape; 5] = [
+pub const SHAPES: [Shape; 6] = [
     ("check", "check.schema.json", || schemars::schema_for!(check::Report)),
+    ("inputs", "inputs.schema.json", || schemars::schema_for!(inputs::Report)),
     ("list", "list.schema.json", || schemars::schema_for!(list::Report)),
     ("scan", "scan.schema.json", || schemars::schema_for!(wasvolta_port::scan::Scan)),
     ("scan --ask", "ask.schema.json", || schemars::schema_for!(wasvolta_port::scan::Answer)),
@@ -79,6 +81,7 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
         Command::New(new) => new::run(&new, outputs),
         Command::Check(check) => Ok(check::run(&check)),
         Command::List(list) => list::run(&list),
+        Command::Inputs(inputs) => inputs::run(&inputs),
         Command::Scan(scan) => scan::run(&scan),
         Command::Why(why) => why::run(&why),
         Command::Sim(sim) => sim::run(&sim),

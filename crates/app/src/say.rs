@@ -89,6 +89,14 @@ pub fn json(value: &impl Serialize) {
     }
 }
 
+/// The same on one line, for what is said again and again.
+pub fn json_line(value: &impl Serialize) {
+    match serde_json::to_string(value) {
+        Ok(text) => put(&escaped(&text)),
+        Err(error) => trouble(format_args!("cannot write JSON: {error}")),
+    }
+}
+
 /// JSON in which what is unfit to be seen stands by its number. Outside its texts JSON has only line breaks of these.
 fn escaped(json: &str) -> String {
     let mut out = String::with_capacity(json.len());

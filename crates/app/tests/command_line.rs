@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["there is no key `chanel` here", "70 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
+    for wanted in ["there is no key `chanel` here", "75 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -136,8 +136,8 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
     assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent");
-    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times eight parts.
-    assert_eq!(lines.len(), 1 + 8 * 214);
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times nine parts.
+    assert_eq!(lines.len(), 1 + 9 * 214);
     assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,");
     assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,");
     assert_eq!(lines[3], "0.000,punt.rudder,,,,");
@@ -192,8 +192,8 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
-    // Every beat of 3.6 s has its row for each of the eight parts, from 0 to the end.
-    let times: Vec<&str> = csv.lines().skip(1).step_by(8).filter_map(|l| l.split(',').next()).collect();
+    // Every beat of 3.6 s has its row for each of the nine parts, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(9).filter_map(|l| l.split(',').next()).collect();
     assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
@@ -324,10 +324,10 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let (live, again) = (rows(&live), rows(&again));
     assert!(live.len() > 300 && again.windows(live.len()).any(|part| part == live));
     let text_of = std::fs::read_to_string(&tape).unwrap();
-    std::fs::write(&tape, text_of.replacen("\"format\":2", "\"format\":3", 1)).unwrap();
+    std::fs::write(&tape, text_of.replacen("\"format\":3", "\"format\":4", 1)).unwrap();
     let output = run(home.path(), &["replay", &tape]);
     assert_eq!(output.status.code(), Some(2));
-    assert!(flat(&output.stderr).contains("this recording has format 3"), "{}", text(&output.stderr));
+    assert!(flat(&output.stderr).contains("this recording has format 4"), "{}", text(&output.stderr));
     let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
     assert!(flat(&unwritable.stderr).contains("cannot write /proc/none/run.rec"));
@@ -576,7 +576,7 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
         "servo     punt.rudder          positional, channel 4 of upper, 1000 to 2000 µs, 0 marks, no angles yet\n",
         "servo     marsh.moon           dimmer, channel 14 of upper\n",
         "sequence  strike               3 steps, 4.25 s from home\n",
-        "input     knob                 knob on knob-line, drives heron.beak\n",
+        "input     knob                 knob of micro, drives heron.beak\n",
     ] {
         assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
     }

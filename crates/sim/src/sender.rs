@@ -78,6 +78,9 @@ pub trait Speaker: Send {
         self.controls().iter().position(|control| control.name == channel)
     }
 
+    /// Lets what it measures wander by so much, in its own unit.
+    fn set_noise(&mut self, noise: f64);
+
     /// Whether it goes on with its last frame where what it listens to is off: its protocol has no word for that.
     fn repeats_when_off(&self) -> bool {
         false
@@ -134,6 +137,16 @@ impl Sender {
         if let Some(control) = place.and_then(|place| inner.speaker.controls().get_mut(place)) {
             control.at = (control.at + by).clamp(0.0, 1.0);
         }
+    }
+
+    /// Lets what it measures wander by so much, in its own unit.
+    pub fn set_noise(&self, noise: f64) {
+        self.lock().speaker.set_noise(noise);
+    }
+
+    /// The names of what can be moved on it.
+    pub fn controls(&self) -> Vec<String> {
+        self.lock().speaker.controls().iter().map(|control| control.name.clone()).collect()
     }
 
     /// How it fares.

@@ -1,15 +1,23 @@
 //! `sim`: a simulated board by itself, for this program or any other that opens its path.
 
-use crate::cli::{Sim, SimKind};
+use crate::cli::{RadioProtocol, Sim, SimKind};
 use crate::exit::Exit;
+use crate::files::input::{self, What};
+use crate::files::{self, BadFile};
 use crate::say;
 use miette::{IntoDiagnostic, WrapErr, miette};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+use wasvolta_core::range::{self, Range};
 use wasvolta_port::WallClock;
-use wasvolta_sim::{Bench, Truth, pty, serve};
+use wasvolta_sim::sender::Speaker;
+use wasvolta_sim::sender::fields::Fields;
+use wasvolta_sim::sender::radio::{Radio, Speech};
+use wasvolta_sim::truth::{KnobTruth, RadioTruth};
+use wasvolta_sim::{Bench, Mood, Sender, Truth, pty, serve};
 
 /// What the bus behind a bridge is called on the bench.
 const BUS: &str = "bridged";
@@ -26,11 +34,17 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
         SimKind::Firmata if !wanted.addresses.is_empty() => {
             return Err(miette!("a Firmata board has no address: leave --address out"));
         }
-        SimKind::Expander | SimKind::Firmata => {}
+        SimKind::Radio | SimKind::Lines if wanted.steady || !wanted.addresses.is_empty() => {
+            return Err(miette!("--steady and --address are about boards: leave them out"));
+        }
+        SimKind::Expander | SimKind::Firmata | SimKind::Radio | SimKind::Lines => {}
     }
     let stop = Arc::new(AtomicBool::new(false));
     for signal in signal_hook::consts::TERM_SIGNALS {
         signal_hook::flag::register(*signal, Arc::clone(&stop)).into_diagnostic()?;
+    }
+    if let Some(speaker) = speaker(wanted) {
+        return send(wanted, speaker, &stop);
     }
     let bench = Bench::new(&Truth::default(), wanted.bench.seed, Arc::new(WallClock::default()));
     for fault in &wanted.bench.faults {
@@ -65,9 +79,122 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
             ));
             serve::firmata(&board, &far, &stop);
         }
+        // What speaks by itself was sent off above.
+        SimKind::Radio | SimKind::Lines => {}
     }
     drop(link);
     Ok(Exit::Done.into())
+}
+
+/// What speaks by itself; none of a board, which is asked.
+fn speaker(wanted: &Sim) -> Option<Box<dyn Speaker>> {
+    let speech = match wanted.protocol {
+        RadioProtocol::Ibus => Speech::Ibus,
+        RadioProtocol::Sbus => Speech::Sbus,
+        RadioProtocol::Crsf => Speech::Crsf,
+    };
+    match wanted.board {
+        SimKind::Radio => Some(Box::new(Radio::new(RadioTruth::of("radio", speech)))),
+        SimKind::Lines => {
+            let usual = ["knob".to_owned()];
+            let names = if wanted.fields.is_empty() { &usual[..] } else { &wanted.fields };
+            let fields = names.iter().map(|name| KnobTruth::of("lines", name)).collect();
+            Some(Box::new(Fields::new(fields)))
+        }
+        SimKind::Expander | SimKind::Firmata => None,
+    }
+}
+
+/// Lets something speak on a pty, moved by what is typed or by a script, until a signal ends it.
+fn send(wanted: &Sim, speaker: Box<dyn Speaker>, stop: &AtomicBool) -> miette::Result<ExitCode> {
+    let folder = files::passing().into_diagnostic().wrap_err("cannot make a folder for the line")?;
+    let script = wanted.script.as_deref().map(|path| input::text(path, What::Script)).transpose();
+    let script = script.map_err(|why| BadFile::Unreadable { path: shown(wanted.script.as_deref()), why })?;
+    let own = folder.path().join("line");
+    let sender = Sender::plug_in(speaker, wanted.bench.seed, &own)
+        .into_diagnostic()
+        .wrap_err("the system gives no pty")?;
+    let link = wanted.link.as_deref().map(|link| Link::make(link, &own)).transpose()?;
+    let listens = link.as_ref().map_or(own.as_path(), |link| link.path);
+    let what = match wanted.board {
+        SimKind::Radio => format!("receiver ({:?})", wanted.protocol).to_lowercase(),
+        _ => "microcontroller".to_owned(),
+    };
+    say::line(format_args!(
+        "a simulated {what} sends at {}; it has {}; `{} 0.3` moves one, 0 to 1, `off` and `well` switch it; Ctrl-C ends it",
+        listens.display(),
+        sender.controls().join(" "),
+        sender.controls().first().map_or("ch1", String::as_str),
+    ));
+    sender.run();
+    let moved = sender.clone();
+    std::thread::spawn(move || {
+        let follow = |order: &str| {
+            if let Err(why) = obey(&moved, order) {
+                say::trouble(format_args!("{why}"));
+            }
+        };
+        match script {
+            Some(text) => text.lines().for_each(follow),
+            None => std::io::stdin().lines().map_while(Result::ok).for_each(|order| follow(&order)),
+        }
+    });
+    while !stop.load(Ordering::SeqCst) {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    sender.stop();
+    sender.unplug();
+    drop(link);
+    Ok(Exit::Done.into())
+}
+
+fn shown(path: Option<&Path>) -> String {
+    path.map(|path| path.display().to_string()).unwrap_or_default()
+}
+
+/// Carries out one line of a script.
+///
+/// # Errors
+/// Says what is understood.
+fn obey(sender: &Sender, order: &str) -> Result<(), String> {
+    let words: Vec<&str> = order.split_whitespace().collect();
+    let number = |text: &str, range: &Range| {
+        let value: f64 = text.parse().map_err(|_| format!("{text:?} is no number"))?;
+        range.check(value).map(|()| value).map_err(|why| why.to_string())
+    };
+    match words.as_slice() {
+        [] => {}
+        [comment, ..] if comment.starts_with('#') => {}
+        ["unplug"] => sender.unplug(),
+        ["plug"] => sender.replug().map_err(|error| format!("cannot plug it in: {error}"))?,
+        ["wait", time] => {
+            let time = Duration::from_secs_f64(number(time, &range::TIME)?);
+            std::thread::sleep(time);
+        }
+        ["noise", noise] => sender.set_noise(number(noise, &range::RAW)?),
+        [channel, at] => {
+            let at = number(at, &range::SHARE)?;
+            let Some(before) = sender.position(channel) else {
+                return Err(format!("there is no {channel}: it has {}", sender.controls().join(" ")));
+            };
+            sender.turn(channel, at - before);
+        }
+        [word] => {
+            let moods = Mood::ALL.map(|(_, word)| word).join(", ");
+            let understood = || {
+                format!(
+                    "{word:?} is not understood: a channel with a number, {moods}, wait, noise, unplug or plug"
+                )
+            };
+            sender.set_mood(Mood::of(word).ok_or_else(understood)?);
+        }
+        _ => {
+            return Err(format!(
+                "{order:?} is not understood: a channel and a number from 0 to 1, as ch1 0.3"
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// A link that goes when the stand-in does.
@@ -101,6 +228,26 @@ impl Drop for Link<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_script_moves_what_is_there_and_says_what_it_does_not_understand() {
+        let folder = tempfile::tempdir().unwrap();
+        let radio = Box::new(Radio::new(RadioTruth::of("r", Speech::Sbus)));
+        let sender = Sender::plug_in(radio, 1, &folder.path().join("line")).unwrap();
+        for order in ["# left", "", "ch1 0.25", "noise 3", "failsafe", "unplug", "plug"] {
+            assert_eq!(obey(&sender, order), Ok(()), "{order}");
+        }
+        assert_eq!((sender.position("ch1"), sender.mood()), (Some(0.25), Mood::Failsafe));
+        for (order, words) in [
+            ("ch99 0.5", "there is no ch99: it has ch1 ch2"),
+            ("ch1 7", "share is 7, outside 0 to 1"),
+            ("ch1 much", "\"much\" is no number"),
+            ("merry", "\"merry\" is not understood"),
+            ("ch1 0.5 now", "\"ch1 0.5 now\" is not understood"),
+        ] {
+            assert!(obey(&sender, order).unwrap_err().starts_with(words), "{order}");
+        }
+    }
 
     #[test]
     fn only_its_own_link_is_taken_away() {

@@ -20,6 +20,8 @@ pub enum What {
     Bench,
     /// A recording, which is read line by line.
     Recording,
+    /// What a stand-in is told to do.
+    Script,
     /// What this program keeps between runs.
     Kept,
 }
@@ -35,6 +37,7 @@ impl What {
             Self::Table => "table of marks",
             Self::Bench => "simulation file",
             Self::Recording => "recording",
+            Self::Script => "script",
             Self::Kept => "file of this kind",
         }
     }
@@ -43,7 +46,7 @@ impl What {
     const fn most(self) -> u64 {
         match self {
             Self::Rig | Self::Kept => 16 * MIB,
-            Self::Card | Self::Table | Self::Bench => 4 * MIB,
+            Self::Card | Self::Table | Self::Bench | Self::Script => 4 * MIB,
             Self::Recording => u64::MAX,
         }
     }

@@ -58,6 +58,10 @@ impl Speaker for Fields {
         &mut self.controls
     }
 
+    fn set_noise(&mut self, noise: f64) {
+        self.truths.iter_mut().for_each(|truth| truth.noise = noise);
+    }
+
     fn control(&mut self, channel: &str) -> Option<usize> {
         if let Some(place) = channel.strip_prefix("field ").and_then(|place| place.parse::<usize>().ok()) {
             return place.checked_sub(1).filter(|place| *place < self.controls.len());

@@ -83,6 +83,10 @@ impl Speaker for Radio {
         &mut self.controls
     }
 
+    fn set_noise(&mut self, noise: f64) {
+        self.truth.noise_us = noise;
+    }
+
     fn repeats_when_off(&self) -> bool {
         self.truth.protocol == Speech::Ibus
     }
