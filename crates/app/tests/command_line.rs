@@ -141,7 +141,7 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,");
     assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,");
     assert_eq!(lines[3], "0.000,punt.rudder,,,,");
-    assert_eq!(lines[lines.len() - 8], "4.250,heron.neck,0.000,1493.28,306,");
+    assert_eq!(lines[lines.len() - 9], "4.250,heron.neck,0.000,1493.28,306,");
     // A lamp has a level and no angle.
     assert_eq!(lines[7], "0.000,marsh.moon,,0.00,0,0.000");
     let again = home.path().join("again.csv");

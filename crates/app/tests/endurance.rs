@@ -113,7 +113,7 @@ fn trial(seed: u32, watched: &AtomicU32) -> (u32, u32) {
     run.see("Sequence");
     // Inputs, and there the row of the trim.
     run.keys(b"\x1bOR");
-    run.keys(b"\x1b[B\x1b[B\x1b[B");
+    run.keys(b"\x1b[B\x1b[B\x1b[B\x1b[B");
     let life = Duration::from_millis(50 + dice.below(3200));
     let start = Instant::now();
     let mut sent = 0;

@@ -28,6 +28,7 @@ pub mod stage;
 pub mod traffic;
 pub mod travel;
 pub mod unit;
+pub mod watch;
 
 pub use clock::PwmClock;
 pub use stage::Stage;

@@ -3,7 +3,7 @@
 //! A way is a port with the links on it. What comes over it is bytes for the decoder of each of its links, or values.
 //! The beat keeps its end of every way; an edit brings new ends, and what is open and heard already goes over to them.
 
-use crate::snapshot::{ChannelState, LinkReport};
+use crate::snapshot::{ChannelState, LinkReport, RECENT};
 use crate::stop::Stop;
 use rtrb::{Consumer, Producer, RingBuffer};
 use rustix::fd::BorrowedFd;
@@ -127,12 +127,22 @@ struct Slot {
     count: u64,
     /// The least and the greatest that it has said.
     span: (f64, f64),
+    /// The newest values, in a ring.
+    recent: [f64; RECENT],
     inputs: Vec<usize>,
 }
 
 impl Slot {
     fn new(channel: Channel, inputs: Vec<usize>) -> Self {
-        Self { channel, newest: None, batch: Batch::default(), count: 0, span: (0.0, 0.0), inputs }
+        Self {
+            channel,
+            newest: None,
+            batch: Batch::default(),
+            count: 0,
+            span: (0.0, 0.0),
+            recent: [0.0; RECENT],
+            inputs,
+        }
     }
 
     fn is(&self, code: u16, name: &str) -> bool {
@@ -151,6 +161,11 @@ impl Slot {
         let before = self.newest.replace(value);
         self.span =
             if self.count == 0 { (value, value) } else { (self.span.0.min(value), self.span.1.max(value)) };
+        if let Some(place) =
+            usize::try_from(self.count % RECENT as u64).ok().and_then(|n| self.recent.get_mut(n))
+        {
+            *place = value;
+        }
         self.count += 1;
         self.batch.push(value, is_event);
         before.is_none_or(|before| before.to_bits() != value.to_bits())
@@ -361,6 +376,7 @@ impl WayEnd {
                 least: slot.span.0,
                 greatest: slot.span.1,
                 count: slot.count,
+                recent: slot.recent,
             }));
         }
     }
@@ -376,6 +392,7 @@ impl LinkEnd {
             match same {
                 Some(own) => {
                     (own.newest, own.count, own.span) = (slot.newest, slot.count, slot.span);
+                    own.recent = slot.recent;
                 }
                 // What only an input that went stood on and never said anything is forgotten.
                 None if slot.count > 0 && has_room => {
@@ -426,6 +443,12 @@ mod tests {
             (named("gap"), Some(7.0)),
         ];
         assert_eq!(there, wanted, "what no input stands on is shown too");
+        let knob = &reports[0].channels[1];
+        assert_eq!(
+            (knob.since(0).collect::<Vec<_>>(), knob.since(1).collect::<Vec<_>>()),
+            (vec![512.0, 513.0], vec![513.0])
+        );
+        assert_eq!(knob.since(2).count(), 0);
         assert_eq!(hand_over(&mut end, 3), (Heard::default(), vec![Batch::default(); 3]), "said once");
         Links(&mut end.links).bytes(b"4 knob=513 gap=7\n", None);
         assert!(!hand_over(&mut end, 3).0.changed, "the very same");

@@ -133,6 +133,20 @@ pub struct ChannelState {
     pub greatest: f64,
     /// How many values it has said.
     pub count: u64,
+    /// The newest of them, in a ring: the one that was said as number `n` from 0 stands at `n % RECENT`.
+    pub recent: [f64; RECENT],
+}
+
+/// The values of a channel that a snapshot keeps: whoever looks ten times a second misses none of a receiver's.
+pub const RECENT: usize = 16;
+
+impl ChannelState {
+    /// The values that were said since there were `seen` of them, oldest first; at most the newest [`RECENT`].
+    pub fn since(&self, seen: u64) -> impl Iterator<Item = f64> + '_ {
+        let from = seen.max(self.count.saturating_sub(RECENT as u64));
+        let place = |n: u64| usize::try_from(n % RECENT as u64).unwrap_or_default();
+        (from..self.count).filter_map(move |n| self.recent.get(place(n)).copied())
+    }
 }
 
 /// The way of a link, and what comes over it.

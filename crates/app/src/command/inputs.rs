@@ -239,7 +239,8 @@ fn short(value: f64) -> String {
 impl OneChannel {
     fn words(&self) -> String {
         let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
-        let value = self.value.map_or_else(|| "nothing yet".to_owned(), |value| format!("{}{unit}", short(value)));
+        let value =
+            self.value.map_or_else(|| "nothing yet".to_owned(), |value| format!("{}{unit}", short(value)));
         let inputs = if self.inputs.is_empty() {
             String::new()
         } else {

@@ -2,6 +2,7 @@
 
 use super::dial::{Dial, Does};
 use super::form::Form;
+use super::inputs::heard::{Listen, Watching};
 use super::keys::Key;
 use super::typing::Typing;
 use crate::paper::Kind;
@@ -150,6 +151,10 @@ pub enum Dialog {
     },
     /// Some words at once, each under its label.
     Form(Form),
+    /// Channels are listened to: one of them is meant.
+    Listen(Listen),
+    /// An input is watched while it is moved.
+    Watch(Watching),
     /// Pulses that run on a board already.
     Found {
         /// The board.
@@ -325,6 +330,16 @@ static RECOVER: &[DialogKey] = &[
     row("n", "leave them, kept aside", &[(Key::char('n'), Does::Leave), (ESC, Does::Leave)]),
     row("↑ ↓", "scroll", &[(UP, Does::Up), (DOWN, Does::Down)]),
 ];
+static LISTEN: &[DialogKey] =
+    &[enter("take it"), row("↑ ↓", "pick by hand", &[(UP, Does::Up), (DOWN, Does::Down)]), LEAVE];
+/// Either arrow moves what is simulated.
+const STAND_IN: DialogKey = row("← →", "move the stand-in", &[(LEFT, Does::Less), (RIGHT, Does::More)]);
+static LISTEN_SIMULATED: &[DialogKey] =
+    &[enter("take it"), row("↑ ↓", "pick by hand", &[(UP, Does::Up), (DOWN, Does::Down)]), STAND_IN, LEAVE];
+static WATCH_SIMULATED: &[DialogKey] =
+    &[enter("keep all"), STAND_IN, row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
+static WATCH: &[DialogKey] =
+    &[enter("keep all"), row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
 static CONFIRM: &[DialogKey] = &[enter("yes"), LEAVE];
 static FORM: &[DialogKey] = &[enter("do it"), LEAVE];
 static FORMS: &[DialogKey] = &[enter("do it"), row("Tab", "the other word", &[]), LEAVE];
@@ -360,6 +375,10 @@ impl Dialog {
             Self::Quit => QUIT,
             Self::Found { found: Found::Pulsing { adoptable: true, .. }, .. } => PULSING,
             Self::Found { .. } => FOUND,
+            Self::Listen(listen) if listen.simulated => LISTEN_SIMULATED,
+            Self::Listen(_) => LISTEN,
+            Self::Watch(watching) if watching.simulated => WATCH_SIMULATED,
+            Self::Watch(_) => WATCH,
             Self::Recover { .. } => RECOVER,
             Self::Form(form) => match form.fields.len() {
                 0 => CONFIRM,
@@ -400,6 +419,10 @@ mod tests {
         HELP,
         QUIT,
         RECOVER,
+        LISTEN,
+        LISTEN_SIMULATED,
+        WATCH,
+        WATCH_SIMULATED,
         CONFIRM,
         FORM,
         FORMS,

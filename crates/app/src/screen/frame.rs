@@ -4,6 +4,7 @@
 
 use crate::screen::action::Action;
 use crate::screen::dialog::Dialog;
+use crate::screen::inputs::view::learn;
 use crate::screen::model::Tone;
 use crate::screen::panel::Panel;
 use crate::screen::pen::{Pen, width};
@@ -56,6 +57,12 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
         }
         Some(Dialog::Compare { card, rows }) => {
             calibrate::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);
+        }
+        Some(Dialog::Listen(listen)) => {
+            learn::listening(&mut pen.part(left, 1, area.width - left, body), scene, listen);
+        }
+        Some(Dialog::Watch(watching)) => {
+            learn::watching(&mut pen.part(left, 1, area.width - left, body), scene, watching);
         }
         Some(Dialog::Recover { offer, from }) => {
             view::recover::draw(&mut pen.part(left, 1, area.width - left, body), offer, *from);

@@ -64,6 +64,11 @@ impl Model {
             let raw = input.stages.span + input.stages.clipped + gap;
             self.in_inputs.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
+        super::inputs::listen::hear(
+            &mut self.dialog,
+            session.runner.edition_of(&self.snapshot),
+            &self.snapshot,
+        );
         self.follow_level(session);
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)

@@ -266,6 +266,11 @@ pub fn transmitter(scene: &Scene) -> Ready {
     need(scene.sender.is_some() && is_radio, "this input is no simulated radio")
 }
 
+/// There is a link.
+pub fn has_link(scene: &Scene) -> Ready {
+    need(!scene.rig.links.is_empty(), "this rig has no link yet: K adds one")
+}
+
 /// What sends the input is simulated.
 pub fn sender(scene: &Scene) -> Ready {
     need(scene.sender.is_some(), "this input is not simulated")

@@ -133,7 +133,7 @@ fn a_wiggle_is_seen_and_a_pulled_board_comes_back_one_by_one() {
 fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     let home = Home::new();
     let mut pane = wiring(&home);
-    pane.keys(&["PageDown", "PageDown", "PageDown"]);
+    pane.keys(&["PageDown", "PageDown", "PageDown", "PageDown"]);
     pane.see("e gives crane.winch the pulse at which it stands still");
     pane.see("crane.winch may go on turning");
     pane.keys(&["e"]);

@@ -57,7 +57,7 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     engage_heron(&mut pane);
-    pane.keys(&["F3"]);
+    pane.keys(&["F3", "Down"]);
     pane.see("heron.beak follows");
     let ticks = |screen: &str| {
         let line = screen.lines().find(|l| l.contains("heron.beak follows"))?.to_owned();

@@ -5,6 +5,7 @@
 
 pub mod boards;
 pub mod joint;
+pub mod links;
 pub mod marks;
 pub mod roster;
 pub mod sequences;
@@ -64,6 +65,14 @@ pub enum Refused {
         board: String,
         /// How many are on it.
         servos: usize,
+    },
+    /// Inputs would be left without a link.
+    #[error("{}", left_on(*inputs, link))]
+    LinkInUse {
+        /// The link.
+        link: String,
+        /// How many stand on it.
+        inputs: usize,
     },
     /// There is nothing to take away.
     #[error("there is no mark to drop")]
@@ -306,6 +315,14 @@ pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edite
         mapping.failsafe = failsafe;
         Ok(())
     })
+}
+
+fn left_on(inputs: usize, link: &str) -> String {
+    if inputs == 1 {
+        format!("1 input stands on {link}: move or remove it first")
+    } else {
+        format!("{inputs} inputs stand on {link}: move or remove them first")
+    }
 }
 
 /// Pulses are kept to a hundredth of a microsecond, well under the finest tick.

@@ -1,5 +1,7 @@
 //! Inputs: what comes in, what each stage makes of it, and where it ends up.
 
+pub mod learn;
+
 use crate::screen::chart::Plot;
 use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::rows::InputRow;

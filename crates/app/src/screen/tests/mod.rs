@@ -3,6 +3,7 @@
 mod blind;
 mod calibrate;
 mod frames;
+mod inputs;
 mod keys;
 mod levels;
 mod sequences;

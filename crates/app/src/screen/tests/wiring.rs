@@ -28,7 +28,7 @@ fn faulty(faults: &[&str]) -> Bench {
 }
 
 impl Bench {
-    fn engage(&mut self, servo: usize, pulse: f64) {
+    pub(super) fn engage(&mut self, servo: usize, pulse: f64) {
         self.tell(Command::Engage { servo, pulse: Micros::new(pulse), stands_there: true });
         self.pass(10);
     }

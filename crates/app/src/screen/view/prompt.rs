@@ -5,6 +5,7 @@ use crate::screen::dialog::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::entry;
 use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
+use crate::screen::inputs::heard::Listen;
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
 use crate::screen::typing::Typing;
@@ -52,6 +53,10 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         }
         Dialog::Found { board, found } => ("found", found_words(scene, *board, found)),
         Dialog::Recover { offer, .. } => ("earlier", offer.words()),
+        Dialog::Listen(listen) => ("listen", listening(scene, listen)),
+        Dialog::Watch(_) => {
+            ("watch", "Move it to both ends, let it rest, twice. Enter keeps what is proposed.".to_owned())
+        }
         Dialog::Form(form) => form_words(scene, form),
         Dialog::Compare { card, .. } => {
             ("compare", format!("This servo beside the card of {card}; ≠ stands where they differ."))
@@ -62,6 +67,18 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         ),
         Dialog::Help { .. } => return None,
     })
+}
+
+fn listening(scene: &Scene, listen: &Listen) -> String {
+    let chosen = listen.chosen().and_then(|ear| {
+        let link = scene.edition.link(ear.link)?;
+        Some(format!("{} of {}", scene.rig.protocol_of(link)?.name(&ear.channel), link.name))
+    });
+    match (chosen, listen.for_input.and_then(|input| scene.edition.input(input))) {
+        (Some(channel), None) => format!("Enter makes an input of {channel}."),
+        (Some(channel), Some(input)) => format!("Enter lets {} stand on {channel}.", input.name),
+        (None, _) => "Move the one you mean, and nothing else; or pick it with ↑ ↓.".to_owned(),
+    }
 }
 
 fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {

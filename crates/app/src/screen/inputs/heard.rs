@@ -1,0 +1,118 @@
+//! What is heard while somebody moves something: every live channel, or one that is watched.
+
+use crate::edition::Edition;
+use std::time::Duration;
+use wasvolta_core::rig::{Channel, InputId, LinkId};
+use wasvolta_core::watch::{Lively, Watch};
+use wasvolta_engine::Snapshot;
+use wasvolta_engine::snapshot::ChannelState;
+
+/// A channel that is listened to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Ear {
+    /// Its link.
+    pub link: LinkId,
+    /// Which of that link.
+    pub channel: Channel,
+    /// How lively it is.
+    pub lively: Lively,
+    /// What it said last.
+    pub newest: Option<f64>,
+    seen: u64,
+}
+
+/// Every channel there is, while somebody moves one.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Listen {
+    /// The liveliest first; what has not moved stands in the order in which it was heard.
+    pub ears: Vec<Ear>,
+    /// Which row; none follows the liveliest.
+    pub pick: Option<usize>,
+    /// The input that is to stand on the chosen channel; none makes a new one.
+    pub for_input: Option<InputId>,
+    /// Something of it is simulated: keys move what stands on the chosen row.
+    pub simulated: bool,
+}
+
+impl Listen {
+    /// Takes in what came since.
+    pub fn hear(&mut self, snapshot: &Snapshot) {
+        for report in &snapshot.reports {
+            for state in &report.channels {
+                let known =
+                    self.ears.iter().position(|ear| ear.link == report.id && ear.channel == state.channel);
+                let place = known.unwrap_or_else(|| {
+                    self.ears.push(Ear {
+                        link: report.id,
+                        channel: state.channel.clone(),
+                        lively: Lively::default(),
+                        newest: None,
+                        seen: state.count.saturating_sub(1),
+                    });
+                    self.ears.len() - 1
+                });
+                if let Some(ear) = self.ears.get_mut(place) {
+                    ear.hear(snapshot.now, state);
+                }
+            }
+        }
+        // While somebody goes through the list by keys nothing in it changes its place.
+        if self.pick.is_none() {
+            self.ears.sort_by(|a, b| b.lively.best().total_cmp(&a.lively.best()));
+        }
+    }
+
+    /// The row that Enter takes: the picked one, or the liveliest once something has moved.
+    pub fn chosen(&self) -> Option<&Ear> {
+        match self.pick {
+            Some(place) => self.ears.get(place),
+            None => self.ears.first().filter(|ear| ear.lively.best() > 0.0),
+        }
+    }
+}
+
+impl Ear {
+    fn hear(&mut self, now: Duration, state: &ChannelState) {
+        state.since(self.seen).for_each(|value| self.lively.push(now, value));
+        if state.count > self.seen {
+            self.lively.settle();
+        }
+        (self.seen, self.newest) = (state.count, state.newest);
+    }
+}
+
+/// One input while it is moved all the way.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Watching {
+    /// The input.
+    pub input: InputId,
+    /// What was seen.
+    pub watch: Watch,
+    /// It is simulated: keys move it.
+    pub simulated: bool,
+    seen: Option<u64>,
+}
+
+impl Watching {
+    /// Of which nothing was seen yet.
+    pub fn of(input: InputId, simulated: bool) -> Self {
+        Self { input, watch: Watch::default(), simulated, seen: None }
+    }
+
+    /// Takes in what came since.
+    pub fn hear(&mut self, edition: &Edition, snapshot: &Snapshot) {
+        let Some((link, channel)) = edition.input(self.input).and_then(|input| {
+            let link = edition.parts().link(&input.link)?;
+            let protocol = edition.rig.protocol_of(link)?;
+            Some((link.id, (protocol.row().read)(&input.channel)?))
+        }) else {
+            return;
+        };
+        let report = snapshot.reports.iter().find(|report| report.id == link);
+        let state = report.and_then(|report| report.channels.iter().find(|state| state.channel == channel));
+        let Some(state) = state else { return };
+        let seen = *self.seen.get_or_insert(state.count);
+        state.since(seen).for_each(|value| self.watch.push(snapshot.now, value));
+        self.seen = Some(state.count);
+    }
+}

@@ -1,0 +1,274 @@
+//! Links and inputs by keys: they are added, found by moving them, watched, renamed, moved and removed.
+
+use super::Bench;
+use crate::screen::dialog::Dialog;
+use crate::screen::keys::Key;
+use crossterm::event::KeyCode;
+use wasvolta_core::link::Health;
+use wasvolta_sim::Mood;
+
+/// Inputs of the Marsh Clock.
+fn inputs() -> Bench {
+    let mut bench = Bench::new();
+    bench.code(KeyCode::F(3));
+    bench
+}
+
+/// Lets a stand-in's control stand somewhere.
+fn stands(bench: &Bench, link: &str, channel: &str, at: f64) {
+    let sender = bench.session.runner.sender(link).unwrap();
+    sender.turn(channel, at - sender.position(channel).unwrap());
+}
+
+fn moves(bench: &mut Bench, link: &str, channel: &str, places: &[f64]) {
+    for at in places {
+        let from = bench.session.runner.sender(link).unwrap().position(channel).unwrap();
+        for step in 1..=10 {
+            stands(bench, link, channel, from + (at - from) * f64::from(step) / 10.0);
+            bench.watch(2);
+        }
+        bench.watch(40);
+    }
+}
+
+#[test]
+fn the_one_that_is_moved_becomes_an_input() {
+    let mut bench = inputs();
+    bench.press(Key::char('I'));
+    bench.watch(40);
+    assert!(bench.frame(160, 47).contains("Move the one you mean, and nothing else"));
+    bench.code(KeyCode::Enter);
+    assert!(bench.frame(160, 47).contains("nothing has moved yet"), "{}", bench.frame(160, 47));
+    moves(&mut bench, "radio", "ch7", &[0.9, 0.2]);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("Enter makes an input of ch7 of radio."), "{frame}");
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        bench.frame(columns, rows);
+    }
+    bench.code(KeyCode::Enter);
+    bench.text("winch-stick");
+    bench.code(KeyCode::Enter);
+    let rig = &bench.session.document.rig;
+    let input = rig.inputs.last().unwrap();
+    assert_eq!(
+        (input.name.as_str(), input.link.as_str(), input.channel.as_str()),
+        ("winch-stick", "radio", "ch7")
+    );
+    assert_eq!(
+        (input.ends.low, input.centre, input.ends.high),
+        (1000.0, Some(1500.0), 2000.0),
+        "usual for it"
+    );
+    bench.pass(5);
+    assert!(bench.frame(160, 47).contains("winch-stick"), "{}", bench.frame(160, 47));
+    assert!(bench.model.snapshot.inputs.last().unwrap().raw.is_some_and(|raw| (raw - 1200.0).abs() < 3.0));
+    bench.press(Key::char('u'));
+    assert!(bench.session.document.rig.inputs.iter().all(|input| input.name != "winch-stick"));
+}
+
+#[test]
+fn a_row_of_the_list_is_picked_by_hand_too_and_the_list_stays_as_it_is() {
+    let mut bench = inputs();
+    bench.press(Key::char('I'));
+    bench.watch(40);
+    for _ in 0..5 {
+        bench.code(KeyCode::Down);
+    }
+    let before = bench.frame(160, 47);
+    moves(&mut bench, "radio", "ch9", &[0.9, 0.2]);
+    let Some(Dialog::Listen(listen)) = &bench.model.dialog else { panic!("it is open") };
+    assert_eq!(listen.pick, Some(4));
+    let row = |frame: &str| frame.lines().position(|line| line.contains("ch9 "));
+    assert_eq!(row(&before), row(&bench.frame(160, 47)), "nothing changes its place under one's fingers");
+    // ← → move what is simulated there.
+    bench.code(KeyCode::Right);
+    bench.watch(4);
+    let position = |bench: &Bench| bench.session.runner.sender("radio").unwrap().position("ch2").unwrap();
+    assert!((position(&bench) - 0.4).abs() < 1e-9, "{}", position(&bench));
+    bench.code(KeyCode::Esc);
+    assert_eq!(bench.model.dialog, None);
+}
+
+#[test]
+fn a_stick_that_is_watched_is_known_and_all_is_kept_in_one_edit() {
+    let mut bench = inputs();
+    for _ in 0..3 {
+        bench.code(KeyCode::Right);
+    }
+    assert!(bench.frame(160, 47).contains("ch1 of radio"));
+    bench.press(Key::char('V'));
+    bench.watch(30);
+    bench.code(KeyCode::Enter);
+    assert!(bench.frame(160, 47).contains("it has not moved yet"), "{}", bench.frame(160, 47));
+    moves(&mut bench, "radio", "ch1", &[0.95, 0.5, 0.1, 0.5, 0.95, 0.5]);
+    let frame = bench.frame(160, 47);
+    for words in ["goes back to its rest", "rest 1500", "noise", "deadband", "/s"] {
+        assert!(frame.contains(words), "{words}: {frame}");
+    }
+    insta::assert_snapshot!("watch_160x47", frame);
+    insta::assert_snapshot!("watch_80x24", bench.frame(80, 24));
+    bench.code(KeyCode::Enter);
+    let tiller = bench.session.document.rig.inputs.iter().find(|i| i.name == "tiller").unwrap().clone();
+    assert!((tiller.ends.low - 1100.0).abs() < 4.0 && (tiller.ends.high - 1950.0).abs() < 4.0, "{tiller:?}");
+    assert!((tiller.centre.unwrap() - 1500.0).abs() < 2.0 && tiller.deadband < 0.02, "{tiller:?}");
+    bench.press(Key::char('u'));
+    assert!((bench.session.document.rig.inputs[3].ends.low - 1000.0).abs() < 1e-9, "one edit");
+}
+
+#[test]
+fn a_link_is_added_renamed_moved_and_removed_while_the_rest_runs() {
+    let mut bench = inputs();
+    let good = |bench: &Bench, link: &str| {
+        let edition = &bench.session.runner.edition;
+        let id = edition.rig.link(link).unwrap().id;
+        edition
+            .link_state(&bench.model.snapshot, id)
+            .map(|(state, report)| (state.health, report.counts.good))
+    };
+    bench.press(Key::char('K'));
+    for word in ["swell", "wave", ""] {
+        for _ in 0..12 {
+            bench.code(KeyCode::Backspace);
+        }
+        bench.text(word);
+        bench.code(KeyCode::Tab);
+    }
+    let before = good(&bench, "micro").unwrap();
+    bench.code(KeyCode::Enter);
+    bench.pass(20);
+    assert!(bench.frame(160, 47).contains("swell"), "{}", bench.frame(160, 47));
+    assert_eq!(good(&bench, "swell").unwrap().0, Health::Fresh);
+    let after = good(&bench, "micro").unwrap();
+    assert!(
+        after.0 == Health::Fresh && after.1 > before.1 + 15,
+        "nothing was lost on the other: {before:?} {after:?}"
+    );
+    bench.press(Key::char(':'));
+    bench.enter("add input by name: idle; swell; wave");
+    bench.pass(10);
+    let at = bench.model.snapshot.inputs.last().unwrap().raw;
+    assert!(at.is_some_and(|raw| (0.0..=1.0).contains(&raw)), "{at:?}");
+    bench.press(Key::char(':'));
+    bench.enter("rename link: swell; breath");
+    assert_eq!(bench.session.document.rig.inputs.last().unwrap().link, "breath");
+    // What stands on it goes first.
+    bench.press(Key::char(':'));
+    bench.enter("remove link: breath");
+    assert!(bench.frame(160, 47).contains("1 input stands on breath: move or remove it first"));
+    bench.code(KeyCode::Esc);
+    // The radio's link goes to another line, and comes back fresh there; its inputs and what they drive stay.
+    bench.press(Key::char(':'));
+    bench.enter("move link: radio; sim:other-radio; sbus");
+    bench.pass(3);
+    assert!(good(&bench, "radio").unwrap().1 < 20, "nothing that came over the other line counts here");
+    bench.pass(40);
+    assert_eq!(good(&bench, "radio").unwrap().0, Health::Fresh, "{}", bench.frame(160, 47));
+    assert!(
+        bench.session.document.rig.port("radio-line").is_none()
+            && bench.session.document.rig.mappings.len() == 3
+    );
+    for _ in 0..4 {
+        bench.press(Key::char('u'));
+    }
+    bench.pass(20);
+    assert_eq!(bench.session.document.rig.links.len(), 2);
+    assert_eq!(good(&bench, "radio").unwrap().0, Health::Fresh, "back on its own line");
+}
+
+#[test]
+fn what_cannot_be_is_said_and_changes_nothing() {
+    let mut bench = inputs();
+    let first = bench.session.document.rig.clone();
+    for (command, words) in [
+        ("add link: second; knob-line; lines", "micro is on knob-line already"),
+        ("add link: bus; bench-bus; lines", "no port is called \"bench-bus\""),
+        ("add link: far; udp:99999; osc", "is no place to listen at"),
+        ("add link: odd; /dev/ttyUSB9; morse", "\"morse\" is no protocol: there is lines, ibus"),
+        ("add link: micro; wave; wave", "a second link is called"),
+        ("add input by name: x; radio; ch99", "radio has no channel \"ch99\""),
+        ("add input by name: x; radar; ch1", "no link is called \"radar\": there is micro, radio"),
+        ("input's channel: radar; ch1", "no link is called \"radar\""),
+        ("rename input: two words", "a name is"),
+    ] {
+        bench.press(Key::char(':'));
+        bench.enter(command);
+        let frame = bench.frame(160, 47);
+        assert!(frame.contains(words), "{command}: {frame}");
+        bench.code(KeyCode::Esc);
+        assert_eq!(bench.session.document.rig, first, "{command}");
+    }
+}
+
+#[test]
+fn an_input_is_renamed_put_on_another_channel_and_removed_with_what_it_drives() {
+    let mut bench = inputs();
+    bench.press(Key::char(':'));
+    bench.enter("rename input: dial");
+    assert_eq!(bench.session.document.rig.mappings[0].input, "dial");
+    bench.press(Key::char('Z'));
+    bench.watch(40);
+    moves(&mut bench, "radio", "ch3", &[1.0, 0.0]);
+    assert!(
+        bench.frame(160, 47).contains("Enter lets dial stand on ch3 of radio."),
+        "{}",
+        bench.frame(160, 47)
+    );
+    bench.code(KeyCode::Enter);
+    let dial = &bench.session.document.rig.inputs[0];
+    assert_eq!((dial.link.as_str(), dial.channel.as_str()), ("radio", "ch3"));
+    assert_eq!(bench.session.document.rig.mappings[0].joint, "heron.beak", "what it drives stays");
+    bench.press(Key::char(':'));
+    bench.enter("remove input");
+    assert!(bench.frame(160, 47).contains("Remove the input dial? What it drives is untied."));
+    bench.code(KeyCode::Enter);
+    assert_eq!((bench.session.document.rig.inputs.len(), bench.session.document.rig.mappings.len()), (4, 2));
+}
+
+#[test]
+fn an_input_on_another_channel_asks_for_nothing_before_that_has_spoken_and_nothing_jumps() {
+    let mut bench = Bench::new();
+    bench.engage(1, 1200.0);
+    bench.tell(wasvolta_core::stage::Command::GiveBack { servo: 1 });
+    bench.pass(100);
+    let pulse = |bench: &Bench| bench.model.snapshot.servos[1].pulse.get();
+    let before = pulse(&bench);
+    stands(&bench, "radio", "ch5", 1.0);
+    bench.code(KeyCode::F(3));
+    bench.press(Key::char(':'));
+    bench.enter("input's channel: radio; ch5");
+    let mut last = before;
+    let most = 500.0 / 0.12 / 60.0 * 10.0; // µs in a beat at its rated speed, and more
+    for _ in 0..100 {
+        bench.pass(1);
+        assert!((pulse(&bench) - last).abs() < most, "{last} {}", pulse(&bench));
+        last = pulse(&bench);
+    }
+    assert!(last > before + 50.0, "and it follows the other one then: {before} {last}");
+}
+
+#[test]
+fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
+    let mut bench = inputs();
+    for _ in 0..3 {
+        bench.code(KeyCode::Right);
+    }
+    moves(&mut bench, "radio", "ch1", &[0.9, 0.5]);
+    bench.press(Key::char('o'));
+    assert_eq!(bench.session.runner.sender("radio").unwrap().mood(), Mood::Off);
+    bench.pass(199);
+    assert!(bench.frame(160, 47).contains("2 links fresh"), "{}", bench.frame(160, 47));
+    bench.pass(20);
+    assert!(bench.frame(160, 47).contains("✗ radio stuck"));
+    // What was said about the key is over.
+    bench.pass(200);
+    let frame = bench.frame(160, 47);
+    for words in ["✗ radio stuck", "✗ stuck", "link radio stuck", "a receiver may repeat its last frame"]
+    {
+        assert!(frame.contains(words), "{words}: {frame}");
+    }
+    bench.pass(500);
+    assert_eq!(bench.frame(160, 47).matches("link radio stuck").count(), 1);
+    bench.press(Key::char('o'));
+    bench.pass(20);
+    assert!(bench.frame(160, 47).contains("2 links fresh"));
+}
