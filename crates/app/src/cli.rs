@@ -229,7 +229,7 @@ pub struct Sim {
     /// Lines: what is on the microcontroller's pins, by the names that it prints; may be said several times.
     #[arg(long = "field", value_name = "NAME")]
     pub fields: Vec<String>,
-    /// Radio and lines: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
+    /// Radio, lines and OSC: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
     /// `off`, `well`, `frozen`, `failsafe`, `silent`, `rubbish`, `noise 5`, `unplug`, `plug`.
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
@@ -239,6 +239,9 @@ pub struct Sim {
     /// Firmata: it is not started anew when its line is opened, so that its pulses outlive a program that was killed.
     #[arg(long)]
     pub steady: bool,
+    /// OSC: where it sends, an address with a port.
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:7000")]
+    pub to: std::net::SocketAddr,
     /// Make a link at this path to where it listens, to write into a rig.
     #[arg(long, value_name = "PATH")]
     pub link: Option<PathBuf>,
@@ -257,6 +260,8 @@ pub enum SimKind {
     Radio,
     /// A microcontroller that prints lines of numbers.
     Lines,
+    /// Sends OSC messages as datagrams: each line that is typed, or of a script, as `/wing 0.5 2`.
+    Osc,
 }
 
 /// What a radio's receiver speaks.

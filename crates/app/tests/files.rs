@@ -285,7 +285,7 @@ fn no_text_from_outside_reaches_a_terminal_a_log_or_a_sheet_raw() {
     let broken = file(
         "broken.rec",
         &format!(
-            "{{\"wasvolta_recording\":{{\"format\":1,\"program\":\"x\",\"beat_ns\":20000000}}}}\n{{\"{ODD_IN_TOML}\":1}}\n"
+            "{{\"wasvolta_recording\":{{\"format\":3,\"program\":\"x\",\"beat_ns\":20000000}}}}\n{{\"{ODD_IN_TOML}\":1}}\n"
         ),
     );
     let line_tape = file("line.rec", &format!("{ODD}\n"));

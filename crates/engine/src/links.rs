@@ -425,6 +425,16 @@ mod tests {
     }
 
     #[test]
+    fn every_protocol_of_bytes_has_its_decoder_and_every_decoder_its_protocol() {
+        let words: Vec<&str> = wasvolta_wire::decode::DECODERS.iter().map(|row| row.protocol).collect();
+        for protocol in Protocol::ALL {
+            // A wave comes as values.
+            assert_eq!(words.contains(&protocol.word()), protocol != Protocol::Wave, "{protocol:?}");
+        }
+        assert_eq!(words.len() + 1, Protocol::ALL.len());
+    }
+
+    #[test]
     fn a_field_is_found_by_its_place_and_by_its_name_at_once() {
         let wanted = [(Channel::Code(2), vec![0]), (named("knob"), vec![1, 2])];
         let mut end = end(&wanted, Protocol::Lines);

@@ -17,8 +17,8 @@ use wasvolta_wire::decode::Sink;
 const MOST_BYTES: usize = 16 * 1024;
 /// Datagrams taken in one turn at most.
 const MOST_DATAGRAMS: usize = 64;
-/// The longest datagram that is taken; what is longer is none that any protocol here sends.
-const LONGEST_DATAGRAM: usize = 4096;
+/// The longest datagram that there can be: none is cut, for half of one may say something else.
+const LONGEST_DATAGRAM: usize = 65_536;
 
 /// Takes what comes.
 pub trait Outlet: Sink {

@@ -9,4 +9,5 @@ pub mod expander;
 pub mod firmata;
 pub mod ibus;
 pub mod lines;
+pub mod osc;
 pub mod sbus;

@@ -34,14 +34,17 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
         SimKind::Firmata if !wanted.addresses.is_empty() => {
             return Err(miette!("a Firmata board has no address: leave --address out"));
         }
-        SimKind::Radio | SimKind::Lines if wanted.steady || !wanted.addresses.is_empty() => {
+        SimKind::Radio | SimKind::Lines | SimKind::Osc if wanted.steady || !wanted.addresses.is_empty() => {
             return Err(miette!("--steady and --address are about boards: leave them out"));
         }
-        SimKind::Expander | SimKind::Firmata | SimKind::Radio | SimKind::Lines => {}
+        SimKind::Expander | SimKind::Firmata | SimKind::Radio | SimKind::Lines | SimKind::Osc => {}
     }
     let stop = Arc::new(AtomicBool::new(false));
     for signal in signal_hook::consts::TERM_SIGNALS {
         signal_hook::flag::register(*signal, Arc::clone(&stop)).into_diagnostic()?;
+    }
+    if wanted.board == SimKind::Osc {
+        return osc(wanted, &stop);
     }
     if let Some(speaker) = speaker(wanted) {
         return send(wanted, speaker, &stop);
@@ -80,7 +83,7 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
             serve::firmata(&board, &far, &stop);
         }
         // What speaks by itself was sent off above.
-        SimKind::Radio | SimKind::Lines => {}
+        SimKind::Radio | SimKind::Lines | SimKind::Osc => {}
     }
     drop(link);
     Ok(Exit::Done.into())
@@ -101,7 +104,7 @@ fn speaker(wanted: &Sim) -> Option<Box<dyn Speaker>> {
             let fields = names.iter().map(|name| KnobTruth::of("lines", name)).collect();
             Some(Box::new(Fields::new(fields)))
         }
-        SimKind::Expander | SimKind::Firmata => None,
+        SimKind::Expander | SimKind::Firmata | SimKind::Osc => None,
     }
 }
 
@@ -146,6 +149,52 @@ fn send(wanted: &Sim, speaker: Box<dyn Speaker>, stop: &AtomicBool) -> miette::R
     sender.unplug();
     drop(link);
     Ok(Exit::Done.into())
+}
+
+/// Sends what is typed, or what a script says, as OSC messages, until a signal ends it or the lines do.
+fn osc(wanted: &Sim, stop: &AtomicBool) -> miette::Result<ExitCode> {
+    let script = wanted.script.as_deref().map(|path| input::text(path, What::Script)).transpose();
+    let script = script.map_err(|why| BadFile::Unreadable { path: shown(wanted.script.as_deref()), why })?;
+    let local: std::net::SocketAddr =
+        if wanted.to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
+    let socket = std::net::UdpSocket::bind(local).into_diagnostic().wrap_err("the system gives no socket")?;
+    say::line(format_args!("sends OSC to {}; a line each, as `/wing 0.5`; Ctrl-C ends it", wanted.to));
+    let send = |order: &str| {
+        if stop.load(Ordering::SeqCst) {
+            return;
+        }
+        if let Err(why) = said(order).and_then(|message| match message {
+            Some(bytes) => socket.send_to(&bytes, wanted.to).map(drop).map_err(|error| error.to_string()),
+            None => Ok(()),
+        }) {
+            say::trouble(format_args!("{why}"));
+        }
+    };
+    match script {
+        Some(text) => text.lines().for_each(send),
+        None => std::io::stdin().lines().map_while(Result::ok).for_each(|order| send(&order)),
+    }
+    Ok(Exit::Done.into())
+}
+
+/// The message of one line; none where it waits, or says nothing.
+fn said(order: &str) -> Result<Option<Vec<u8>>, String> {
+    let words: Vec<&str> = order.split_whitespace().collect();
+    match words.as_slice() {
+        [] => Ok(None),
+        [comment, ..] if comment.starts_with('#') => Ok(None),
+        ["wait", time] => {
+            let seconds: f64 = time.parse().map_err(|_| format!("{time:?} is no number"))?;
+            range::TIME.check(seconds).map_err(|why| why.to_string())?;
+            std::thread::sleep(Duration::from_secs_f64(seconds));
+            Ok(None)
+        }
+        [address, numbers @ ..] => {
+            let number = |text: &&str| text.parse::<f32>().map_err(|_| format!("{text:?} is no number"));
+            let numbers = numbers.iter().map(number).collect::<Result<Vec<_>, _>>()?;
+            wasvolta_wire::osc::emit(address, &numbers).map(Some)
+        }
+    }
 }
 
 fn shown(path: Option<&Path>) -> String {

@@ -49,16 +49,16 @@ pub static PANEL: Panel = Panel {
 /// What may be done, in the order in which it is shown. A row a line, as a table is.
 #[rustfmt::skip]
 static ACTIONS: &[Action] = &[
-    Action { name: "add input", keys: &[key('I')], view: HERE, short: "add input", long: "make an input of a channel: move the one you mean, or pick it from all that are heard", ready: has_link, run: listen::for_new },
-    Action { name: "watch", keys: &[key('V')], view: HERE, short: "watch", long: "learn the picked input's span, rest, noise and kind: move it all the way, let it rest", ready: input, run: listen::watch },
+    Action { name: "add input", keys: &[key('I')], view: HERE, short: "add input", long: "make an input of a channel: move the one you mean, or pick it", ready: has_link, run: listen::for_new },
+    Action { name: "watch", keys: &[key('V')], view: HERE, short: "watch", long: "learn the input's span, rest, noise and kind: move it all the way", ready: input, run: listen::watch },
     Action { name: "add input by name", keys: &[], view: HERE, short: "", long: "make an input of a channel that you name", ready: has_link, run: links::add_input },
-    Action { name: "swap channel", keys: &[key('Z')], view: HERE, short: "", long: "let the picked input stand on another channel: move that one; what it drives stays", ready: input, run: listen::for_picked },
+    Action { name: "swap channel", keys: &[key('Z')], view: HERE, short: "", long: "let the input stand on another channel: move that one", ready: input, run: listen::for_picked },
     Action { name: "input's channel", keys: &[], view: HERE, short: "", long: "name the link and channel that the picked input stands on", ready: input, run: links::move_input },
     Action { name: "rename input", keys: &[], view: None, short: "", long: "give the picked input another name; its mappings follow", ready: input, run: links::rename_input },
     Action { name: "remove input", keys: &[], view: None, short: "", long: "take the picked input out, with what it drives", ready: input, run: links::remove_input },
-    Action { name: "add link", keys: &[key('K')], view: None, short: "", long: "add a way in: a receiver, lines of numbers, datagrams, standard input, a wave", ready: always, run: links::add_link },
+    Action { name: "add link", keys: &[key('K')], view: None, short: "", long: "add a way in: a receiver, lines of numbers, datagrams, a wave", ready: always, run: links::add_link },
     Action { name: "rename link", keys: &[], view: None, short: "", long: "give a link another name; its inputs follow", ready: has_link, run: links::rename_link },
-    Action { name: "move link", keys: &[], view: None, short: "", long: "let a link stand on another port or speak another protocol; its inputs stay", ready: has_link, run: links::move_link },
+    Action { name: "move link", keys: &[], view: None, short: "", long: "let a link stand on another port or speak another protocol", ready: has_link, run: links::move_link },
     Action { name: "remove link", keys: &[], view: None, short: "", long: "take a link out that no input stands on", ready: has_link, run: links::remove_link },
     Action { name: "signal level", keys: &[], view: HERE, short: "", long: "with which level the picked input's signal comes, and how much its pin takes", ready: input, run: calibrate::forms::pin_volts },
     Action { name: "tie", keys: &[key('t')], view: HERE, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: acts::tie },

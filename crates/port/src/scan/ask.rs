@@ -25,7 +25,11 @@ impl Sink for Unheard {
 /// Listens, then asks, as the drivers do; what is heard first settles it.
 pub fn ask(line: &mut dyn Stream, wait: &dyn Fn(Duration)) -> Answer {
     let mut firmata = Decoder::default();
-    let mut decoders: Vec<_> = DECODERS.iter().map(|(word, make)| (*word, make(Carrier::Stream))).collect();
+    let mut decoders: Vec<_> = DECODERS
+        .iter()
+        .filter(|row| row.streams)
+        .map(|row| (row.protocol, (row.make)(Carrier::Stream)))
+        .collect();
     let mut asked = false;
     let mut passed = Duration::ZERO;
     let mut heard = 0;

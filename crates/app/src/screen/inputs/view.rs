@@ -54,10 +54,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 
 /// A row a link with how it stands, and below it a row an input with its live bar; gives the row behind.
 fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
-    let wide = pen.width();
     // What is behind the picked one needs its room; a long list is shown around it.
     let most = usize::from(pen.height() / 3).max(2);
     let rows = list_rows(scene);
+    let is_long = rows.len() > most;
+    // The last row says how many more there are.
+    let most = most - usize::from(is_long);
     let here =
         rows.iter().position(|row| matches!(row, ListRow::Input(n) if scene.input_place() == Some(*n)));
     let from = here.unwrap_or(0).saturating_sub(most / 2).min(rows.len().saturating_sub(most));
@@ -69,9 +71,10 @@ fn list(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
         }
         y += 1;
     }
-    if rows.len() > most {
-        let words = format!("{} more", rows.len() - most);
-        pen.put_right(wide, y.saturating_sub(1), &words, theme::text(theme::QUIET));
+    if is_long {
+        let words = format!("and {} more", rows.len() - most);
+        pen.put(2, y, &words, theme::text(theme::QUIET));
+        y += 1;
     }
     y
 }
@@ -118,7 +121,8 @@ fn input_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, n: usize) {
     let here = scene.input_place() == Some(n);
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put(2, y, &trimmed(&input.name, 15), style);
-    let bar_wide = wide.saturating_sub(18 + 34).min(60);
+    let beside = if wide < 84 { 24 } else { 34 };
+    let bar_wide = wide.saturating_sub(18 + beside).min(60);
     let heard = scene.link_of(input).is_some_and(|linked| linked.state.is_heard());
     let shown = if state.raw.is_some() && heard { theme::INPUT } else { theme::QUIET };
     chart::bar(pen, (18, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), shown);
