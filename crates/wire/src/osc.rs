@@ -84,7 +84,7 @@ impl Decode for Decoder {
             return;
         }
         match is_flat(bytes, 0).then(|| rosc::decoder::decode_udp(bytes)) {
-            Some(Ok((rest, packet))) if rest.is_empty() => self.packet(&packet, sink),
+            Some(Ok(([], packet))) => self.packet(&packet, sink),
             _ => {
                 self.counts.bad += 1;
                 self.counts.skipped += bytes.len() as u64;
