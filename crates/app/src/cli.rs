@@ -260,6 +260,8 @@ pub enum SimKind {
     Radio,
     /// A microcontroller that prints lines of numbers.
     Lines,
+    /// An instrument that speaks MIDI: two controllers, a pitch wheel and four keys.
+    Midi,
     /// Sends OSC messages as datagrams: each line that is typed, or of a script, as `/wing 0.5 2`.
     Osc,
 }

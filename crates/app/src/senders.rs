@@ -10,6 +10,7 @@ use wasvolta_port::Fault;
 use wasvolta_port::inlet::{self, OpenInlet, Shut};
 use wasvolta_sim::sender::Speaker;
 use wasvolta_sim::sender::fields::Fields;
+use wasvolta_sim::sender::midi::Instrument;
 use wasvolta_sim::sender::radio::{Radio, Speech};
 use wasvolta_sim::truth::{KnobTruth, RadioTruth};
 use wasvolta_sim::{Sender, Truth};
@@ -36,6 +37,7 @@ pub fn stand_in(protocol: Protocol, name: &str) -> Option<Box<dyn Speaker>> {
         Protocol::Ibus => Some(radio(Speech::Ibus)),
         Protocol::Sbus => Some(radio(Speech::Sbus)),
         Protocol::Crsf => Some(radio(Speech::Crsf)),
+        Protocol::Midi => Some(Box::new(Instrument::default())),
         Protocol::Osc | Protocol::Wave => None,
     }
 }

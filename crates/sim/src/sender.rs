@@ -4,6 +4,7 @@
 //! speaker's business, one a protocol.
 
 pub mod fields;
+pub mod midi;
 pub mod radio;
 
 use crate::truth::Dice;

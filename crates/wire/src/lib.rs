@@ -9,5 +9,6 @@ pub mod expander;
 pub mod firmata;
 pub mod ibus;
 pub mod lines;
+pub mod midi;
 pub mod osc;
 pub mod sbus;

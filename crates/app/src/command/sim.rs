@@ -15,6 +15,7 @@ use wasvolta_core::range::{self, Range};
 use wasvolta_port::WallClock;
 use wasvolta_sim::sender::Speaker;
 use wasvolta_sim::sender::fields::Fields;
+use wasvolta_sim::sender::midi::Instrument;
 use wasvolta_sim::sender::radio::{Radio, Speech};
 use wasvolta_sim::truth::{KnobTruth, RadioTruth};
 use wasvolta_sim::{Bench, Mood, Sender, Truth, pty, serve};
@@ -34,10 +35,17 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
         SimKind::Firmata if !wanted.addresses.is_empty() => {
             return Err(miette!("a Firmata board has no address: leave --address out"));
         }
-        SimKind::Radio | SimKind::Lines | SimKind::Osc if wanted.steady || !wanted.addresses.is_empty() => {
+        SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc
+            if wanted.steady || !wanted.addresses.is_empty() =>
+        {
             return Err(miette!("--steady and --address are about boards: leave them out"));
         }
-        SimKind::Expander | SimKind::Firmata | SimKind::Radio | SimKind::Lines | SimKind::Osc => {}
+        SimKind::Expander
+        | SimKind::Firmata
+        | SimKind::Radio
+        | SimKind::Lines
+        | SimKind::Midi
+        | SimKind::Osc => {}
     }
     let stop = Arc::new(AtomicBool::new(false));
     for signal in signal_hook::consts::TERM_SIGNALS {
@@ -83,7 +91,7 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
             serve::firmata(&board, &far, &stop);
         }
         // What speaks by itself was sent off above.
-        SimKind::Radio | SimKind::Lines | SimKind::Osc => {}
+        SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc => {}
     }
     drop(link);
     Ok(Exit::Done.into())
@@ -104,6 +112,7 @@ fn speaker(wanted: &Sim) -> Option<Box<dyn Speaker>> {
             let fields = names.iter().map(|name| KnobTruth::of("lines", name)).collect();
             Some(Box::new(Fields::new(fields)))
         }
+        SimKind::Midi => Some(Box::new(Instrument::default())),
         SimKind::Expander | SimKind::Firmata | SimKind::Osc => None,
     }
 }
@@ -121,6 +130,7 @@ fn send(wanted: &Sim, speaker: Box<dyn Speaker>, stop: &AtomicBool) -> miette::R
     let listens = link.as_ref().map_or(own.as_path(), |link| link.path);
     let what = match wanted.board {
         SimKind::Radio => format!("receiver ({:?})", wanted.protocol).to_lowercase(),
+        SimKind::Midi => "instrument (midi)".to_owned(),
         _ => "microcontroller".to_owned(),
     };
     say::line(format_args!(

@@ -146,6 +146,8 @@ pub enum Protocol {
     Sbus,
     /// A radio receiver that sends 16 channels of 11 bits at 420000, with the quality of its link.
     Crsf,
+    /// MIDI 1.0, on a serial line at 31250.
+    Midi,
     /// OSC 1.0 messages.
     Osc,
     /// A wave that this program makes itself.
@@ -308,6 +310,55 @@ static CRSF: ProtocolRow = ProtocolRow {
     silent: "is the receiver powered and bound, and does the adapter take 420000 baud? Some take only usual rates",
 };
 
+/// What a MIDI channel has, by its words, as the decoder numbers them.
+const MIDI_KINDS: [(&str, u16); 4] = [("cc", 0), ("note", 1), ("bend", 2), ("pressure", 3)];
+const WIDE: u16 = 4;
+const WIDE_WORD: &str = "-14bit";
+
+fn midi(name: &str) -> Option<Channel> {
+    let (channel, what) = name.split_once('/')?;
+    let channel: u16 = channel.parse().ok().filter(|channel| (1..=16).contains(channel))?;
+    let (word, kind) = MIDI_KINDS.into_iter().find(|(word, _)| what.starts_with(word))?;
+    let (kind, number) = match (kind, what.strip_prefix(word)?) {
+        (0, rest) if rest.ends_with(WIDE_WORD) => (WIDE, rest.strip_suffix(WIDE_WORD)?),
+        (kind, rest) => (kind, rest),
+    };
+    let number: u16 = match kind {
+        2 | 3 => number.is_empty().then_some(0)?,
+        WIDE => number.parse().ok().filter(|number| *number < 32)?,
+        _ => number.parse().ok().filter(|number| *number < 128)?,
+    };
+    let code = kind << 11 | (channel - 1) << 7 | number;
+    (of_midi(code) == name).then_some(Channel::Code(code))
+}
+
+fn of_midi(code: u16) -> String {
+    let (kind, channel, number) = (code >> 11, (code >> 7 & 0x0F) + 1, code & 0x7F);
+    match kind {
+        0 => format!("{channel}/cc{number}"),
+        1 => format!("{channel}/note{number}"),
+        2 => format!("{channel}/bend"),
+        3 => format!("{channel}/pressure"),
+        _ => format!("{channel}/cc{number}{WIDE_WORD}"),
+    }
+}
+
+static MIDI: ProtocolRow = ProtocolRow {
+    word: "midi",
+    title: "MIDI instrument",
+    on: &[PortKind::Serial],
+    flow: Flow::Event,
+    baud: 31_250,
+    framing: Framing::EightNone1,
+    has: "\"1/cc7\", \"1/cc7-14bit\", \"1/note60\", \"1/bend\", \"1/pressure\", behind the MIDI channel 1 to 16",
+    read: midi,
+    write: of_midi,
+    unit: |_| "",
+    usual: (0.0, None, 127.0),
+    is_radio: false,
+    silent: "it speaks when something is moved: is its MIDI out on the adapter's RX pin, behind an optocoupler?",
+};
+
 /// An address, and behind its last colon which of a message's numbers; the first unless said.
 fn address(name: &str) -> Option<Channel> {
     let (address, place) = match name.rsplit_once(':') {
@@ -355,7 +406,8 @@ static WAVE: ProtocolRow = ProtocolRow {
 
 impl Protocol {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 6] = [Self::Lines, Self::Ibus, Self::Sbus, Self::Crsf, Self::Osc, Self::Wave];
+    pub const ALL: [Self; 7] =
+        [Self::Lines, Self::Ibus, Self::Sbus, Self::Crsf, Self::Midi, Self::Osc, Self::Wave];
 
     /// What it is.
     pub const fn row(self) -> &'static ProtocolRow {
@@ -364,6 +416,7 @@ impl Protocol {
             Self::Ibus => &IBUS,
             Self::Sbus => &SBUS,
             Self::Crsf => &CRSF,
+            Self::Midi => &MIDI,
             Self::Osc => &OSC,
             Self::Wave => &WAVE,
         }
@@ -466,7 +519,21 @@ mod tests {
             assert_eq!(Protocol::of(row.word), Some(protocol));
             assert!(!row.on.is_empty() && !row.has.is_empty());
             for name in [
-                "field 3", "ch1", "ch14", "ch16", "ch18", "quality", "signal", "wave", "knob", "/wing",
+                "field 3",
+                "ch1",
+                "ch14",
+                "ch16",
+                "ch18",
+                "quality",
+                "signal",
+                "wave",
+                "knob",
+                "1/cc7",
+                "16/cc31-14bit",
+                "2/note127",
+                "1/bend",
+                "9/pressure",
+                "/wing",
                 "/wing:2",
             ] {
                 if let Some(channel) = (row.read)(name) {
@@ -488,6 +555,17 @@ mod tests {
             assert!(!has(Protocol::Lines, wrong), "{wrong}");
         }
         assert!(has(Protocol::Lines, "knob") && has(Protocol::Lines, "field 12"));
+    }
+
+    #[test]
+    fn a_midi_channel_that_there_is_not_is_none() {
+        for wrong in
+            ["0/cc7", "17/cc7", "1/cc128", "1/cc32-14bit", "1/bend3", "1/", "cc7", "1/cc07", "1/note", "1/x3"]
+        {
+            assert_eq!(midi(wrong), None, "{wrong}");
+        }
+        assert_eq!(midi("1/cc7"), Some(Channel::Code(7)));
+        assert_eq!(midi("3/note60"), Some(Channel::Code(1 << 11 | 2 << 7 | 60)));
     }
 
     #[test]
