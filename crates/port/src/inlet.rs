@@ -195,7 +195,11 @@ impl Inlet for StandardInput {
 }
 
 /// A socket that datagrams come to.
-struct Datagrams(UdpSocket);
+struct Datagrams {
+    socket: UdpSocket,
+    /// Room for the longest, asked for once.
+    room: Vec<u8>,
+}
 
 /// Listens for datagrams.
 ///
@@ -204,7 +208,8 @@ struct Datagrams(UdpSocket);
 pub fn datagrams(at: SocketAddr) -> Result<Box<dyn Inlet>, Shut> {
     use std::io::ErrorKind;
     let opened = UdpSocket::bind(at).and_then(|socket| socket.set_nonblocking(true).map(|()| socket));
-    opened.map(|socket| Box::new(Datagrams(socket)) as Box<dyn Inlet>).map_err(|error| {
+    let room = vec![0; LONGEST_DATAGRAM];
+    opened.map(|socket| Box::new(Datagrams { socket, room }) as Box<dyn Inlet>).map_err(|error| {
         let (fault, help) = match error.kind() {
             ErrorKind::AddrInUse => {
                 (Fault::Busy, "another program listens there: close it, or write another port")
@@ -229,14 +234,13 @@ fn plain(error: &std::io::Error) -> String {
 
 impl Inlet for Datagrams {
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        Some(self.0.as_fd())
+        Some(self.socket.as_fd())
     }
 
     fn drain(&mut self, _: Duration, out: &mut dyn Outlet) -> Drained {
-        let mut bytes = [0; LONGEST_DATAGRAM];
         for _ in 0..MOST_DATAGRAMS {
-            match self.0.recv(&mut bytes) {
-                Ok(count) => out.bytes(bytes.get(..count).unwrap_or_default(), None),
+            match self.socket.recv(&mut self.room) {
+                Ok(count) => out.bytes(self.room.get(..count).unwrap_or_default(), None),
                 // A sender that this machine answered to is gone; that says nothing of what else may come.
                 Err(error) if error.kind() == std::io::ErrorKind::ConnectionRefused => {}
                 Err(_) => break,

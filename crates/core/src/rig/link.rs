@@ -565,7 +565,7 @@ mod tests {
             assert_eq!(midi(wrong), None, "{wrong}");
         }
         assert_eq!(midi("1/cc7"), Some(Channel::Code(7)));
-        assert_eq!(midi("3/note60"), Some(Channel::Code(1 << 11 | 2 << 7 | 60)));
+        assert_eq!(midi("3/note60"), Some(Channel::Code(0x093C)));
     }
 
     #[test]
