@@ -74,6 +74,8 @@ pub struct Model {
     pub replacing: Option<std::path::PathBuf>,
     /// What was last said, and until when.
     pub said: Option<(Tone, String, Duration)>,
+    /// Links that have changed their health lately.
+    pub flaps: Vec<Flap>,
     /// What happened, oldest first.
     pub log: VecDeque<(Duration, String)>,
     /// The newest snapshot.
@@ -102,6 +104,21 @@ pub struct Model {
 }
 
 const LOG_KEPT: usize = 200;
+/// Changes of a link that follow each other within this time belong together.
+const FLAPPING: Duration = Duration::from_secs(20);
+/// So many of them have a line each.
+const FEW_CHANGES: u32 = 2;
+
+/// A link whose health changes again and again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Flap {
+    link: String,
+    first: Duration,
+    last: Duration,
+    count: u32,
+}
+/// Before this format inputs had ports, and no links.
+const LINKS_SINCE: u32 = 8;
 const SAID_FOR: Duration = Duration::from_secs(6);
 
 impl Model {
@@ -129,6 +146,7 @@ impl Model {
             dialog: None,
             replacing: None,
             said: None,
+            flaps: Vec::new(),
             log: VecDeque::new(),
             seen: None,
             meter: None,
@@ -151,8 +169,14 @@ impl Model {
     pub fn greet(&mut self, session: &Session, left: Left) {
         if let Some(format) = session.document.older_format() {
             let newest = wasvolta_core::rig::FORMAT;
+            let links = session.document.rig.links.len();
+            let links = if format < LINKS_SINCE && links > 0 {
+                format!("; its inputs stand on {links} link{} now", if links == 1 { "" } else { "s" })
+            } else {
+                String::new()
+            };
             let words = format!(
-                "this file has format {format}: a save writes it in format {newest}, with your comments"
+                "this file has format {format}: a save writes it in format {newest}, with your comments{links}"
             );
             self.say(Tone::Done, words.clone(), Duration::ZERO);
             self.note(Duration::ZERO, words);
@@ -195,6 +219,35 @@ impl Model {
         tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
         if self.log.len() == LOG_KEPT {
             self.log.pop_front();
+        }
+        self.log.push_back((at, words));
+    }
+
+    /// A line in the log about a link. One that changes again and again has one line, with a count.
+    pub fn note_link(&mut self, at: Duration, link: &str, health: &str) {
+        let (first, count) = match self.flaps.iter_mut().find(|flap| flap.link == link) {
+            Some(flap) if at.saturating_sub(flap.last) <= FLAPPING => {
+                (flap.last, flap.count) = (at, flap.count + 1);
+                (flap.first, flap.count)
+            }
+            Some(flap) => {
+                (flap.first, flap.last, flap.count) = (at, at, 1);
+                (at, 1)
+            }
+            None => {
+                self.flaps.push(Flap { link: link.to_owned(), first: at, last: at, count: 1 });
+                (at, 1)
+            }
+        };
+        if count <= FEW_CHANGES {
+            return self.note(at, format!("link {link} {health}"));
+        }
+        let own = format!("link {link} ");
+        self.log.retain(|(then, words)| *then < first || !words.starts_with(&own));
+        let seconds = at.saturating_sub(first).as_secs_f64();
+        let words = format!("link {link} {health}, {count} changes in {seconds:.0} s");
+        if count.is_power_of_two() {
+            tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
         }
         self.log.push_back((at, words));
     }

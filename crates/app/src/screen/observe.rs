@@ -46,8 +46,12 @@ impl Model {
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
         let link = edition.input(self.input.id).and_then(|input| edition.index.links.named(&input.link));
+        let engine = &session.runner.engine;
+        let troubles = (0..engine.compiled().rig.links.len()).map(|n| engine.link_trouble(n));
+        self.in_wiring.link_troubles =
+            troubles.map(|shut| shut.map(|shut| format!("{shut}; {}", shut.help))).collect();
         self.in_inputs.link_trouble =
-            link.and_then(|n| session.runner.engine.link_trouble(n)).map(|e| format!("{e}; {}", e.help));
+            link.and_then(|n| self.in_wiring.link_troubles.get(n)).cloned().flatten();
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
             self.in_sequence.time = self.snapshot.player.at.as_secs_f64();
         }
@@ -144,7 +148,7 @@ impl Model {
             EventKind::Held => "held".to_owned(),
             EventKind::Enabled => "enabled again".to_owned(),
             EventKind::SequenceEnded => "sequence ended".to_owned(),
-            EventKind::Link(health) => format!("link {link} {}", health.word()),
+            EventKind::Link(health) => return self.note_link(event.at, link, health.word()),
             EventKind::NotANumber => format!("{servo}: target not a number"),
             EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
             EventKind::Interrupted(back) => {

@@ -45,9 +45,7 @@ pub fn knob(desk: &mut Context) {
     };
     let name = desk.input().map(|input| input.name.clone());
     let Some(name) = name else {
-        return desk.refuse(
-            "this rig has no input that could jog: add a knob to its file, docs/rig-format.md shows how",
-        );
+        return desk.refuse("this rig has no input that could jog: in Inputs K adds a link, I an input");
     };
     let narrow = (at - NARROW, at + NARROW);
     match jogged {

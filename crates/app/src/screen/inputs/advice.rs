@@ -10,7 +10,11 @@ pub const RULES: &[Rule] =
     &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
 
 fn no_input(scene: &Scene) -> Option<String> {
-    let words = "This rig has no input. Add an [[input]] to its file; docs/rig-format.md shows how.";
+    let words = if scene.rig.links.is_empty() {
+        "This rig has no link yet. K adds one: a receiver, lines of numbers, datagrams, a wave."
+    } else {
+        "This rig has no input yet. I adds one: move the one you mean."
+    };
     when(scene.input().is_none(), words)
 }
 

@@ -26,7 +26,8 @@ struct StageLine {
 /// Draws the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let Some(input) = scene.input() else {
-        pen.paragraph(0, 1, "No input in this rig.", theme::text(theme::QUIET));
+        let y = list(pen, scene);
+        pen.paragraph(0, y + 1, "No input in this rig yet.", theme::text(theme::QUIET));
         return;
     };
     let Some(place) = scene.input_place() else { return };

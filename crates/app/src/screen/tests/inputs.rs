@@ -272,3 +272,50 @@ fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
     bench.pass(20);
     assert!(bench.frame(160, 47).contains("2 links fresh"));
 }
+
+#[test]
+fn a_link_that_flaps_is_one_line_with_a_count() {
+    let mut bench = inputs();
+    for _ in 0..6 {
+        bench.press(Key::char('z'));
+        bench.watch(40);
+        bench.press(Key::char('z'));
+        bench.watch(40);
+    }
+    let about: Vec<&String> =
+        bench.model.log.iter().map(|(_, words)| words).filter(|w| w.contains("link micro")).collect();
+    assert!(about.len() <= 2, "{about:?}");
+    assert!(about.last().unwrap().contains("changes in"), "{about:?}");
+    // What becomes of the others is said as ever.
+    assert!(bench.model.log.iter().any(|(_, words)| words.contains("link radio fresh")));
+}
+
+#[test]
+fn wiring_shows_every_link_and_why_one_cannot_be_opened() {
+    let mut bench = Bench::with(|rig| rig.replace("path = \"sim:radio\"", "path = \"/dev/tty-none\""));
+    bench.code(KeyCode::F(1));
+    bench.pass(40);
+    let frame = bench.frame(160, 47);
+    for words in [
+        "micro       ● fresh",
+        "lines of numbers on sim:knob, 3 inputs",
+        "radio       ○ absent",
+        "iBUS receiver on /dev/tty-none",
+    ] {
+        assert!(frame.contains(words), "{words}: {frame}");
+    }
+    assert!(
+        frame.contains("✗ radio: cannot open /dev/tty-none: there is no such device; plug it in"),
+        "{frame}"
+    );
+    bench.code(KeyCode::F(3));
+    for _ in 0..3 {
+        bench.code(KeyCode::Right);
+    }
+    bench.pass(400);
+    assert!(
+        bench.frame(160, 47).contains("radio is absent: cannot open /dev/tty-none"),
+        "{}",
+        bench.frame(160, 47)
+    );
+}

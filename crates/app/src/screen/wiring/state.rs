@@ -13,6 +13,8 @@ pub struct State {
     pub scan: Option<Scan>,
     /// What the serial port that was asked last has said.
     pub answer: Option<String>,
+    /// By link, why its way cannot be opened, and what to try.
+    pub link_troubles: Vec<Option<String>>,
     /// What is wrong with the simulated bench, as its faults are said.
     pub faults: Vec<String>,
 }
@@ -20,6 +22,12 @@ pub struct State {
 impl State {
     /// At the first channel of the first board.
     pub fn new(rig: &Rig) -> Self {
-        Self { plug: (Pick::at(&rig.boards, 0), 0), scan: None, answer: None, faults: Vec::new() }
+        Self {
+            plug: (Pick::at(&rig.boards, 0), 0),
+            scan: None,
+            answer: None,
+            link_troubles: Vec::new(),
+            faults: Vec::new(),
+        }
     }
 }

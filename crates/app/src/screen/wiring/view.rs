@@ -1,7 +1,8 @@
-//! Wiring: boards as pin strips with who is on them, rails with their sums, what is wrong in words, and beside them
+//! Wiring: boards as pin strips with who is on them, rails with their sums, links, what is wrong in words, and beside them
 //! the chain of the picked servo from its port to its horn.
 
 mod chain;
+mod links;
 mod power;
 mod strip;
 mod trouble;
@@ -48,7 +49,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         y += strip::after_the_end(&mut under, scene, board).max(ROOM_BELOW - 1) + 2;
     }
     let below = if roomy { wide } else { strips_wide };
-    y += power::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene) + u16::from(roomy);
+    y += power::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene);
+    y += links::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene) + u16::from(roomy);
     trouble::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene);
 }
 
@@ -59,8 +61,9 @@ fn first_shown(scene: &Scene, shown: usize) -> usize {
 }
 
 fn nothing(pen: &mut Pen<'_>, scene: &Scene) {
-    let y = pen.paragraph(0, 1, "No board in this rig.", theme::text(theme::QUIET)) + 1;
+    let mut y = pen.paragraph(0, 1, "No board in this rig.", theme::text(theme::QUIET)) + 1;
     let (wide, high) = (pen.width(), pen.height());
+    y += links::draw(&mut pen.part(0, y, wide, high.saturating_sub(y)), scene) + 1;
     trouble::draw(&mut pen.part(0, y, wide, high.saturating_sub(y)), scene);
 }
 

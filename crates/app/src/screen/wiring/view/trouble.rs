@@ -64,6 +64,13 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
             all.push((true, format!("{} {}{times}", board.name, lapse.words())));
         }
     }
+    for (linked, trouble) in scene.links().zip(&scene.model.in_wiring.link_troubles) {
+        if let Some(trouble) = trouble {
+            all.push((scene.drives(linked.link), format!("{}: {trouble}", linked.link.name)));
+        } else if let Some(note) = linked.report.note {
+            all.push((false, format!("{}: {note}", linked.link.name)));
+        }
+    }
     if scene.looking {
         all.push((false, "looking what is there …".to_owned()));
     } else if let Some(scan) = &scene.model.in_wiring.scan {

@@ -1,0 +1,58 @@
+//! Links: what comes in over which port, and how it stands.
+
+use crate::screen::pen::{Pen, width};
+use crate::screen::scene::{Linked, Scene};
+use crate::screen::theme;
+use wasvolta_core::link::Health;
+
+const NAME: u16 = 12;
+const HEALTH: u16 = 26;
+
+/// Draws a row a link; gives the rows used.
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
+    let mut y = 0;
+    for linked in scene.links() {
+        if y < pen.height() {
+            row(pen, scene, y, &linked);
+            y += 1;
+        }
+    }
+    y
+}
+
+/// Name, health with its age, where it stands, how many inputs stand on it.
+fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
+    let Linked { link, protocol, state, report } = linked;
+    let quiet = theme::text(theme::QUIET);
+    let alarms = scene.drives(link) && matches!(state.health, Health::Lost | Health::Stuck);
+    let (sign, color) = match state.health {
+        Health::Fresh => ("●", theme::INK),
+        Health::Late => ("◐", theme::INK),
+        Health::Absent => ("○", theme::QUIET),
+        Health::Lost | Health::Stuck => ("✗", if alarms { theme::FAULT } else { theme::QUIET }),
+    };
+    pen.put(0, y, &link.name, theme::text(theme::INK));
+    let age = state.age.map_or_else(String::new, |age| match age.as_millis() {
+        ms @ 0..1000 => format!(" {ms:>3} ms"),
+        _ => format!(" {:.0} s", age.as_secs_f64()),
+    });
+    pen.put(
+        NAME.max(width(&link.name) + 1),
+        y,
+        &format!("{sign} {}{age}", state.health.word()),
+        theme::text(color),
+    );
+    let port = scene.edition.parts().port(&link.on);
+    let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
+    let inputs = scene.rig.inputs.iter().filter(|input| input.link == link.name).count();
+    let inputs = if inputs == 1 { "1 input".to_owned() } else { format!("{inputs} inputs") };
+    let bad = report.counts.bad;
+    let words = format!(
+        "{} on {at}, {inputs}, {} good and {bad} bad frames",
+        protocol.row().title,
+        report.counts.good
+    );
+    let room = usize::from(pen.width().saturating_sub(HEALTH));
+    let short = format!("{} on {at}", protocol.row().word);
+    pen.put(HEALTH, y, if words.chars().count() <= room { &words } else { &short }, quiet);
+}
