@@ -462,3 +462,138 @@ fn two_programs_never_drive_one_board_whoever_starts_them_and_however_its_path_i
     }
     assert!(!show.said().contains("out of reach"), "and nothing was taken from the first: {}", show.said());
 }
+
+/// A rig of one link.
+fn of_link(port: &str, link: &str) -> String {
+    format!(
+        "format = 8\nname = \"Marsh radio\"\n[[port]]\nname = \"way\"\n{port}\n[[link]]\nname = \"in\"\non = \"way\"\n{link}\n"
+    )
+}
+
+/// What `inputs --json` says of the only link.
+fn heard(home: &Path) -> serde_json::Value {
+    let output = wasvolta(home, &["inputs", "in.rig.toml", "--json"]).stdin(Stdio::null()).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    said["links"][0].clone()
+}
+
+#[test]
+fn a_receiver_of_each_protocol_is_heard_over_a_real_line_and_driven_by_a_script() {
+    for protocol in ["ibus", "sbus", "crsf"] {
+        let home = tempfile::tempdir().unwrap();
+        std::fs::write(home.path().join("script"), "ch1 0.25\nch2 1\nnoise 0\n").unwrap();
+        let _board = Board::of("radio", home.path(), &["--protocol", protocol, "--script", "script"]);
+        let rig = of_link("kind = \"serial\"\npath = \"reeds.line\"", &format!("protocol = \"{protocol}\""));
+        std::fs::write(home.path().join("in.rig.toml"), rig).unwrap();
+        let link = heard(home.path());
+        assert_eq!(
+            (link["health"].as_str(), link["protocol"].as_str()),
+            (Some("fresh"), Some(protocol)),
+            "{link}"
+        );
+        assert!(link["rate_hz"].as_f64().is_some_and(|rate| rate > 20.0), "{link}");
+        let at = |name: &str| {
+            let all = link["channels"].as_array().unwrap();
+            all.iter().find(|c| c["channel"] == name).and_then(|c| c["value"].as_f64()).unwrap()
+        };
+        assert!((at("ch1") - 1250.0).abs() < 1.0 && (at("ch2") - 2000.0).abs() < 1.0, "{protocol}: {link}");
+        // Of a pty no parity can be had, and that is said.
+        assert_eq!(
+            link["note"].is_string(),
+            protocol == "sbus" && link["note"] != serde_json::Value::Null,
+            "{link}"
+        );
+    }
+}
+
+#[test]
+fn a_port_that_is_not_there_is_said_with_what_to_try_and_is_no_failure() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = of_link("kind = \"serial\"\npath = \"/dev/tty-none\"", "protocol = \"sbus\"");
+    std::fs::write(home.path().join("in.rig.toml"), rig).unwrap();
+    let link = heard(home.path());
+    assert_eq!(link["health"], "absent");
+    let trouble = link["trouble"].as_str().unwrap();
+    assert!(
+        trouble.starts_with("cannot open /dev/tty-none: there is no such device; plug it in"),
+        "{trouble}"
+    );
+}
+
+#[test]
+fn osc_messages_are_heard_and_watched_and_nothing_raw_is_shown() {
+    let home = tempfile::tempdir().unwrap();
+    let free = std::net::UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let rig = of_link(
+        &format!("kind = \"udp\"\npath = \"{}\"", free.port()),
+        "protocol = \"osc\"\n[[input]]\nname = \"wing\"\nlink = \"in\"\nchannel = \"/wing:2\"\nends = [0, 1]",
+    );
+    std::fs::write(home.path().join("in.rig.toml"), rig).unwrap();
+    let mut watching = Running::start({
+        let mut command = wasvolta(home.path(), &["inputs", "in.rig.toml", "--watch"]);
+        command.stdin(Stdio::null());
+        command
+    });
+    watching.until_said("fresh: osc on way");
+    let mut sender = wasvolta(home.path(), &["sim", "osc", "--to", &free.to_string()])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut typed = sender.stdin.take().unwrap();
+    std::io::Write::write_all(&mut typed, b"# a wing\n/wing 0.25 0.75\nwing 3\n/wing x\n").unwrap();
+    drop(typed);
+    sender.wait().unwrap();
+    watching.until_said("/wing:2      0.75            input wing");
+    watching.until_said("/wing        0.25");
+    // An address with an escape sequence in it names no channel.
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.send_to(b"/\x1b[31m\0\0\0,f\0\0\x3f\x80\0\0", free).unwrap();
+    socket.send_to(b"/fine\0\0\0,f\0\0\x3f\x80\0\0", free).unwrap();
+    watching.until_said("/fine        1");
+    assert!(!watching.said().contains('\u{1b}'), "{}", watching.said());
+    signal("-TERM", watching.child.id());
+    assert_eq!(watching.ends(), Some(0));
+}
+
+#[test]
+fn an_instrument_is_fresh_while_it_is_plugged_in_though_it_says_nothing() {
+    let home = tempfile::tempdir().unwrap();
+    std::fs::write(home.path().join("script"), "wait 0.4\n1/cc7 1\n1/bend 0\n1/note60 1\n").unwrap();
+    let _board = Board::of("midi", home.path(), &["--script", "script"]);
+    let rig = of_link("kind = \"serial\"\npath = \"reeds.line\"", "protocol = \"midi\"");
+    std::fs::write(home.path().join("in.rig.toml"), rig).unwrap();
+    let mut watching = Running::start({
+        let mut command = wasvolta(home.path(), &["inputs", "in.rig.toml", "--watch"]);
+        command.stdin(Stdio::null());
+        command
+    });
+    watching.until_said("fresh: midi on way");
+    signal("-TERM", watching.child.id());
+    assert_eq!(watching.ends(), Some(0));
+}
+
+#[test]
+fn numbers_come_in_on_standard_input() {
+    let home = tempfile::tempdir().unwrap();
+    std::fs::write(home.path().join("in.rig.toml"), of_link("kind = \"stdin\"", "")).unwrap();
+    let mut child = wasvolta(home.path(), &["inputs", "in.rig.toml", "--watch"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut to = child.stdin.take().unwrap();
+    let fed = std::thread::spawn(move || {
+        // Until it is read no more.
+        while std::io::Write::write_all(&mut to, b"knob=7 3.5\n").is_ok() {
+            std::thread::park_timeout(Duration::from_millis(20));
+        }
+    });
+    let mut said = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
+    let seen = said.by_ref().map_while(Result::ok).find(|line| line.contains("field 2      3.5"));
+    assert!(seen.is_some());
+    signal("-TERM", child.id());
+    child.wait().unwrap();
+    fed.join().unwrap();
+}

@@ -49,6 +49,8 @@ pub struct Lively {
     began: Option<Duration>,
     /// How far it moved before anybody can have moved it.
     by_itself: f64,
+    /// That is known from before somebody was asked to move it.
+    is_known: bool,
     /// The greatest that it has scored.
     best: f64,
 }
@@ -67,14 +69,37 @@ impl Lively {
         {
             self.recent.pop_front();
         }
-        if at.saturating_sub(began) <= BEFORE {
+        if !self.is_known && at.saturating_sub(began) <= BEFORE {
             self.by_itself = libm::fmax(self.by_itself, self.range());
+        }
+    }
+
+    /// From now on somebody is asked to move it. What it has done lately it does by itself; where it was heard for too
+    /// short, what it does in the next moment counts as that.
+    pub fn begin(&mut self) {
+        let newest = self.recent.back().map_or(Duration::ZERO, |(at, _)| *at);
+        let heard = self.began.is_some_and(|began| newest.saturating_sub(began) >= BEFORE);
+        let recent = std::mem::take(&mut self.recent);
+        *self = Self::default();
+        if heard {
+            // Whoever has tried it out before has let it rest by now.
+            self.recent = recent;
+            self.recent.retain(|(at, _)| newest.saturating_sub(*at) <= BEFORE);
+            (self.by_itself, self.is_known, self.began) = (self.range(), true, Some(newest));
+            self.recent.clear();
         }
     }
 
     /// Nobody says what they mean twice: what moved once stays where it is in the list.
     pub fn settle(&mut self) {
         self.best = libm::fmax(self.best, self.score());
+    }
+
+    /// Whether it is known what it does by itself: before that a movement cannot be told from it.
+    pub fn is_ready(&self) -> bool {
+        let newest = self.recent.back().map(|(at, _)| *at);
+        let heard = self.began.zip(newest).map(|(began, newest)| newest.saturating_sub(began));
+        self.is_known || heard.is_some_and(|heard| heard > BEFORE)
     }
 
     /// The greatest score so far.
@@ -456,6 +481,30 @@ mod tests {
         assert!(still.recent.len() > 100, "what is no number was not heard");
         still.push(Duration::from_secs(99), 7.0);
         assert!(still.recent.len() <= 2, "what is long over is forgotten");
+    }
+
+    #[test]
+    fn what_is_moved_at_once_is_told_from_what_it_did_before_that_was_asked() {
+        let mut stick = Lively::default();
+        for n in 0..200u32 {
+            if n == 100 {
+                stick.begin();
+            }
+            let noise = f64::from((n * 7919) % 3) - 1.0;
+            let moved = if n > 100 { f64::from((n - 100) % 50) * 8.0 } else { 0.0 };
+            stick.push(Duration::from_millis(u64::from(n) * 7), 1500.0 + noise + moved);
+            stick.settle();
+        }
+        assert!(stick.best() > 50.0, "{}", stick.best());
+        let mut idle = Lively::default();
+        for n in 0..200u32 {
+            if n == 100 {
+                idle.begin();
+            }
+            idle.push(Duration::from_millis(u64::from(n) * 7), 1500.0 + f64::from((n * 7919) % 3));
+            idle.settle();
+        }
+        assert!(idle.best() <= 0.5, "{}", idle.best());
     }
 
     #[test]

@@ -70,6 +70,7 @@ impl Model {
         }
         super::inputs::listen::hear(
             &mut self.dialog,
+            &mut self.in_inputs.background,
             session.runner.edition_of(&self.snapshot),
             &self.snapshot,
         );

@@ -5,6 +5,7 @@
 mod calibrate;
 mod ending;
 mod harness;
+mod inputs;
 mod recovery;
 mod start;
 mod tutorial;

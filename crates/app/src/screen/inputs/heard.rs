@@ -35,8 +35,8 @@ pub struct Listen {
 }
 
 impl Listen {
-    /// Takes in what came since.
-    pub fn hear(&mut self, snapshot: &Snapshot) {
+    /// Takes in what came since. Only while somebody is asked to move one it is told which that is.
+    pub fn hear(&mut self, snapshot: &Snapshot, is_asked: bool) {
         for report in &snapshot.reports {
             for state in &report.channels {
                 let known =
@@ -52,12 +52,12 @@ impl Listen {
                     self.ears.len() - 1
                 });
                 if let Some(ear) = self.ears.get_mut(place) {
-                    ear.hear(snapshot.now, state);
+                    ear.hear(snapshot.now, state, is_asked);
                 }
             }
         }
         // While somebody goes through the list by keys nothing in it changes its place.
-        if self.pick.is_none() {
+        if is_asked && self.pick.is_none() {
             self.ears.sort_by(|a, b| b.lively.best().total_cmp(&a.lively.best()));
         }
     }
@@ -72,9 +72,9 @@ impl Listen {
 }
 
 impl Ear {
-    fn hear(&mut self, now: Duration, state: &ChannelState) {
+    fn hear(&mut self, now: Duration, state: &ChannelState, is_asked: bool) {
         state.since(self.seen).for_each(|value| self.lively.push(now, value));
-        if state.count > self.seen {
+        if state.count > self.seen && is_asked {
             self.lively.settle();
         }
         (self.seen, self.newest) = (state.count, state.newest);

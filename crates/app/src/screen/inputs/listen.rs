@@ -12,12 +12,16 @@ use wasvolta_core::rig::edit;
 use wasvolta_core::watch::Kind;
 use wasvolta_engine::Snapshot;
 
-/// Lets a dialog that listens take in what came since the last frame.
-pub fn hear(dialog: &mut Option<Dialog>, edition: &Edition, snapshot: &Snapshot) {
+/// Lets a dialog that listens take in what came since the last frame, else what is heard in the background.
+pub fn hear(dialog: &mut Option<Dialog>, background: &mut Listen, edition: &Edition, snapshot: &Snapshot) {
     match dialog {
-        Some(Dialog::Listen(listen)) => listen.hear(snapshot),
+        Some(Dialog::Listen(listen)) => listen.hear(snapshot, true),
         Some(Dialog::Watch(watching)) => watching.hear(edition, snapshot),
-        _ => {}
+        _ => {
+            background.hear(snapshot, false);
+            // What has gone with its link is nobody's any more.
+            background.ears.retain(|ear| edition.link(ear.link).is_some());
+        }
     }
 }
 
@@ -34,7 +38,9 @@ pub fn for_picked(desk: &mut Context) {
 
 fn listen(desk: &mut Context, for_input: Option<InputId>) {
     let simulated = desk.session.runner.simulated.is_some();
-    desk.model.dialog = Some(Dialog::Listen(Listen { for_input, simulated, ..Listen::default() }));
+    let mut ears = std::mem::take(&mut desk.model.in_inputs.background.ears);
+    ears.iter_mut().for_each(|ear| ear.lively.begin());
+    desk.model.dialog = Some(Dialog::Listen(Listen { ears, for_input, simulated, ..Listen::default() }));
 }
 
 /// How far a key moves what is simulated.

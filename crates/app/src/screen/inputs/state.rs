@@ -1,5 +1,6 @@
 //! What the screen remembers of Inputs.
 
+use super::heard::Listen;
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -10,6 +11,8 @@ pub struct State {
     pub row: usize,
     /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
     pub strip: VecDeque<(Duration, f64, f64)>,
+    /// What every channel does while nobody is asked to move one.
+    pub background: Listen,
     /// Why the way of the picked input's link cannot be opened, and what to try.
     pub link_trouble: Option<String>,
 }

@@ -49,7 +49,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         y += strip::after_the_end(&mut under, scene, board).max(ROOM_BELOW - 1) + 2;
     }
     let below = if roomy { wide } else { strips_wide };
-    y += power::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene);
+    y += power::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene) + u16::from(roomy);
     y += links::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene) + u16::from(roomy);
     trouble::draw(&mut pen.part(0, y, below, high.saturating_sub(y)), scene);
 }

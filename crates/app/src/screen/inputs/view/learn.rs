@@ -17,7 +17,10 @@ pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
     clear(pen);
     let (wide, high) = (pen.width(), pen.height());
     let quiet = theme::text(theme::QUIET);
-    let question = if listen.for_input.is_some() {
+    let is_ready = listen.ears.iter().any(|ear| ear.lively.is_ready());
+    let question = if !is_ready && !listen.ears.is_empty() {
+        "Touch nothing for a moment: what moves by itself is listened to."
+    } else if listen.for_input.is_some() {
         "Move the one that it is to stand on, and nothing else."
     } else {
         "Move the one you mean, and nothing else."

@@ -6,7 +6,7 @@ use crate::screen::theme;
 use wasvolta_core::link::Health;
 
 const NAME: u16 = 12;
-const HEALTH: u16 = 26;
+const HEALTH: u16 = 29;
 
 /// Draws a row a link; gives the rows used.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) -> u16 {
