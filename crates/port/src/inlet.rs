@@ -199,6 +199,8 @@ struct Datagrams {
     socket: UdpSocket,
     /// Room for the longest, asked for once.
     room: Vec<u8>,
+    /// Other machines are heard too.
+    is_open: bool,
 }
 
 /// Listens for datagrams.
@@ -209,21 +211,23 @@ pub fn datagrams(at: SocketAddr) -> Result<Box<dyn Inlet>, Shut> {
     use std::io::ErrorKind;
     let opened = UdpSocket::bind(at).and_then(|socket| socket.set_nonblocking(true).map(|()| socket));
     let room = vec![0; LONGEST_DATAGRAM];
-    opened.map(|socket| Box::new(Datagrams { socket, room }) as Box<dyn Inlet>).map_err(|error| {
-        let (fault, help) = match error.kind() {
-            ErrorKind::AddrInUse => {
-                (Fault::Busy, "another program listens there: close it, or write another port")
-            }
-            ErrorKind::PermissionDenied => {
-                (Fault::Denied, "ports below 1024 are the system's: write one above")
-            }
-            ErrorKind::AddrNotAvailable => {
-                (Fault::NoBus, "write an address of this machine, or the port alone")
-            }
-            _ => (Fault::NoBus, "check the address"),
-        };
-        Shut { words: format!("cannot listen at {at}: {}", plain(&error)), help: help.to_owned(), fault }
-    })
+    opened
+        .map(|socket| Box::new(Datagrams { socket, room, is_open: !at.ip().is_loopback() }) as Box<dyn Inlet>)
+        .map_err(|error| {
+            let (fault, help) = match error.kind() {
+                ErrorKind::AddrInUse => {
+                    (Fault::Busy, "another program listens there: close it, or write another port")
+                }
+                ErrorKind::PermissionDenied => {
+                    (Fault::Denied, "ports below 1024 are the system's: write one above")
+                }
+                ErrorKind::AddrNotAvailable => {
+                    (Fault::NoBus, "write an address of this machine, or the port alone")
+                }
+                _ => (Fault::NoBus, "check the address"),
+            };
+            Shut { words: format!("cannot listen at {at}: {}", plain(&error)), help: help.to_owned(), fault }
+        })
 }
 
 /// An error of the system without its number.
@@ -247,6 +251,12 @@ impl Inlet for Datagrams {
             }
         }
         Drained::Open
+    }
+
+    fn note(&self) -> Option<&'static str> {
+        self.is_open.then_some(
+            "other machines are heard too, for its port has an address: any of them may move what it drives",
+        )
     }
 }
 
@@ -283,6 +293,10 @@ mod tests {
             })
             .unwrap();
         let at = SocketAddr::from(([127, 0, 0, 1], inlet.0));
+        assert_eq!(inlet.1.note(), None, "this machine alone");
+        let open =
+            (20_500..).find_map(|port| datagrams(SocketAddr::from(([0, 0, 0, 0], port))).ok()).unwrap();
+        assert!(open.note().is_some_and(|note| note.starts_with("other machines are heard too")));
         let taken = datagrams(at).err().unwrap();
         assert_eq!(taken.fault, Fault::Busy);
         assert!(
