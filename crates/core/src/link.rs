@@ -257,6 +257,11 @@ impl Link {
         self.first.map(|_| Duration::from_nanos(nanoseconds(now).saturating_sub(self.last)))
     }
 
+    /// Whether enough frames have come lately to say how often they do.
+    pub const fn has_rate(&self) -> bool {
+        self.slots.all >= 3
+    }
+
     /// The usual interval between frames: two seconds over the frames in the last two seconds.
     pub const fn usual(&self) -> Duration {
         Duration::from_nanos(self.usual)

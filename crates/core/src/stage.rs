@@ -233,9 +233,9 @@ impl LinkState {
         matches!(self.health, Health::Fresh | Health::Late | Health::Stuck)
     }
 
-    /// The usual interval between its frames; none before two have come.
+    /// The usual interval between its frames; none before a few have come.
     pub fn usual(&self) -> Option<Duration> {
-        Some(self.link.usual()).filter(|usual| !usual.is_zero())
+        Some(self.link.usual()).filter(|usual| !usual.is_zero() && self.link.has_rate())
     }
 
     /// Takes what came until `now`; whether its health changed in a way that matters.
