@@ -39,7 +39,9 @@ pub fn for_picked(desk: &mut Context) {
 fn listen(desk: &mut Context, for_input: Option<InputId>) {
     let simulated = desk.session.runner.simulated.is_some();
     let mut ears = std::mem::take(&mut desk.model.in_inputs.background.ears);
-    ears.iter_mut().for_each(|ear| ear.lively.begin());
+    for ear in &mut ears {
+        ear.lively.begin();
+    }
     desk.model.dialog = Some(Dialog::Listen(Listen { ears, for_input, simulated, ..Listen::default() }));
 }
 
