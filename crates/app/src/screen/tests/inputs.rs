@@ -255,9 +255,9 @@ fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
     moves(&mut bench, "radio", "ch1", &[0.9, 0.5]);
     bench.press(Key::char('o'));
     assert_eq!(bench.session.runner.sender("radio").unwrap().mood(), Mood::Off);
-    bench.pass(199);
+    bench.pass(190);
     assert!(bench.frame(160, 47).contains("2 links fresh"), "{}", bench.frame(160, 47));
-    bench.pass(20);
+    bench.pass(30);
     assert!(bench.frame(160, 47).contains("✗ radio stuck"));
     // What was said about the key is over.
     bench.pass(200);
