@@ -65,8 +65,19 @@ fn boards_are_drawn_with_who_is_on_them() {
     bench.look_around();
     bench.pass(400);
     for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
-        insta::assert_snapshot!(format!("wiring_{columns}x{rows}"), bench.frame(columns, rows));
+        insta::assert_snapshot!(format!("wiring_{columns}x{rows}"), uncounted(&bench.frame(columns, rows)));
     }
+}
+
+/// A frame with the last digits before `good` left out: a look takes a beat more or less.
+fn uncounted(frame: &str) -> String {
+    let mut parts: Vec<String> = frame.split(" good and").map(str::to_owned).collect();
+    let last = parts.len() - 1;
+    for part in &mut parts[..last] {
+        let kept = part.trim_end_matches(|c: char| c.is_ascii_digit()).len();
+        part.replace_range(kept.., "###");
+    }
+    parts.join(" good and")
 }
 
 #[test]
