@@ -3,6 +3,7 @@
 use crate::files::input::{Unread, What};
 use crate::files::output::Outputs;
 use crate::files::{self, BadFile, input};
+use crate::keyboard::Keyboard;
 use crate::senders::{self, Senders};
 use miette::{Context, IntoDiagnostic};
 use std::io::Write;
@@ -25,7 +26,6 @@ use wasvolta_wire::firmata;
 
 /// The time between two beats.
 pub const BEAT: Duration = Duration::from_millis(20);
-const SIMULATED: &str = "sim:";
 
 /// What a run has around it: how hardware is simulated, what makes time pass, and what is written down of it.
 #[derive(Debug, Clone)]
@@ -61,18 +61,18 @@ impl Simulated {
     /// What an eye sees of a servo, wherever it is plugged in.
     pub fn look(&self, rig: &Rig, servo: &Servo) -> Option<Look> {
         let board = rig.board(&servo.board)?;
-        let way = rig.port(&board.port).and_then(simulated)?;
+        let way = rig.port(&board.port).and_then(Port::simulated)?;
         match board.chip.row().port {
             PortKind::I2c => self.eye.look(way, board.address?, servo.channel),
             PortKind::Serial => self.eye.look_at_pin(way, servo.channel),
             PortKind::Pwm => self.eye.look_at_pwm(way, servo.channel),
-            PortKind::Stdin | PortKind::Udp | PortKind::Wave => None,
+            _ => None,
         }
     }
 
     /// What a meter at a board's outputs shows, where the board has a clock of its own.
     pub fn meter_hz(&self, rig: &Rig, board: &Board) -> Option<f64> {
-        self.eye.meter_hz(rig.port(&board.port).and_then(simulated)?, board.address?)
+        self.eye.meter_hz(rig.port(&board.port).and_then(Port::simulated)?, board.address?)
     }
 
     /// What is wrong with the bench, to be switched on and off.
@@ -88,7 +88,7 @@ impl Simulated {
 
 fn plug_in(bench: &Bench, rig: &Rig) {
     for board in &rig.boards {
-        let Some(name) = rig.port(&board.port).and_then(simulated) else { continue };
+        let Some(name) = rig.port(&board.port).and_then(Port::simulated) else { continue };
         let parts: Vec<(u8, Part)> = rig.servos_on(&board.name).map(|s| (s.channel, part(s.kind))).collect();
         match board.chip.row().port {
             PortKind::I2c => bench.ensure_parts(name, board.address.unwrap_or_default(), &parts),
@@ -104,7 +104,7 @@ fn plug_in(bench: &Bench, rig: &Rig) {
                     made.ensure(*channel, *part);
                 }
             }
-            PortKind::Stdin | PortKind::Udp | PortKind::Wave => {}
+            _ => {}
         }
     }
 }
@@ -126,6 +126,8 @@ pub struct Hardware {
     pub manual: Option<Arc<ManualClock>>,
     /// What is simulated, if anything.
     pub simulated: Option<Simulated>,
+    /// The faders that keys move.
+    pub keyboard: Keyboard,
 }
 
 /// Resolves all ports of a rig.
@@ -139,7 +141,7 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
         Some(manual) => manual.clone(),
         None => Arc::new(WallClock::default()),
     };
-    let simulation = if rig.ports.iter().any(|p| simulated(p).is_some()) {
+    let simulation = if rig.ports.iter().any(|p| p.simulated().is_some()) {
         Some(simulate(rig, path, around, &clock, outputs)?)
     } else {
         None
@@ -148,7 +150,8 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
     let board = |port: &Port| BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) };
     let boards = wiring::board_ports(rig).map(board).collect();
     let simulated = simulation.map(|(_, simulated)| simulated);
-    let opener = senders::opener(simulated.as_ref().map(|simulated| &simulated.senders));
+    let keyboard = Keyboard::default();
+    let opener = senders::opener(simulated.as_ref().map(|simulated| &simulated.senders), &keyboard);
     // A recording is written as the run goes: what is there when it ends stays, however it ends.
     let record = around
         .record
@@ -158,12 +161,7 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
         .into_diagnostic()?;
     let record = record.map(|stream| Box::new(stream) as Box<dyn Write + Send>);
     let setup = Setup { boards, opener, clock, beat: BEAT, record };
-    Ok(Hardware { setup, manual, simulated })
-}
-
-/// The NAME of `sim:NAME`.
-pub fn simulated(port: &Port) -> Option<&str> {
-    port.path.strip_prefix(SIMULATED)
+    Ok(Hardware { setup, manual, simulated, keyboard })
 }
 
 /// A port with boards, and how they are reached.
@@ -173,7 +171,7 @@ pub fn board_port(port: &Port, simulated: Option<&Simulated>) -> BoardPort {
 
 /// The simulated name of a port, where there is a simulation for it.
 fn simulation_of<'p>(port: &'p Port, simulation: Option<&Simulated>) -> Option<&'p str> {
-    simulated(port).filter(|_| simulation.is_some())
+    port.simulated().filter(|_| simulation.is_some())
 }
 
 /// How a port's boards are reached, simulated or real.
@@ -182,7 +180,7 @@ pub fn way(port: &Port, simulated: Option<&Simulated>) -> Way {
 }
 
 fn way_of(port: &Port, bench: Option<&Bench>) -> Way {
-    let sim = simulated(port).zip(bench).map(|(name, bench)| (name.to_owned(), bench.clone()));
+    let sim = port.simulated().zip(bench).map(|(name, bench)| (name.to_owned(), bench.clone()));
     let path = PathBuf::from(&port.path);
     match (port.kind, sim) {
         (PortKind::I2c, _) => Way::Bus(opener(port, bench)),
@@ -210,7 +208,7 @@ fn open_line(path: &Path, baud: u32) -> Result<Serial, BusError> {
 
 /// How a port's bus is opened, simulated or real.
 fn opener(port: &Port, bench: Option<&Bench>) -> OpenBus {
-    if let (Some(sim), Some(bench)) = (simulated(port), bench) {
+    if let (Some(sim), Some(bench)) = (port.simulated(), bench) {
         let (sim, bench) = (sim.to_owned(), bench.clone());
         return Box::new(move || Ok(Box::new(bench.open(&sim)?)));
     }
@@ -277,7 +275,7 @@ fn patiently(bus: &mut dyn I2cBus, address: u8) -> Result<Seen, BusError> {
 /// # Errors
 /// When the simulation cannot be made.
 pub fn bench_of(rig: &Rig, path: &Path, around: &Surroundings) -> miette::Result<Option<Simulated>> {
-    if !rig.ports.iter().any(|p| simulated(p).is_some()) {
+    if !rig.ports.iter().any(|p| p.simulated().is_some()) {
         return Ok(None);
     }
     let clock: Arc<dyn Clock> = Arc::new(WallClock::default());

@@ -19,6 +19,7 @@ mod files;
 mod fresh;
 mod hardware;
 mod holder;
+mod keyboard;
 mod last_known;
 mod log;
 mod look;

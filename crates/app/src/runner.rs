@@ -9,6 +9,7 @@ use crate::files;
 use crate::files::output::Outputs;
 use crate::hardware::{self, Hardware, Simulated, Surroundings};
 use crate::holder::{self, Hold};
+use crate::keyboard::Keyboard;
 use crate::last_known::LastKnown;
 use crate::lookout::Lookout;
 use miette::{IntoDiagnostic, WrapErr};
@@ -36,6 +37,8 @@ pub struct Runner {
     pub engine: Engine,
     /// What is simulated.
     pub simulated: Option<Simulated>,
+    /// The faders that keys move.
+    pub keyboard: Keyboard,
     /// The clock, where beats pass by hand.
     pub manual: Option<Arc<ManualClock>>,
     /// Where servos were left.
@@ -65,7 +68,7 @@ impl Runner {
         // Nobody else can be writing it now.
         files::tidy(path);
         let hardware = hardware::resolve(rig, path, around, outputs)?;
-        let Hardware { setup, manual, simulated } = hardware;
+        let Hardware { setup, manual, simulated, keyboard } = hardware;
         let engine = if manual.is_some() { Engine::by_hand(rig, setup) } else { Engine::start(rig, setup) }
             .into_diagnostic()
             .wrap_err("cannot start the engine")?;
@@ -74,6 +77,7 @@ impl Runner {
             earlier: VecDeque::new(),
             engine,
             simulated,
+            keyboard,
             manual,
             last_known: LastKnown::read(path),
             lookout: Lookout::default(),
@@ -178,8 +182,8 @@ impl Runner {
     /// What sends on the simulated line of a link.
     pub fn sender(&self, link: &str) -> Option<Sender> {
         let rig = &self.edition.rig;
-        let port = rig.port(&rig.link(link)?.on)?;
-        self.simulated.as_ref()?.senders.get(hardware::simulated(port)?)
+        let (port, _) = rig.place_of(rig.link(link)?)?;
+        self.simulated.as_ref()?.senders.get(port.simulated()?)
     }
 
     /// Lets beats pass where time passes by hand; simulated senders send as they would.

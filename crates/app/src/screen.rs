@@ -51,7 +51,10 @@ use crate::look::Look;
 use crate::recovery::Left;
 use crate::session::Session;
 use crate::signals::ENDING;
-use crossterm::event::{Event, KeyEventKind};
+use crossterm::event::{
+    Event, KeyEventKind, KeyboardEnhancementFlags, PopKeyboardEnhancementFlags, PushKeyboardEnhancementFlags,
+};
+use dialog::Dialog;
 use figures::Figures;
 use miette::IntoDiagnostic;
 use model::Model;
@@ -113,6 +116,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
         drawn_at: None,
         owed: None,
         looked_at: now,
+        releases: false,
     };
     let outcome = watch.keep(&from_others);
     let asked = asked_to_end.load(Ordering::SeqCst);
@@ -197,6 +201,14 @@ struct Watch<'a> {
     /// A drawing was put off, so long after the one before.
     owed: Option<Duration>,
     looked_at: Instant,
+    /// The terminal was asked to say when a key goes up.
+    releases: bool,
+}
+
+impl Drop for Watch<'_> {
+    fn drop(&mut self) {
+        self.ask_for_releases(false);
+    }
 }
 
 /// How long the loop waits for something to happen: until the next drawing, or only what is left until one that was put
@@ -260,11 +272,28 @@ impl Watch<'_> {
         self.model.too_small = frame::is_too_small(drawn);
         self.drawn_at = Some(Instant::now());
         self.figures.drew(began.elapsed());
+        self.ask_for_releases(matches!(self.model.dialog, Some(Dialog::Faders)));
         if std::mem::take(&mut self.model.bell) {
             let mut out = std::io::stdout();
             let _ = out.write_all(b"\x07").and_then(|()| out.flush());
         }
         Ok(())
+    }
+
+    /// While buttons are played the terminal is asked to say when a key goes up; one that cannot takes no notice.
+    fn ask_for_releases(&mut self, wanted: bool) {
+        if std::mem::replace(&mut self.releases, wanted) == wanted {
+            return;
+        }
+        let all = KeyboardEnhancementFlags::DISAMBIGUATE_ESCAPE_CODES
+            | KeyboardEnhancementFlags::REPORT_EVENT_TYPES
+            | KeyboardEnhancementFlags::REPORT_ALL_KEYS_AS_ESCAPE_CODES;
+        let mut out = std::io::stdout();
+        let _ = if wanted {
+            crossterm::execute!(out, PushKeyboardEnhancementFlags(all))
+        } else {
+            crossterm::execute!(out, PopKeyboardEnhancementFlags)
+        };
     }
 
     /// Waits for something, a while at most, and takes all that waits: held keys must not pile up between two

@@ -1,13 +1,18 @@
 //! Simulated senders of a rig: what prints, and what receives a radio, on ptys that the engine opens as any line.
 
 use crate::files;
+use crate::keyboard::Keyboard;
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
-use wasvolta_core::rig::Protocol;
+use wasvolta_core::rig::{PortKind, Protocol};
 use wasvolta_engine::{Opener, ways};
 use wasvolta_port::Fault;
 use wasvolta_port::inlet::{self, OpenInlet, Shut};
+use wasvolta_port::{gpio, pad};
+use wasvolta_sim::gpio::SimChip;
+use wasvolta_sim::pad::SimPad;
 use wasvolta_sim::sender::Speaker;
 use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::sender::midi::Instrument;
@@ -15,12 +20,19 @@ use wasvolta_sim::sender::radio::{Radio, Speech};
 use wasvolta_sim::truth::{KnobTruth, RadioTruth};
 use wasvolta_sim::{Sender, Truth};
 
+/// Something that a hand moves by itself is moved this often.
+const HAND_MOVES: Duration = Duration::from_millis(20);
+
 struct Inner {
     truth: Truth,
     seed: u64,
     by_hand: bool,
     /// By the NAME of `sim:NAME`.
     senders: BTreeMap<String, Sender>,
+    /// What brings no bytes, by the same.
+    pads: BTreeMap<String, SimPad>,
+    chips: BTreeMap<String, SimChip>,
+    ended: Arc<AtomicBool>,
     /// Holds the lines' paths.
     folder: files::Passing,
 }
@@ -38,7 +50,7 @@ pub fn stand_in(protocol: Protocol, name: &str) -> Option<Box<dyn Speaker>> {
         Protocol::Sbus => Some(radio(Speech::Sbus)),
         Protocol::Crsf => Some(radio(Speech::Crsf)),
         Protocol::Midi => Some(Box::new(Instrument::default())),
-        Protocol::Osc | Protocol::Wave => None,
+        _ => None,
     }
 }
 
@@ -46,7 +58,17 @@ impl Senders {
     /// None yet: each comes when its line is opened. Where time passes by hand none speaks by itself.
     pub fn new(truth: &Truth, seed: u64, by_hand: bool, folder: files::Passing) -> Self {
         let (truth, senders) = (truth.clone(), BTreeMap::new());
-        Self(Arc::new(Mutex::new(Inner { truth, seed, by_hand, senders, folder })))
+        let (pads, chips) = (BTreeMap::new(), BTreeMap::new());
+        Self(Arc::new(Mutex::new(Inner {
+            truth,
+            seed,
+            by_hand,
+            senders,
+            pads,
+            chips,
+            ended: Arc::default(),
+            folder,
+        })))
     }
 
     /// The sender of a name, where there is one.
@@ -86,9 +108,36 @@ impl Senders {
 
     /// Lets all of them say what they would in a time.
     pub fn pass(&self, time: Duration) {
-        for sender in self.lock().senders.values() {
-            sender.pass(time);
+        let inner = self.lock();
+        inner.senders.values().for_each(|sender| sender.pass(time));
+        inner.pads.values().for_each(|pad| pad.pass(time));
+        inner.chips.values().for_each(|chip| chip.play(time));
+    }
+
+    /// The pad of a name, which comes where there was none.
+    fn pad(&self, name: &str) -> std::io::Result<SimPad> {
+        let mut inner = self.lock();
+        if let Some(pad) = inner.pads.get(name) {
+            return Ok(pad.clone());
         }
+        let pad = SimPad::new()?;
+        inner.pads.insert(name.to_owned(), pad.clone());
+        let played = pad.clone();
+        inner.play(move |time| played.pass(time));
+        Ok(pad)
+    }
+
+    /// The GPIO chip of a name.
+    fn chip(&self, name: &str) -> std::io::Result<SimChip> {
+        let mut inner = self.lock();
+        if let Some(chip) = inner.chips.get(name) {
+            return Ok(chip.clone());
+        }
+        let chip = SimChip::new()?;
+        inner.chips.insert(name.to_owned(), chip.clone());
+        let played = chip.clone();
+        inner.play(move |time| played.play(time));
+        Ok(chip)
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
@@ -96,18 +145,60 @@ impl Senders {
     }
 }
 
+impl Inner {
+    /// Lets a hand move something as time goes by, unless time passes by hand.
+    fn play(&self, mut pass: impl FnMut(Duration) + Send + 'static) {
+        if self.by_hand {
+            return;
+        }
+        let ended = Arc::clone(&self.ended);
+        std::thread::spawn(move || {
+            while !ended.load(Ordering::SeqCst) {
+                std::thread::sleep(HAND_MOVES);
+                pass(HAND_MOVES);
+            }
+        });
+    }
+}
+
 impl Drop for Inner {
     fn drop(&mut self) {
+        self.ended.store(true, Ordering::SeqCst);
         self.senders.values().for_each(Sender::stop);
     }
 }
 
 /// What opens ways in: simulated ones on the lines of their senders, all others on this machine.
-pub fn opener(senders: Option<&Senders>) -> Opener {
-    let senders = senders.cloned();
+pub fn opener(senders: Option<&Senders>, keyboard: &Keyboard) -> Opener {
+    let (senders, keyboard) = (senders.cloned(), keyboard.clone());
     Box::new(move |setup| -> OpenInlet {
-        let name = crate::hardware::simulated(&setup.port).map(str::to_owned);
+        if setup.port.kind == PortKind::Keys {
+            let keyboard = keyboard.clone();
+            return Box::new(move || keyboard.open());
+        }
+        let name = setup.port.simulated().map(str::to_owned);
         let Some((senders, name)) = senders.clone().zip(name) else { return ways::opener(setup) };
+        let shut = |error: std::io::Error| Shut {
+            words: format!("cannot simulate it: {error}"),
+            help: "put the link on a port of this machine".to_owned(),
+            fault: Fault::OtherKind,
+        };
+        match setup.port.kind {
+            PortKind::Evdev => {
+                return Box::new(move || {
+                    let open = senders.pad(&name).and_then(|pad| pad.open());
+                    open.map(pad::inlet).map_err(shut)
+                });
+            }
+            PortKind::Gpio => {
+                let plan = gpio::Plan::of(setup.channels.iter().map(String::as_str));
+                return Box::new(move || {
+                    let chip = senders.chip(&name).map_err(shut)?;
+                    Ok(gpio::inlet(chip.open(&plan.lines), plan.clone()))
+                });
+            }
+            _ => {}
+        }
         let protocol = setup.protocol;
         let row = protocol.row();
         let (baud, framing) = (setup.port.baud.unwrap_or(row.baud), ways::framing(row.framing));

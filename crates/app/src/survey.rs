@@ -20,7 +20,7 @@ impl Outlook {
     /// On this machine, and on the simulated buses of a rig.
     pub fn of(roots: &Roots, rig: Option<&Rig>, simulated: Option<&Simulated>) -> Self {
         let ports = rig.map_or_else(Vec::new, |rig| hardware::openers(rig, simulated));
-        let simulated = ports.into_iter().filter(|(port, _)| hardware::simulated(port).is_some()).collect();
+        let simulated = ports.into_iter().filter(|(port, _)| port.simulated().is_some()).collect();
         Self { roots: roots.clone(), simulated }
     }
 

@@ -104,7 +104,7 @@ fn run(rig: &Rig) -> Vec<Logged> {
     };
     let shared: Arc<dyn Clock> = clock.clone();
     let port = BoardPort { name: PORT.into(), way: Way::Bus(open) };
-    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared, &worker::Endings::default());
+    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared, &worker::Told::default());
     beats.lock().unwrap_or_else(PoisonError::into_inner).post = posts.pop();
     while clock.now() < ENGAGED + MEASURED {
         for worker in &mut workers {

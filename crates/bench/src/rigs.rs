@@ -27,6 +27,8 @@ pub fn marsh_clock() -> Rig {
 /// `wake` of `seconds` and more; each servo of the other half follows an input of its own.
 pub fn of(count: u16, seconds: u16) -> Rig {
     let seed = marsh_clock();
+    // Its inputs stand on the first link alone.
+    let seed = Rig { links: seed.links[..1].to_vec(), ..seed };
     let servos: Vec<Servo> = (0..count).map(|n| servo(&seed, n)).collect();
     let joints = servos.iter().map(|s| Joint {
         name: s.name.clone(),

@@ -9,6 +9,7 @@ pub mod curve;
 pub mod diagnose;
 pub mod easing;
 pub mod estimate;
+pub mod faders;
 pub mod fineness;
 pub mod fit;
 pub mod guard;

@@ -174,7 +174,7 @@ impl Link {
             }
         }
         if heard.failsafe {
-            self.failsafe = self.first.is_some();
+            self.failsafe = self.first.is_some() || self.opened.is_some();
         }
         // A turn has a few; a recording may claim any number.
         for n in 0..heard.frames.min(MOST_FRAMES) {
@@ -222,6 +222,8 @@ impl Link {
             Rules::Event { heartbeat } => match self.opened {
                 None if self.gone => Health::Lost,
                 None => Health::Absent,
+                // The sender's last will.
+                Some(_) if self.failsafe => Health::Lost,
                 Some(opened) => {
                     let heard = opened.max(if self.first.is_some() { self.last } else { 0 });
                     let silent = heartbeat.is_some_and(|most| now.saturating_sub(heard) > nanoseconds(most));

@@ -20,6 +20,7 @@ mod merge;
 pub(crate) mod number;
 pub mod parts;
 mod pose;
+pub mod protocol;
 mod servo;
 mod strict;
 pub mod table;
@@ -44,9 +45,10 @@ pub use id::{
 pub use input::{Failsafe, Input, Mapping};
 pub use joint::{Back, CutTo, Joint, Limit, QuitTo};
 pub use kind::{Arming, Kind, Signal};
-pub use link::{Channel, Flow, Framing, Link, Protocol, Wave, WaveShape};
+pub use link::{Link, Wave, WaveShape};
 pub use parts::{Index, Parts};
 pub use pose::{Pose, Sequence, Step, StepJoint};
+pub use protocol::{Channel, Flow, Framing, Protocol};
 pub use servo::{Exercised, Idle, Mark, MarkKind, Rated, ReadAt, Servo};
 pub use strict::Ends;
 

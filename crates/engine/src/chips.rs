@@ -4,7 +4,7 @@
 use crate::why::Judge;
 use crate::why::board::{EXPANDER, FIRMATA, PWM};
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Chip, Rig, Signal};
+use wasvolta_core::rig::{Board, Channel, Chip, Protocol, Rig, Signal};
 use wasvolta_core::unit::count16;
 use wasvolta_port::board::BoardSettings;
 use wasvolta_port::{expander, firmata, pwm};
@@ -50,7 +50,26 @@ fn firmata(rig: &Rig, board: &Board) -> BoardSettings {
     BoardSettings::Firmata(firmata::FirmataSettings {
         levels: pins(Signal::Share),
         switches: pins(Signal::Switch),
+        reads: reads(rig, board),
     })
+}
+
+/// The pins that inputs are read from, over the links that stand on a board.
+fn reads(rig: &Rig, board: &Board) -> firmata::Reads {
+    let mut reads = firmata::Reads::default();
+    let here =
+        |link: &str| rig.link(link).is_some_and(|link| link.on == board.name && rig.port(&link.on).is_none());
+    for input in rig.inputs.iter().filter(|input| here(&input.link)) {
+        let Some(Channel::Code(code)) = (Protocol::Firmata.row().read)(&input.channel) else { continue };
+        if let Some(channel) = code.checked_sub(firmata::ANALOG) {
+            reads.analog |= 1u16.checked_shl(channel.into()).unwrap_or(0);
+        } else {
+            let pin = 1u128 << (code % firmata::PULLED_UP);
+            reads.digital |= pin;
+            reads.pulled_up |= if code >= firmata::PULLED_UP { pin } else { 0 };
+        }
+    }
+    reads
 }
 
 fn pwm(_: &Rig, board: &Board) -> BoardSettings {

@@ -8,6 +8,7 @@ pub mod beat;
 mod chips;
 pub mod compiled;
 mod links;
+mod pins;
 pub mod record;
 pub mod snapshot;
 pub mod stop;
@@ -23,6 +24,7 @@ pub use wiring::{WaySetup, Wiring};
 
 use beat::Beat;
 use links::{Keeper, Kept, Trouble, WayEnd, WayId};
+use pins::Pins;
 use record::{Recording, Scribe};
 use rtrb::{Producer, RingBuffer};
 use std::io::Write;
@@ -37,7 +39,7 @@ use wasvolta_port::inlet::{OpenInlet, Shut};
 use wasvolta_port::pwm::Files;
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, I2cBus};
-use worker::{Ended, Endings, Work};
+use worker::{Ended, Told, Work};
 
 /// Opens a way, again and again if it must.
 pub type Open<W> = Box<dyn FnMut() -> Result<W, BusError> + Send>;
@@ -114,6 +116,8 @@ struct KnownWay {
 /// The ways in as they are now, and what makes others.
 struct WaysIn {
     opener: Opener,
+    /// What boards read from their pins.
+    pins: Pins,
     /// In the order of the wiring that was given to run last.
     known: Vec<KnownWay>,
     /// The id that the next one gets.
@@ -136,7 +140,11 @@ impl WaysIn {
                 (before.swap_remove(place), None)
             } else {
                 let trouble = Trouble::default();
-                let (kept, held) = links::way((self.opener)(&way.setup), trouble.clone());
+                let open = match way.setup.board {
+                    Some(board) => self.pins.opener(board),
+                    None => (self.opener)(&way.setup),
+                };
+                let (kept, held) = links::way(open, trouble.clone());
                 // The keeper ends only with the engine.
                 let _ = self.to_keeper.send(kept);
                 self.next += 1;
@@ -177,7 +185,7 @@ pub struct Engine {
     ways_in: WaysIn,
     compiled: Arc<Compiled>,
     recording: Option<Recording>,
-    ended: Endings,
+    told: Told,
     /// When the last command was given.
     commanded: Option<Duration>,
 }
@@ -233,28 +241,23 @@ impl Engine {
             }
             None => (None, None, None),
         };
-        let ended = Endings::default();
-        let (workers, posts) = worker::make(setup.boards, &compiled.wiring, &setup.clock, &ended);
+        let told = Told::default();
+        let (workers, posts) = worker::make(setup.boards, &compiled.wiring, &setup.clock, &told);
         let (keeper, to_keeper) = Keeper::new();
-        let mut ways_in =
-            WaysIn { opener: setup.opener, known: Vec::new(), next: 0, to_keeper, keeper: None };
+        let mut ways_in = WaysIn {
+            opener: setup.opener,
+            pins: told.pins.clone(),
+            known: Vec::new(),
+            next: 0,
+            to_keeper,
+            keeper: None,
+        };
         let first = next_plan(&compiled, &mut ways_in);
         let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine = Self {
-            down,
-            up,
-            stop,
-            drive,
-            clock,
-            ports,
-            ways_in,
-            compiled,
-            recording,
-            ended,
-            commanded: None,
-        };
+        let engine =
+            Self { down, up, stop, drive, clock, ports, ways_in, compiled, recording, told, commanded: None };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -310,7 +313,7 @@ impl Engine {
     /// When the system gives no thread.
     pub fn add_port(&mut self, port: BoardPort) -> std::io::Result<()> {
         self.ports.push(port.name.clone());
-        let (worker, post) = worker::of(port, &[], &self.clock, &self.ended);
+        let (worker, post) = worker::of(port, &[], &self.clock, &self.told);
         let mut port = NewPort { post, waker: None };
         match &mut self.drive {
             Drive::Threads(threads) => {
@@ -381,7 +384,7 @@ impl Engine {
     /// Ends: every pulse is stopped that is not to stay. Gives what was read back of each board that had any.
     pub fn finish(mut self) -> Vec<Ended> {
         self.end();
-        std::mem::take(&mut *self.ended.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+        std::mem::take(&mut *self.told.ended.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 
     fn end(&mut self) {

@@ -114,6 +114,8 @@ pub(crate) struct LinkSetup {
     pub(crate) protocol: Protocol,
     /// The channels that inputs stand on, with those inputs' places.
     pub(crate) wanted: Vec<(Channel, Vec<usize>)>,
+    /// The topic to which the last will of its sender goes.
+    pub(crate) will: Option<String>,
 }
 
 /// One channel of a link.
@@ -130,6 +132,10 @@ struct Slot {
     /// The newest values, in a ring.
     recent: [f64; RECENT],
     inputs: Vec<usize>,
+    /// The ends that its device gives.
+    ends: Option<(f64, f64)>,
+    /// What it said last it said nobody knows when.
+    is_old: bool,
 }
 
 impl Slot {
@@ -142,6 +148,8 @@ impl Slot {
             span: (0.0, 0.0),
             recent: [0.0; RECENT],
             inputs,
+            ends: None,
+            is_old: false,
         }
     }
 
@@ -159,6 +167,7 @@ impl Slot {
     /// Takes a value; whether it is another than the one before.
     fn take(&mut self, value: f64, is_event: bool) -> bool {
         let before = self.newest.replace(value);
+        self.is_old = false;
         self.span =
             if self.count == 0 { (value, value) } else { (self.span.0.min(value), self.span.1.max(value)) };
         if let Some(place) =
@@ -188,6 +197,21 @@ struct Ear {
     changed: bool,
     /// Frames of values that come without bytes.
     frames: u64,
+    will: Option<String>,
+}
+
+impl Ear {
+    /// The places of all slots that a channel stands in, with a new one where it stands in none of its own.
+    fn ensure(&mut self, code: u16, name: &str) -> impl Iterator<Item = &mut Slot> {
+        let known = self.slots.iter().any(|slot| slot.is(code, name) && slot.is_named() != name.is_empty());
+        if !known
+            && self.slots.len() < MOST_CHANNELS
+            && let Some(channel) = channel(code, name)
+        {
+            self.slots.push(Slot::new(channel, Vec::new()));
+        }
+        self.slots.iter_mut().filter(move |slot| slot.is(code, name))
+    }
 }
 
 impl Sink for Ear {
@@ -196,20 +220,29 @@ impl Sink for Ear {
             return;
         }
         // A value may stand behind one input by its place, and behind another by its name.
-        let (mut known, mut changed) = (false, false);
-        for slot in self.slots.iter_mut().filter(|slot| slot.is(code, name)) {
-            known |= slot.is_named() != name.is_empty();
-            changed |= slot.take(value, self.is_event);
-        }
-        if !known
-            && self.slots.len() < MOST_CHANNELS
-            && let Some(channel) = channel(code, name)
-        {
-            let mut slot = Slot::new(channel, Vec::new());
-            changed |= slot.take(value, self.is_event);
-            self.slots.push(slot);
-        }
+        let is_event = self.is_event;
+        let changed =
+            self.ensure(code, name).fold(false, |changed, slot| slot.take(value, is_event) | changed);
         self.changed |= changed;
+    }
+
+    fn has(&mut self, code: u16, name: &str, ends: Option<(f64, f64)>) {
+        self.ensure(code, name).for_each(|slot| slot.ends = ends);
+    }
+
+    fn once(&mut self, name: &str, value: f64) {
+        // What is heard now is newer than what was said once.
+        for slot in self.ensure(0, name).filter(|slot| slot.count == 0 && value.is_finite()) {
+            (slot.newest, slot.is_old, slot.span) = (Some(value), true, (value, value));
+        }
+    }
+
+    fn will(&mut self, topic: &str, is_there: bool) {
+        if self.will.as_deref() != Some(topic) {
+            return;
+        }
+        self.heard.failsafe = !is_there;
+        self.heard.frames = u32::from(is_there);
     }
 
     fn frame(&mut self, frame: Frame) {
@@ -248,6 +281,18 @@ impl Sink for Links<'_> {
     fn frame(&mut self, frame: Frame) {
         self.0.iter_mut().for_each(|link| link.ear.frame(frame));
     }
+
+    fn has(&mut self, code: u16, name: &str, ends: Option<(f64, f64)>) {
+        self.0.iter_mut().for_each(|link| link.ear.has(code, name, ends));
+    }
+
+    fn once(&mut self, name: &str, value: f64) {
+        self.0.iter_mut().for_each(|link| link.ear.once(name, value));
+    }
+
+    fn will(&mut self, topic: &str, is_there: bool) {
+        self.0.iter_mut().for_each(|link| link.ear.will(topic, is_there));
+    }
 }
 
 impl Outlet for Links<'_> {
@@ -279,6 +324,7 @@ impl WayEnd {
                 is_event: !setup.protocol.streams(),
                 changed: false,
                 frames: 0,
+                will: setup.will.clone(),
             },
             setup: setup.clone(),
         };
@@ -377,6 +423,8 @@ impl WayEnd {
                 greatest: slot.span.1,
                 count: slot.count,
                 recent: slot.recent,
+                ends: slot.ends,
+                is_old: slot.is_old,
             }));
         }
     }
@@ -392,10 +440,10 @@ impl LinkEnd {
             match same {
                 Some(own) => {
                     (own.newest, own.count, own.span) = (slot.newest, slot.count, slot.span);
-                    own.recent = slot.recent;
+                    (own.recent, own.ends, own.is_old) = (slot.recent, slot.ends, slot.is_old);
                 }
                 // What only an input that went stood on and never said anything is forgotten.
-                None if slot.count > 0 && has_room => {
+                None if (slot.newest.is_some() || slot.ends.is_some()) && has_room => {
                     self.ear.slots.push(Slot { inputs: Vec::new(), ..slot });
                 }
                 None => {}
@@ -410,7 +458,7 @@ mod tests {
     use wasvolta_core::rig::PartId;
 
     fn end(wanted: &[(Channel, Vec<usize>)], protocol: Protocol) -> WayEnd {
-        let setup = LinkSetup { id: LinkId::of(3), place: 0, protocol, wanted: wanted.to_vec() };
+        let setup = LinkSetup { id: LinkId::of(3), place: 0, protocol, wanted: wanted.to_vec(), will: None };
         WayEnd::new(1, None, Carrier::Stream, &[setup])
     }
 
@@ -427,11 +475,18 @@ mod tests {
     #[test]
     fn every_protocol_of_bytes_has_its_decoder_and_every_decoder_its_protocol() {
         let words: Vec<&str> = wasvolta_wire::decode::DECODERS.iter().map(|row| row.protocol).collect();
+        let values = [
+            Protocol::Firmata,
+            Protocol::Evdev,
+            Protocol::Gpio,
+            Protocol::Mqtt,
+            Protocol::Keys,
+            Protocol::Wave,
+        ];
         for protocol in Protocol::ALL {
-            // A wave comes as values.
-            assert_eq!(words.contains(&protocol.word()), protocol != Protocol::Wave, "{protocol:?}");
+            assert_eq!(words.contains(&protocol.word()), !values.contains(&protocol), "{protocol:?}");
         }
-        assert_eq!(words.len() + 1, Protocol::ALL.len());
+        assert_eq!(words.len() + values.len(), Protocol::ALL.len());
     }
 
     #[test]

@@ -133,6 +133,10 @@ pub struct ChannelState {
     pub greatest: f64,
     /// How many values it has said.
     pub count: u64,
+    /// The raw values at its ends, where its device gives them.
+    pub ends: Option<(f64, f64)>,
+    /// What it said last it said nobody knows when: a broker kept it.
+    pub is_old: bool,
     /// The newest of them, in a ring: the one that was said as number `n` from 0 stands at `n % RECENT`.
     pub recent: [f64; RECENT],
 }

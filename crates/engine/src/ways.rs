@@ -7,7 +7,7 @@ use std::time::Duration;
 use wasvolta_core::rig::{Framing, PortKind, Wave};
 use wasvolta_port::Fault;
 use wasvolta_port::inlet::{self, Drained, Inlet, OpenInlet, Outlet, Shut};
-use wasvolta_port::serial;
+use wasvolta_port::{gpio, mqtt, pad, serial};
 use wasvolta_wire::decode::{Carrier, Frame};
 
 /// The time between two values of a wave.
@@ -17,7 +17,7 @@ const MOST_AT_ONCE: u32 = 10;
 
 /// What opens a way as it is set up; it is tried again and again where it cannot be opened yet.
 pub fn opener(setup: &WaySetup) -> OpenInlet {
-    let WaySetup { port, protocol, wave } = setup;
+    let WaySetup { port, protocol, wave, .. } = setup;
     let path = PathBuf::from(&port.path);
     match port.kind {
         PortKind::Serial => {
@@ -34,6 +34,29 @@ pub fn opener(setup: &WaySetup) -> OpenInlet {
             let wave = wave.unwrap_or(Wave::USUAL);
             Box::new(move || Ok(Box::new(Waving { wave, next: None, began: Duration::ZERO })))
         }
+        PortKind::Midi => Box::new(move || inlet::device(&path)),
+        PortKind::Evdev => Box::new(move || pad::open(&path)),
+        PortKind::Gpio => {
+            let plan = gpio::Plan::of(setup.channels.iter().map(String::as_str));
+            Box::new(move || gpio::open(&path, &plan))
+        }
+        PortKind::Mqtt => match port.broker() {
+            Some((host, number, topics)) => mqtt::opener(mqtt::Broker {
+                host: host.to_owned(),
+                port: number,
+                topics: topics.to_owned(),
+                wills: setup.wills.clone(),
+                login_file: port.login_file.clone(),
+            }),
+            None => Box::new(|| Err(nothing("no broker to listen at"))),
+        },
+        PortKind::Keys => Box::new(|| {
+            Err(Shut {
+                words: "the keyboard's faders are moved on the screen alone".to_owned(),
+                help: "open the rig in the program: in Inputs J plays them".to_owned(),
+                fault: Fault::OtherKind,
+            })
+        }),
         PortKind::I2c | PortKind::Pwm => Box::new(|| Err(nothing("no link can stand there"))),
     }
 }

@@ -4,7 +4,7 @@ use crate::chips;
 use crate::links::LinkSetup;
 use std::collections::HashMap;
 use wasvolta_core::rig::{
-    BoardId, Channel, Kind, Link, Parts, Port, PortId, Protocol, Rig, Servo, Signal, Wave,
+    Board, BoardId, Channel, Kind, Link, Parts, Port, PortId, Protocol, Rig, Servo, Signal, Wave,
 };
 use wasvolta_port::board::BoardSettings;
 use wasvolta_port::firmata::Role;
@@ -55,12 +55,19 @@ pub struct WaySetup {
     pub protocol: Protocol,
     /// What a wave generator makes.
     pub wave: Option<Wave>,
+    /// The board behind the port whose pins are read.
+    pub board: Option<BoardId>,
+    /// The names of the channels that are to be asked for, of a protocol that has no others.
+    pub channels: Vec<String>,
+    /// The topics to which the last wills of senders go.
+    pub wills: Vec<String>,
 }
 
 impl WaySetup {
-    fn of(port: &Port, link: &Link, protocol: Protocol) -> Self {
+    fn of(port: &Port, board: Option<&Board>, link: &Link, protocol: Protocol) -> Self {
         let port = Port { name: String::new(), id: PortId::default(), ..port.clone() };
-        Self { port, protocol, wave: link.wave }
+        let (channels, wills) = (Vec::new(), Vec::new());
+        Self { port, protocol, wave: link.wave, board: board.map(|board| board.id), channels, wills }
     }
 }
 
@@ -137,13 +144,19 @@ fn ways_in(rig: Parts<'_>) -> Vec<WayIn> {
     let mut ways: Vec<WayIn> = Vec::new();
     let mut way_of: HashMap<&str, usize> = HashMap::new();
     for ((place, link), wanted) in rig.links.iter().enumerate().zip(wanted) {
-        let (Some(port), Some(protocol)) = (rig.port(&link.on), rig.protocol_of(link)) else { continue };
+        let (Some((port, board)), Some(protocol)) = (rig.place_of(link), rig.protocol_of(link)) else {
+            continue;
+        };
         let way = *way_of.entry(&port.name).or_insert_with(|| {
-            ways.push(WayIn { setup: WaySetup::of(port, link, protocol), links: Vec::new() });
+            ways.push(WayIn { setup: WaySetup::of(port, board, link, protocol), links: Vec::new() });
             ways.len() - 1
         });
         if let Some(way) = ways.get_mut(way) {
-            way.links.push(LinkSetup { id: link.id, place, protocol, wanted });
+            if protocol.row().asks {
+                way.setup.channels.extend(wanted.iter().map(|(channel, _)| protocol.name(channel)));
+            }
+            way.setup.wills.extend(link.will.clone());
+            way.links.push(LinkSetup { id: link.id, place, protocol, wanted, will: link.will.clone() });
         }
     }
     ways
@@ -161,8 +174,8 @@ mod tests {
     use crate::snapshot::BoardState;
     use crate::{Compiled, Snapshot};
     use std::sync::Arc;
+    use wasvolta_core::rig::PartId;
     use wasvolta_core::rig::file::{Loaded, load};
-    use wasvolta_core::rig::{Board, PartId};
 
     #[test]
     fn boards_are_told_apart_though_the_rig_mixes_their_ports() {

@@ -1,5 +1,6 @@
 //! One worker a port: takes the newest frame, brings its boards there, and releases them as its last act.
 
+use crate::pins::Pins;
 use crate::snapshot::{BoardState, Trouble};
 use crate::stop::Stop;
 use crate::wiring::{Wired, Wiring};
@@ -111,7 +112,18 @@ struct Worker<D: Driver> {
     reopen: Again,
     released: bool,
     name: String,
-    ended: Endings,
+    told: Told,
+    /// What a board has read in this round.
+    read: Vec<(u16, f64)>,
+}
+
+/// Where workers write what others look for.
+#[derive(Clone, Default)]
+pub struct Told {
+    /// How their boards ended.
+    pub ended: Endings,
+    /// What their boards read.
+    pub(crate) pins: Pins,
 }
 
 /// How the pulses of a board ended.
@@ -181,9 +193,9 @@ pub fn make(
     ports: Vec<BoardPort>,
     wiring: &Wiring,
     clock: &Arc<dyn Clock>,
-    ended: &Endings,
+    told: &Told,
 ) -> (Vec<Box<dyn Work>>, Vec<Post>) {
-    ports.into_iter().zip(&wiring.boards).map(|(port, boards)| of(port, boards, clock, ended)).unzip()
+    ports.into_iter().zip(&wiring.boards).map(|(port, boards)| of(port, boards, clock, told)).unzip()
 }
 
 /// The worker of one port with its mailbox.
@@ -191,12 +203,12 @@ pub fn of(
     BoardPort { name, way }: BoardPort,
     boards: &[Wired],
     clock: &Arc<dyn Clock>,
-    ended: &Endings,
+    told: &Told,
 ) -> (Box<dyn Work>, Post) {
     match way {
-        Way::Bus(open) => worker::<Expander>((name, open), boards, clock, ended),
-        Way::Line(open) => worker::<Firmata>((name, open), boards, clock, ended),
-        Way::Files(open) => worker::<Pwm>((name, open), boards, clock, ended),
+        Way::Bus(open) => worker::<Expander>((name, open), boards, clock, told),
+        Way::Line(open) => worker::<Firmata>((name, open), boards, clock, told),
+        Way::Files(open) => worker::<Pwm>((name, open), boards, clock, told),
     }
 }
 
@@ -204,7 +216,7 @@ fn worker<D: Driver + 'static>(
     (name, open): (String, Open<D::Way>),
     boards: &[Wired],
     clock: &Arc<dyn Clock>,
-    ended: &Endings,
+    told: &Told,
 ) -> (Box<dyn Work>, Post) {
     let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
     let report: Report = boards.iter().map(|board| BoardState::of(board.id)).collect();
@@ -222,7 +234,8 @@ fn worker<D: Driver + 'static>(
         reopen: Again::NOW,
         released: false,
         name,
-        ended: Arc::clone(ended),
+        told: told.clone(),
+        read: Vec::new(),
     };
     let alive = Arc::clone(&worker.alive);
     (Box::new(worker), Post { alive, frames: frames_in, last: frame, reports: reports_out })
@@ -278,7 +291,12 @@ impl<D: Driver> Work for Worker<D> {
                 }
                 Err(error) => {
                     self.reopen.failed(now);
-                    self.boards.iter_mut().for_each(|board| board.fail(&error, now));
+                    for board in &mut self.boards {
+                        if D::READS {
+                            self.told.pins.served(board.state.id, false, &[]);
+                        }
+                        board.fail(&error, now);
+                    }
                 }
             }
         }
@@ -315,13 +333,24 @@ impl<D: Driver> Worker<D> {
             };
             match board.service(way, now, frame, &wait) {
                 Ok(()) => {
+                    if D::READS {
+                        self.read.clear();
+                        board.driver.take_read(&mut |code, value| self.read.push((code, value)));
+                        let is_up = board.driver.phase() == Phase::Started;
+                        self.told.pins.served(frame.id, is_up, &self.read);
+                    }
                     board.failing = false;
                     board.again.worked();
                     if let Some(due) = board.driver.due(now, &frame.wanted) {
                         next = next.min(due.saturating_sub(now));
                     }
                 }
-                Err(error) => board.fail(&error, now),
+                Err(error) => {
+                    if D::READS {
+                        self.told.pins.served(frame.id, false, &[]);
+                    }
+                    board.fail(&error, now);
+                }
             }
             now = self.clock.now();
         }
@@ -432,7 +461,7 @@ impl<D: Driver> Worker<D> {
             self.way = None;
             self.clock.wait(RELEASE_AGAIN);
         }
-        let mut ended = self.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut ended = self.told.ended.lock().unwrap_or_else(PoisonError::into_inner);
         for Leaving { place, channels, owed, proof, .. } in left {
             let address = self.boards.get(place).and_then(|board| board.driver.address());
             let proof = proof.unwrap_or(Proof::MayPulse { channels: owed, why: None });

@@ -13,7 +13,7 @@ use wasvolta_core::rig::{Back, Board, Index, Joint, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::{Hertz, Micros, Seconds};
-use wasvolta_engine::worker::{self, Endings, Post};
+use wasvolta_engine::worker::{self, Post, Told};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring, ways};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, board};
@@ -105,7 +105,7 @@ fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
     });
     let port = BoardPort { name: "bench-bus".into(), way: Way::Bus(open) };
     let shared: Arc<dyn Clock> = clock.clone();
-    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared, &Endings::default());
+    let (mut workers, mut posts) = worker::make(vec![port], &wiring, &shared, &Told::default());
     *mailbox.lock().unwrap() = posts.pop();
     while clock.now() < Duration::from_secs(8) {
         workers[0].service();
@@ -370,7 +370,7 @@ fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
         &setup.boards.iter().map(|b| b.name.clone()).collect::<Vec<_>>(),
     );
     let shared: Arc<dyn Clock> = clock.clone();
-    let (mut workers, mut posts) = worker::make(setup.boards, &wiring, &shared, &Endings::default());
+    let (mut workers, mut posts) = worker::make(setup.boards, &wiring, &shared, &Told::default());
     let (worker, post) = (&mut workers[0], &mut posts[0]);
     let mut frame = post.last.clone();
     // A winch that turns, beside a servo that stands: the winch has ticks at which it stops.

@@ -152,6 +152,12 @@ pub trait Driver: Send + Sized {
     /// was out of reach, both may have fallen.
     const POWERED_BY_ITS_WAY: bool = false;
 
+    /// It may read pins beside those that it drives.
+    const READS: bool = false;
+
+    /// Hands on what was read since the last call, by the codes that a link has for its channels.
+    fn take_read(&mut self, _each: &mut dyn FnMut(u16, f64)) {}
+
     /// A driver that has not spoken to its board yet; none for settings of another kind.
     fn of(settings: &BoardSettings) -> Option<Self>;
 

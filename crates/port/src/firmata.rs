@@ -44,7 +44,33 @@ pub struct FirmataSettings {
     pub levels: u128,
     /// Pins that are on or off: any count but 0 is on.
     pub switches: u128,
+    /// What is read from its other pins.
+    pub reads: Reads,
 }
+
+/// Pins that are read. A bit a pin, or an analog channel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Reads {
+    /// Analog channels.
+    pub analog: u16,
+    /// Digital pins.
+    pub digital: u128,
+    /// Those of them whose pull-up is to be on.
+    pub pulled_up: u128,
+}
+
+/// The first code of an analog channel among what is read; digital pins stand from 0.
+pub const ANALOG: u16 = 256;
+/// The first code of a digital pin with its pull-up.
+pub const PULLED_UP: u16 = 128;
+/// Pins of one digital report.
+const PORT_PINS: u8 = 8;
+/// The time between two reports of an analog channel.
+const SAMPLING_MS: u16 = 20;
+/// While something is read, the line is looked at this often.
+const READ_EVERY: Duration = Duration::from_millis(5);
+/// The most of what was read that waits.
+const MOST_READ: usize = 1024;
 
 /// What a pin is driven as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -171,6 +197,11 @@ pub struct Firmata {
     was_up: bool,
     /// The pin that was asked last.
     last_pin: u8,
+    /// What it was told to report.
+    reading: Reads,
+    /// By analog channel, its pin.
+    analog_pins: [Option<u8>; 16],
+    read: Vec<(u16, f64)>,
 }
 
 impl Default for Firmata {
@@ -196,6 +227,9 @@ impl Default for Firmata {
             out: Vec::with_capacity(512),
             was_up: false,
             last_pin: 0,
+            reading: Reads::default(),
+            analog_pins: [None; 16],
+            read: Vec::new(),
         }
     }
 }
@@ -263,8 +297,78 @@ impl Firmata {
                 });
                 self.learned = true;
             }
+            Some(FromBoard::AnalogMapping(channels)) => {
+                for (pin, channel) in (0u8..).zip(channels) {
+                    if let Some(place) = self.analog_pins.get_mut(usize::from(*channel)) {
+                        *place = Some(pin);
+                    }
+                }
+            }
+            Some(FromBoard::Analog { channel, value }) if self.reading.analog >> channel & 1 == 1 => {
+                self.keep_read(ANALOG + u16::from(channel), f64::from(value));
+            }
+            Some(FromBoard::Digital { port, bits }) => {
+                for (n, pin) in (port * PORT_PINS..).take(usize::from(PORT_PINS)).enumerate() {
+                    if is_set(self.reading.digital, usize::from(pin)) {
+                        let pulled = is_set(self.reading.pulled_up, usize::from(pin));
+                        let code = u16::from(pin) + if pulled { PULLED_UP } else { 0 };
+                        self.keep_read(code, f64::from(bits >> n & 1));
+                    }
+                }
+            }
             _ => {}
         }
+    }
+
+    fn keep_read(&mut self, code: u16, value: f64) {
+        if self.read.len() < MOST_READ {
+            self.read.push((code, value));
+        }
+    }
+
+    /// Tells it what to report, where that is another than before. What a servo hangs on is never made an input.
+    fn tell_reads(&mut self) {
+        let (wanted, was) = (self.settings.reads, self.reading);
+        if wanted == was {
+            return;
+        }
+        if was == Reads::default() {
+            self.say(ToBoard::Sampling { interval_ms: SAMPLING_MS });
+        }
+        for channel in 0..16u8 {
+            let (on, before) = (wanted.analog >> channel & 1 == 1, was.analog >> channel & 1 == 1);
+            if let Some(pin) =
+                self.analog_pins.get(usize::from(channel)).copied().flatten().filter(|_| on && !before)
+            {
+                self.say(ToBoard::PinMode { pin, mode: mode::ANALOG });
+            }
+            if on != before {
+                self.say(ToBoard::ReportAnalog { channel, on });
+            }
+        }
+        let at = |reads: &Reads, pin: u8| {
+            let pin = usize::from(pin);
+            is_set(reads.digital, pin).then(|| is_set(reads.pulled_up, pin))
+        };
+        for port in 0..16u8 {
+            let pins = || (port * PORT_PINS..).take(usize::from(PORT_PINS));
+            for pin in pins() {
+                if let Some(pulled) = at(&wanted, pin).filter(|_| at(&wanted, pin) != at(&was, pin)) {
+                    self.say(ToBoard::PinMode {
+                        pin,
+                        mode: if pulled { mode::PULL_UP } else { mode::INPUT },
+                    });
+                }
+            }
+            let (on, before) =
+                (pins().any(|pin| at(&wanted, pin).is_some()), pins().any(|pin| at(&was, pin).is_some()));
+            let changed = pins().any(|pin| at(&wanted, pin) != at(&was, pin));
+            // Told again it says how all of them stand.
+            if on && changed || on != before {
+                self.say(ToBoard::ReportDigital { port, on });
+            }
+        }
+        self.reading = wanted;
     }
 
     const fn answered(&mut self, now: Duration) {
@@ -370,6 +474,8 @@ impl Firmata {
             return Err(failed("understand", Fault::Foreign));
         }
         self.learned = false;
+        // What has started anew reports nothing.
+        (self.reading, self.analog_pins) = (Reads::default(), [None; 16]);
         self.step = Step::Learning { since: now };
         self.say(ToBoard::AskCapabilities);
         self.say(ToBoard::AskAnalogMapping);
@@ -543,6 +649,14 @@ impl Driver for Firmata {
         (self.asked_at, self.asked_pin, self.restarted) = (None, None, false);
         self.owed = (0, 0);
         self.out.clear();
+        self.reading = Reads::default();
+        self.read.clear();
+    }
+
+    const READS: bool = true;
+
+    fn take_read(&mut self, each: &mut dyn FnMut(u16, f64)) {
+        self.read.drain(..).for_each(|(code, value)| each(code, value));
     }
 
     fn service(
@@ -569,6 +683,8 @@ impl Driver for Firmata {
             self.learn(line, now)?;
             return Ok(Noted::Lapsed(Lapse::Reset));
         }
+        self.tell_reads();
+        self.write(line, now)?;
         self.send(line, now, wanted)?;
         let last = if self.asked_at.is_some() { self.put_at } else { self.answered_at };
         if now.saturating_sub(last) >= ASK_EVERY {
@@ -628,7 +744,9 @@ impl Driver for Firmata {
             return Some(now + if waits { ANSWERED_SOON } else { LISTEN });
         }
         let due = self.pace.due(FRAME, &self.sent, &self.possible(wanted));
-        due.map(|due| due.max(self.free_at))
+        let due = due.map(|due| due.max(self.free_at));
+        let reads = (self.reading != Reads::default()).then(|| now + READ_EVERY);
+        [due, reads].into_iter().flatten().min()
     }
 
     fn release(

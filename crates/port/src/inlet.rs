@@ -5,7 +5,7 @@
 
 use crate::i2c::Fault;
 use crate::serial::{Framing, Got, Serial, SerialError};
-use rustix::fd::{AsFd, BorrowedFd};
+use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::io::Errno;
 use std::net::{SocketAddr, UdpSocket};
 use std::path::Path;
@@ -109,6 +109,52 @@ impl Inlet for Line {
         self.serial.is_plainer().then_some(
             "the line has not taken even parity and two stop bits, as a pty does not: bytes with an error are not told apart",
         )
+    }
+}
+
+/// A device of the kernel that gives bytes: a MIDI device.
+struct Bytes {
+    device: OwnedFd,
+    quiet: Quiet,
+}
+
+/// Opens a device that gives bytes.
+///
+/// # Errors
+/// When it is not there, when this user may not open it, and when another program has it.
+pub fn device(path: &Path) -> Result<Box<dyn Inlet>, Shut> {
+    use rustix::fs::{Mode, OFlags, open};
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    let opened = open(path, flags, Mode::empty());
+    opened.map(|device| Box::new(Bytes { device, quiet: Quiet::default() }) as Box<dyn Inlet>).map_err(|error| {
+        let (fault, help) = match error {
+            Errno::NOENT | Errno::NODEV | Errno::NXIO => {
+                (Fault::NoBus, "plug it in; `wasvolta scan` lists the MIDI devices that are there")
+            }
+            Errno::ACCESS | Errno::PERM => (
+                Fault::Denied,
+                "sound devices belong to the group audio: add your user to it (usermod -aG audio USER), and log in again",
+            ),
+            Errno::BUSY => (Fault::Busy, "another program has it: close that first"),
+            _ => (Fault::OtherKind, "write the path of a MIDI device, as /dev/snd/midiC1D0"),
+        };
+        let words = plain(&error.into());
+        Shut { words: format!("cannot open {}: {words}", path.display()), help: help.to_owned(), fault }
+    })
+}
+
+impl Inlet for Bytes {
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        Some(self.device.as_fd())
+    }
+
+    fn drain(&mut self, now: Duration, out: &mut dyn Outlet) -> Drained {
+        read_all(&mut self.quiet, now, out, |into| match rustix::io::read(&self.device, into) {
+            Ok(0) => Got::Gone,
+            Ok(count) => Got::Bytes(count),
+            Err(Errno::AGAIN | Errno::INTR) => Got::Nothing,
+            Err(_) => Got::Gone,
+        })
     }
 }
 

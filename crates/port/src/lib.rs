@@ -10,10 +10,14 @@ pub mod claim;
 pub mod clock;
 pub mod expander;
 pub mod firmata;
+pub mod gpio;
 pub mod i2c;
 pub mod inlet;
 #[cfg(target_os = "linux")]
 pub mod linux_i2c;
+pub mod mqtt;
+pub mod pad;
+pub mod posted;
 pub mod pwm;
 pub mod scan;
 pub mod serial;

@@ -185,7 +185,7 @@ fn what_cannot_be_drawn_says_what_to_do() {
     let none = calibration::draw(&subject(&rig, "heron.tail", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
         none,
-        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, marsh.moon, marsh.lantern"
+        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, marsh.moon, marsh.lantern, punt.pole"
     );
     let lamp = calibration::draw(&subject(&rig, "marsh.moon", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
@@ -216,7 +216,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
         let all = words(&list).join("\n");
         for part in [
             "Marsh Clock",
-            "2 boards, 6 servos, 2 accessories",
+            "2 boards, 7 servos, 2 accessories",
             "wiring plan, 2026-01-02",
             "PWM expander at 0x41, servos fed by crane-rail",
             "heron.neck",

@@ -5,7 +5,7 @@
 
 use crate::faults::{Faults, Kind, Struck};
 use crate::plugged::{Look, Plugged, Signal};
-use crate::truth::{Part, ServoTruth};
+use crate::truth::{Dice, Part, ServoTruth};
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -82,7 +82,23 @@ struct Inner {
     says_pins: bool,
     /// After a reset it says nothing for so long.
     boots: Duration,
+    /// What stands at its pins from outside: analog channels from 0 to 1, and digital pins.
+    analog: [f64; ANALOG_PINS],
+    high: [Option<bool>; PINS],
+    /// What it was told to report: analog channels, and ports of eight pins.
+    reports: ([bool; ANALOG_PINS], [bool; PORTS]),
+    every: Duration,
+    reported_at: Duration,
+    said_ports: [Option<u8>; PORTS],
+    dice: Dice,
 }
+
+const ANALOG_PINS: usize = PINS - FIRST_ANALOG;
+const PORTS: usize = PINS.div_ceil(8);
+/// Its converter has ten bits.
+const TEN_BITS: f64 = 1023.0;
+/// The usual time between two reports, unless it is told otherwise.
+const REPORTS_EVERY: Duration = Duration::from_millis(19);
 
 /// A handle to a board; all handles are the same one.
 #[derive(Clone)]
@@ -110,6 +126,13 @@ impl FirmataBoard {
             resets_when_opened: true,
             says_pins: true,
             boots: BOOTS,
+            analog: [0.5; ANALOG_PINS],
+            high: [None; PINS],
+            reports: ([false; ANALOG_PINS], [false; PORTS]),
+            every: REPORTS_EVERY,
+            reported_at: Duration::ZERO,
+            said_ports: [None; PORTS],
+            dice: Dice::new(seed),
         };
         Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
     }
@@ -185,6 +208,25 @@ impl FirmataBoard {
         inner.plugged.look(pin, inner.seed)
     }
 
+    /// Moves what hangs on an analog channel, 0–1.
+    pub fn set_analog(&self, channel: usize, at: f64) {
+        if let Some(place) = self.lock().analog.get_mut(channel) {
+            *place = at.clamp(0.0, 1.0);
+        }
+    }
+
+    /// Where what hangs on an analog channel stands, 0–1.
+    pub fn analog(&self, channel: usize) -> Option<f64> {
+        self.lock().analog.get(channel).copied()
+    }
+
+    /// Pulls a pin up or down from outside; none lets it float: low, or high by its pull-up.
+    pub fn set_pin(&self, pin: usize, high: Option<bool>) {
+        if let Some(place) = self.lock().high.get_mut(pin) {
+            *place = high;
+        }
+    }
+
     /// Every byte that came to it.
     pub fn heard(&self) -> Vec<u8> {
         self.lock().heard.clone()
@@ -214,6 +256,7 @@ impl FirmataBoard {
             inner.boots_at = None;
             inner.introduce(version);
         }
+        inner.report(now);
         if silent {
             inner.out.clear();
         }
@@ -254,6 +297,8 @@ impl Inner {
         self.pins = [FRESH; PINS];
         self.decoder.restart();
         self.out.clear();
+        self.reports = ([false; ANALOG_PINS], [false; PORTS]);
+        (self.every, self.said_ports) = (REPORTS_EVERY, [None; PORTS]);
         self.boots_at = Some(now + self.boots);
     }
 
@@ -275,6 +320,45 @@ impl Inner {
     fn introduce(&mut self, (major, minor): (u8, u8)) {
         self.say(FromBoard::Version { major, minor });
         self.say(FromBoard::Firmware { major, minor, name: &[b'm', 0, b'a', 0, b'r', 0, b's', 0, b'h', 0] });
+    }
+
+    /// Says what its inputs read: analog channels in their time, digital ports when they change.
+    fn report(&mut self, now: Duration) {
+        if self.boots_at.is_some() {
+            return;
+        }
+        if now >= self.reported_at + self.every {
+            self.reported_at = now;
+            for channel in 0..ANALOG_PINS {
+                if self.reports.0[channel] {
+                    let noise = f64::from(u8::from(self.dice.between(0.0, 1.0) < 0.5));
+                    #[expect(
+                        clippy::cast_possible_truncation,
+                        clippy::cast_sign_loss,
+                        reason = "within ten bits"
+                    )]
+                    let value = (self.analog[channel] * TEN_BITS + noise).clamp(0.0, TEN_BITS) as u16;
+                    self.say(FromBoard::Analog { channel: u8::try_from(channel).unwrap_or_default(), value });
+                }
+            }
+        }
+        for port in 0..PORTS {
+            let bits = (0..8).fold(0, |bits, n| bits | u8::from(self.reads_high(port * 8 + n)) << n);
+            if self.reports.1[port] && self.said_ports[port] != Some(bits) {
+                self.said_ports[port] = Some(bits);
+                self.say(FromBoard::Digital { port: u8::try_from(port).unwrap_or_default(), bits });
+            }
+        }
+    }
+
+    fn reads_high(&self, pin: usize) -> bool {
+        let Some(state) = self.pins.get(pin) else { return false };
+        let outside = self.high.get(pin).copied().flatten();
+        match state.mode {
+            mode::INPUT => outside.unwrap_or(false),
+            mode::PULL_UP => outside.unwrap_or(true),
+            _ => false,
+        }
     }
 
     fn say(&mut self, message: FromBoard<'_>) {
@@ -319,7 +403,23 @@ impl Inner {
                 // Becoming a servo starts the pulses at once.
                 (pin.mode, pin.value) = (mode::SERVO, 1500);
             }),
-            ToBoard::ReportAnalog { .. } | ToBoard::ReportDigital { .. } | ToBoard::Sampling { .. } => {}
+            ToBoard::ReportAnalog { channel, on } => {
+                if let Some(place) = self.reports.0.get_mut(usize::from(channel)) {
+                    *place = on;
+                }
+            }
+            ToBoard::ReportDigital { port, on } => {
+                let port = usize::from(port);
+                if let (Some(place), Some(said)) =
+                    (self.reports.1.get_mut(port), self.said_ports.get_mut(port))
+                {
+                    // Told to report, it says at once how they stand.
+                    (*place, *said) = (on, None);
+                }
+            }
+            ToBoard::Sampling { interval_ms } => {
+                self.every = Duration::from_millis(interval_ms.max(1).into());
+            }
         }
     }
 

@@ -8,6 +8,8 @@ pub mod chip;
 pub mod clock;
 pub mod faults;
 pub mod firmata;
+pub mod gpio;
+pub mod pad;
 pub mod plugged;
 pub mod pty;
 pub mod pwm;

@@ -15,7 +15,11 @@ use wasvolta_sim::truth::Part;
 use wasvolta_sim::{Bench, ManualClock, Sight, Truth};
 
 /// Pin 5 dims, pin 7 switches, the rest drive servos.
-const SETTINGS: firmata::FirmataSettings = firmata::FirmataSettings { levels: 1 << 5, switches: 1 << 7 };
+const SETTINGS: firmata::FirmataSettings = firmata::FirmataSettings {
+    levels: 1 << 5,
+    switches: 1 << 7,
+    reads: firmata::Reads { analog: 0, digital: 0, pulled_up: 0 },
+};
 const STEP: Duration = Duration::from_millis(10);
 
 struct Rig {
@@ -163,7 +167,11 @@ fn a_lamp_and_a_relay_are_told_as_the_protocol_has_it() {
     rig.clock.advance(Duration::from_millis(80));
     rig.service(&NOBODY).unwrap();
     assert_eq!(said(&rig, before + 18), [0xF4, 5, 1, 0xF5, 5, 0, 0xF4, 7, 1, 0xF5, 7, 0]);
-    rig.driver.configure(&BoardSettings::Firmata(firmata::FirmataSettings { levels: 1 << 8, switches: 0 }));
+    rig.driver.configure(&BoardSettings::Firmata(firmata::FirmataSettings {
+        levels: 1 << 8,
+        switches: 0,
+        ..SETTINGS
+    }));
     rig.clock.advance(Duration::from_millis(80));
     rig.service(&wanted(&[(8, 102)])).unwrap();
     assert!(said(&rig, before + 30).is_empty());
@@ -391,4 +399,56 @@ fn a_port_that_is_asked_says_what_is_on_it() {
         let mut printer = Printer(text.into_bytes());
         assert_eq!(ask(&mut printer, &|_| {}), answer);
     }
+}
+
+fn read(rig: &mut Rig) -> Vec<(u16, f64)> {
+    let mut all = Vec::new();
+    rig.driver.take_read(&mut |code, value| all.push((code, value)));
+    all
+}
+
+#[test]
+fn pins_are_read_beside_those_that_are_driven_and_told_anew_after_a_restart() {
+    const PIN_2: u16 = 2;
+    let reads = firmata::Reads { analog: 1, digital: 1 << 2 | 1 << 4, pulled_up: 1 << 4 };
+    let mut rig = Rig::up(&NOBODY);
+    let before = rig.board.heard().len();
+    rig.driver.configure(&BoardSettings::Firmata(firmata::FirmataSettings { reads, ..SETTINGS }));
+    rig.board.set_analog(0, 0.5);
+    let driven = wanted(&[(9, 1500)]);
+    rig.pass(&driven, Duration::from_millis(200));
+    // Twenty ms between reports; pin 14 analog, reported; 2 an input, 4 with its pull-up; their port reported.
+    let told = unasked(&rig.board.heard()[before..]);
+    let begins = [0xF0, 0x7A, 0x14, 0, 0xF7, 0xF4, 14, 2, 0xC0, 1, 0xF4, 2, 0, 0xF4, 4, 0x0B, 0xD0, 1];
+    assert_eq!(told[..begins.len()], begins);
+    let all = read(&mut rig);
+    let analog: Vec<f64> = all.iter().filter(|(code, _)| *code == firmata::ANALOG).map(|(_, v)| *v).collect();
+    assert!(
+        (8..=10).contains(&analog.len()) && analog.iter().all(|value| (511.0..=512.0).contains(value)),
+        "{all:?}"
+    );
+    let digital = |all: &[(u16, f64)], code| {
+        all.iter().filter(|(own, _)| *own == code).map(|(_, v)| *v).collect::<Vec<_>>()
+    };
+    assert_eq!((digital(&all, PIN_2), digital(&all, firmata::PULLED_UP + 4)), (vec![0.0], vec![1.0]));
+    assert_eq!(rig.board.pulse_us(9), Some(1500), "and a servo is driven all the while");
+    // Pressed to ground, and released.
+    rig.board.set_pin(4, Some(false));
+    rig.pass(&driven, Duration::from_millis(20));
+    rig.board.set_pin(4, None);
+    rig.pass(&driven, Duration::from_millis(20));
+    assert_eq!(digital(&read(&mut rig), firmata::PULLED_UP + 4), [0.0, 1.0]);
+    // What has started anew reports nothing until it is told again.
+    rig.board.reset();
+    assert!(matches!(rig.until_noted(&driven, Duration::from_secs(1)), Ok(Noted::Lapsed(_))));
+    rig.until_noted(&driven, Duration::from_secs(2)).unwrap();
+    read(&mut rig);
+    rig.pass(&driven, Duration::from_millis(100));
+    assert!(read(&mut rig).len() >= 4);
+    // No more.
+    rig.driver.configure(&BoardSettings::Firmata(SETTINGS));
+    rig.pass(&driven, Duration::from_millis(20));
+    read(&mut rig);
+    rig.pass(&driven, Duration::from_millis(100));
+    assert_eq!(read(&mut rig), []);
 }

@@ -10,5 +10,6 @@ pub mod firmata;
 pub mod ibus;
 pub mod lines;
 pub mod midi;
+pub mod mqtt;
 pub mod osc;
 pub mod sbus;

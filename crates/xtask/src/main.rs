@@ -34,7 +34,7 @@ fn main() -> ExitCode {
 
 /// Format, lints, and all tests with Cargo's own runner.
 fn test() -> Result<(), String> {
-    tools::need(&[("tmux", "tmux")])?;
+    tools::need(&[("tmux", "tmux"), ("mosquitto", "mosquitto")])?;
     run(&["fmt", "--all", "--check"])?;
     run(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     run(&["test", "--workspace"])

@@ -31,7 +31,8 @@ pub fn need(programs: &[(&str, &str)]) -> Result<(), String> {
 
 fn is_there(program: &str) -> bool {
     let found = Command::new("sh")
-        .args(["-c", &format!("command -v {program}")])
+        // A broker is where administrators have their programs.
+        .args(["-c", &format!("PATH=$PATH:/usr/sbin command -v {program}")])
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .status();

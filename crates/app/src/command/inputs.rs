@@ -3,6 +3,7 @@
 use crate::cli::Inputs;
 use crate::exit::Exit;
 use crate::hardware::{self, Surroundings};
+use crate::keyboard::Keyboard;
 use crate::senders;
 use crate::{files, say};
 use miette::{IntoDiagnostic, WrapErr};
@@ -95,7 +96,7 @@ pub fn run(wanted: &Inputs) -> miette::Result<ExitCode> {
     let source = files::open(&wanted.rig)?;
     let around: Surroundings = (&wanted.bench).into();
     let bench = hardware::bench_of(source.rig(), &wanted.rig, &around)?;
-    let opener = senders::opener(bench.as_ref().map(|simulated| &simulated.senders));
+    let opener = senders::opener(bench.as_ref().map(|simulated| &simulated.senders), &Keyboard::default());
     let clock = Arc::new(WallClock::default());
     // Without a port for any board nothing can be driven.
     let setup = Setup { boards: Vec::new(), opener, clock, beat: hardware::BEAT, record: None };

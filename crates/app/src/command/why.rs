@@ -66,7 +66,7 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
         Ok(evidence) => (evidence, None),
         Err(error) => (None, Some(error.fault)),
     };
-    let real = hardware::simulated(port).is_none();
+    let real = port.simulated().is_none();
     let who = || claim::who(Path::new(&port.path), board.address.filter(|_| port.baud.is_none()));
     let holder = real.then(who).flatten().map(|holder| holder.to_string());
     let chips = Roots::default().pwm_chips();

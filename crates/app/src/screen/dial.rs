@@ -50,6 +50,8 @@ pub enum Does {
     Stops,
     /// Saves first.
     Save,
+    /// Moves the one of that number.
+    Number(u8),
     /// Goes without.
     Without,
     /// Goes on from what was found.

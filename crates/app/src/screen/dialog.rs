@@ -49,6 +49,8 @@ pub enum Purpose {
 /// What is being asked.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Dialog {
+    /// The keyboard's faders are played.
+    Faders,
     /// Where the horn stands.
     Engage {
         /// The needle.
@@ -340,6 +342,13 @@ static WATCH_SIMULATED: &[DialogKey] =
     &[enter("keep all"), STAND_IN, row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
 static WATCH: &[DialogKey] =
     &[enter("keep all"), row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
+static FADERS: &[DialogKey] = &[
+    row("← →", "fader1", &[(LEFT, Does::Less), (RIGHT, Does::More)]),
+    row("↓ ↑", "fader2", &[(DOWN, Does::Down), (UP, Does::Up)]),
+    row("1 2", "toggles", &[(Key::char('1'), Does::Number(2)), (Key::char('2'), Does::Number(3))]),
+    row("3 4", "buttons", &[(Key::char('3'), Does::Number(4)), (Key::char('4'), Does::Number(5))]),
+    LEAVE,
+];
 static CONFIRM: &[DialogKey] = &[enter("yes"), LEAVE];
 static FORM: &[DialogKey] = &[enter("do it"), LEAVE];
 static FORMS: &[DialogKey] = &[enter("do it"), row("Tab", "the other word", &[]), LEAVE];
@@ -379,6 +388,7 @@ impl Dialog {
             Self::Listen(_) => LISTEN,
             Self::Watch(watching) if watching.simulated => WATCH_SIMULATED,
             Self::Watch(_) => WATCH,
+            Self::Faders => FADERS,
             Self::Recover { .. } => RECOVER,
             Self::Form(form) => match form.fields.len() {
                 0 => CONFIRM,
@@ -423,6 +433,7 @@ mod tests {
         LISTEN_SIMULATED,
         WATCH,
         WATCH_SIMULATED,
+        FADERS,
         CONFIRM,
         FORM,
         FORMS,

@@ -2,6 +2,7 @@
 
 pub mod acts;
 mod advice;
+pub mod faders;
 pub mod heard;
 pub mod links;
 pub mod listen;
@@ -13,7 +14,7 @@ use super::calibrate;
 use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, has_link, input, sender, tieable, transmitter};
+use super::ready::{always, has_link, input, keyboard, sender, tieable, transmitter};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -51,6 +52,7 @@ pub static PANEL: Panel = Panel {
 static ACTIONS: &[Action] = &[
     Action { name: "add input", keys: &[key('I')], view: HERE, short: "add input", long: "make an input of a channel: move the one you mean, or pick it", ready: has_link, run: listen::for_new },
     Action { name: "watch", keys: &[key('V')], view: HERE, short: "watch", long: "learn the input's span, rest, noise and kind: move it all the way", ready: input, run: listen::watch },
+    Action { name: "play faders", keys: &[key('J')], view: HERE, short: "play faders", long: "move the keyboard's faders, toggles and buttons", ready: keyboard, run: faders::play },
     Action { name: "add input by name", keys: &[], view: HERE, short: "", long: "make an input of a channel that you name", ready: has_link, run: links::add_input },
     Action { name: "swap channel", keys: &[key('Z')], view: HERE, short: "", long: "let the input stand on another channel: move that one", ready: input, run: listen::for_picked },
     Action { name: "input's channel", keys: &[], view: HERE, short: "", long: "name the link and channel that the picked input stands on", ready: input, run: links::move_input },

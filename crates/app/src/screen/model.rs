@@ -4,6 +4,7 @@ use super::calibrate::state::State as InCalibrate;
 use super::inputs::state::State as InInputs;
 use super::sequence::state::State as InSequence;
 use super::wiring::state::State as InWiring;
+use crate::edition::Edition;
 use crate::recovery::Left;
 use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
@@ -122,8 +123,17 @@ const LINKS_SINCE: u32 = 8;
 const SAID_FOR: Duration = Duration::from_secs(6);
 
 impl Model {
+    /// The ends that the device behind a channel gives for it.
+    pub fn snapshot_ends(&self, edition: &Edition, link: &str, channel: &str) -> Option<(f64, f64)> {
+        let link = edition.rig.link(link)?;
+        let protocol = edition.rig.protocol_of(link)?;
+        let report = self.snapshot.reports.iter().find(|report| report.id == link.id)?;
+        report.channels.iter().find(|state| protocol.name(&state.channel) == channel)?.ends
+    }
+
     /// A screen that opens on the first servo that still wants calibrating.
     pub fn new(session: &mut Session, view: View) -> Self {
+        session.runner.keyboard.show();
         let mut fits = session.runner.edition.fits.iter().zip(&session.document.rig.servos);
         let wanting = |(fit, servo): (&Result<_, _>, &Servo)| fit.is_err() && servo.kind.has_angles();
         let uncalibrated = fits.position(wanting);

@@ -68,6 +68,8 @@ impl Model {
             let raw = input.stages.span + input.stages.clipped + gap;
             self.in_inputs.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
         }
+        session.runner.keyboard.tick();
+        self.in_inputs.keyboard = session.runner.keyboard.values();
         super::inputs::listen::hear(
             &mut self.dialog,
             &mut self.in_inputs.background,

@@ -1,6 +1,7 @@
 //! What keeps an action from being done now, in words that say what to do.
 
 use super::scene::Scene;
+use wasvolta_core::rig::Protocol;
 use wasvolta_core::stage::{Output, Play};
 use wasvolta_port::board::Phase;
 
@@ -269,6 +270,12 @@ pub fn transmitter(scene: &Scene) -> Ready {
 /// There is a link.
 pub fn has_link(scene: &Scene) -> Ready {
     need(!scene.rig.links.is_empty(), "this rig has no link yet: K adds one")
+}
+
+/// There is a link from the keyboard.
+pub fn keyboard(scene: &Scene) -> Ready {
+    let any = scene.rig.links.iter().any(|link| scene.rig.protocol_of(link) == Some(Protocol::Keys));
+    need(any, "this rig has no keyboard faders: K adds a link, on keys")
 }
 
 /// What sends the input is simulated.

@@ -7,6 +7,7 @@ pub mod questions;
 
 use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
+use crate::screen::inputs::faders;
 use crate::screen::intent::Intent;
 use crate::screen::keys;
 use crate::screen::keys::Key;
@@ -51,6 +52,9 @@ fn go_on_waiting(desk: &mut Context) {
 pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
     let Event::Key(pressed) = event else { return };
     if pressed.kind == KeyEventKind::Release {
+        if matches!(model.dialog, Some(Dialog::Faders)) {
+            faders::released(session, *pressed);
+        }
         return;
     }
     // The cut was carried out by the key reader; here it only closes what was being asked.

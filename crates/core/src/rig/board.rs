@@ -52,6 +52,11 @@ pub struct Port {
     /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bus_hz: Option<Hertz>,
+    /// The file with the name and the password for an MQTT broker, a line each; nobody else may be able to read it. From
+    /// the root, or from the home directory as `~/NAME`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Worded)]
+    pub login_file: Option<String>,
 }
 
 numbers! { Port { baud: BAUD, bus_hz: BUS_RATE = [crate::traffic::USUAL_RATE.get()] } }
@@ -91,6 +96,21 @@ pub struct Board {
 
 numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS } }
 
+/// Where a broker listens unless it is said otherwise.
+const MQTT_PORT: u16 = 1883;
+
+/// Whether a broker takes it as a filter of topics: `#` alone at its end, `+` alone between two slashes.
+fn is_filter(topics: &str) -> bool {
+    let levels: Vec<&str> = topics.split('/').collect();
+    let last = levels.len() - 1;
+    let fits = |(n, level): (usize, &&str)| match *level {
+        "#" => n == last,
+        "+" => true,
+        level => !level.contains(['#', '+']),
+    };
+    !topics.is_empty() && levels.iter().enumerate().all(fits)
+}
+
 impl Port {
     /// Where datagrams are listened for: on this machine alone unless an address is written; none where its path is no
     /// such place.
@@ -100,10 +120,27 @@ impl Port {
         at.filter(|at: &std::net::SocketAddr| at.port() > 0)
     }
 
+    /// The NAME of a simulated port, whose path is `sim:NAME`.
+    pub fn simulated(&self) -> Option<&str> {
+        self.path.strip_prefix("sim:")
+    }
+
+    /// The broker of an MQTT port: its host, its port, and what is listened to there, everything unless it is written
+    /// behind a `/`. None where its path is none.
+    pub fn broker(&self) -> Option<(&str, u16, &str)> {
+        let (at, topics) = self.path.split_once('/').unwrap_or((&self.path, "#"));
+        let (host, port) = match at.rsplit_once(':') {
+            Some((host, port)) => (host, port.parse().ok().filter(|port| *port > 0)?),
+            None => (at, MQTT_PORT),
+        };
+        let fits = !host.is_empty() && !host.contains(char::is_whitespace) && is_filter(topics);
+        fits.then_some((host, port, topics))
+    }
+
     /// A port with nothing said about it yet.
     pub fn new(name: &str, kind: PortKind, path: &str) -> Self {
-        let (id, baud, bus_hz) = (PortId::default(), None, None);
-        Self { id, name: name.to_owned(), kind, path: path.to_owned(), baud, bus_hz }
+        let (name, path) = (name.to_owned(), path.to_owned());
+        Self { id: PortId::default(), name, kind, path, baud: None, bus_hz: None, login_file: None }
     }
 }
 

@@ -144,7 +144,12 @@ pub(crate) fn port(schema: &mut Schema) {
         .into_iter()
         .map(|kind| {
             let row = kind.row();
-            let missing = [("bus_hz", row.is_shared), ("baud", row.has_baud), ("path", row.path.is_some())];
+            let missing = [
+                ("bus_hz", row.is_shared),
+                ("baud", row.has_baud),
+                ("path", row.path.is_some()),
+                ("login_file", kind == PortKind::Mqtt),
+            ];
             let missing: Vec<&str> =
                 missing.into_iter().filter(|(_, has)| !has).map(|(key, _)| key).collect();
             let mut then = if missing.is_empty() { json!({}) } else { without(&missing) };
@@ -165,18 +170,20 @@ fn word(value: impl serde::Serialize) -> String {
 /// What a link's protocol asks of its other keys.
 pub(crate) fn link(schema: &mut Schema) {
     let words = |flow| {
-        let of_flow = Protocol::ALL.into_iter().filter(move |protocol| protocol.row().flow == flow);
+        // Pins of a board and lines of a chip may be either.
+        let of_flow = Protocol::ALL
+            .into_iter()
+            .filter(move |own| own.row().flow == flow && !matches!(own, Protocol::Firmata | Protocol::Gpio));
         of_flow.map(Protocol::word).collect::<Vec<_>>()
     };
-    let no_wave: Vec<&str> = Protocol::ALL
-        .into_iter()
-        .filter(|protocol| *protocol != Protocol::Wave)
-        .map(Protocol::word)
-        .collect();
+    let all_but = |one| {
+        Protocol::ALL.into_iter().filter(move |own| *own != one).map(Protocol::word).collect::<Vec<_>>()
+    };
     let all = json!([
         where_is("protocol", &words(Flow::Streaming), false, &without(&["heartbeat_s"])),
         where_is("protocol", &words(Flow::Event), false, &without(&["lost_after_ms", "stuck_is_lost"])),
-        where_is("protocol", &no_wave, false, &without(&["wave"])),
+        where_is("protocol", &all_but(Protocol::Wave), false, &without(&["wave"])),
+        where_is("protocol", &all_but(Protocol::Mqtt), false, &without(&["will"])),
     ]);
     schema.insert("allOf".to_owned(), all);
 }

@@ -9,7 +9,8 @@ mod servo;
 
 use super::card::Card;
 use super::{
-    Board, Ends, Index, Input, Joint, Link, Mapping, Parts, PortKind, Protocol, QuitTo, Rig, Sequence,
+    Board, Ends, Flow, Index, Input, Joint, Link, Mapping, Parts, Port, PortKind, Protocol, QuitTo, Rig,
+    Sequence, Servo, protocol,
 };
 use crate::outside;
 use crate::range::{self, Range};
@@ -175,6 +176,12 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
                 "write a port from 1 to 65535, or an address with it: \"0.0.0.0:7000\"",
             );
         }
+        if port.kind == PortKind::Mqtt && port.broker().is_none() && !port.path.is_empty() {
+            let message = format!("{:?} is no broker", port.path);
+            let help = "write its host, with its port and the topics to listen to: \"localhost:1883/hut/#\"";
+            found.say(at.key("path"), message, help);
+        }
+        login(found, &at, port);
         if port.bus_hz.is_some() && !row.is_shared {
             let message = format!("a {} has no bus rate", row.word);
             found.say(at.key("bus_hz"), message, "remove the line, or make the port an I²C bus");
@@ -186,6 +193,20 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
         }
     }
     found.unique("port", rig.ports.iter().map(|p| p.name.as_str()));
+}
+
+/// A name and a password stand in no rig, only in a file that one finds wherever the program was started.
+fn login(found: &mut Found, at: &Path, port: &Port) {
+    let Some(file) = &port.login_file else { return };
+    let at = at.key("login_file");
+    if port.kind == PortKind::Mqtt {
+        found.word(at.clone(), "a path", file);
+        if !file.starts_with('/') && !file.starts_with("~/") {
+            found.say(at, format!("{file:?} is no whole path"), "write it from / or from ~/");
+        }
+    } else {
+        found.say(at, format!("a {} asks for no login", port.kind.word()), "remove the line");
+    }
 }
 
 fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
@@ -385,10 +406,16 @@ fn check_link<'r>(
     found.name(&at, &link.name);
     found.numbers(&at, link);
     found.known(at.key("on"), &link.on, &names.ways_in);
-    let Some(port) = rig.port(&link.on) else { return };
-    if let Some(chip) = rig.chip_on(&port.name) {
+    let Some((port, board)) = rig.place_of(link) else { return };
+    if board.is_none()
+        && let Some(chip) = rig.chip_on(&port.name)
+    {
         let message = format!("on {} there is a {} already", port.name, chip.word());
         found.say(at.key("on"), message, "a link has a line for itself: use another port");
+    }
+    if let (None, Some(Protocol::Firmata)) = (board, link.protocol) {
+        let help = "add the board, and write its name here: it may drive servos too";
+        found.say(at.key("on"), format!("{} is a line, and no Firmata board", port.name), help);
     }
     if !port.kind.row().shares_links
         && let Some(twin) = taken.insert(&link.on, &link.name)
@@ -402,12 +429,16 @@ fn check_link<'r>(
     }
     let Some(protocol) = rig.protocol_of(link) else { return };
     let row = protocol.row();
-    if !row.on.contains(&port.kind) {
-        let can: Vec<&str> = Protocol::on(port.kind).map(Protocol::word).collect();
+    let reports = board.and_then(|board| board.chip.row().reports);
+    if board.map_or(!row.on.contains(&port.kind), |_| reports != Some(protocol)) {
+        let can: Vec<&str> = match reports {
+            Some(reports) => vec![reports.word()],
+            None => Protocol::on(port.kind).map(Protocol::word).collect(),
+        };
         let message = format!("{} is no way for {}: it is a {}", port.name, row.title, port.kind.word());
         found.say(at.key("protocol"), message, format!("there it can be: {}", can.join(", ")));
     }
-    let (streams, title) = (protocol.streams(), row.title);
+    let (streams, title) = (rig.flow_of(link, protocol) == Flow::Streaming, row.title);
     let misplaced = [
         ("lost_after_ms", !streams && link.lost_after_ms.is_some(), "speaks when something changes"),
         ("stuck_is_lost", !streams && link.stuck_is_lost, "speaks when something changes"),
@@ -417,6 +448,12 @@ fn check_link<'r>(
         let help =
             if streams { "write lost_after_ms instead" } else { "remove the line, or write heartbeat_s" };
         found.say(at.key(key), format!("a link of {title} {why}"), help);
+    }
+    if let Some(will) = &link.will {
+        found.word(at.key("will"), "a topic", will);
+        if protocol != Protocol::Mqtt {
+            found.say(at.key("will"), format!("a link of {title} has no last will"), "remove the line");
+        }
     }
     if let Some(wave) = &link.wave {
         found.numbers(&at.key("wave"), wave);
@@ -438,6 +475,10 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
         let message = format!("{} has no channel {:?}", input.link, input.channel);
         found.say(at.key("channel"), message, format!("{} has {}", protocol.row().title, protocol.row().has));
     }
+    if let Some(servo) = on_its_pin(rig, input) {
+        let message = format!("{} hangs on that pin", servo.name);
+        found.say(at.key("channel"), message, "a pin drives or it is read: use one that drives nothing");
+    }
     let Ends { low, high } = input.ends;
     found.numbers(&at, input);
     #[expect(clippy::float_cmp, reason = "only exactly equal ends divide by zero")]
@@ -457,6 +498,15 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
     if !input.curve.is_empty() {
         curve(found, &at, input);
     }
+}
+
+/// The servo on the pin that an input is read from.
+fn on_its_pin<'r>(rig: Parts<'r>, input: &Input) -> Option<&'r Servo> {
+    let link = rig.link(&input.link)?;
+    let (_, board) = rig.place_of(link)?;
+    let pin = protocol::digital_pin(&(rig.protocol_of(link)?.row().read)(&input.channel)?)?;
+    let board = board?;
+    rig.rig.servos.iter().find(|servo| servo.board == board.name && servo.channel == pin)
 }
 
 fn curve(found: &mut Found, at: &Path, input: &Input) {

@@ -1,6 +1,6 @@
 //! What boards are made of and hang on: one row a chip, one row a kind of port. Code asks the row; a new chip is a row.
 
-use super::Board;
+use super::{Board, Protocol};
 use crate::clock::PwmClock;
 use crate::unit::{Hertz, Micros};
 use schemars::JsonSchema;
@@ -21,6 +21,16 @@ pub enum PortKind {
     Stdin,
     /// Datagrams at a port of this machine: its number, or an address with it.
     Udp,
+    /// A MIDI device of the kernel, by its path: `/dev/snd/midiC1D0`.
+    Midi,
+    /// An input device of the kernel, by the path that stays: one of `/dev/input/by-id`.
+    Evdev,
+    /// A GPIO chip of the kernel, by its path: `/dev/gpiochip0`.
+    Gpio,
+    /// An MQTT broker.
+    Mqtt,
+    /// The keyboard, with faders and buttons on the screen.
+    Keys,
     /// A wave that this program makes itself.
     Wave,
 }
@@ -44,7 +54,19 @@ pub struct PortRow {
 
 impl PortKind {
     /// All of them.
-    pub const ALL: [Self; 6] = [Self::I2c, Self::Serial, Self::Pwm, Self::Stdin, Self::Udp, Self::Wave];
+    pub const ALL: [Self; 11] = [
+        Self::I2c,
+        Self::Serial,
+        Self::Pwm,
+        Self::Stdin,
+        Self::Udp,
+        Self::Midi,
+        Self::Evdev,
+        Self::Gpio,
+        Self::Mqtt,
+        Self::Keys,
+        Self::Wave,
+    ];
 
     /// What it is.
     pub const fn row(self) -> &'static PortRow {
@@ -88,6 +110,46 @@ impl PortKind {
                 has_baud: false,
                 path: Some("a port number, or an address with it"),
                 shares_links: true,
+            },
+            Self::Midi => &PortRow {
+                word: "MIDI device",
+                name: "midi",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a path"),
+                shares_links: false,
+            },
+            Self::Evdev => &PortRow {
+                word: "input device",
+                name: "pad",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a path"),
+                shares_links: false,
+            },
+            Self::Gpio => &PortRow {
+                word: "GPIO chip",
+                name: "gpio",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a path"),
+                shares_links: false,
+            },
+            Self::Mqtt => &PortRow {
+                word: "MQTT broker",
+                name: "broker",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a broker: HOST, HOST:PORT, or HOST:PORT/TOPICS"),
+                shares_links: true,
+            },
+            Self::Keys => &PortRow {
+                word: "keyboard",
+                name: "keys",
+                is_shared: false,
+                has_baud: false,
+                path: None,
+                shares_links: false,
             },
             Self::Wave => &PortRow {
                 word: "wave generator",
@@ -146,6 +208,8 @@ pub struct ChipRow {
     pub clock: fn(&Board) -> PwmClock,
     /// The clock of what takes a share of each frame.
     pub share_clock: fn(&Board) -> PwmClock,
+    /// What a link on it speaks: it says how those of its pins stand that drive nothing.
+    pub reports: Option<Protocol>,
     /// What becomes of its last pulses when nobody tells it to stop.
     pub after_a_crash: &'static str,
 }
@@ -180,6 +244,7 @@ static PWM_EXPANDER: ChipRow = ChipRow {
     sets_frame_rate: true,
     clock: expander_clock,
     share_clock: expander_clock,
+    reports: None,
     after_a_crash: "its last pulses go on until its supply is off",
 };
 
@@ -196,6 +261,7 @@ static FIRMATA: ChipRow = ChipRow {
     sets_frame_rate: false,
     clock: micros_clock,
     share_clock: eight_bits,
+    reports: Some(Protocol::Firmata),
     after_a_crash: "its last pulses go on until it is reset, as it is when its line is opened again",
 };
 
@@ -212,6 +278,7 @@ static LINUX_PWM: ChipRow = ChipRow {
     sets_frame_rate: true,
     clock: sixteen_bits,
     share_clock: sixteen_bits,
+    reports: None,
     after_a_crash: "the kernel goes on with the last pulses until the machine is off",
 };
 

@@ -1,16 +1,14 @@
 //! Ways in: a link on a port, with the protocol that is spoken there and the names of its channels.
 //!
-//! One row a protocol. Code asks the row; a new protocol is a row here, a decoder in `wire`, and a stand-in in `sim`.
+//! What a protocol is stands in its row: see [`super::protocol`].
 
-use super::bounds::{self, Named};
+use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
-use super::{Chip, Ends, LinkId, Parts, PortKind, Rig, is_false};
+use super::{Board, Chip, Ends, Flow, Input, LinkId, Parts, Port, Protocol, Rig, is_false};
 use crate::link::Rules;
 use crate::unit::Seconds;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::fmt;
-use std::sync::Arc;
 use std::time::Duration;
 
 /// A way in.
@@ -25,7 +23,8 @@ pub struct Link {
     /// Its name.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The port that it stands on. On a port of the kinds `udp` several links may stand; on others one.
+    /// The port that it stands on, or the board that speaks Firmata. On a port of the kinds `udp` and `mqtt` several links
+    /// may stand; on others one.
     pub on: String,
     /// What is spoken there; the first that its kind of port can have unless said: of a serial line, lines of numbers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -39,6 +38,10 @@ pub struct Link {
     /// Silence that counts as lost, of a link that speaks when something changes; none unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heartbeat_s: Option<Seconds>,
+    /// The topic of its sender's last will, over MQTT: `offline`, `false`, `0` or nothing said there makes the link lost.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Worded)]
+    pub will: Option<String>,
     /// What a wave generator makes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wave: Option<Wave>,
@@ -125,337 +128,6 @@ fn scattered(place: f64, seed: u32) -> f64 {
     share
 }
 
-/// A channel of a link, as its protocol knows it: by a number, or by a name that only whoever sends it gives.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Channel {
-    /// By a number; the protocol's row gives it a name.
-    Code(u16),
-    /// By a name.
-    Name(Arc<str>),
-}
-
-/// What is spoken on a link.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Protocol {
-    /// Lines of numbers, as any microcontroller can print them.
-    Lines,
-    /// A radio receiver that sends 14 channels of 16 bits at 115200.
-    Ibus,
-    /// A radio receiver that sends 16 channels of 11 bits at 100000, inverted.
-    Sbus,
-    /// A radio receiver that sends 16 channels of 11 bits at 420000, with the quality of its link.
-    Crsf,
-    /// MIDI 1.0, on a serial line at 31250.
-    Midi,
-    /// OSC 1.0 messages.
-    Osc,
-    /// A wave that this program makes itself.
-    Wave,
-}
-
-/// Whether a link sends by itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Flow {
-    /// It sends by itself: silence means something.
-    Streaming,
-    /// It speaks when something changes.
-    Event,
-}
-
-/// The bits around each byte on a serial line.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Framing {
-    /// Eight bits, no parity, one stop bit.
-    #[default]
-    EightNone1,
-    /// Eight bits, even parity, two stop bits.
-    EightEven2,
-}
-
-/// What a protocol is.
-pub struct ProtocolRow {
-    /// The word in a file.
-    pub word: &'static str,
-    /// What a link of it is, in a word or two.
-    pub title: &'static str,
-    /// The kinds of port that it may stand on.
-    pub on: &'static [PortKind],
-    /// Whether it sends by itself.
-    pub flow: Flow,
-    /// The rate of a serial line, unless the port says another.
-    pub baud: u32,
-    /// The bits around each byte there.
-    pub framing: Framing,
-    /// The channels that it has, in words.
-    pub has: &'static str,
-    /// The channel of a name; none where it has no such channel.
-    pub read: fn(&str) -> Option<Channel>,
-    /// The name of a channel that has a number.
-    pub write: fn(u16) -> String,
-    /// The unit of its values; nothing where they have none.
-    pub unit: fn(&Channel) -> &'static str,
-    /// The raw values that are usual at the two ends, and at rest of what returns to its middle.
-    pub usual: (f64, Option<f64>, f64),
-    /// It is a radio's receiver: behind it there is a transmitter, which may be off.
-    pub is_radio: bool,
-    /// What to look at where nothing comes.
-    pub silent: &'static str,
-}
-
-impl fmt::Debug for ProtocolRow {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("ProtocolRow").field("word", &self.word).finish_non_exhaustive()
-    }
-}
-
-/// The number of the channel that tells how well a receiver hears, in percent.
-pub const QUALITY: u16 = 101;
-/// The number of the channel that tells how strong a receiver's signal is, in dBm.
-pub const SIGNAL: u16 = 102;
-
-static LINES: ProtocolRow = ProtocolRow {
-    word: "lines",
-    title: "lines of numbers",
-    on: &[PortKind::Serial, PortKind::Stdin, PortKind::Udp],
-    flow: Flow::Streaming,
-    baud: 115_200,
-    framing: Framing::EightNone1,
-    has: "\"field 1\", \"field 2\" … by their place in the line, or the name that stands before = or :",
-    read: |name| match name.strip_prefix("field ") {
-        Some(place) => place.parse().ok().filter(|place| *place > 0).map(Channel::Code),
-        None => (!name.is_empty()).then(|| Channel::Name(name.into())),
-    },
-    write: |place| format!("field {place}"),
-    unit: |_| "",
-    usual: (0.0, None, 1023.0),
-    is_radio: false,
-    silent: "is it plugged in, and does it print lines of numbers?",
-};
-
-/// A receiver's channels, from 1 up to a number.
-fn stick(name: &str, most: u16) -> Option<Channel> {
-    let number: u16 = name.strip_prefix("ch")?.parse().ok()?;
-    ((1..=most).contains(&number) && name == format!("ch{number}")).then_some(Channel::Code(number))
-}
-
-fn of_receiver(code: u16) -> String {
-    match code {
-        QUALITY => "quality".to_owned(),
-        SIGNAL => "signal".to_owned(),
-        _ => format!("ch{code}"),
-    }
-}
-
-fn receivers_unit(channel: &Channel) -> &'static str {
-    match channel {
-        Channel::Code(QUALITY) => "%",
-        Channel::Code(SIGNAL) => "dBm",
-        _ => "µs",
-    }
-}
-
-/// A stick's travel and its rest, in µs.
-const STICK: (f64, Option<f64>, f64) = (1000.0, Some(1500.0), 2000.0);
-
-static IBUS: ProtocolRow = ProtocolRow {
-    word: "ibus",
-    title: "iBUS receiver",
-    on: &[PortKind::Serial],
-    flow: Flow::Streaming,
-    baud: 115_200,
-    framing: Framing::EightNone1,
-    has: "ch1 to ch14",
-    read: |name| stick(name, 14),
-    write: of_receiver,
-    unit: receivers_unit,
-    usual: STICK,
-    is_radio: true,
-    silent: "is the receiver powered, and is its servo output of this bus on the adapter's RX pin?",
-};
-
-static SBUS: ProtocolRow = ProtocolRow {
-    word: "sbus",
-    title: "SBUS receiver",
-    on: &[PortKind::Serial],
-    flow: Flow::Streaming,
-    baud: 100_000,
-    framing: Framing::EightEven2,
-    has: "ch1 to ch18; ch17 and ch18 are on or off",
-    read: |name| stick(name, 18),
-    write: of_receiver,
-    unit: receivers_unit,
-    usual: STICK,
-    is_radio: true,
-    silent: "is the receiver powered? Its signal is inverted: most adapters need an inverter before their RX pin",
-};
-
-static CRSF: ProtocolRow = ProtocolRow {
-    word: "crsf",
-    title: "CRSF receiver",
-    on: &[PortKind::Serial],
-    flow: Flow::Streaming,
-    baud: 420_000,
-    framing: Framing::EightNone1,
-    has: "ch1 to ch16, quality (%) and signal (dBm)",
-    read: |name| match name {
-        "quality" => Some(Channel::Code(QUALITY)),
-        "signal" => Some(Channel::Code(SIGNAL)),
-        _ => stick(name, 16),
-    },
-    write: of_receiver,
-    unit: receivers_unit,
-    usual: STICK,
-    is_radio: true,
-    silent: "is the receiver powered and bound, and does the adapter take 420000 baud? Some take only usual rates",
-};
-
-/// What a MIDI channel has, by its words, as the decoder numbers them.
-const MIDI_KINDS: [(&str, u16); 4] = [("cc", 0), ("note", 1), ("bend", 2), ("pressure", 3)];
-const WIDE: u16 = 4;
-const WIDE_WORD: &str = "-14bit";
-
-fn midi(name: &str) -> Option<Channel> {
-    let (channel, what) = name.split_once('/')?;
-    let channel: u16 = channel.parse().ok().filter(|channel| (1..=16).contains(channel))?;
-    let (word, kind) = MIDI_KINDS.into_iter().find(|(word, _)| what.starts_with(word))?;
-    let (kind, number) = match (kind, what.strip_prefix(word)?) {
-        (0, rest) if rest.ends_with(WIDE_WORD) => (WIDE, rest.strip_suffix(WIDE_WORD)?),
-        (kind, rest) => (kind, rest),
-    };
-    let number: u16 = match kind {
-        2 | 3 => number.is_empty().then_some(0)?,
-        WIDE => number.parse().ok().filter(|number| *number < 32)?,
-        _ => number.parse().ok().filter(|number| *number < 128)?,
-    };
-    let code = kind << 11 | (channel - 1) << 7 | number;
-    (of_midi(code) == name).then_some(Channel::Code(code))
-}
-
-fn of_midi(code: u16) -> String {
-    let (kind, channel, number) = (code >> 11, (code >> 7 & 0x0F) + 1, code & 0x7F);
-    match kind {
-        0 => format!("{channel}/cc{number}"),
-        1 => format!("{channel}/note{number}"),
-        2 => format!("{channel}/bend"),
-        3 => format!("{channel}/pressure"),
-        _ => format!("{channel}/cc{number}{WIDE_WORD}"),
-    }
-}
-
-static MIDI: ProtocolRow = ProtocolRow {
-    word: "midi",
-    title: "MIDI instrument",
-    on: &[PortKind::Serial],
-    flow: Flow::Event,
-    baud: 31_250,
-    framing: Framing::EightNone1,
-    has: "\"1/cc7\", \"1/cc7-14bit\", \"1/note60\", \"1/bend\", \"1/pressure\", behind the MIDI channel 1 to 16",
-    read: midi,
-    write: of_midi,
-    unit: |_| "",
-    usual: (0.0, None, 127.0),
-    is_radio: false,
-    silent: "it speaks when something is moved: is its MIDI out on the adapter's RX pin, behind an optocoupler?",
-};
-
-/// An address, and behind its last colon which of a message's numbers; the first unless said.
-fn address(name: &str) -> Option<Channel> {
-    let (address, place) = match name.rsplit_once(':') {
-        Some((address, place)) if place.bytes().all(|digit| digit.is_ascii_digit()) => {
-            (address, place.parse::<u16>().ok().filter(|place| *place > 0)?)
-        }
-        _ => (name, 1),
-    };
-    let plain = |c: char| c.is_ascii_graphic() && !matches!(c, '#' | '*' | ',' | '?' | '[' | ']' | '{' | '}');
-    let fits = address.starts_with('/') && address.len() > 1 && address.chars().all(plain);
-    fits.then(|| Channel::Name(if place == 1 { address.into() } else { format!("{address}:{place}").into() }))
-}
-
-static OSC: ProtocolRow = ProtocolRow {
-    word: "osc",
-    title: "OSC messages",
-    on: &[PortKind::Udp],
-    flow: Flow::Event,
-    baud: 0,
-    framing: Framing::EightNone1,
-    has: "an address, as \"/wing\"; \"/wing:2\" is the second number of its message",
-    read: address,
-    write: |code| format!("/{code}"),
-    unit: |_| "",
-    usual: (0.0, None, 1.0),
-    is_radio: false,
-    silent: "does the sender send to this machine and this port? Only this machine is heard unless the port says otherwise",
-};
-
-static WAVE: ProtocolRow = ProtocolRow {
-    word: "wave",
-    title: "wave generator",
-    on: &[PortKind::Wave],
-    flow: Flow::Streaming,
-    baud: 0,
-    framing: Framing::EightNone1,
-    has: "wave",
-    read: |name| (name == "wave").then_some(Channel::Code(1)),
-    write: |_| "wave".to_owned(),
-    unit: |_| "",
-    usual: (0.0, None, 1.0),
-    is_radio: false,
-    silent: "this program makes it itself: it comes with the next beat",
-};
-
-impl Protocol {
-    /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 7] =
-        [Self::Lines, Self::Ibus, Self::Sbus, Self::Crsf, Self::Midi, Self::Osc, Self::Wave];
-
-    /// What it is.
-    pub const fn row(self) -> &'static ProtocolRow {
-        match self {
-            Self::Lines => &LINES,
-            Self::Ibus => &IBUS,
-            Self::Sbus => &SBUS,
-            Self::Crsf => &CRSF,
-            Self::Midi => &MIDI,
-            Self::Osc => &OSC,
-            Self::Wave => &WAVE,
-        }
-    }
-
-    /// The word in a file.
-    pub const fn word(self) -> &'static str {
-        self.row().word
-    }
-
-    /// The one that a word names.
-    pub fn of(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|protocol| protocol.word() == word.trim())
-    }
-
-    /// Those that a kind of port can have.
-    pub fn on(kind: PortKind) -> impl Iterator<Item = Self> {
-        Self::ALL.into_iter().filter(move |protocol| protocol.row().on.contains(&kind))
-    }
-
-    /// What a kind of port has where nothing is said.
-    pub fn usual(kind: PortKind) -> Option<Self> {
-        Self::on(kind).next()
-    }
-
-    /// The name of a channel.
-    pub fn name(self, channel: &Channel) -> String {
-        match channel {
-            Channel::Code(code) => (self.row().write)(*code),
-            Channel::Name(name) => name.to_string(),
-        }
-    }
-
-    /// Whether it sends by itself.
-    pub const fn streams(self) -> bool {
-        matches!(self.row().flow, Flow::Streaming)
-    }
-}
-
 impl Link {
     /// Silence that counts as lost where nothing is said, in milliseconds.
     pub const USUAL_LOST_AFTER: f64 = 500.0;
@@ -465,10 +137,10 @@ impl Link {
         Self { name: name.to_owned(), on: on.to_owned(), protocol, ..Self::default() }
     }
 
-    /// What is expected of it.
-    pub fn rules(&self, protocol: Protocol) -> Rules {
+    /// What is expected of it, as it sends by itself or not.
+    pub fn rules(&self, flow: Flow) -> Rules {
         let ms = self.lost_after_ms.unwrap_or(Self::USUAL_LOST_AFTER);
-        match protocol.row().flow {
+        match flow {
             Flow::Streaming => Rules::Streaming {
                 lost_after: Duration::try_from_secs_f64(ms / 1e3).unwrap_or_default(),
                 stuck_is_lost: self.stuck_is_lost,
@@ -484,10 +156,34 @@ impl Rig {
         self.links.iter().find(|link| link.name == name)
     }
 
+    /// The port that a link stands on, and the board where it stands on one.
+    pub fn place_of(&self, link: &Link) -> Option<(&Port, Option<&Board>)> {
+        place_of(link, |name| self.port(name), |name| self.board(name))
+    }
+
     /// What is spoken on a link; none where its port is not there, or can have none.
     pub fn protocol_of(&self, link: &Link) -> Option<Protocol> {
-        link.protocol.or_else(|| Protocol::usual(self.port(&link.on)?.kind))
+        spoken(link, self.place_of(link))
     }
+}
+
+/// A board that a link can stand on says itself what is spoken.
+fn place_of<'r>(
+    link: &Link,
+    port: impl Fn(&str) -> Option<&'r Port>,
+    board: impl Fn(&str) -> Option<&'r Board>,
+) -> Option<(&'r Port, Option<&'r Board>)> {
+    match port(&link.on) {
+        Some(port) => Some((port, None)),
+        None => board(&link.on).and_then(|board| Some((port(&board.port)?, Some(board)))),
+    }
+}
+
+fn spoken(link: &Link, place: Option<(&Port, Option<&Board>)>) -> Option<Protocol> {
+    link.protocol.or_else(|| match place? {
+        (_, Some(board)) => board.chip.row().reports,
+        (port, None) => Protocol::usual(port.kind),
+    })
 }
 
 impl<'r> Parts<'r> {
@@ -496,9 +192,23 @@ impl<'r> Parts<'r> {
         self.rig.links.get(self.index.links.named(name)?)
     }
 
+    /// The port that a link stands on, as [`Rig::place_of`] says.
+    pub fn place_of(self, link: &Link) -> Option<(&'r Port, Option<&'r Board>)> {
+        place_of(link, |name| self.port(name), |name| self.board(name))
+    }
+
     /// What is spoken on a link, as [`Rig::protocol_of`] says.
     pub fn protocol_of(self, link: &Link) -> Option<Protocol> {
-        link.protocol.or_else(|| Protocol::usual(self.port(&link.on)?.kind))
+        spoken(link, self.place_of(link))
+    }
+
+    /// Whether a link sends by itself: some of its channels may where others speak when something changes.
+    pub fn flow_of(self, link: &Link, protocol: Protocol) -> Flow {
+        let row = protocol.row();
+        let of_link = self.rig.inputs.iter().filter(|input| input.link == link.name);
+        let streams =
+            |input: &Input| (row.read)(&input.channel).is_some_and(|channel| (row.streams)(&channel));
+        if of_link.into_iter().any(streams) { Flow::Streaming } else { row.flow }
     }
 
     /// The chip of the board that has a port for itself.
@@ -510,74 +220,6 @@ impl<'r> Parts<'r> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn the_words_in_a_file_are_those_of_the_rows_and_every_name_comes_back() {
-        for protocol in Protocol::ALL {
-            let row = protocol.row();
-            assert_eq!(serde_json::to_value(protocol).unwrap(), row.word);
-            assert_eq!(Protocol::of(row.word), Some(protocol));
-            assert!(!row.on.is_empty() && !row.has.is_empty());
-            for name in [
-                "field 3",
-                "ch1",
-                "ch14",
-                "ch16",
-                "ch18",
-                "quality",
-                "signal",
-                "wave",
-                "knob",
-                "1/cc7",
-                "16/cc31-14bit",
-                "2/note127",
-                "1/bend",
-                "9/pressure",
-                "/wing",
-                "/wing:2",
-            ] {
-                if let Some(channel) = (row.read)(name) {
-                    assert_eq!(protocol.name(&channel), name, "{}", row.word);
-                }
-            }
-        }
-    }
-
-    #[test]
-    fn a_channel_that_a_protocol_does_not_have_is_none() {
-        let has = |protocol: Protocol, name| (protocol.row().read)(name).is_some();
-        for wrong in ["ch0", "ch15", "ch01", "ch", "3", "quality", "chx", "", "ch-1", "ch99999999"] {
-            assert!(!has(Protocol::Ibus, wrong), "{wrong}");
-        }
-        assert!(has(Protocol::Sbus, "ch18") && !has(Protocol::Sbus, "ch19"));
-        assert!(has(Protocol::Crsf, "signal") && !has(Protocol::Crsf, "ch17"));
-        for wrong in ["field 0", "field ", "field x", "field 99999", ""] {
-            assert!(!has(Protocol::Lines, wrong), "{wrong}");
-        }
-        assert!(has(Protocol::Lines, "knob") && has(Protocol::Lines, "field 12"));
-    }
-
-    #[test]
-    fn a_midi_channel_that_there_is_not_is_none() {
-        for wrong in
-            ["0/cc7", "17/cc7", "1/cc128", "1/cc32-14bit", "1/bend3", "1/", "cc7", "1/cc07", "1/note", "1/x3"]
-        {
-            assert_eq!(midi(wrong), None, "{wrong}");
-        }
-        assert_eq!(midi("1/cc7"), Some(Channel::Code(7)));
-        assert_eq!(midi("3/note60"), Some(Channel::Code(0x093C)));
-    }
-
-    #[test]
-    fn an_osc_address_is_split_at_its_last_colon() {
-        let read = |name: &str| address(name).map(|channel| Protocol::Osc.name(&channel));
-        assert_eq!(read("/wing:1").as_deref(), Some("/wing"));
-        assert_eq!(read("/a:b:2").as_deref(), Some("/a:b:2"));
-        assert_eq!(read("/a:b").as_deref(), Some("/a:b"));
-        for wrong in ["wing", "/", "/wing:0", "/wing:99999", "/w ing", "/w*", ""] {
-            assert_eq!(read(wrong), None, "{wrong}");
-        }
-    }
 
     #[test]
     fn a_wave_has_its_form_and_the_same_seed_gives_the_same_noise() {

@@ -440,7 +440,7 @@ fn link_plans(rig: Parts<'_>) -> Vec<LinkPlan> {
         let protocol = rig.protocol_of(link).unwrap_or(Protocol::Lines);
         LinkPlan {
             id: link.id,
-            rules: link.rules(protocol),
+            rules: link.rules(rig.flow_of(link, protocol)),
             drives: driving.contains(link.name.as_str()),
             place: (link.on.as_str().into(), protocol),
         }

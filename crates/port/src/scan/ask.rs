@@ -27,7 +27,7 @@ pub fn ask(line: &mut dyn Stream, wait: &dyn Fn(Duration)) -> Answer {
     let mut firmata = Decoder::default();
     let mut decoders: Vec<_> = DECODERS
         .iter()
-        .filter(|row| row.streams)
+        .filter(|row| row.is_telling)
         .map(|row| (row.protocol, (row.make)(Carrier::Stream)))
         .collect();
     let mut asked = false;

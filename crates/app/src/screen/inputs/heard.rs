@@ -18,6 +18,8 @@ pub struct Ear {
     pub lively: Lively,
     /// What it said last.
     pub newest: Option<f64>,
+    /// The ends that its device gives.
+    pub ends: Option<(f64, f64)>,
     seen: u64,
 }
 
@@ -47,6 +49,7 @@ impl Listen {
                         channel: state.channel.clone(),
                         lively: Lively::default(),
                         newest: None,
+                        ends: None,
                         seen: state.count.saturating_sub(1),
                     });
                     self.ears.len() - 1
@@ -77,7 +80,7 @@ impl Ear {
         if state.count > self.seen && is_asked {
             self.lively.settle();
         }
-        (self.seen, self.newest) = (state.count, state.newest);
+        (self.seen, self.newest, self.ends) = (state.count, state.newest, state.ends);
     }
 }
 

@@ -32,7 +32,8 @@ questions! {
         let rig = &desk.session.document.rig;
         let protocol = rig.link(link).and_then(|link| rig.protocol_of(link));
         let protocol = protocol.ok_or_else(|| no_link(rig, link))?;
-        let input = edit::usual_input(name, link, protocol, channel);
+        let ends = desk.model.snapshot_ends(&desk.session.runner.edition, link, channel);
+        let input = edit::usual_input(name, (link, protocol), channel, ends);
         let said = desk.done(
             &format!("{name} is an input now. V watches it: then move it all the way"),
             |rig| edit::add_input(rig, input),
@@ -112,17 +113,12 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
             baud: port.baud,
         });
     }
-    let (kind, path) =
-        match path {
-            "" => return Err(
-                "say where it stands: a port's name, a path such as /dev/ttyUSB0, udp:7000, stdin or wave"
-                    .to_owned(),
-            ),
-            "stdin" => (PortKind::Stdin, ""),
-            "wave" => (PortKind::Wave, ""),
-            path => path.strip_prefix("udp:").map_or((PortKind::Serial, path), |at| (PortKind::Udp, at)),
-        };
-    if kind == PortKind::Serial
+    if let Some(port) = rig.board(path).and_then(|board| rig.port(&board.port)) {
+        return Ok(Place { port: path.to_owned(), kind: port.kind, path: port.path.clone(), baud: None });
+    }
+    let (kind, path) = kind_of(path).ok_or_else(|| format!("say where it stands: {PLACES}"))?;
+    if !path.is_empty()
+        && kind == PortKind::Serial
         && let Some(holder) = claim::who(Path::new(path), None)
     {
         return Err(format!("{path} is in use: {holder} has it; close that first"));
@@ -132,6 +128,27 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
     let numbered = (2..).map(|n| format!("{word}-{n}"));
     let port = std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default();
     Ok(Place { port, kind, path: path.to_owned(), baud })
+}
+
+/// What may be typed as a place.
+const PLACES: &str = "a port's or a Firmata board's name, a path (/dev/ttyUSB0, PATH@BAUD, /dev/input/…, /dev/snd/midi…, \
+                      /dev/gpiochip0), udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
+
+/// The kind of port that words mean, and its path; none for no words.
+fn kind_of(place: &str) -> Option<(PortKind, &str)> {
+    let whole = |(start, kind): (&str, PortKind)| place.starts_with(start).then_some((kind, place));
+    let behind = |(start, kind): (&str, PortKind)| Some((kind, place.strip_prefix(start)?));
+    let words = [("stdin", PortKind::Stdin), ("keys", PortKind::Keys), ("wave", PortKind::Wave)];
+    let prefixes = [("udp:", PortKind::Udp), ("mqtt:", PortKind::Mqtt)];
+    let paths = [
+        ("/dev/input/", PortKind::Evdev),
+        ("/dev/snd/midi", PortKind::Midi),
+        ("/dev/gpiochip", PortKind::Gpio),
+    ];
+    let word = words.into_iter().find(|(word, _)| *word == place).map(|(_, kind)| (kind, ""));
+    word.or_else(|| prefixes.into_iter().find_map(behind))
+        .or_else(|| paths.into_iter().find_map(whole))
+        .or_else(|| (!place.is_empty()).then_some((PortKind::Serial, place)))
 }
 
 fn protocol(text: &str) -> Result<Option<Protocol>, String> {
@@ -156,11 +173,7 @@ pub fn add_link(desk: &mut Context) {
     let protocols = Protocol::ALL.map(Protocol::word).join(", ");
     let fields = vec![
         Field::new("name", edit::free_link_name(rig, "link"), "as it is called on the bench"),
-        Field::new(
-            "on",
-            place,
-            "a port's name, a path such as /dev/ttyUSB0 or PATH@BAUD, udp:7000, stdin or wave",
-        ),
+        Field::new("on", place, PLACES),
         Field::new("protocol", "lines", format!("{protocols}; empty: what is usual there")),
     ];
     desk.ask(ADD_LINK.name, Subject::default(), fields);
@@ -202,11 +215,7 @@ pub fn move_link(desk: &mut Context) {
     let protocol = link.and_then(|link| link.protocol).map_or("", Protocol::word);
     let fields = vec![
         Field::new("link", &name, "which"),
-        Field::new(
-            "on",
-            link.map_or("", |link| link.on.as_str()),
-            "a port's name, a path such as /dev/ttyUSB0 or PATH@BAUD, udp:7000, stdin or wave",
-        ),
+        Field::new("on", link.map_or("", |link| link.on.as_str()), PLACES),
         Field::new("protocol", protocol, Protocol::ALL.map(Protocol::word).join(", ")),
     ];
     desk.ask(MOVE_LINK.name, Subject::default(), fields);

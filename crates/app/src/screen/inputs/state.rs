@@ -15,4 +15,6 @@ pub struct State {
     pub background: Listen,
     /// Why the way of the picked input's link cannot be opened, and what to try.
     pub link_trouble: Option<String>,
+    /// How the keyboard's faders, toggles and buttons stand.
+    pub keyboard: [f64; 6],
 }

@@ -187,7 +187,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
 /// Where it comes from, and what was read there.
 fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
     let Some(linked) = scene.link_of(input) else { return };
-    let port = scene.edition.parts().port(&linked.link.on);
+    let port = scene.edition.parts().place_of(linked.link).map(|(port, _)| port);
     let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
     let place = format!("{} of {} on {at}", input.channel, linked.link.name);
     let quiet = theme::text(theme::QUIET);

@@ -9,7 +9,7 @@ use crate::screen::dialog::{Dialog, Purpose, Scale};
 use crate::screen::entry::PulseContext;
 use crate::screen::everywhere::acts as general;
 use crate::screen::form::Form;
-use crate::screen::inputs::{acts as inputs, listen};
+use crate::screen::inputs::{acts as inputs, faders, listen};
 use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
 use crate::screen::model::Tone;
@@ -61,6 +61,7 @@ pub fn key(desk: &mut Context, key: Key) {
         Dialog::Recover { offer, from } => recover(desk, does, offer, from),
         Dialog::Listen(listen) => listen::key(desk, does, listen),
         Dialog::Watch(watching) => listen::watching(desk, does, watching),
+        Dialog::Faders => Some(faders::key(desk, does)),
         Dialog::Form(form) => answered(desk, (key, does), form),
         Dialog::Found { board, found } => decide(desk, does, board, &found),
     };

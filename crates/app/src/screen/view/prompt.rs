@@ -5,6 +5,7 @@ use crate::screen::dialog::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::entry;
 use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
+use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
 use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
@@ -57,6 +58,7 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         Dialog::Watch(_) => {
             ("watch", "Move it to both ends, let it rest, twice. Enter keeps what is proposed.".to_owned())
         }
+        Dialog::Faders => ("faders", faders::words(scene)),
         Dialog::Form(form) => form_words(scene, form),
         Dialog::Compare { card, .. } => {
             ("compare", format!("This servo beside the card of {card}; ≠ stands where they differ."))

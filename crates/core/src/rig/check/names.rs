@@ -66,10 +66,7 @@ impl<'r> Names<'r> {
         Self {
             rails: Listed::of("rail", rig.rails.iter().map(|rail| rail.name.as_str())),
             ports: PortKind::ALL.map(ports).into(),
-            ways_in: Listed::of(
-                "port",
-                rig.ports.iter().filter(|port| may_have_links(port.kind)).map(|port| port.name.as_str()),
-            ),
+            ways_in: Listed::of("port", ways_in(rig)),
             links: Listed::of("link", rig.links.iter().map(|link| link.name.as_str())),
             boards: Listed::of("board", rig.boards.iter().map(|board| board.name.as_str())),
             servos: Listed::of("servo", rig.servos.iter().map(|servo| servo.name.as_str())),
@@ -80,6 +77,13 @@ impl<'r> Names<'r> {
             spoken: Listed::of("joint", spoken),
         }
     }
+}
+
+/// Ports that a link may stand on, and boards.
+fn ways_in(rig: &Rig) -> impl Iterator<Item = &str> {
+    let ports = rig.ports.iter().filter(|port| may_have_links(port.kind)).map(|port| port.name.as_str());
+    let boards = rig.boards.iter().filter(|board| board.chip.row().reports.is_some());
+    ports.chain(boards.map(|board| board.name.as_str()))
 }
 
 fn may_have_links(kind: PortKind) -> bool {

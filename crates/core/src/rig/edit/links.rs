@@ -8,7 +8,7 @@ use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig};
 pub struct NewLink<'a> {
     /// Its name.
     pub name: &'a str,
-    /// The port that it stands on, which comes with it where the rig has none of that name.
+    /// The port that it stands on, which comes with it where the rig has none of that name; or the board.
     pub port: &'a str,
     /// The kind, the path and the rate of a port that comes with it.
     pub way: (PortKind, &'a str, Option<u32>),
@@ -19,7 +19,7 @@ pub struct NewLink<'a> {
 /// Puts a link on a port, which is added where there is none of that name.
 pub fn add_link(rig: &Rig, new: &NewLink) -> Edited {
     changed(rig, |rig| {
-        if rig.port(new.port).is_none() {
+        if rig.port(new.port).is_none() && rig.board(new.port).is_none() {
             let (kind, path, baud) = new.way;
             rig.ports.push(Port { baud, ..Port::new(new.port, kind, path) });
         }
@@ -67,7 +67,7 @@ fn leave_port(rig: &mut Rig, port: &str) {
 /// of that name, and the one that it leaves goes once nothing stands on it.
 pub fn move_link(rig: &Rig, link: &str, to: &NewLink) -> Edited {
     changed(rig, |rig| {
-        if rig.port(to.port).is_none() {
+        if rig.port(to.port).is_none() && rig.board(to.port).is_none() {
             let (kind, path, baud) = to.way;
             rig.ports.push(Port { baud, ..Port::new(to.port, kind, path) });
         }
@@ -87,9 +87,18 @@ pub fn add_input(rig: &Rig, input: Input) -> Edited {
     })
 }
 
-/// An input of a channel with the ends that are usual for it: nothing was seen of it yet.
-pub fn usual_input(name: &str, link: &str, protocol: Protocol, channel: &str) -> Input {
-    let (low, centre, high) = protocol.row().usual;
+/// An input of a channel with the ends that its device gives, or that are usual for it: nothing was seen of it yet.
+pub fn usual_input(
+    name: &str,
+    (link, protocol): (&str, Protocol),
+    channel: &str,
+    ends: Option<(f64, f64)>,
+) -> Input {
+    let row = protocol.row();
+    let (low, centre, high) = match ends {
+        Some((low, high)) if low < high => (low, None, high),
+        _ => (row.read)(channel).map_or((0.0, None, 1.0), |channel| (row.usual)(&channel)),
+    };
     Input { centre, ..Input::new(name, link, channel, Ends { low, high }) }
 }
 
@@ -169,7 +178,7 @@ mod tests {
     fn a_link_comes_with_its_port_and_both_go_when_nothing_stands_on_them() {
         let more = add_link(&rig(), &radio()).unwrap();
         assert_eq!(more.port("radio-line").map(|p| p.path.as_str()), Some("/dev/ttyUSB0"));
-        let stick = usual_input("stick", "radio", Protocol::Crsf, "ch1");
+        let stick = usual_input("stick", ("radio", Protocol::Crsf), "ch1", None);
         let driven = add_input(&more, stick).unwrap();
         assert!(problems(&driven).is_empty());
         let refused = remove_link(&driven, "radio").unwrap_err().to_string();

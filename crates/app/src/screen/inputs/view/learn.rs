@@ -55,7 +55,8 @@ pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
         if let Some(value) = ear.newest
             && bar_wide >= 6
         {
-            let (low, _, most) = protocol.row().usual;
+            let usual = (protocol.row().usual)(&ear.channel);
+            let (low, most) = ear.ends.unwrap_or((usual.0, usual.2));
             let share = if most > low { ((value - low) / (most - low)).clamp(0.0, 1.0) } else { 0.0 };
             chart::bar(pen, (bar_at, y, bar_wide), 0.0, share, ink);
         }
