@@ -11,7 +11,7 @@ use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::rig::BoardId;
 use wasvolta_port::board::{
-    BoardSettings, CHANNELS, Decision, Found, Lapse, Noted, Phase, Stay, Wanted, may_pulse,
+    BoardSettings, CHANNELS, Decision, Found, Lapse, Noted, Phase, Stay, Wanted, may_pulse, unchanged,
 };
 use wasvolta_port::expander::Expander;
 use wasvolta_port::firmata::Firmata;
@@ -583,7 +583,8 @@ impl<D: Driver> Driven<D> {
         }
         let before = self.driver.sent();
         self.pulsed.iter_mut().zip(may_pulse(&self.driver)).for_each(|(pulsed, may)| *pulsed |= may);
-        let wanted = if frame.heard == self.state.interruptions {
+        // Heard again or not: what was wanted while it was quiet is not told before it is known where that goes on from.
+        let wanted = if frame.heard == self.state.interruptions && !self.state.quiet {
             self.state.told = [None; CHANNELS];
             frame.wanted
         } else {
@@ -624,11 +625,4 @@ impl<D: Driver> Driven<D> {
             (self.retimed, self.away) = (false, false);
         }
     }
-}
-
-/// What was told, but for what is to have no pulse any more.
-fn unchanged(sent: &Wanted, wanted: &Wanted) -> Wanted {
-    let mut same = *sent;
-    same.iter_mut().zip(wanted).filter(|(_, wanted)| wanted.is_none()).for_each(|(same, _)| *same = None);
-    same
 }

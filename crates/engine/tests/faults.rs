@@ -366,7 +366,7 @@ fn the_grid_of_boards_and_faults() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 60, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn no_two_pulses_that_follow_each_other_are_further_apart_than_the_way_between(
@@ -398,6 +398,38 @@ proptest! {
             prop_assert!(run.largest <= 2.0 * A_BEAT_US + 4.88, "{board:?} {what} for {lasts} beats: {} µs", run.largest);
         }
     }
+}
+
+#[test]
+fn a_board_that_is_silent_while_it_is_asked_what_its_pins_are_is_not_one_that_cannot_say() {
+    let mut run = Run::playing(Board::Firmata, Some(Back::Last));
+    run.reset();
+    run.pass(BEAT * 21);
+    run.bench.firmata("way").resets_when_opened(false);
+    for (fault, beats) in [(Fault::Silent, 26), (Fault::Absent, 1)] {
+        run.set(fault, true);
+        run.pass(BEAT * beats);
+        run.set(fault, false);
+        run.bench.firmata("way").resets_when_opened(true);
+        run.bench.firmata("way").boots_in(MS(30));
+        run.pass(BEAT * 20);
+        assert!(run.largest <= 2.0 * A_BEAT_US + 4.88, "{fault:?}: {} µs", run.largest);
+    }
+}
+
+#[test]
+fn a_value_that_was_lost_on_the_way_is_not_made_up_for_in_one_step() {
+    let mut run = Run::playing(Board::Firmata, Some(Back::Last));
+    run.bench.firmata("way").boots_in(MS(420));
+    for (fault, beats, then) in [(Fault::Absent, 14, 38), (Fault::Silent, 1, 40)] {
+        run.bench.firmata("way").resets_when_opened(fault == Fault::Absent);
+        run.set(fault, true);
+        run.pass(BEAT * beats);
+        run.set(fault, false);
+        run.pass(BEAT * then);
+        assert!(run.largest <= 2.0 * A_BEAT_US + 4.88, "{fault:?}: {} µs", run.largest);
+    }
+    assert!(run.moves());
 }
 
 /// A bus whose first words to a channel are lost once, though they seem to arrive.

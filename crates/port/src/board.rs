@@ -143,6 +143,13 @@ impl Evidence {
     }
 }
 
+/// What was told, but for what is to have no pulse any more.
+pub fn unchanged(sent: &Wanted, wanted: &Wanted) -> Wanted {
+    let mut same = *sent;
+    same.iter_mut().zip(wanted).filter(|(_, wanted)| wanted.is_none()).for_each(|(same, _)| *same = None);
+    same
+}
+
 /// Drives one board over a way to it.
 pub trait Driver: Send + Sized {
     /// The way: a bus, a line, the files of a chip.

@@ -279,6 +279,14 @@ impl Firmata {
                     let role = self.settings.role(usize::from(pin));
                     let told = self.sent.get(usize::from(pin)).copied().flatten();
                     self.restarted |= self.step == Step::Up && told.is_some() && mode != role.mode();
+                    // What it was told last may have been lost on the way: it has what it says.
+                    if self.step == Step::Up
+                        && mode == mode::SERVO
+                        && let (Some(place), Some(_), Ok(value)) =
+                            (self.sent.get_mut(usize::from(pin)), told, u16::try_from(value))
+                    {
+                        *place = Some(value);
+                    }
                     self.answered(now);
                 }
             }
@@ -562,7 +570,7 @@ impl Firmata {
         let late = |since: Duration, limit: Duration| now.saturating_sub(since) >= limit;
         match self.step {
             Step::Asked { since } if late(since, ANSWER) => Some(failed("hear", Fault::Silent)),
-            Step::Learning { since } if late(since, ANSWER) => {
+            Step::Learning { since } | Step::Finding { since } if late(since, ANSWER) => {
                 Some(failed("learn the pins of", Fault::Silent))
             }
             Step::Up if self.asked_at.is_some_and(|at| late(at, ANSWER)) => {
@@ -590,10 +598,13 @@ impl Firmata {
             Step::Learning { .. } if self.learned => {
                 self.step = Step::Finding { since: now };
                 self.ask_pins(line, now)?;
+                // It answers in order: behind this answer no pin has anything left to say. A firmware that does not
+                // know the question is told so from a board that is silent for a while.
+                self.owed = (1, 0);
+                self.say(ToBoard::AskVersion);
+                self.write(line, now)?;
             }
-            Step::Finding { since } if self.all_said() || now.saturating_sub(since) >= PINS_ANSWER => {
-                return Ok(self.found(now));
-            }
+            Step::Finding { .. } if self.owed.0 == 0 => return Ok(self.found(now)),
             _ => {}
         }
         Ok(Noted::Nothing)

@@ -108,8 +108,11 @@ fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
     // It spoke first, for opening the line had reset it; then it is asked what its pins can do, and what they are.
     let heard = rig.board.heard();
     assert_eq!(heard[..6], [0xF0, 0x6B, 0xF7, 0xF0, 0x69, 0xF7]);
-    let pins: Vec<u8> = heard[6..].chunks(4).map(|ask| ask[2]).collect();
-    assert!(heard[6..].chunks(4).all(|ask| [ask[0], ask[1], ask[3]] == [0xF0, 0x6D, 0xF7]));
+    // Behind them stands a question that every firmware answers.
+    let (&end, asked) = heard[6..].split_last().unwrap();
+    assert_eq!(end, 0xF9);
+    let pins: Vec<u8> = asked.chunks(4).map(|ask| ask[2]).collect();
+    assert!(asked.chunks(4).all(|ask| [ask[0], ask[1], ask[3]] == [0xF0, 0x6D, 0xF7]));
     assert_eq!(pins, (2..20).collect::<Vec<u8>>());
     let before = heard.len();
     let said = |rig: &Rig, from: usize| unasked(&rig.board.heard()[before..])[from - before..].to_vec();

@@ -1,5 +1,7 @@
 //! Ways in that are no bytes: a game pad and a GPIO chip, through the same code that reads the kernel's.
 
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
 use std::time::Duration;
 use wasvolta_port::gpio::{self, Plan};
 use wasvolta_port::inlet::{Drained, Inlet, Outlet};
