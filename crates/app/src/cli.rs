@@ -95,6 +95,8 @@ pub enum Command {
     Why(Why),
     /// Run a simulated board, receiver or microcontroller by itself and print where it is, until Ctrl-C.
     Sim(Sim),
+    /// Write a C program for a microcontroller that is to send its knobs and buttons.
+    Firmware(Firmware),
     /// Play a sequence without the screen. Ctrl-C ends it, Ctrl-Z holds it; both by what is read back.
     Play(Play),
     /// Stop every pulse that runs on the boards of a rig, as one that was killed has left it, and read back whether it
@@ -138,6 +140,7 @@ impl Command {
             Self::Demo { .. }
             | Self::New(_)
             | Self::Sim(_)
+            | Self::Firmware(_)
             | Self::Man { .. }
             | Self::Completions { .. }
             | Self::Card(Card::List { .. }) => Vec::new(),
@@ -154,6 +157,7 @@ impl Command {
             Self::Replay(replay) => replay.trace.iter().collect(),
             Self::Card(Card::Save { output, .. }) => vec![output],
             Self::Sheet(sheet) => vec![&sheet.output],
+            Self::Firmware(firmware) => vec![&firmware.output],
             _ => Vec::new(),
         };
         files.into_iter().any(|path| path == Path::new("-"))
@@ -376,6 +380,30 @@ pub struct Replay {
     /// Write the setpoints, a row a servo a turn, as CSV; - writes to standard output.
     #[arg(long, value_name = "FILE.csv")]
     pub trace: Option<PathBuf>,
+}
+
+/// Write a program for a microcontroller.
+#[derive(Debug, Args)]
+pub struct Firmware {
+    /// What it sends.
+    #[arg(value_enum)]
+    pub kind: FirmwareKind,
+    /// How many knobs it has, on the first inputs of its converter.
+    #[arg(long, value_name = "COUNT", default_value_t = 2, value_parser = clap::value_parser!(u8).range(0..=16))]
+    pub knobs: u8,
+    /// How many buttons, on the inputs after them.
+    #[arg(long, value_name = "COUNT", default_value_t = 1, value_parser = clap::value_parser!(u8).range(0..=16))]
+    pub buttons: u8,
+    /// Where to write it; - writes to standard output.
+    #[arg(short, long, value_name = "FILE.c", default_value = "lines.c")]
+    pub output: PathBuf,
+}
+
+/// The programs there are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FirmwareKind {
+    /// Lines of numbers, as `knob1=512 button1=0`.
+    Lines,
 }
 
 /// Draw a sheet for paper.

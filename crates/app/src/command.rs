@@ -2,6 +2,7 @@
 
 mod card;
 mod check;
+mod firmware;
 mod inputs;
 mod list;
 mod manual;
@@ -84,6 +85,7 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
         Command::Inputs(inputs) => inputs::run(&inputs),
         Command::Scan(scan) => scan::run(&scan),
         Command::Why(why) => why::run(&why),
+        Command::Firmware(firmware) => firmware::run(&firmware, outputs),
         Command::Sim(sim) => sim::run(&sim),
         Command::Play(play) => play::run(&play, outputs),
         Command::Release(release) => release::run(&release, outputs),

@@ -13,7 +13,8 @@ use wasvolta_core::stage::ServoState;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::Seconds;
-use wasvolta_engine::Compiled;
+use wasvolta_engine::snapshot::ChannelState;
+use wasvolta_engine::{Compiled, Snapshot};
 
 /// See the module. What runs, and where its parts stand, is in [`Compiled`].
 pub struct Edition {
@@ -74,6 +75,14 @@ impl Edition {
     /// A link.
     pub fn link(&self, link: LinkId) -> Option<&Link> {
         self.rig.links.get(self.index.links.place(link)?)
+    }
+
+    /// What the channel of an input has said; none before it has said anything.
+    pub fn channel_state<'s>(&self, input: &Input, snapshot: &'s Snapshot) -> Option<&'s ChannelState> {
+        let link = self.parts().link(&input.link)?;
+        let channel = (self.rig.protocol_of(link)?.row().read)(&input.channel)?;
+        let report = snapshot.reports.iter().find(|report| report.id == link.id)?;
+        report.channels.iter().find(|state| state.channel == channel)
     }
 
     /// A sequence.

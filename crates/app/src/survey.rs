@@ -113,7 +113,12 @@ mod tests {
             barred: None,
         };
         let path = "/sys/devices/platform/i2c-1/1-0040/pwm/pwmchip0";
-        let scan = |device: &str| Scan { buses: vec![bus.clone()], pwm: vec![chip(device)], serial: vec![] };
+        let scan = |device: &str| Scan {
+            buses: vec![bus.clone()],
+            pwm: vec![chip(device)],
+            serial: vec![],
+            inputs: vec![],
+        };
         let said = |device_path: &str| words(&scan(device_path), &bus, &device);
         assert!(said(path).ends_with(&format!("a port of kind pwm at {path} drives it")), "{}", said(path));
         assert!(said("/sys/devices/platform/i2c-1/1-0041/pwm/pwmchip0").contains("its PWM chip is the way"));

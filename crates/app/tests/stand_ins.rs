@@ -595,3 +595,47 @@ fn numbers_come_in_on_standard_input() {
     child.wait().unwrap();
     fed.join().unwrap();
 }
+
+/// What a maker writes for a converter whose inputs read 100, 250, 0 and 1023, and a line of 2000 bytes a second.
+const OF_THE_MAKER: &str = r"
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+int read_converter(int input) { static const int counts[] = { 100, 250, 0, 1023 }; return counts[input]; }
+void write_byte(char byte) { if (write(1, &byte, 1) != 1) exit(0); usleep(500); }
+";
+
+#[test]
+fn the_program_for_a_microcontroller_compiles_and_what_it_prints_is_understood() {
+    let home = tempfile::tempdir().unwrap();
+    let write =
+        |more: &[&str]| wasvolta(home.path(), &[&["firmware", "lines"], more].concat()).output().unwrap();
+    assert!(write(&["--buttons", "2"]).status.success());
+    let again = write(&[]);
+    assert!(!again.status.success(), "what is there is not replaced");
+    let source = std::fs::read_to_string(home.path().join("lines.c")).unwrap();
+    assert!((30..=45).contains(&source.lines().count()), "some 30 lines");
+    assert_eq!(write(&["--buttons", "2", "--output", "-"]).stdout, source.as_bytes());
+    std::fs::write(home.path().join("maker.c"), OF_THE_MAKER).unwrap();
+    let strict = ["-std=c99", "-Wall", "-Wextra", "-Werror", "-D_DEFAULT_SOURCE"];
+    let compiled = Command::new("cc")
+        .args(strict)
+        .args(["lines.c", "maker.c", "-o", "board"])
+        .current_dir(home.path())
+        .output()
+        .unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    std::fs::write(home.path().join("in.rig.toml"), of_link("kind = \"stdin\"", "")).unwrap();
+    let mut board = Command::new(home.path().join("board")).stdout(Stdio::piped()).spawn().unwrap();
+    let printed = board.stdout.take().unwrap();
+    let output = wasvolta(home.path(), &["inputs", "in.rig.toml", "--json"]).stdin(printed).output().unwrap();
+    board.wait().unwrap();
+    let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let heard: Vec<_> = said["links"][0]["channels"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|channel| (channel["channel"].as_str().unwrap(), channel["value"].as_f64().unwrap()))
+        .collect();
+    assert_eq!(heard, [("knob1", 100.0), ("knob2", 250.0), ("button1", 1.0), ("button2", 0.0)], "{said}");
+}

@@ -97,6 +97,8 @@ pub const EXPO: Range = Range::new("expo", "", -0.5, 1.0);
 pub const SMOOTHING: Range = Range::new("smoothing", "ms", 0.0, 10_000.0);
 /// A rate limit of a shaped signal.
 pub const RATE: Range = Range::new("rate", "/s", 0.01, 1000.0);
+/// How long the contacts of a switch may bounce.
+pub const DEBOUNCE: Range = Range::new("debounce", "ms", 0.0, 1000.0);
 /// How long a link may be silent.
 pub const LOST_AFTER: Range = Range::new("lost after", "ms", 50.0, 60_000.0);
 /// How long a link that speaks when something changes may be silent.
@@ -177,6 +179,7 @@ pub const ALL: &[Range] = &[
     EXPO,
     SMOOTHING,
     RATE,
+    DEBOUNCE,
     LOST_AFTER,
     HEARTBEAT,
     PERIOD,

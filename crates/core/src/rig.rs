@@ -23,6 +23,7 @@ mod pose;
 pub mod protocol;
 mod servo;
 mod strict;
+pub mod switch;
 pub mod table;
 pub mod worry;
 
@@ -51,6 +52,7 @@ pub use pose::{Pose, Sequence, Step, StepJoint};
 pub use protocol::{Channel, Flow, Framing, Protocol};
 pub use servo::{Exercised, Idle, Mark, MarkKind, Rated, ReadAt, Servo};
 pub use strict::Ends;
+pub use switch::{Pressed, Switch};
 
 /// The format this program writes.
 pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;

@@ -24,6 +24,7 @@ use crate::inflow::{Batch, Inflow};
 use crate::link::{Health, Heard, Link, Rules};
 use crate::rig::InputId;
 use crate::shape::{Memory, Stages};
+use crate::switch;
 use crate::unit::{Micros, Ticks};
 use approach::Approach;
 use drive::{Beat, Proposal, Sources};
@@ -254,6 +255,8 @@ impl LinkState {
 pub struct InputState {
     /// The newest raw value.
     pub raw: Option<f64>,
+    /// How it stands, of a switch.
+    pub switch: switch::State,
     /// The value after each stage.
     pub stages: Stages,
     memory: Memory,
@@ -408,6 +411,9 @@ impl Stage {
             {
                 state.clone_from(before);
                 state.memory.shaped_anew();
+                if was.switch != plan.switch {
+                    state.switch.unheard();
+                }
             }
         }
         self.off_when_all_are();
@@ -455,10 +461,22 @@ impl Stage {
             }
         }
         for (n, (state, plan)) in self.run.inputs.iter_mut().zip(&self.run.plan.inputs).enumerate() {
-            state.raw = inflow.inputs.get(n).and_then(Batch::value).or(state.raw);
-            if let Some(raw) = state.raw {
-                state.stages = plan.shape.advance(&mut state.memory, raw, dt);
-            }
+            let batch = inflow.inputs.get(n);
+            state.raw = batch.and_then(Batch::value).or(state.raw);
+            let Some(raw) = state.raw else { continue };
+            let place = match &plan.switch {
+                None => raw,
+                // What came with a link that is not heard is not trusted: least of all for a press.
+                Some(_) if !self.run.links.get(plan.link).is_some_and(LinkState::is_heard) => {
+                    state.switch.unheard();
+                    continue;
+                }
+                Some(switch) => {
+                    let batch = batch.copied().unwrap_or_default();
+                    switch.advance(&mut state.switch, &batch, raw, dt)
+                }
+            };
+            state.stages = plan.shape.advance(&mut state.memory, place, dt);
         }
     }
 

@@ -3,6 +3,7 @@
 //! Every value that comes is an observation. What is proposed follows from them and from nothing else: ends that were seen
 //! at least three times, a rest from when it was left alone, noise from that rest.
 
+use crate::rig::{Channel, Ends, Flow, Pressed, Protocol, Switch};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -16,10 +17,14 @@ const REST: Duration = Duration::from_millis(400);
 const SAME_PLACE: f64 = 0.03;
 /// Of a switch no more than this share of its values is between its positions.
 const BETWEEN: f64 = 0.02;
-/// A switch changes at no more than this share of its values.
+/// A switch changes at no more than this share of its values, where values come by themselves.
 const CHANGES: f64 = 0.2;
+/// A hand takes so long between two changes, mostly; what changes faster is noise.
+const BY_HAND: Duration = Duration::from_millis(50);
 /// What is no switch has moved when it did by so many raw counts.
 const MOVED: f64 = 8.0;
+/// A button is not pressed for so many times as long as it is.
+const LONGER: f64 = 1.5;
 /// The most positions that a switch has.
 const POSITIONS: usize = 6;
 /// A rest this near to an end is that end.
@@ -31,6 +36,12 @@ pub const BARS: usize = 48;
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Watch {
     values: Vec<(Duration, f64)>,
+    /// It speaks only when something changes.
+    speaks_of_changes: bool,
+    /// Which way it is pressed as far as its channel says.
+    usual: Option<Pressed>,
+    /// The raw value at which somebody said that it is pressed.
+    pressed_at: Option<f64>,
 }
 
 /// So long back it counts how lively a channel is.
@@ -164,6 +175,8 @@ pub struct Proposal {
     pub centre: Option<f64>,
     /// What it is.
     pub kind: Kind,
+    /// Which way it is pressed, of a switch with two positions: as somebody said, else away from where it was for longer.
+    pub pressed: Option<Pressed>,
     /// Its noise at rest as a standard deviation, in raw units; at least one raw count. None until it was left alone.
     pub noise: Option<f64>,
     /// Three times that noise, as a share of its shorter side.
@@ -172,6 +185,22 @@ pub struct Proposal {
     pub rate: f64,
     /// Values that were left out: further out than the ends.
     pub outliers: usize,
+}
+
+impl Proposal {
+    /// What it is as a switch, as a rig has it; none of what is none.
+    pub fn switch(&self) -> Option<Switch> {
+        let Kind::Switch(positions) = &self.kind else { return None };
+        let (low, high) = self.ends;
+        Some(match self.pressed {
+            Some(pressed) => Switch::between(Ends { low, high }, pressed),
+            // What was seen has decimals from its mean.
+            None if high - low >= 10.0 => {
+                Switch::of_positions(positions.iter().map(|at| libm::round(*at)).collect())
+            }
+            None => Switch::of_positions(positions.clone()),
+        })
+    }
 }
 
 /// A stretch in which nobody moved it.
@@ -184,10 +213,53 @@ struct Rest {
 }
 
 impl Watch {
+    /// Of a channel of a protocol: it sends by itself or speaks when something changes, and may say which way it is
+    /// pressed.
+    pub fn of(protocol: Protocol, channel: &Channel) -> Self {
+        let speaks_of_changes = protocol.flow_of(channel) == Flow::Event;
+        Self { speaks_of_changes, usual: (protocol.row().pressed)(channel), ..Self::default() }
+    }
+
+    /// Nothing was seen of the same channel.
+    #[must_use]
+    pub fn anew(&self) -> Self {
+        Self { speaks_of_changes: self.speaks_of_changes, usual: self.usual, ..Self::default() }
+    }
+
     /// Takes a value that came at a time; times only go forward.
     pub fn push(&mut self, at: Duration, value: f64) {
         if value.is_finite() && self.values.len() < MOST {
             self.values.push((at, value));
+        }
+    }
+
+    /// Somebody says that it is pressed just now.
+    pub fn is_pressed(&mut self) {
+        self.pressed_at = self.newest();
+    }
+
+    /// Whether somebody said when it is pressed.
+    pub const fn was_told(&self) -> bool {
+        self.pressed_at.is_some()
+    }
+
+    /// Which way it is pressed, between two positions.
+    fn pressed(&self, low: f64, high: f64) -> Pressed {
+        let middle = f64::midpoint(low, high);
+        if let Some(at) = self.pressed_at {
+            return if at > middle { Pressed::High } else { Pressed::Low };
+        }
+        let (mut below, mut above) = (Duration::ZERO, Duration::ZERO);
+        for pair in self.values.windows(2) {
+            let held = pair[1].0.saturating_sub(pair[0].0);
+            *(if pair[0].1 > middle { &mut above } else { &mut below }) += held;
+        }
+        // Somebody who only tries it presses it for about as long as not.
+        let much = |one: Duration, other: Duration| one > other.mul_f64(LONGER);
+        match self.usual {
+            _ if much(above, below) => Pressed::Low,
+            _ if much(below, above) => Pressed::High,
+            usual => usual.unwrap_or(if above > below { Pressed::Low } else { Pressed::High }),
         }
     }
 
@@ -272,12 +344,20 @@ impl Watch {
         let count = Self::count_of(&sorted);
         let rests = self.rests(span, count);
         let noise = rests.last().map(|rest| libm::fmax(rest.noise, count));
-        let kind = match positions(&self.values, (low, high), count) {
+        let positions = positions(&self.values, (low, high), count).filter(|_| self.is_by_hand(span));
+        let kind = match positions {
             Some(positions) => Kind::Switch(positions),
             // As far as noise goes nobody has moved it.
             None if span < count * MOVED => return None,
             None if self.returns(&rests, span) => Kind::Returns,
             None => Kind::Stays,
+        };
+        let pressed = match &kind {
+            Kind::Switch(positions) => match positions.as_slice() {
+                [one, other] => Some(self.pressed(*one, *other)),
+                _ => None,
+            },
+            _ => None,
         };
         let rest = rests.last().map(|rest| rest.place).filter(|_| kind == Kind::Returns);
         let centre = rest.filter(|rest| (rest - low).min(high - rest) > span * AT_END);
@@ -288,11 +368,25 @@ impl Watch {
             ends: (low, high),
             centre,
             kind,
+            pressed,
             noise,
             deadband: noise.map(|noise| libm::fmin(3.0 * noise / side, 0.5)),
             rate: if seconds > 0.0 { crate::unit::number(self.values.len() - 1) / seconds } else { 0.0 },
             outliers: sorted.iter().filter(|value| **value < low || **value > high).count(),
         })
+    }
+
+    /// Whether it changes as seldom as a hand changes it: what changes from value to value is noise.
+    fn is_by_hand(&self, span: f64) -> bool {
+        let changes =
+            || self.values.windows(2).filter(|pair| libm::fabs(pair[1].1 - pair[0].1) > span * SAME_PLACE);
+        if !self.speaks_of_changes {
+            return crate::unit::number(changes().count())
+                <= crate::unit::number(self.values.len()) * CHANGES;
+        }
+        let mut held: Vec<Duration> = changes().map(|pair| pair[1].0.saturating_sub(pair[0].0)).collect();
+        held.sort_unstable();
+        held.get(held.len() / 2).is_some_and(|held| *held >= BY_HAND)
     }
 
     /// Whether it was let go at one place again and again, with movements between.
@@ -336,9 +430,6 @@ fn positions(values: &[(Duration, f64)], (low, high): (f64, f64), count: f64) ->
         groups.into_iter().partition(|group| crate::unit::number(group.len()) > libm::fmax(few, 2.0));
     let between: usize = passed.iter().map(Vec::len).sum();
     let is_switch = (2..=POSITIONS).contains(&held.len()) && crate::unit::number(between) <= few;
-    // What changes from value to value is noise, and nobody's hand.
-    let changes = values.windows(2).filter(|pair| libm::fabs(pair[1].1 - pair[0].1) > apart / 2.0).count();
-    let is_switch = is_switch && crate::unit::number(changes) <= crate::unit::number(values.len()) * CHANGES;
     let middle = |group: &Vec<f64>| group.get(group.len() / 2).copied().unwrap_or_default();
     is_switch.then(|| held.iter().map(middle).collect())
 }
@@ -420,6 +511,47 @@ mod tests {
             assert_eq!(positions.len(), n);
             assert!(positions.iter().zip(&wanted).all(|(a, b)| (a - b).abs() <= 1.0), "{positions:?}");
         }
+    }
+
+    /// A channel that speaks of changes, every so many milliseconds, between two values.
+    fn changing(low: f64, high: f64, every: [u64; 2]) -> Watch {
+        let mut watch = Watch::of(Protocol::Gpio, &Channel::Name("line BELL pull-up".into()));
+        let mut at = 0;
+        for n in 0..12 {
+            watch.push(Duration::from_millis(at), if n % 2 == 0 { low } else { high });
+            at += every[n % 2];
+        }
+        watch
+    }
+
+    #[test]
+    fn a_button_that_speaks_of_changes_is_a_switch_and_jitter_is_none() {
+        let found = changing(0.0, 1.0, [700, 150]).judge().unwrap();
+        assert_eq!((found.kind.clone(), found.pressed), (Kind::Switch(vec![0.0, 1.0]), Some(Pressed::High)));
+        assert_eq!(found.switch(), Some(Switch::between(Ends { low: 0.0, high: 1.0 }, Pressed::High)));
+        assert_eq!(changing(127.0, 128.0, [20, 30]).judge(), None);
+    }
+
+    #[test]
+    fn it_is_pressed_where_it_is_for_less_of_the_time_unless_somebody_says_otherwise() {
+        let pulled_up = changing(0.0, 1.0, [150, 700]);
+        assert_eq!(pulled_up.judge().unwrap().pressed, Some(Pressed::Low));
+        let mut told = pulled_up.clone();
+        assert!(!told.was_told());
+        told.is_pressed();
+        assert_eq!(
+            changing(0.0, 1.0, [300, 300]).judge().unwrap().pressed,
+            Some(Pressed::Low),
+            "its pull-up says so"
+        );
+        assert_eq!((told.judge().unwrap().pressed, told.was_told()), (Some(Pressed::High), true));
+        let three =
+            seen(7.0, |t| [1000.0, 1500.0, 2000.0][usize::from(crate::unit::count16(libm::floor(t))) % 3])
+                .judge()
+                .unwrap();
+        let switch = three.switch().unwrap();
+        assert_eq!((switch.positions.len(), three.pressed), (3, None), "{switch:?}");
+        assert!(switch.positions.iter().all(|at| at.fract() == 0.0));
     }
 
     #[test]

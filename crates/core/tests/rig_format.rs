@@ -3,10 +3,10 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::fmt::Write as _;
 use std::path::Path;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::rig::{Flow, Framing, Protocol, Rig};
 
 const BEGIN: &str = "<!-- From here on made from the types. -->\n";
 const END: &str = "<!-- Up to here. -->";
@@ -79,6 +79,9 @@ fn may_be(root: &Value, said: &Value) -> String {
         }
         Some("array") if behind(root, &what["items"])["properties"].is_object() => "tables, below".to_owned(),
         Some("array") if what["items"]["type"] == "string" => "names that there are".to_owned(),
+        Some("array") if what["items"]["type"] == "number" => {
+            format!("numbers, each {}", bounds(said, &what["items"]))
+        }
         Some("array") => "pairs of numbers".to_owned(),
         Some("object") if what["additionalProperties"].is_object() => {
             let each = &what["additionalProperties"];
@@ -137,12 +140,39 @@ fn the_tables_of_keys_in_the_documentation_are_made_from_the_types() {
     let schema = schemars::schema_for!(Rig);
     let mut made = String::new();
     write(schema.as_value(), "The file itself", schema.as_value(), &mut Vec::new(), &mut made);
+    is_documented(BEGIN, &made);
+}
+
+#[test]
+fn the_table_of_protocols_in_the_documentation_is_made_from_their_rows() {
+    let mut made =
+        "\n| protocol | stands on | what it is | it sends | channels |\n|---|---|---|---|---|\n".to_owned();
+    for protocol in Protocol::ALL {
+        let row = protocol.row();
+        let on: Vec<String> =
+            row.on.iter().map(|kind| format!("`{}`", json!(kind).as_str().unwrap())).collect();
+        let on = if protocol == Protocol::Firmata { "a board on `serial`".to_owned() } else { on.join(", ") };
+        let sends = if row.flow == Flow::Streaming { "by itself" } else { "when something changes" };
+        let mut line = if row.baud > 0 { format!(", {} baud", row.baud) } else { String::new() };
+        if row.framing == Framing::EightEven2 {
+            line += ", even parity, two stop bits";
+        }
+        writeln!(made, "| `{}` | {on} | {}{line} | {sends} | {} |", row.word, row.title, row.has).unwrap();
+    }
+    is_documented("<!-- From here on made from the table of protocols. -->", &(made + "\n"));
+}
+
+/// What stands behind a mark in the documentation, up to the end of what is made.
+fn is_documented(mark: &str, made: &str) {
+    // Two tests write one file.
+    static WRITING: std::sync::Mutex<()> = std::sync::Mutex::new(());
+    let _alone = WRITING.lock();
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/rig-format.md");
     let text = std::fs::read_to_string(&path).unwrap();
-    let (before, rest) = text.split_once(BEGIN).unwrap();
+    let (before, rest) = text.split_once(mark).unwrap();
     let (kept, after) = rest.split_once(END).unwrap();
     if std::env::var_os("WASVOLTA_WRITE_SCHEMA").is_some() {
-        std::fs::write(&path, format!("{before}{BEGIN}\n{made}{END}{after}")).unwrap();
+        std::fs::write(&path, format!("{before}{mark}\n{made}{END}{after}")).unwrap();
         return;
     }
     assert!(

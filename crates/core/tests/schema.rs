@@ -164,6 +164,7 @@ const BEYOND: &[&str] = &[
     "and turns no joint",
     "outside 0 to 15",
     "is not a curve",
+    "pressed and not pressed at once",
     "level is",
     "driven by another mapping",
     "has no channel",

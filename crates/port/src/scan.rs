@@ -1,12 +1,15 @@
-//! What is there: devices on I²C buses, PWM chips of the kernel, serial ports. Looks without moving anything.
+//! What is there: devices on I²C buses, PWM chips of the kernel, serial ports, and what else could be a link. Looks
+//! without moving anything.
 //!
 //! Buses are only read from. Serial ports are listed and never opened: opening resets many boards, and their servos
-//! twitch.
+//! twitch. Nor is what could be a link.
 
 mod ask;
+mod inputs;
 mod system;
 
 pub use ask::ask;
+pub use inputs::InputDevice;
 pub use system::{PwmChip, Roots, SerialPort, Way};
 
 use crate::expander::Seen;
@@ -25,6 +28,8 @@ pub struct Scan {
     pub pwm: Vec<PwmChip>,
     /// Serial ports, unopened.
     pub serial: Vec<SerialPort>,
+    /// Input devices, MIDI devices and GPIO chips, unopened.
+    pub inputs: Vec<InputDevice>,
 }
 
 /// What is on a serial port that was asked.
@@ -211,5 +216,6 @@ pub fn machine(roots: &Roots, open: impl Fn(&Path) -> Result<Box<dyn I2cBus>, Bu
         buses: roots.buses().into_iter().map(look).collect(),
         pwm: roots.pwm_chips(),
         serial: roots.serial_ports(),
+        inputs: roots.input_devices(),
     }
 }

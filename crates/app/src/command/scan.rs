@@ -9,7 +9,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::Source;
-use wasvolta_port::scan::{self, Bus, PwmChip, Roots, Scan, SerialPort};
+use wasvolta_port::scan::{self, Bus, InputDevice, PwmChip, Roots, Scan, SerialPort};
 use wasvolta_port::serial::Serial;
 use wasvolta_port::{Clock, WallClock};
 
@@ -74,6 +74,17 @@ fn tell(scan: &Scan, rig: Option<&Rig>) {
     }
     if scan.serial.is_empty() {
         say::line("no serial port of a board");
+    }
+    for InputDevice { kind, noun, way, lasting, name } in &scan.inputs {
+        let name = name.as_ref().map_or_else(String::new, |name| format!(", {name}"));
+        let always = lasting.as_ref().map_or_else(String::new, |path| format!(", always as {path}"));
+        say::line(format_args!(
+            "{}\n  {noun}{name}{always}: a link on a port of kind {kind} hears it",
+            way.path
+        ));
+        if let Some(barred) = &way.barred {
+            say::line(format_args!("  {barred}"));
+        }
     }
 }
 

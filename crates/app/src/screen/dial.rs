@@ -34,6 +34,8 @@ pub enum Does {
     Drop,
     /// Takes the new one again.
     Retake,
+    /// It is pressed just now.
+    Pressed,
     /// The horn was moved: all marks are shifted.
     Shift,
     /// A whole turn is over.

@@ -338,10 +338,10 @@ static LISTEN: &[DialogKey] =
 const STAND_IN: DialogKey = row("← →", "move the stand-in", &[(LEFT, Does::Less), (RIGHT, Does::More)]);
 static LISTEN_SIMULATED: &[DialogKey] =
     &[enter("take it"), row("↑ ↓", "pick by hand", &[(UP, Does::Up), (DOWN, Does::Down)]), STAND_IN, LEAVE];
-static WATCH_SIMULATED: &[DialogKey] =
-    &[enter("keep all"), STAND_IN, row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
-static WATCH: &[DialogKey] =
-    &[enter("keep all"), row("r", "watch anew", &[(Key::char('r'), Does::Retake)]), LEAVE];
+const PRESSED: DialogKey = row("p", "it is pressed now", &[(Key::char('p'), Does::Pressed)]);
+const ANEW: DialogKey = row("r", "watch anew", &[(Key::char('r'), Does::Retake)]);
+static WATCH_SIMULATED: &[DialogKey] = &[enter("keep all"), STAND_IN, PRESSED, ANEW, LEAVE];
+static WATCH: &[DialogKey] = &[enter("keep all"), PRESSED, ANEW, LEAVE];
 static FADERS: &[DialogKey] = &[
     row("← →", "fader1", &[(LEFT, Does::Less), (RIGHT, Does::More)]),
     row("↓ ↑", "fader2", &[(DOWN, Does::Down), (UP, Does::Up)]),

@@ -32,12 +32,27 @@ pub struct Field {
     pub typing: Typing,
     /// What may be typed.
     pub hint: Cow<'static, str>,
+    /// What else was found that could stand in it, the likeliest last: the arrows go through them.
+    pub offers: Vec<String>,
 }
 
 impl Field {
     /// A field with what is likely in it.
     pub fn new(label: &'static str, text: impl Into<String>, hint: impl Into<Cow<'static, str>>) -> Self {
-        Self { label, typing: Typing::prefilled(text), hint: hint.into() }
+        Self { label, typing: Typing::prefilled(text), hint: hint.into(), offers: Vec::new() }
+    }
+
+    /// With what was found that could stand in it, the likeliest first, the first of them in it.
+    pub fn offering(mut self, mut found: Vec<String>) -> Self {
+        found.reverse();
+        if found.len() > 1 {
+            self.hint = format!("{} found: ↑ ↓ goes through them; or {}", found.len(), self.hint).into();
+        }
+        if let Some(first) = found.pop() {
+            self.typing = Typing::prefilled(first);
+        }
+        self.offers = found;
+        self
     }
 }
 
@@ -74,10 +89,10 @@ impl Form {
     /// to word.
     pub fn press(&mut self, key: Key, recalled: &Recalled) {
         let words = self.fields.len().max(1);
-        let taken = self
-            .fields
-            .get_mut(self.here)
-            .is_some_and(|field| field.typing.press(key, recalled.of(field.label)));
+        let taken = self.fields.get_mut(self.here).is_some_and(|field| {
+            let earlier = if field.offers.is_empty() { recalled.of(field.label) } else { &field.offers };
+            field.typing.press(key, earlier)
+        });
         match key.code {
             KeyCode::Tab => self.go(1),
             KeyCode::BackTab => self.go(words - 1),
@@ -126,5 +141,30 @@ mod tests {
         next.press(Key::of(KeyCode::Up), &recalled);
         next.press(Key::of(KeyCode::Tab), &recalled);
         assert_eq!((next.word(0), next.here), ("ab", 1));
+    }
+    #[test]
+    fn the_arrows_go_through_what_was_found_to_be_taken_or_added_to() {
+        let found = ["/dev/ttyACM0", "/dev/ttyUSB0", "desk"].map(str::to_owned).to_vec();
+        let field = Field::new("on", "", "a place").offering(found);
+        assert_eq!(field.hint, "3 found: ↑ ↓ goes through them; or a place");
+        let mut form = Form::new("add link", Subject::default(), vec![field]);
+        let recalled = Recalled::default();
+        let mut on = |keys: &[KeyCode]| {
+            for key in keys {
+                form.press(Key::of(*key), &recalled);
+            }
+            form.word(0).to_owned()
+        };
+        assert_eq!(on(&[]), "/dev/ttyACM0");
+        assert_eq!(on(&[KeyCode::Up]), "/dev/ttyUSB0");
+        assert_eq!(on(&[KeyCode::Up]), "desk");
+        assert_eq!(on(&[KeyCode::Down, KeyCode::Down]), "/dev/ttyACM0");
+        assert_eq!(
+            on(&[KeyCode::Char('@'), KeyCode::Char('9')]),
+            "/dev/ttyACM0@9",
+            "what was found may be added to"
+        );
+        let none = Field::new("on", "", "a place").offering(Vec::new());
+        assert_eq!((none.hint.as_ref(), none.typing.text()), ("a place", ""));
     }
 }

@@ -14,7 +14,7 @@ use super::calibrate;
 use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, has_link, input, keyboard, sender, tieable, transmitter};
+use super::ready::{always, has_link, input, keyboard, rest_moved, sender, tieable, transmitter};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -53,6 +53,8 @@ static ACTIONS: &[Action] = &[
     Action { name: "add input", keys: &[key('I')], view: HERE, short: "add input", long: "make an input of a channel: move the one you mean, or pick it", ready: has_link, run: listen::for_new },
     Action { name: "watch", keys: &[key('V')], view: HERE, short: "watch", long: "learn the input's span, rest, noise and kind: move it all the way", ready: input, run: listen::watch },
     Action { name: "play faders", keys: &[key('J')], view: HERE, short: "play faders", long: "move the keyboard's faders, toggles and buttons", ready: keyboard, run: faders::play },
+    Action { name: "take the new rest", keys: &[key('N')], view: HERE, short: "", long: "learn where the input rests now, where that has moved", ready: rest_moved, run: acts::take_rest },
+    Action { name: "switch", keys: &[], view: HERE, short: "", long: "make the picked input a switch; then pressed the other way; then none", ready: input, run: acts::make_switch },
     Action { name: "add input by name", keys: &[], view: HERE, short: "", long: "make an input of a channel that you name", ready: has_link, run: links::add_input },
     Action { name: "swap channel", keys: &[key('Z')], view: HERE, short: "", long: "let the input stand on another channel: move that one", ready: input, run: listen::for_picked },
     Action { name: "input's channel", keys: &[], view: HERE, short: "", long: "name the link and channel that the picked input stands on", ready: input, run: links::move_input },

@@ -76,6 +76,7 @@ impl Model {
             session.runner.edition_of(&self.snapshot),
             &self.snapshot,
         );
+        self.follow_rests(session, now);
         self.follow_level(session);
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)
@@ -85,6 +86,17 @@ impl Model {
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;
+        }
+    }
+
+    /// A stick that rests elsewhere than it was learned is said once.
+    fn follow_rests(&mut self, session: &Session, now: Duration) {
+        let edition = session.runner.edition_of(&self.snapshot);
+        for id in self.in_inputs.rests.hear(edition, &self.snapshot) {
+            let Some((input, rest)) = edition.input(id).zip(self.in_inputs.rests.moved(id)) else { continue };
+            let words = format!("{} rests at {rest:.0} now: was the transmitter's trim moved?", input.name);
+            self.say(Tone::Done, words.clone(), now);
+            self.note(self.snapshot.now, words);
         }
     }
 

@@ -272,6 +272,12 @@ pub fn has_link(scene: &Scene) -> Ready {
     need(!scene.rig.links.is_empty(), "this rig has no link yet: K adds one")
 }
 
+/// The picked input rests elsewhere than it was learned.
+pub fn rest_moved(scene: &Scene) -> Ready {
+    let moved = scene.input().and_then(|input| scene.model.in_inputs.rests.moved(input.id));
+    need(moved.is_some(), "it rests where it was learned, as far as was seen")
+}
+
 /// There is a link from the keyboard.
 pub fn keyboard(scene: &Scene) -> Ready {
     let any = scene.rig.links.iter().any(|link| scene.rig.protocol_of(link) == Some(Protocol::Keys));

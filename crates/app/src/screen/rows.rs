@@ -15,6 +15,10 @@ pub enum InputRow {
     Centre,
     /// Raw value at the high end.
     High,
+    /// Which way it is pressed, of a switch.
+    Pressed,
+    /// How long its contacts may bounce.
+    Debounce,
     /// Trim.
     Trim,
     /// Deadband.
@@ -97,6 +101,8 @@ impl InputRow {
             Self::Low => "low end",
             Self::Centre => "rest",
             Self::High => "high end",
+            Self::Pressed => "pressed",
+            Self::Debounce => "debounce",
             Self::Trim => "trim",
             Self::Deadband => "deadband",
             Self::Expo => "expo",
@@ -113,7 +119,7 @@ impl InputRow {
     pub fn step(self, nudge: usize) -> f64 {
         let sizes = match self {
             Self::Low | Self::Centre | Self::High => RAW,
-            Self::Smoothing => MILLISECONDS,
+            Self::Smoothing | Self::Debounce => MILLISECONDS,
             Self::Rise | Self::Fall => RATE,
             Self::MapLow | Self::MapHigh | Self::Failsafe => ANGLE,
             _ => SHARE,

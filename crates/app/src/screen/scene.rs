@@ -391,10 +391,15 @@ impl<'a> Scene<'a> {
         if input.centre.is_some() {
             rows.push(InputRow::Centre);
         }
-        rows.extend([InputRow::High, InputRow::Trim, InputRow::Deadband]);
-        if input.curve.is_empty() {
-            rows.push(InputRow::Expo);
+        rows.push(InputRow::High);
+        if input.switch.is_some() {
+            rows.extend([InputRow::Pressed, InputRow::Debounce]);
         }
+        // A switch has nothing between its positions; what was said of that all the same is shown.
+        let shaped = |value: f64| input.switch.is_none() || value != 0.0;
+        rows.extend(shaped(input.trim).then_some(InputRow::Trim));
+        rows.extend(shaped(input.deadband).then_some(InputRow::Deadband));
+        rows.extend((input.curve.is_empty() && shaped(input.expo)).then_some(InputRow::Expo));
         rows.extend([InputRow::Smoothing, InputRow::Rise, InputRow::Fall]);
         if self.mapping().is_some() {
             rows.extend([InputRow::MapLow, InputRow::MapHigh, InputRow::Failsafe]);

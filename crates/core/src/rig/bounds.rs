@@ -201,10 +201,31 @@ pub(crate) fn joint(schema: &mut Schema) {
 /// What an input's keys ask of each other.
 pub(crate) fn input(schema: &mut Schema) {
     let bent = json!({ "required": ["curve"], "properties": { "curve": { "minItems": 1 } } });
+    let has_positions = json!({ "required": ["switch"], "properties": { "switch": { "type": "object" } } });
     schema.insert(
         "allOf".to_owned(),
-        json!([{ "if": bent, "then": { "properties": { "expo": { "const": 0 } } } }]),
+        json!([
+            { "if": bent, "then": { "properties": { "expo": { "const": 0 } } } },
+            { "if": has_positions, "then": without(&["centre"]) },
+        ]),
     );
+}
+
+/// One of its three forms, and nothing of the others.
+pub(crate) fn switch(schema: &mut Schema) {
+    let none = json!({ "maxItems": 0 });
+    let button = |on: &str, off: &str, others: [&str; 2]| json!({ "allOf": [without(&others), { "required": [on, off], "properties": { "positions": none } }] });
+    let several = json!({ "minItems": 2, "maxItems": crate::switch::MOST, "uniqueItems": true });
+    let positions = json!({ "allOf": [
+        without(&["on_above", "off_below", "on_below", "off_above"]),
+        { "required": ["positions"], "properties": { "positions": several } },
+    ] });
+    let forms = json!([
+        button("on_above", "off_below", ["on_below", "off_above"]),
+        button("on_below", "off_above", ["on_above", "off_below"]),
+        positions,
+    ]);
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": forms }]));
 }
 
 /// Points of a curve: none, or two and more, within −1 to 1.

@@ -10,7 +10,7 @@ mod servo;
 use super::card::Card;
 use super::{
     Board, Ends, Flow, Index, Input, Joint, Link, Mapping, Parts, Port, PortKind, Protocol, QuitTo, Rig,
-    Sequence, Servo, protocol,
+    Sequence, Servo, Switch, protocol,
 };
 use crate::outside;
 use crate::range::{self, Range};
@@ -495,8 +495,26 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
             found.say(at.key("centre"), "the centre is not between the ends", "give the raw value at rest");
         }
     }
+    if let Some(switch) = &input.switch {
+        check_switch(found, &at.key("switch"), switch);
+        if input.centre.is_some() {
+            found.say(at.key("centre"), "a switch has no rest in its middle", "remove the line");
+        }
+    }
     if !input.curve.is_empty() {
         curve(found, &at, input);
+    }
+}
+
+fn check_switch(found: &mut Found, at: &Path, switch: &Switch) {
+    found.numbers(at, switch);
+    if switch.overlaps() {
+        let help = "on_above is no lower than off_below, and on_below no higher than off_above";
+        found.say(at.clone(), "it would be pressed and not pressed at once", help);
+    } else if switch.works().is_none() {
+        let help = "give on_above and off_below; or on_below and off_above, of what reads less when it is pressed; or \
+                    positions, two to eight of them, all different";
+        found.say(at.clone(), "this is not a switch", help);
     }
 }
 

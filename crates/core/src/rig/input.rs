@@ -2,7 +2,7 @@
 
 use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
-use super::{Ends, InputId, is_zero, strict};
+use super::{Ends, InputId, Switch, is_zero, strict};
 use crate::unit::{Degrees, Seconds, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -29,6 +29,9 @@ pub struct Input {
     /// Raw value at rest, for one that returns to its middle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre: Option<f64>,
+    /// What its raw values mean where it is a switch: it has positions then, and nothing between.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub switch: Option<Switch>,
     /// Added after the span.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub trim: f64,
@@ -108,6 +111,7 @@ impl Input {
             channel: channel.to_owned(),
             ends,
             centre: None,
+            switch: None,
             trim: 0.0,
             deadband: 0.0,
             expo: 0.0,

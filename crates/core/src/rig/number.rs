@@ -149,6 +149,16 @@ impl<T: Numeric> Numeric for Ends<T> {
     }
 }
 
+impl<T: Numeric> Numeric for Vec<T> {
+    const SHAPE: Shape = Shape::Each;
+
+    fn each(&self, see: &mut dyn FnMut(Which<'_>, f64)) {
+        for (n, value) in self.iter().enumerate() {
+            value.each(&mut |_, value| see(Which::At(n), value));
+        }
+    }
+}
+
 impl<T: Numeric> Numeric for BTreeMap<String, T> {
     const SHAPE: Shape = Shape::Keyed;
 
@@ -183,7 +193,8 @@ pub(crate) fn ranged<T: Numbered>(schema: &mut Schema) {
         let bounded = match shape {
             Shape::One => property,
             Shape::Each => {
-                property.insert("items".to_owned(), json!({}));
+                // A pair has its kinds one by one.
+                property.entry("items").or_insert_with(|| json!({}));
                 let Some(Value::Object(items)) = property.get_mut("items") else { continue };
                 items
             }

@@ -2,7 +2,7 @@
 //!
 //! Code asks the row; a new protocol is a row here, a decoder in `wire`, and a stand-in in `sim`.
 
-use super::PortKind;
+use super::{PortKind, Pressed};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -97,6 +97,8 @@ pub struct ProtocolRow {
     pub is_radio: bool,
     /// What to look at where nothing comes.
     pub silent: &'static str,
+    /// Which of its two values means pressed, of a channel that is a switch.
+    pub pressed: fn(&Channel) -> Option<Pressed>,
     /// Whether a channel sends by itself, of a protocol that otherwise speaks when something changes.
     pub streams: fn(&Channel) -> bool,
     /// Only those channels are to be had that were asked for when the way was opened.
@@ -121,6 +123,7 @@ const PLAIN: ProtocolRow = ProtocolRow {
     usual: |_| ON_OFF,
     is_radio: false,
     silent: "",
+    pressed: |_| None,
     streams: |_| false,
     asks: false,
 };
@@ -344,6 +347,11 @@ static FIRMATA: ProtocolRow = ProtocolRow {
     write: of_pin,
     usual: |channel| if (FIRMATA.streams)(channel) { (0.0, None, 1023.0) } else { ON_OFF },
     silent: "is the board plugged in, and does its firmware report its pins?",
+    pressed: |channel| match channel {
+        Channel::Code(ANALOG..) | Channel::Name(_) => None,
+        Channel::Code(PULLED_UP..) => Some(Pressed::Low),
+        Channel::Code(_) => Some(Pressed::High),
+    },
     streams: |channel| matches!(channel, Channel::Code(ANALOG..)),
     ..PLAIN
 };
@@ -357,6 +365,10 @@ fn event(name: &str) -> Option<Channel> {
     fits.then(|| Channel::Name(name.into()))
 }
 
+fn begins(channel: &Channel, beginnings: &[&str]) -> bool {
+    matches!(channel, Channel::Name(name) if beginnings.iter().any(|beginning| name.starts_with(beginning)))
+}
+
 static EVDEV: ProtocolRow = ProtocolRow {
     word: "evdev",
     title: "game pad or other input device",
@@ -364,10 +376,11 @@ static EVDEV: ProtocolRow = ProtocolRow {
     has: "the kernel's names in lower case: \"abs-x\", \"btn-south\", \"rel-dial\" (its steps added up)",
     read: event,
     usual: |channel| match channel {
-        Channel::Name(name) if name.starts_with("abs-") => (0.0, None, 255.0),
-        Channel::Name(name) if name.starts_with("rel-") => (0.0, None, 24.0),
+        channel if begins(channel, &["abs-"]) => (0.0, None, 255.0),
+        channel if begins(channel, &["rel-"]) => (0.0, None, 24.0),
         _ => ON_OFF,
     },
+    pressed: |channel| begins(channel, &["btn-", "key-", "sw-"]).then_some(Pressed::High),
     silent: "it speaks when something is moved: is it switched on?",
     ..PLAIN
 };
@@ -390,7 +403,7 @@ fn line(name: &str) -> Option<Channel> {
 
 /// A receiver's pulses come by themselves.
 fn is_pulse(channel: &Channel) -> bool {
-    matches!(channel, Channel::Name(name) if name.starts_with("pulse "))
+    begins(channel, &["pulse "])
 }
 
 static GPIO: ProtocolRow = ProtocolRow {
@@ -400,9 +413,13 @@ static GPIO: ProtocolRow = ProtocolRow {
     has: "\"line NAME\" or \"line 17\", \"line NAME pull-up\", \"counts A B\" for a rotary encoder on two lines, \"pulse NAME\" for a radio's pulse (µs)",
     read: line,
     unit: |channel| if is_pulse(channel) { "µs" } else { "" },
+    pressed: |channel| match channel {
+        Channel::Name(name) if name.starts_with("line ") && name.ends_with(PULL_UP) => Some(Pressed::Low),
+        channel => begins(channel, &["line "]).then_some(Pressed::High),
+    },
     streams: is_pulse,
     usual: |channel| match channel {
-        Channel::Name(name) if name.starts_with("counts ") => (0.0, None, 24.0),
+        channel if begins(channel, &["counts "]) => (0.0, None, 24.0),
         channel if is_pulse(channel) => STICK,
         _ => ON_OFF,
     },
@@ -448,6 +465,7 @@ static KEYS: ProtocolRow = ProtocolRow {
     },
     unit: |channel| if matches!(channel, Channel::Code(1 | 2)) { "%" } else { "" },
     usual: |channel| if matches!(channel, Channel::Code(1 | 2)) { (0.0, None, 100.0) } else { ON_OFF },
+    pressed: |channel| (!matches!(channel, Channel::Code(1 | 2))).then_some(Pressed::High),
     silent: "its keys work in the Inputs view of this program: J plays them there",
     ..PLAIN
 };
@@ -512,6 +530,12 @@ impl Protocol {
     /// Those that a kind of port can have.
     pub fn on(kind: PortKind) -> impl Iterator<Item = Self> {
         Self::ALL.into_iter().filter(move |protocol| protocol.row().on.contains(&kind))
+    }
+
+    /// Whether a channel sends by itself.
+    pub fn flow_of(self, channel: &Channel) -> Flow {
+        let row = self.row();
+        if row.flow == Flow::Streaming || (row.streams)(channel) { Flow::Streaming } else { Flow::Event }
     }
 
     /// What a kind of port has where nothing is said.

@@ -15,6 +15,7 @@ use crate::rig::{
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
 use crate::shape::{self, Shape, Span, between, two_sided};
+use crate::switch::Switch;
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
 use std::collections::{HashMap, HashSet};
 use std::time::Duration;
@@ -181,6 +182,8 @@ pub struct InputPlan {
     pub link: usize,
     /// Its channel there.
     pub channel: Box<str>,
+    /// What its raw values mean, of a switch: its position is what is shaped.
+    pub switch: Option<Switch>,
     /// Its shaping.
     pub shape: Shape,
 }
@@ -450,9 +453,11 @@ fn link_plans(rig: Parts<'_>) -> Vec<LinkPlan> {
 
 fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
     let Ends { low, high } = input.ends;
-    let span = match input.centre {
-        Some(centre) => Span::TwoSided { low, centre, high },
-        None => Span::OneEnded { low, high },
+    let switch = input.switch.as_ref().and_then(crate::rig::Switch::works);
+    let span = match (&switch, input.centre) {
+        (Some(switch), _) => Span::OneEnded { low: 0.0, high: switch.last() },
+        (None, Some(centre)) => Span::TwoSided { low, centre, high },
+        (None, None) => Span::OneEnded { low, high },
     };
     let curve = if input.curve.is_empty() {
         shape::Curve::Expo(input.expo)
@@ -464,6 +469,7 @@ fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
         id: input.id,
         link: rig.index.links.named(&input.link)?,
         channel: input.channel.as_str().into(),
+        switch,
         shape: Shape {
             span,
             trim: input.trim,

@@ -1,5 +1,6 @@
 //! What the kernel lists in its directories, and whether this user may use it.
 
+use super::inputs::lasting_name;
 use rustix::fs::{Access, AtFlags, CWD, accessat};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -64,20 +65,17 @@ impl Default for Roots {
 impl Roots {
     /// The I²C buses.
     pub fn buses(&self) -> Vec<Way> {
-        self.named(&["i2c-"]).into_iter().map(|path| self.way(&path)).collect()
+        let both = Access::READ_OK | Access::WRITE_OK;
+        named(&self.dev, &["i2c-"]).into_iter().map(|path| self.way(&path, both)).collect()
     }
 
     /// The serial ports.
     pub fn serial_ports(&self) -> Vec<SerialPort> {
         let lasting: Vec<PathBuf> = list(&self.dev.join("serial/by-id"));
-        self.named(&SERIAL)
-            .into_iter()
-            .map(|path| {
-                let real = path.canonicalize().ok();
-                let name = lasting.iter().find(|link| real.is_some() && link.canonicalize().ok() == real);
-                SerialPort { way: self.way(&path), lasting: name.map(|n| printable(n)) }
-            })
-            .collect()
+        let both = Access::READ_OK | Access::WRITE_OK;
+        let port =
+            |path: PathBuf| SerialPort { way: self.way(&path, both), lasting: lasting_name(&path, &lasting) };
+        named(&self.dev, &SERIAL).into_iter().map(port).collect()
     }
 
     /// The PWM chips.
@@ -101,13 +99,9 @@ impl Roots {
             .collect()
     }
 
-    fn named(&self, kinds: &[&str]) -> Vec<PathBuf> {
-        list(&self.dev).into_iter().filter(|path| begins(path, kinds)).collect()
-    }
-
-    fn way(&self, path: &Path) -> Way {
-        let allowed = may(path, Access::READ_OK | Access::WRITE_OK);
-        Way { path: printable(path), barred: (!allowed).then(|| self.bar(path)) }
+    /// A path, and whether this user may use it in that way.
+    pub(super) fn way(&self, path: &Path, access: Access) -> Way {
+        Way { path: printable(path), barred: (!may(path, access)).then(|| self.bar(path)) }
     }
 
     /// Who may use a path, and how one becomes one of them.
@@ -143,8 +137,13 @@ fn begins(path: &Path, kinds: &[&str]) -> bool {
     kinds.iter().any(|kind| name.starts_with(kind))
 }
 
+/// What is in a directory under a name that begins in one of those ways.
+pub(super) fn named(directory: &Path, kinds: &[&str]) -> Vec<PathBuf> {
+    list(directory).into_iter().filter(|path| begins(path, kinds)).collect()
+}
+
 /// What is in a directory, by name, numbers in their order; nothing where it cannot be read.
-fn list(directory: &Path) -> Vec<PathBuf> {
+pub(super) fn list(directory: &Path) -> Vec<PathBuf> {
     let entries = std::fs::read_dir(directory);
     let mut paths: Vec<PathBuf> =
         entries.map(|all| all.flatten().map(|e| e.path()).collect()).unwrap_or_default();
@@ -156,7 +155,7 @@ fn list(directory: &Path) -> Vec<PathBuf> {
 }
 
 /// A path as it may be shown: what a device chose for its name must not reach the terminal as it is.
-fn printable(path: &Path) -> String {
+pub(super) fn printable(path: &Path) -> String {
     path.display().to_string().chars().filter(|c| !c.is_control()).collect()
 }
 
@@ -216,7 +215,7 @@ mod tests {
         let (_folder, roots) = machine();
         assert_eq!(roots.group(4242).as_deref(), Some("makers"));
         assert_eq!(roots.group(1), None);
-        let gone = roots.way(&roots.dev.join("i2c-77"));
+        let gone = roots.way(&roots.dev.join("i2c-77"), Access::READ_OK);
         assert!(gone.barred.unwrap().contains("udev rule"));
     }
 

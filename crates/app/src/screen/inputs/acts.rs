@@ -5,7 +5,7 @@ use crate::screen::entry;
 use crate::screen::pick::Pick;
 use crate::screen::rows::{InputRow, moved};
 use wasvolta_core::rig::edit::{self, End};
-use wasvolta_core::rig::{Failsafe, Input};
+use wasvolta_core::rig::{Failsafe, Input, Pressed, Switch};
 use wasvolta_core::unit::{Degrees, Seconds};
 use wasvolta_sim::{Mood, Sender};
 
@@ -32,6 +32,7 @@ pub fn change(desk: &mut Context, direction: f64) {
                 sender.turn(&input.channel, by);
             }
         }
+        InputRow::Pressed => press_the_other_way(desk, &input),
         _ => {
             let value = value(desk, row).unwrap_or(0.0);
             // A rate that is off begins at one whole way a second; stepping it under its least turns it off.
@@ -42,12 +43,39 @@ pub fn change(desk: &mut Context, direction: f64) {
     }
 }
 
+/// No switch, one that reads more when it is pressed, one that reads less: to the next of them, and round.
+fn press_the_other_way(desk: &mut Context, input: &Input) {
+    let round = [None, Some(Pressed::High), Some(Pressed::Low)];
+    let here = input.switch.as_ref().and_then(Switch::pressed);
+    let at = round.iter().position(|pressed| *pressed == here).unwrap_or(0);
+    let next = round[(at + 1) % round.len()];
+    let switch = next.map(|pressed| Switch {
+        debounce_ms: input.switch.as_ref().map_or(Switch::USUAL_DEBOUNCE_MS, |switch| switch.debounce_ms),
+        ..Switch::between(input.ends, pressed)
+    });
+    let words = switch.as_ref().map_or_else(|| "no switch".to_owned(), Switch::words);
+    desk.edit(&format!("{}: {words}", input.name), |rig| {
+        edit::change_input(rig, &input.name, |input| {
+            // It has no rest in its middle then; one that is a stick again learns its own by V.
+            input.centre = input.centre.filter(|_| switch.is_none());
+            input.switch = switch;
+        })
+    });
+}
+
+/// Makes the picked input a switch; one that is a switch is pressed the other way, or is none.
+pub fn make_switch(desk: &mut Context) {
+    let Some(input) = desk.input().cloned() else { return };
+    press_the_other_way(desk, &input);
+}
+
 /// The present value of a row; zero for what is off.
 pub fn value(desk: &Context, row: InputRow) -> Option<f64> {
     let scene = desk.model.scene(desk.session);
     let input = scene.input()?;
     Some(match row {
-        InputRow::Which | InputRow::Turn => return None,
+        InputRow::Which | InputRow::Turn | InputRow::Pressed => return None,
+        InputRow::Debounce => input.switch.as_ref()?.debounce_ms,
         InputRow::Low => input.ends.low,
         InputRow::Centre => input.centre?,
         InputRow::High => input.ends.high,
@@ -81,6 +109,11 @@ fn set(desk: &mut Context, row: InputRow, value: f64) {
             InputRow::Low => input.ends.low = value,
             InputRow::Centre => input.centre = Some(value),
             InputRow::High => input.ends.high = value,
+            InputRow::Debounce => {
+                if let Some(switch) = &mut input.switch {
+                    switch.debounce_ms = value;
+                }
+            }
             InputRow::Trim => input.trim = value,
             InputRow::Deadband => input.deadband = value,
             InputRow::Expo => input.expo = value,
@@ -110,13 +143,16 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
         InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => {
             set(desk, row, entry::angle(text)?.get());
         }
-        InputRow::Smoothing => set(desk, row, entry::seconds(&with_ms(text))? * 1000.0),
+        InputRow::Pressed => return Err("← and → choose which way; V watches it, and finds where".to_owned()),
+        InputRow::Smoothing | InputRow::Debounce => {
+            set(desk, row, entry::seconds(&with_ms(text))? * 1000.0);
+        }
         _ => set(desk, row, entry::plain(text)?),
     }
     Ok(())
 }
 
-/// A bare smoothing time is in milliseconds, as it is shown.
+/// A bare time of smoothing or debouncing is in milliseconds, as it is shown.
 fn with_ms(text: &str) -> String {
     if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') {
         format!("{text}ms")
@@ -184,4 +220,14 @@ pub fn plug(desk: &mut Context) {
 pub fn pick_row(desk: &mut Context, by: isize) {
     let rows = desk.model.scene(desk.session).input_rows().len();
     desk.model.in_inputs.row = moved(desk.model.in_inputs.row, by, rows);
+}
+
+/// Takes in where the picked input rests now.
+pub fn take_rest(desk: &mut Context) {
+    let Some((id, name)) = desk.input().map(|input| (input.id, input.name.clone())) else { return };
+    let Some(rest) = desk.model.in_inputs.rests.moved(id) else { return };
+    let rest = if rest.abs() >= 100.0 { rest.round() } else { (rest * 1e3).round() / 1e3 };
+    desk.edit(&format!("{name} rests at {rest}"), |rig| {
+        edit::change_input(rig, &name, |input| input.centre = Some(rest))
+    });
 }

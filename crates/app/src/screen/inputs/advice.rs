@@ -6,8 +6,18 @@ use wasvolta_core::link::Health;
 use wasvolta_core::stage::Owner;
 
 /// What may be said here, in order.
-pub const RULES: &[Rule] =
-    &[no_input, plug_out, silent, stuck, drives_nothing, cannot_follow, to_engage, in_hand, drives];
+pub const RULES: &[Rule] = &[
+    no_input,
+    plug_out,
+    silent,
+    stuck,
+    rest_moved,
+    drives_nothing,
+    cannot_follow,
+    to_engage,
+    in_hand,
+    drives,
+];
 
 fn no_input(scene: &Scene) -> Option<String> {
     let words = if scene.rig.links.is_empty() {
@@ -53,6 +63,15 @@ fn stuck(scene: &Scene) -> Option<String> {
         "{link} has sent the very same for long: a receiver may repeat its last frame. Move {name}: is it still alive?"
     );
     when(health(scene) == Health::Stuck, words)
+}
+
+fn rest_moved(scene: &Scene) -> Option<String> {
+    let input = scene.input()?;
+    let rest = scene.model.in_inputs.rests.moved(input.id)?;
+    Some(format!(
+        "{} rests at {rest:.0} now, not at {:.0}: the transmitter's trim was moved, it seems. N takes that in.",
+        input.name, input.centre?
+    ))
 }
 
 fn drives_nothing(scene: &Scene) -> Option<String> {

@@ -2,7 +2,8 @@
 
 use crate::edition::Edition;
 use std::time::Duration;
-use wasvolta_core::rig::{Channel, InputId, LinkId};
+use wasvolta_core::rest::{Learned, Resting};
+use wasvolta_core::rig::{Channel, Input, InputId, LinkId};
 use wasvolta_core::watch::{Lively, Watch};
 use wasvolta_engine::Snapshot;
 use wasvolta_engine::snapshot::ChannelState;
@@ -98,24 +99,70 @@ pub struct Watching {
 
 impl Watching {
     /// Of which nothing was seen yet.
-    pub fn of(input: InputId, simulated: bool) -> Self {
-        Self { input, watch: Watch::default(), simulated, seen: None }
+    pub const fn of(input: InputId, watch: Watch, simulated: bool) -> Self {
+        Self { input, watch, simulated, seen: None }
     }
 
     /// Takes in what came since.
     pub fn hear(&mut self, edition: &Edition, snapshot: &Snapshot) {
-        let Some((link, channel)) = edition.input(self.input).and_then(|input| {
-            let link = edition.parts().link(&input.link)?;
-            let protocol = edition.rig.protocol_of(link)?;
-            Some((link.id, (protocol.row().read)(&input.channel)?))
-        }) else {
-            return;
-        };
-        let report = snapshot.reports.iter().find(|report| report.id == link);
-        let state = report.and_then(|report| report.channels.iter().find(|state| state.channel == channel));
-        let Some(state) = state else { return };
+        let input = edition.input(self.input);
+        let Some(state) = input.and_then(|input| edition.channel_state(input, snapshot)) else { return };
         let seen = *self.seen.get_or_insert(state.count);
         state.since(seen).for_each(|value| self.watch.push(snapshot.now, value));
         self.seen = Some(state.count);
+    }
+}
+
+/// Sticks while they are used: whether each still rests where it was learned.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Rests(Vec<RestOf>);
+
+#[derive(Debug, Clone, PartialEq)]
+struct RestOf {
+    input: InputId,
+    learned: Learned,
+    seen: u64,
+    resting: Resting,
+}
+
+/// What was learned of an input that rests in its middle, and how noisy it is; none of any other.
+fn learned(input: &Input) -> Option<Learned> {
+    let centre = input.centre.filter(|_| input.deadband > 0.0)?;
+    let side = (centre - input.ends.low).abs().min((input.ends.high - centre).abs());
+    Some(Learned { centre, side, deadband: input.deadband * side })
+}
+
+impl Rests {
+    /// Takes in what came since; gives those whose rest has moved just now.
+    pub fn hear(&mut self, edition: &Edition, snapshot: &Snapshot) -> Vec<InputId> {
+        let mut moved = Vec::new();
+        for input in &edition.rig.inputs {
+            let Some((learned, state)) = learned(input).zip(edition.channel_state(input, snapshot)) else {
+                continue;
+            };
+            let fresh =
+                || RestOf { input: input.id, learned, seen: state.count, resting: Resting::default() };
+            let place = self.0.iter().position(|rest| rest.input == input.id).unwrap_or_else(|| {
+                self.0.push(fresh());
+                self.0.len() - 1
+            });
+            let Some(rest) = self.0.get_mut(place) else { continue };
+            if rest.learned != learned {
+                *rest = fresh();
+            }
+            let was = rest.resting.moved().is_some();
+            state.since(rest.seen).for_each(|value| rest.resting.push(snapshot.now, value, &learned));
+            rest.seen = state.count;
+            if !was && rest.resting.moved().is_some() {
+                moved.push(input.id);
+            }
+        }
+        self.0.retain(|rest| edition.input(rest.input).is_some());
+        moved
+    }
+
+    /// Where an input rests now, where that is no longer what was learned.
+    pub fn moved(&self, input: InputId) -> Option<f64> {
+        self.0.iter().find(|rest| rest.input == input)?.resting.moved()
     }
 }

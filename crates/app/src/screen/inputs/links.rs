@@ -6,7 +6,7 @@ use crate::screen::pick::Pick;
 use crate::screen::question::questions;
 use std::path::Path;
 use wasvolta_core::rig::edit::links::{self as edit, NewLink};
-use wasvolta_core::rig::{Input, PortKind, Protocol, Rig};
+use wasvolta_core::rig::{Input, Port, PortKind, Protocol, Rig};
 use wasvolta_port::claim;
 use wasvolta_port::scan::Roots;
 
@@ -159,22 +159,36 @@ fn protocol(text: &str) -> Result<Option<Protocol>, String> {
     Protocol::of(text).map(Some).ok_or_else(|| format!("{text:?} is no protocol: there is {words}"))
 }
 
-/// A serial port of this machine that nothing in the rig stands on.
-fn free_line(rig: &Rig) -> Option<String> {
-    let ports = Roots::default().serial_ports().into_iter().map(|port| port.lasting.unwrap_or(port.way.path));
-    let mut free = ports.filter(|path| rig.ports.iter().all(|port| port.path != *path));
-    free.next()
+/// Where a link could stand: what this machine has and the rig does not use yet, then what in the rig has no link.
+fn found(rig: &Rig) -> Vec<String> {
+    let roots = Roots::default();
+    let lines = roots.serial_ports().into_iter().map(|port| port.lasting.unwrap_or(port.way.path));
+    let devices = roots.input_devices().into_iter().map(|device| device.path().to_owned());
+    let new = lines.chain(devices).filter(|path| rig.ports.iter().all(|port| port.path != *path));
+    let has_link = |name: &str| rig.links.iter().any(|link| link.on == name);
+    let boards =
+        rig.boards.iter().filter(|board| board.chip.row().reports.is_some() && !has_link(&board.name));
+    let is_free = |port: &&Port| {
+        !has_link(&port.name)
+            && rig.boards.iter().all(|board| board.port != port.name)
+            && Protocol::ALL.iter().any(|protocol| protocol.row().on.contains(&port.kind))
+    };
+    let ports = rig.ports.iter().filter(is_free).map(|port| port.name.clone());
+    new.chain(boards.map(|board| board.name.clone())).chain(ports).collect()
 }
 
-/// Asks for a new link's name, place and protocol; a serial port that is free is proposed.
+/// Asks for a new link's name, place and protocol; what was found is offered.
 pub fn add_link(desk: &mut Context) {
     let rig = &desk.session.document.rig;
-    let place = free_line(rig).unwrap_or_default();
     let protocols = Protocol::ALL.map(Protocol::word).join(", ");
     let fields = vec![
         Field::new("name", edit::free_link_name(rig, "link"), "as it is called on the bench"),
-        Field::new("on", place, PLACES),
-        Field::new("protocol", "lines", format!("{protocols}; empty: what is usual there")),
+        Field::new("on", "", PLACES).offering(found(rig)),
+        Field::new(
+            "protocol",
+            "",
+            format!("empty: what is usual there, lines on a serial line; or {protocols}"),
+        ),
     ];
     desk.ask(ADD_LINK.name, Subject::default(), fields);
 }
@@ -183,9 +197,7 @@ fn added_link(desk: &mut Context, form: &Form) -> Result<String, String> {
     let (name, on) = (form.word(0), form.word(1));
     let place = place(desk, on)?;
     let protocol = protocol(form.word(2))?;
-    // What cannot be spoken there is not meant: the usual was prefilled.
-    let fits = |protocol: &Protocol| protocol.row().on.contains(&place.kind) || *protocol != Protocol::Lines;
-    let new = NewLink { name, port: &place.port, way: place.way(), protocol: protocol.filter(fits) };
+    let new = NewLink { name, port: &place.port, way: place.way(), protocol };
     let words = format!("{name} listens on {on} now. In Inputs I adds an input: move the one you mean");
     desk.done(&words, |rig| edit::add_link(rig, &new))
 }

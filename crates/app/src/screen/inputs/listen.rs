@@ -9,7 +9,7 @@ use crate::screen::dialog::Dialog;
 use crate::screen::rows::moved;
 use wasvolta_core::rig::InputId;
 use wasvolta_core::rig::edit;
-use wasvolta_core::watch::Kind;
+use wasvolta_core::watch::{Kind, Watch};
 use wasvolta_engine::Snapshot;
 
 /// Lets a dialog that listens take in what came since the last frame, else what is heard in the background.
@@ -102,14 +102,28 @@ fn take(desk: &mut Context, listen: Listen) -> Option<Dialog> {
 pub fn watch(desk: &mut Context) {
     let Some((input, link)) = desk.input().map(|input| (input.id, input.link.clone())) else { return };
     let simulated = desk.session.runner.sender(&link).is_some();
-    desk.model.dialog = Some(Dialog::Watch(Watching::of(input, simulated)));
+    let edition = &desk.session.runner.edition;
+    let watch = edition.input(input).zip(edition.rig.link(&link)).and_then(|(input, link)| {
+        let protocol = edition.rig.protocol_of(link)?;
+        Some(Watch::of(protocol, &(protocol.row().read)(&input.channel)?))
+    });
+    let Some(watch) = watch else { return };
+    desk.model.dialog = Some(Dialog::Watch(Watching::of(input, watch, simulated)));
 }
 
 /// A key while an input is watched: Enter keeps all that is proposed.
-pub fn watching(desk: &mut Context, does: Option<Does>, watching: Watching) -> Option<Dialog> {
+pub fn watching(desk: &mut Context, does: Option<Does>, mut watching: Watching) -> Option<Dialog> {
     match does {
         Some(Does::Retake) => {
-            return Some(Dialog::Watch(Watching::of(watching.input, watching.simulated)));
+            return Some(Dialog::Watch(Watching::of(
+                watching.input,
+                watching.watch.anew(),
+                watching.simulated,
+            )));
+        }
+        Some(Does::Pressed) => {
+            watching.watch.is_pressed();
+            return Some(Dialog::Watch(watching));
         }
         Some(Does::Less | Does::More) => {
             let input = desk.session.runner.edition.input(watching.input);
@@ -130,12 +144,13 @@ pub fn watching(desk: &mut Context, does: Option<Does>, watching: Watching) -> O
         "{name}: {:.0} to {:.0}, {}; t ties it to the picked servo",
         found.ends.0,
         found.ends.1,
-        found.kind.words()
+        found.switch().map_or_else(|| found.kind.words(), |switch| switch.words())
     );
     desk.edit(&words, |rig| {
         edit::change_input(rig, &name, |input| {
             (input.ends.low, input.ends.high) = found.ends;
             input.centre = found.centre;
+            input.switch = found.switch();
             // A switch has no rest to be noisy at.
             if let Some(deadband) = found.deadband.filter(|_| !matches!(found.kind, Kind::Switch(_))) {
                 input.deadband = (deadband * 1000.0).ceil() / 1000.0;

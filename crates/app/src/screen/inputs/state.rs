@@ -1,6 +1,6 @@
 //! What the screen remembers of Inputs.
 
-use super::heard::Listen;
+use super::heard::{Listen, Rests};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -13,6 +13,8 @@ pub struct State {
     pub strip: VecDeque<(Duration, f64, f64)>,
     /// What every channel does while nobody is asked to move one.
     pub background: Listen,
+    /// Whether sticks still rest where it was learned.
+    pub rests: Rests,
     /// Why the way of the picked input's link cannot be opened, and what to try.
     pub link_trouble: Option<String>,
     /// How the keyboard's faders, toggles and buttons stand.

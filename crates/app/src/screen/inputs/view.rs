@@ -9,8 +9,10 @@ use crate::screen::scene::{Linked, Picked, Scene, Sending};
 use crate::screen::{chart, theme};
 use ratatui::style::Color;
 use wasvolta_core::link::Health;
+use wasvolta_core::rig::switch::standing;
 use wasvolta_core::rig::{Input, Mapping};
 use wasvolta_core::shape::Shape;
+use wasvolta_core::stage::plan::InputPlan;
 use wasvolta_core::stage::{InputState, LinkState, Owner};
 use wasvolta_sim::Mood;
 
@@ -122,22 +124,30 @@ fn input_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, n: usize) {
     let here = scene.input_place() == Some(n);
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put(2, y, &trimmed(&input.name, 15), style);
-    let beside = if wide < 84 { 24 } else { 34 };
+    let beside = if wide < 84 { 28 } else { 38 };
     let bar_wide = wide.saturating_sub(18 + beside).min(60);
     let heard = scene.link_of(input).is_some_and(|linked| linked.state.is_heard());
     let shown = if state.raw.is_some() && heard { theme::INPUT } else { theme::QUIET };
     chart::bar(pen, (18, y, bar_wide), plan.shape.span.floor(), state.stages.shaped(), shown);
     let x = 18 + bar_wide + 2;
-    let value = match state.raw {
-        Some(_) => format!("{:+.3}", state.stages.shaped() + 0.0),
-        None => "–".to_owned(),
-    };
-    pen.put(x, y, &value, theme::strong(shown));
+    pen.put(x, y, &value(plan, state), theme::strong(shown));
     let drives = scene.rig.mappings.iter().filter(|m| m.input == input.name).map(|m| m.joint.as_str());
     let drives = drives.collect::<Vec<_>>().join(", ");
     let drives = if drives.is_empty() { "drives nothing".to_owned() } else { format!("→ {drives}") };
-    let room = usize::from(wide.saturating_sub(x + 8));
-    pen.put(x + 8, y, &trimmed(&drives, room), theme::text(theme::QUIET));
+    let room = usize::from(wide.saturating_sub(x + 12));
+    pen.put(x + 12, y, &trimmed(&drives, room), theme::text(theme::QUIET));
+}
+
+/// Where it stands: of a switch in words, of anything else as its shaped value.
+fn value(plan: &InputPlan, state: &InputState) -> String {
+    match (state.raw, &plan.switch) {
+        (None, _) => "–".to_owned(),
+        (Some(_), None) => format!("{:+.3}", state.stages.shaped() + 0.0),
+        (Some(_), Some(switch)) => state
+            .switch
+            .position(switch)
+            .map_or_else(|| "–".to_owned(), |position| standing(position, switch.positions())),
+    }
 }
 
 /// A text in so many columns, its end left out with a mark.
@@ -189,7 +199,10 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
     let Some(linked) = scene.link_of(input) else { return };
     let port = scene.edition.parts().place_of(linked.link).map(|(port, _)| port);
     let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
-    let place = format!("{} of {} on {at}", input.channel, linked.link.name);
+    let said = scene.edition.channel_state(input, &scene.model.snapshot).filter(|state| state.is_old);
+    let old = said.and_then(|state| state.newest);
+    let old = old.map_or_else(String::new, |value| format!(": {value} was kept there, of unknown age"));
+    let place = format!("{} of {} on {at}{old}", input.channel, linked.link.name);
     let quiet = theme::text(theme::QUIET);
     let x = pen.put(0, 0, &place, quiet);
     let open = if linked.report.open { "open" } else { "closed" };
@@ -204,16 +217,18 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
 /// What it asks for, and no more: limits, speed and the hand stand between that and the wire.
 fn asks(scene: &Scene, mapping: &Mapping, state: &InputState, owner: Option<Owner>) -> String {
     let raw = state.raw.map_or_else(|| "–".to_owned(), |r| format!("{r:.0}"));
+    let input = scene.input_place().and_then(|n| scene.edition.plan.inputs.get(n));
+    let shaped = input.map_or_else(String::new, |input| value(input, state));
     let place = scene.rig.mappings.iter().position(|m| m.joint == mapping.joint);
     let plan = place.and_then(|n| scene.edition.plan.mappings.get(n));
-    let span = scene.input_place().and_then(|n| scene.edition.plan.inputs.get(n)).map(|i| i.shape.span);
+    let span = input.map(|input| input.shape.span);
     match (owner == Some(Owner::LostMapping), &mapping.failsafe, plan.zip(span)) {
         (true, Some(failsafe), _) => format!("lost → asks {:+.1}°", failsafe.angle_deg.get() + 0.0),
         (true, None, _) => "lost → stay".to_owned(),
         (false, _, Some((plan, span))) => {
             let angle = plan.angle(state.stages.shaped(), &span);
             let asks = if owner == Some(Owner::Mapping) { "asks" } else { "would ask" };
-            format!("{raw} → {:+.3} → {asks} {:+.1}°", state.stages.shaped() + 0.0, angle.get() + 0.0)
+            format!("{raw} → {shaped} → {asks} {:+.1}°", angle.get() + 0.0)
         }
         (false, _, None) => raw,
     }
@@ -263,6 +278,21 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {
                 InputRow::Low => ("span", format!("{:.0}", input.ends.low), None),
                 InputRow::Centre => ("", format!("{:.0}", input.centre.unwrap_or(0.0)), None),
                 InputRow::High => ("", format!("{:.0}", input.ends.high), Some(s.span)),
+                InputRow::Pressed => {
+                    let words = match &input.switch {
+                        None => "no switch".to_owned(),
+                        Some(switch) => match (switch.on_above, switch.on_below) {
+                            (Some(on), _) => format!("above {}", on + 0.0),
+                            (_, Some(on)) => format!("below {}", on + 0.0),
+                            _ => format!("{} positions", switch.positions.len()),
+                        },
+                    };
+                    ("switch", words, None)
+                }
+                InputRow::Debounce => {
+                    let debounce = input.switch.as_ref().map_or(0.0, |switch| switch.debounce_ms);
+                    ("", format!("{debounce:.0} ms"), Some(s.span))
+                }
                 InputRow::Trim => ("trim", format!("{:+.3}", input.trim), Some(s.trim)),
                 InputRow::Deadband => ("deadband", format!("{:.3}", input.deadband), Some(s.deadband)),
                 InputRow::Expo => ("curve", format!("{:+.2}", input.expo), Some(s.curve)),

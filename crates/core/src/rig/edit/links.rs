@@ -1,7 +1,7 @@
 //! Edits of links and inputs: they come with their ports, change their names, their places, and go.
 
 use super::{Edited, Refused, changed, missing};
-use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig};
+use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig, Switch};
 
 /// A link that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -95,11 +95,16 @@ pub fn usual_input(
     ends: Option<(f64, f64)>,
 ) -> Input {
     let row = protocol.row();
-    let (low, centre, high) = match ends {
-        Some((low, high)) if low < high => (low, None, high),
-        _ => (row.read)(channel).map_or((0.0, None, 1.0), |channel| (row.usual)(&channel)),
+    let read = (row.read)(channel);
+    let (low, centre, high) = match (ends, &read) {
+        (Some((low, high)), _) if low < high => (low, None, high),
+        (_, Some(channel)) => (row.usual)(channel),
+        _ => (0.0, None, 1.0),
     };
-    Input { centre, ..Input::new(name, link, channel, Ends { low, high }) }
+    let ends = Ends { low, high };
+    let pressed = read.and_then(|channel| (row.pressed)(&channel));
+    let switch = pressed.map(|pressed| Switch::between(ends, pressed));
+    Input { centre, switch, ..Input::new(name, link, channel, ends) }
 }
 
 /// Gives an input another name; its mappings follow.

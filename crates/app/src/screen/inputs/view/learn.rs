@@ -5,7 +5,7 @@ use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Scene;
 use crate::screen::view::palette::clear;
 use crate::screen::{chart, theme};
-use wasvolta_core::rig::{Channel, Protocol};
+use wasvolta_core::rig::{Channel, Pressed, Protocol};
 use wasvolta_core::unit::number;
 use wasvolta_core::watch::{BARS, Kind, Proposal};
 
@@ -115,7 +115,7 @@ pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
     };
     let bars_wide = wide.saturating_sub(4).min(96);
     bars(&mut pen.part(2, 5, bars_wide, 7), watching, &found);
-    for (y, (what, value, about)) in (13..).zip(facts(&found)) {
+    for (y, (what, value, about)) in (13..).zip(facts(&found, watch.was_told())) {
         if y >= pen.height() {
             return;
         }
@@ -169,12 +169,29 @@ fn bars(pen: &mut Pen<'_>, watching: &Watching, found: &Proposal) {
 }
 
 /// What follows, each with why.
-fn facts(found: &Proposal) -> Vec<(&'static str, String, &'static str)> {
+fn facts(found: &Proposal, told: bool) -> Vec<(&'static str, String, &'static str)> {
     let (low, high) = found.ends;
     let mut facts = vec![
         ("it", found.kind.words(), "by what it did when it was let go"),
         ("span", format!("{} to {}", plain(low), plain(high)), "each end was seen three times and more"),
     ];
+    match found.pressed {
+        Some(pressed) => {
+            let (at, other) = if pressed == Pressed::High { (high, low) } else { (low, high) };
+            let about = if told {
+                "as you said"
+            } else {
+                "it was there for less of the time; p says so while it is pressed"
+            };
+            facts.push(("pressed", format!("at {}, not at {}", plain(at), plain(other)), about));
+        }
+        None => {
+            if let Kind::Switch(positions) = &found.kind {
+                let all: Vec<String> = positions.iter().map(|at| plain(*at)).collect();
+                facts.push(("positions", all.join(", "), "where it stood, lowest first"));
+            }
+        }
+    }
     if let Some(centre) = found.centre {
         facts.push(("rest", plain(centre), "the middle of where it stood when it was let go"));
     }
