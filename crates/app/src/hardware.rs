@@ -21,7 +21,7 @@ use wasvolta_port::serial::Serial;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, WallClock};
 use wasvolta_sim::faults::{Faults, Struck};
 use wasvolta_sim::truth::Part;
-use wasvolta_sim::{Bench, Eye, Look, ManualClock, Truth};
+use wasvolta_sim::{Bench, Eye, Look, ManualClock, StandIn, Truth};
 use wasvolta_wire::firmata;
 
 /// The time between two beats.
@@ -58,6 +58,11 @@ pub struct Simulated {
 }
 
 impl Simulated {
+    /// What stands in for what a link hears, on the way of a name or on the board that is there.
+    pub fn stand_in(&self, way: &str, on_board: bool) -> Option<Box<dyn StandIn>> {
+        if on_board { Some(Box::new(self.bench.firmata(way))) } else { self.senders.get(way) }
+    }
+
     /// What an eye sees of a servo, wherever it is plugged in.
     pub fn look(&self, rig: &Rig, servo: &Servo) -> Option<Look> {
         let board = rig.board(&servo.board)?;

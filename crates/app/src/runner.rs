@@ -25,7 +25,7 @@ use wasvolta_engine::snapshot::BoardState;
 use wasvolta_engine::{Engine, Snapshot, wiring};
 use wasvolta_port::board::Wanted;
 use wasvolta_port::{Fault, claim};
-use wasvolta_sim::{ManualClock, Sender};
+use wasvolta_sim::{ManualClock, StandIn};
 
 /// See the module.
 pub struct Runner {
@@ -179,11 +179,11 @@ impl Runner {
         Ok(std::iter::once(word.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default())
     }
 
-    /// What sends on the simulated line of a link.
-    pub fn sender(&self, link: &str) -> Option<Sender> {
+    /// What stands in for what a link hears.
+    pub fn sender(&self, link: &str) -> Option<Box<dyn StandIn>> {
         let rig = &self.edition.rig;
-        let (port, _) = rig.place_of(rig.link(link)?)?;
-        self.simulated.as_ref()?.senders.get(port.simulated()?)
+        let (port, board) = rig.place_of(rig.link(link)?)?;
+        self.simulated.as_ref()?.stand_in(port.simulated()?, board.is_some())
     }
 
     /// Lets beats pass where time passes by hand; simulated senders send as they would.

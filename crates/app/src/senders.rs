@@ -18,7 +18,7 @@ use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::sender::midi::Instrument;
 use wasvolta_sim::sender::radio::{Radio, Speech};
 use wasvolta_sim::truth::{KnobTruth, RadioTruth};
-use wasvolta_sim::{Sender, Truth};
+use wasvolta_sim::{Sender, StandIn, Truth};
 
 /// Something that a hand moves by itself is moved this often.
 const HAND_MOVES: Duration = Duration::from_millis(20);
@@ -71,9 +71,15 @@ impl Senders {
         })))
     }
 
-    /// The sender of a name, where there is one.
-    pub fn get(&self, name: &str) -> Option<Sender> {
-        self.lock().senders.get(name).cloned()
+    /// What stands in under a name, where there is something yet.
+    pub fn get(&self, name: &str) -> Option<Box<dyn StandIn>> {
+        fn boxed<T: StandIn + Clone + 'static>(found: Option<&T>) -> Option<Box<dyn StandIn>> {
+            found.map(|found| Box::new(found.clone()) as Box<dyn StandIn>)
+        }
+        let inner = self.lock();
+        boxed(inner.senders.get(name))
+            .or_else(|| boxed(inner.pads.get(name)))
+            .or_else(|| boxed(inner.chips.get(name)))
     }
 
     /// The sender of a name, which comes where there was none: as the truth has it, else as is usual for a protocol.
@@ -193,8 +199,8 @@ pub fn opener(senders: Option<&Senders>, keyboard: &Keyboard) -> Opener {
             PortKind::Gpio => {
                 let plan = gpio::Plan::of(setup.channels.iter().map(String::as_str));
                 return Box::new(move || {
-                    let chip = senders.chip(&name).map_err(shut)?;
-                    Ok(gpio::inlet(chip.open(&plan.lines), plan.clone()))
+                    let open = senders.chip(&name).and_then(|chip| chip.open(&plan.lines));
+                    open.map(|lines| gpio::inlet(lines, plan.clone())).map_err(shut)
                 });
             }
             _ => {}

@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["there is no key `chanel` here", "75 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
+    for wanted in ["there is no key `chanel` here", "86 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -576,7 +576,7 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
         "servo     punt.rudder          positional, channel 4 of upper, 1000 to 2000 µs, 0 marks, no angles yet\n",
         "servo     marsh.moon           dimmer, channel 14 of upper\n",
         "sequence  strike               3 steps, 4.25 s from home\n",
-        "input     knob                 knob of micro, drives heron.beak\n",
+        "input     knob                 a0 of dial, drives heron.beak\n",
     ] {
         assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
     }

@@ -82,6 +82,9 @@ impl Bench {
             for servo in &board.servos {
                 made.put(*servo);
             }
+            for (channel, at) in board.analog.iter().enumerate() {
+                made.set_analog(channel, *at);
+            }
         }
         bench
     }

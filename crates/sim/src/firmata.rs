@@ -7,6 +7,7 @@ use crate::faults::{Faults, Kind, Struck};
 use crate::plugged::{Look, Plugged, Signal};
 use crate::truth::{Dice, Part, ServoTruth};
 use std::collections::VecDeque;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use wasvolta_port::serial::{Got, Stream};
@@ -106,6 +107,7 @@ pub struct FirmataBoard {
     inner: Arc<Mutex<Inner>>,
     clock: Arc<dyn Clock>,
     faults: Arc<Faults>,
+    plug_out: Arc<AtomicBool>,
 }
 
 /// A board is not on a bus: what strikes one address does not strike it.
@@ -134,7 +136,7 @@ impl FirmataBoard {
             said_ports: [None; PORTS],
             dice: Dice::new(seed),
         };
-        Self { inner: Arc::new(Mutex::new(inner)), clock, faults }
+        Self { inner: Arc::new(Mutex::new(inner)), clock, faults, plug_out: Arc::default() }
     }
 
     /// Plugs in what the truth says.
@@ -162,7 +164,7 @@ impl FirmataBoard {
             Kind::Held if fault.strikes(fault.kind, NO_ADDRESS) => Some(Fault::Busy),
             _ => None,
         });
-        if let Some(fault) = barred {
+        if let Some(fault) = barred.or(self.is_gone().then_some(Fault::NoBus)) {
             return Err(BusError { doing: "open", device: "the simulated line".to_owned(), fault });
         }
         self.opened();
@@ -208,6 +210,16 @@ impl FirmataBoard {
         inner.plugged.look(pin, inner.seed)
     }
 
+    /// Whether its plug is in.
+    pub fn is_plugged(&self) -> bool {
+        !self.plug_out.load(Ordering::SeqCst)
+    }
+
+    /// Pulls its plug, its supply with it, or puts it in again.
+    pub fn set_plugged(&self, is_in: bool) {
+        self.plug_out.store(!is_in, Ordering::SeqCst);
+    }
+
     /// Moves what hangs on an analog channel, 0–1.
     pub fn set_analog(&self, channel: usize, at: f64) {
         if let Some(place) = self.lock().analog.get_mut(channel) {
@@ -225,6 +237,12 @@ impl FirmataBoard {
         if let Some(place) = self.lock().high.get_mut(pin) {
             *place = high;
         }
+    }
+
+    /// Whether what hangs on a pin pulls it up; none where it has no such pin.
+    pub fn is_high(&self, pin: usize) -> Option<bool> {
+        let inner = self.lock();
+        (pin < PINS).then(|| inner.reads_high(pin))
     }
 
     /// Every byte that came to it.
@@ -272,7 +290,7 @@ impl FirmataBoard {
     }
 
     fn is_gone(&self) -> bool {
-        [Kind::NoBus, Kind::Absent, Kind::Pulled].into_iter().any(|kind| self.is(kind))
+        !self.is_plugged() || [Kind::NoBus, Kind::Absent, Kind::Pulled].into_iter().any(|kind| self.is(kind))
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {

@@ -2,7 +2,7 @@
 
 use rustix::event::{EventfdFlags, eventfd};
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use wasvolta_port::gpio::{Edge, Lines, Wanted};
@@ -15,6 +15,8 @@ struct Inner {
     held: Vec<String>,
     waiting: VecDeque<Edge>,
     gone: bool,
+    /// Lines that a person holds: nothing else moves them any more.
+    by_person: BTreeSet<String>,
     now: Duration,
 }
 
@@ -36,16 +38,21 @@ impl SimChip {
     }
 
     /// Holds lines, as a program does.
-    pub fn open(&self, wanted: &[Wanted]) -> impl Lines + use<> {
+    ///
+    /// # Errors
+    /// When the chip was taken away.
+    pub fn open(&self, wanted: &[Wanted]) -> std::io::Result<impl Lines + use<>> {
         let mut inner = self.lock();
-        inner.gone = false;
+        if inner.gone {
+            return Err(std::io::ErrorKind::NotFound.into());
+        }
         inner.waiting.clear();
         inner.held = wanted.iter().map(|wanted| wanted.line.clone()).collect();
         for wanted in wanted {
             inner.lines.entry(wanted.line.clone()).or_insert(wanted.pull_up);
         }
         drop(inner);
-        Open(self.clone())
+        Ok(Open(self.clone()))
     }
 
     /// Pulls a line up or down.
@@ -73,10 +80,35 @@ impl SimChip {
             inner.now += time;
             (inner.held.clone(), inner.now)
         };
-        for (n, line) in held.iter().enumerate() {
+        for (n, line) in held.iter().enumerate().filter(|(_, line)| !self.is_held(line)) {
             let half = 400 + 100 * n as u128;
             self.set(line, (now.as_millis() / half).is_multiple_of(2));
         }
+    }
+
+    /// A person pulls a line up or down, and holds it there.
+    pub fn hold(&self, line: &str, high: bool) {
+        self.lock().by_person.insert(line.to_owned());
+        self.set(line, high);
+    }
+
+    fn is_held(&self, line: &str) -> bool {
+        self.lock().by_person.contains(line)
+    }
+
+    /// Whether a line is high; one that was never asked for is low.
+    pub fn is_high(&self, line: &str) -> bool {
+        self.lock().lines.get(line).copied().unwrap_or_default()
+    }
+
+    /// Whether the chip is there.
+    pub fn is_there(&self) -> bool {
+        !self.lock().gone
+    }
+
+    /// Brings the chip back.
+    pub fn replug(&self) {
+        self.lock().gone = false;
     }
 
     /// Takes the chip away.

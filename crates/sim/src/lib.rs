@@ -16,12 +16,17 @@ pub mod pwm;
 pub mod sender;
 pub mod serve;
 pub mod servo;
+pub mod stand_in;
 pub mod timed;
 pub mod truth;
 
 pub use bench::{Bench, Eye, Logged, SimBus};
 pub use clock::ManualClock;
+pub use firmata::FirmataBoard;
+pub use gpio::SimChip;
+pub use pad::SimPad;
 pub use plugged::{Look, Sight};
 pub use sender::{Mood, Sender};
+pub use stand_in::StandIn;
 pub use timed::TimedBus;
 pub use truth::Truth;

@@ -2,7 +2,7 @@
 
 use rustix::event::{EventfdFlags, eventfd};
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::collections::VecDeque;
+use std::collections::{BTreeSet, VecDeque};
 use std::f64::consts::TAU;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -20,6 +20,8 @@ struct Inner {
     /// Raised by each plug: a reader of the one before is gone.
     plug: u64,
     passed: Duration,
+    /// What a person has moved: nothing else moves it any more.
+    held: BTreeSet<String>,
 }
 
 /// See the module. All handles move the same one.
@@ -43,8 +45,14 @@ impl SimPad {
             control(kind::KEY, 0x130, "btn-south", None, Some(0.0)),
             control(kind::RELATIVE, 7, "rel-dial", None, None),
         ];
-        let inner =
-            Inner { controls, waiting: VecDeque::new(), plugged: true, plug: 0, passed: Duration::ZERO };
+        let inner = Inner {
+            controls,
+            waiting: VecDeque::new(),
+            plugged: true,
+            plug: 0,
+            passed: Duration::ZERO,
+            held: BTreeSet::new(),
+        };
         let event = eventfd(0, EventfdFlags::NONBLOCK | EventfdFlags::CLOEXEC)?;
         Ok(Self { inner: Arc::new(Mutex::new(inner)), event: Arc::new(event) })
     }
@@ -82,6 +90,36 @@ impl SimPad {
         self.wake();
     }
 
+    /// Where a control stands between its ends, 0–1; none of what turns without end.
+    pub fn position(&self, name: &str) -> Option<f64> {
+        let inner = self.lock();
+        let control = inner.controls.iter().find(|control| control.name == name)?;
+        let (low, high) = control.ends.unwrap_or((0.0, 1.0));
+        Some((control.now? - low) / (high - low))
+    }
+
+    /// A person moves a control by a share of its way: a button goes down or up, a dial one step. The hand that moves it by
+    /// itself leaves it alone then.
+    pub fn turn(&self, name: &str, by: f64) {
+        let value = {
+            let mut inner = self.lock();
+            inner.held.insert(name.to_owned());
+            let Some(control) = inner.controls.iter().find(|control| control.name == name) else { return };
+            match (control.ends, control.now) {
+                (Some((low, high)), Some(now)) => (now + by * (high - low)).clamp(low, high),
+                (None, Some(_)) => f64::from(u8::from(by > 0.0)),
+                (_, None) => by.signum(),
+            }
+        };
+        #[expect(clippy::cast_possible_truncation, reason = "between its ends")]
+        self.set(name, libm::round(value) as i32);
+    }
+
+    /// Whether its plug is in.
+    pub fn is_plugged(&self) -> bool {
+        self.lock().plugged
+    }
+
     /// Pulls its plug.
     pub fn unplug(&self) {
         self.lock().plugged = false;
@@ -101,18 +139,24 @@ impl SimPad {
         let before = inner.passed.as_secs_f64();
         inner.passed += time;
         let now = inner.passed.as_secs_f64();
+        let held = inner.held.clone();
         drop(inner);
+        let set = |name: &str, value: i32| {
+            if !held.contains(name) {
+                self.set(name, value);
+            }
+        };
         #[expect(clippy::cast_possible_truncation, reason = "within 0 and 255")]
         let place = |angle: f64| (127.5 + 127.0 * angle) as i32;
-        self.set("abs-x", place(libm::sin(now * TAU / 6.0)));
-        self.set("abs-y", place(libm::cos(now * TAU / 6.0)));
+        set("abs-x", place(libm::sin(now * TAU / 6.0)));
+        set("abs-y", place(libm::cos(now * TAU / 6.0)));
         let round = |time: f64, shift: f64| libm::floor((time + shift) / 4.0);
         if round(before, 0.0) < round(now, 0.0) {
-            self.set("btn-south", 1);
-            self.set("rel-dial", 3);
+            set("btn-south", 1);
+            set("rel-dial", 3);
         }
         if round(before, 3.5) < round(now, 3.5) {
-            self.set("btn-south", 0);
+            set("btn-south", 0);
         }
     }
 

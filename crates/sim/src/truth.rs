@@ -38,6 +38,9 @@ pub struct FirmataTruth {
     /// What is plugged in; a channel is a pin.
     #[serde(default, rename = "servo")]
     pub servos: Vec<ServoTruth>,
+    /// Where what hangs on its analog inputs stands at first, 0–1; in their middle where nothing is said.
+    #[serde(default)]
+    pub analog: Vec<f64>,
 }
 
 /// A device of another kind on a bus.

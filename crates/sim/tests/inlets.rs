@@ -2,12 +2,12 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
+use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_port::gpio::{self, Plan};
 use wasvolta_port::inlet::{Drained, Inlet, Outlet};
 use wasvolta_port::pad;
-use wasvolta_sim::gpio::SimChip;
-use wasvolta_sim::pad::SimPad;
+use wasvolta_sim::{Bench, ManualClock, SimChip, SimPad, StandIn, Truth};
 use wasvolta_wire::decode::{Frame, Sink};
 
 #[derive(Default)]
@@ -112,7 +112,7 @@ fn a_pad_that_is_pulled_is_gone_and_comes_back_as_it_stands_then() {
 fn chip(channels: &[&str]) -> (SimChip, Box<dyn Inlet>) {
     let chip = SimChip::new().unwrap();
     let plan = Plan::of(channels.iter().copied());
-    let inlet = gpio::inlet(chip.open(&plan.lines), plan);
+    let inlet = gpio::inlet(chip.open(&plan.lines).unwrap(), plan);
     (chip, inlet)
 }
 
@@ -132,6 +132,41 @@ fn a_switch_is_heard_with_every_bounce_and_a_line_is_held_once() {
     assert_eq!(heard.values.iter().map(|(_, value)| *value).collect::<Vec<_>>(), [0.0, 1.0, 0.0]);
     chip.unplug();
     assert_eq!(drained(&mut inlet).1, Drained::Gone);
+    assert!(chip.open(&plan.lines).is_err(), "it is not there");
+    chip.replug();
+    assert!(chip.open(&plan.lines).is_ok());
+}
+
+/// A person moves something by a share of its way, and then nothing else does.
+fn moved_by_a_person(stand_in: &dyn StandIn, channel: &str, by: f64) -> Option<f64> {
+    stand_in.turn(channel, by);
+    stand_in.position(channel)
+}
+
+#[test]
+fn what_a_person_moves_nothing_else_moves_and_each_has_its_ends() {
+    let pad = SimPad::new().unwrap();
+    assert_eq!(moved_by_a_person(&pad, "abs-x", 9.0), Some(1.0));
+    assert_eq!(moved_by_a_person(&pad, "btn-south", 0.1), Some(1.0));
+    pad.pass(Duration::from_secs(1));
+    assert_eq!(StandIn::position(&pad, "abs-x"), Some(1.0));
+    assert_ne!(StandIn::position(&pad, "abs-y"), Some(128.0 / 255.0), "that one is nobody's");
+    assert_eq!((moved_by_a_person(&pad, "rel-dial", 1.0), pad.position("knob")), (None, None));
+    let (chip, _inlet) = chip(&["line BELL pull-up", "line LAMP"]);
+    assert_eq!(moved_by_a_person(&chip, "line BELL pull-up", -0.1), Some(0.0));
+    chip.play(Duration::from_millis(800));
+    assert!(!chip.is_high("BELL") && !chip.is_high("LAMP"), "that one has gone down by itself");
+    let bench = Bench::new(&Truth::default(), 1, Arc::new(ManualClock::default()));
+    let board = bench.firmata("desk");
+    assert_eq!(moved_by_a_person(&board, "a0", -9.0), Some(0.0));
+    assert_eq!(moved_by_a_person(&board, "d99", 1.0), None);
+    let all: [&dyn StandIn; 3] = [&pad, &chip, &board];
+    for one in all {
+        one.unplug();
+        assert!(!one.is_plugged());
+        one.replug().unwrap();
+        assert!(one.is_plugged());
+    }
 }
 
 #[test]

@@ -18,11 +18,13 @@ use wasvolta_core::link::Health;
 use wasvolta_core::outside;
 use wasvolta_core::rig::Rig;
 use wasvolta_engine::snapshot::{ChannelState, LinkReport};
-use wasvolta_engine::{Engine, Setup, Snapshot};
+use wasvolta_engine::{Engine, Setup, Snapshot, wiring};
 use wasvolta_port::WallClock;
 
 /// So long links are listened to that say nothing yet.
 const PATIENCE: Duration = Duration::from_secs(2);
+/// A board takes so long to start where opening its port resets it.
+const UP: Duration = Duration::from_secs(6);
 /// A link is listened to for so long at least, so that its rate is known.
 const LISTEN: Duration = Duration::from_millis(600);
 const LOOK: Duration = Duration::from_millis(50);
@@ -98,16 +100,16 @@ pub fn run(wanted: &Inputs) -> miette::Result<ExitCode> {
     let bench = hardware::bench_of(source.rig(), &wanted.rig, &around)?;
     let opener = senders::opener(bench.as_ref().map(|simulated| &simulated.senders), &Keyboard::default());
     let clock = Arc::new(WallClock::default());
-    // Without a port for any board nothing can be driven.
-    let setup = Setup { boards: Vec::new(), opener, clock, beat: hardware::BEAT, record: None };
-    let rig = Arc::new(source.rig().clone());
+    let rig = Arc::new(without_servos(source.rig()));
+    let boards = wiring::board_ports(&rig).map(|port| hardware::board_port(port, bench.as_ref())).collect();
+    let setup = Setup { boards, opener, clock, beat: hardware::BEAT, record: None };
     let mut engine = Engine::start(&rig, setup).into_diagnostic().wrap_err("cannot start listening")?;
     if rig.links.is_empty() {
         say::line("this rig has no link: nothing can come in");
     } else if wanted.watch {
         watch(&mut engine, &rig, wanted.json)?;
     } else {
-        listen(&mut engine);
+        listen(&mut engine, if rig.boards.is_empty() { PATIENCE } else { UP });
         let report = Report::of(&mut engine, &rig);
         if wanted.json {
             say::json(&report);
@@ -118,13 +120,25 @@ pub fn run(wanted: &Inputs) -> miette::Result<ExitCode> {
     Ok(Exit::Done.into())
 }
 
+/// What comes in of a rig, and nothing that could be driven: of its boards those whose pins a link reads.
+fn without_servos(rig: &Rig) -> Rig {
+    let mut heard = rig.clone();
+    heard.servos.clear();
+    heard.joints.clear();
+    heard.mappings.clear();
+    heard.poses.clear();
+    heard.sequences.clear();
+    heard.boards.retain(|board| rig.links.iter().any(|link| link.on == board.name));
+    heard
+}
+
 /// Waits until every link was heard for a while, or patience ends.
-fn listen(engine: &mut Engine) {
+fn listen(engine: &mut Engine, patience: Duration) {
     let start = Instant::now();
     loop {
         std::thread::sleep(LOOK);
         let all = engine.snapshot().links.iter().all(|link| link.health != Health::Absent);
-        if start.elapsed() > PATIENCE || (all && start.elapsed() > LISTEN) {
+        if start.elapsed() > patience || (all && start.elapsed() > LISTEN) {
             return;
         }
     }

@@ -7,7 +7,7 @@ use crate::screen::rows::{InputRow, moved};
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Failsafe, Input, Pressed, Switch};
 use wasvolta_core::unit::{Degrees, Seconds};
-use wasvolta_sim::{Mood, Sender};
+use wasvolta_sim::{Mood, StandIn};
 
 fn picked_row(desk: &Context) -> Option<(InputRow, Input)> {
     let scene = desk.model.scene(desk.session);
@@ -185,7 +185,7 @@ pub fn tie(desk: &mut Context) {
     }
 }
 
-fn picked_sender(desk: &Context) -> Option<Sender> {
+fn picked_sender(desk: &Context) -> Option<Box<dyn StandIn>> {
     let link = desk.model.scene(desk.session).input()?.link.clone();
     desk.session.runner.sender(&link)
 }

@@ -268,9 +268,9 @@ fn lines(scene: &Scene, input: &Input, state: &InputState) -> Vec<StageLine> {
                 InputRow::Turn => {
                     let sender = scene.sender;
                     let fares = match sender {
-                        Some(Sending { plugged: true, mood: Mood::Well, .. }) => "simulated",
-                        Some(Sending { plugged: true, mood, .. }) => mood.word(),
-                        _ => "plug is out",
+                        Some(Sending { plugged: false, .. }) | None => "plug is out",
+                        Some(Sending { mood: Mood::Well, .. }) => "simulated",
+                        Some(Sending { mood, .. }) => mood.word(),
                     };
                     let at = sender.and_then(|sender| sender.at).unwrap_or(0.0);
                     ("stand-in", format!("{:.0} %, {fares}", at * 100.0), None)

@@ -373,8 +373,8 @@ fn a_knob_jogs_from_where_both_stand_over_a_narrow_window_and_over_all() {
     let now = |bench: &Bench| bench.model.snapshot.servos[NECK].pulse.get();
     assert!((now(&bench) - at).abs() < 0.5, "nothing jumps");
     let turn = |bench: &mut Bench, to: f64| {
-        let knob = bench.session.runner.sender("micro").unwrap();
-        knob.turn("knob", to - knob.position("knob").unwrap());
+        let knob = bench.session.runner.sender("dial").unwrap();
+        knob.turn("a0", to - knob.position("a0").unwrap());
         for _ in 0..80 {
             bench.pass(2);
         }

@@ -171,7 +171,7 @@ fn a_link_is_added_renamed_moved_and_removed_while_the_rest_runs() {
         bench.press(Key::char('u'));
     }
     bench.pass(20);
-    assert_eq!(bench.session.document.rig.links.len(), 2);
+    assert_eq!(bench.session.document.rig.links.len(), 3);
     assert_eq!(good(&bench, "radio").unwrap().0, Health::Fresh, "back on its own line");
 }
 
@@ -186,7 +186,7 @@ fn what_cannot_be_is_said_and_changes_nothing() {
         ("add link: odd; /dev/ttyUSB9; morse", "\"morse\" is no protocol: there is lines, ibus"),
         ("add link: micro; wave; wave", "a second link is called"),
         ("add input by name: x; radio; ch99", "radio has no channel \"ch99\""),
-        ("add input by name: x; radar; ch1", "no link is called \"radar\": there is micro, radio"),
+        ("add input by name: x; radar; ch1", "no link is called \"radar\": there is dial, micro, radio"),
         ("input's channel: radar; ch1", "no link is called \"radar\""),
         ("rename input: two words", "a name is"),
     ] {
@@ -276,6 +276,7 @@ fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
 #[test]
 fn a_link_that_flaps_is_one_line_with_a_count() {
     let mut bench = inputs();
+    bench.code(KeyCode::Right);
     for _ in 0..6 {
         bench.press(Key::char('z'));
         bench.watch(40);
@@ -298,7 +299,8 @@ fn wiring_shows_every_link_and_why_one_cannot_be_opened() {
     let frame = bench.frame(160, 47);
     for words in [
         "micro       ● fresh",
-        "lines of numbers on sim:knob, 3 inputs",
+        "pins of a Firmata board on sim:desk, 1 input",
+        "lines of numbers on sim:knob, 2 inputs",
         "radio       ○ absent",
         "iBUS receiver on /dev/tty-none",
     ] {

@@ -147,7 +147,7 @@ fn a_sequence_that_wants_more_than_a_limit_allows_is_named_at_the_pulse() {
     bench.code(KeyCode::F(1));
     bench.model.pick_servo(&bench.session.document.rig.clone(), 1);
     bench.engage(1, 1200.0);
-    bench.session.runner.sender("micro").unwrap().turn("knob", 1.0);
+    bench.session.runner.sender("dial").unwrap().turn("a0", 1.0);
     bench.press(Key::char('g'));
     bench.pass(300);
     assert_eq!(bench.broken(), ("pulse", true));
@@ -197,7 +197,7 @@ fn a_board_that_was_found_is_added_as_it_is() {
     let mut bench = Bench::with(|rig| {
         // The rig does not know the lower board, nor who is on it.
         let start = rig.find("# Its jumper A0 is closed.").unwrap();
-        let end = rig.find("# Calibrated on the bench").unwrap();
+        let end = rig.find("[[board]]\nname = \"desk\"").unwrap();
         let servos = rig.find("[[servo]]\nname = \"crane.slew\"").unwrap();
         let joints = rig.find("[[joint]]\nname = \"heron.neck\"").unwrap();
         let crane = rig.find("[[joint]]\nname = \"punt.pole\"").unwrap();
