@@ -15,6 +15,7 @@ mod input;
 mod linkage;
 mod report;
 mod rigs;
+mod rubbish;
 mod screen;
 mod share;
 mod stage;
@@ -32,11 +33,12 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 10] = [
+    let parts: [Part; 11] = [
         ("the stage", stage::measure),
         ("linkages", linkage::measure),
         ("beats", beat::measure),
         ("inputs", input::measure),
+        ("rubbish", rubbish::measure),
         ("the bus", bus::measure),
         ("62 boards", boards::measure),
         ("a dry run", dry::measure),

@@ -103,10 +103,15 @@ impl Terminal {
 
     /// Memory that is held, in MB.
     fn resident(&self) -> Option<f64> {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).ok()?;
-        let line = status.lines().find(|l| l.starts_with("VmRSS:"))?;
-        Some(line.split_whitespace().nth(1)?.parse::<f64>().ok()? / 1024.0)
+        resident(&self.child.id().to_string())
     }
+}
+
+/// Memory that a process holds, in MB.
+pub fn resident(process: &str) -> Option<f64> {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).ok()?;
+    let line = status.lines().find(|l| l.starts_with("VmRSS:"))?;
+    Some(line.split_whitespace().nth(1)?.parse::<f64>().ok()? / 1024.0)
 }
 
 impl Drop for Terminal {
