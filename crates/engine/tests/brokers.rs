@@ -9,8 +9,8 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::link::Health;
-use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::rig::{Protocol, Rig};
 use wasvolta_engine::{Engine, Setup, Snapshot, ways};
 use wasvolta_port::{Fault, WallClock};
 
@@ -151,6 +151,14 @@ fn a_broker_that_is_killed_is_lost_and_comes_back_and_a_last_will_is_heard() {
     hut.say("hut/bell", "ON", false);
     until("both are heard", || raw(&mut engine, 0) == Some(41.5) && raw(&mut engine, 1) == Some(1.0));
     assert_eq!(kept(&mut engine), None);
+    // What would do more on a screen than be seen names no channel.
+    hut.say("hut/sly", "{\"\\u001b[31mred\": 1, \"\u{202e}live\": 2, \"fine\": 3}", false);
+    let names = |engine: &mut Engine| -> Vec<String> {
+        let channels = &engine.snapshot().reports[0].channels;
+        channels.iter().map(|state| Protocol::Mqtt.name(&state.channel)).collect()
+    };
+    until("the rest is heard", || names(&mut engine).iter().any(|name| name == "hut/sly#/fine"));
+    assert!(names(&mut engine).iter().all(|name| !name.contains(['\u{1b}', '\u{202e}'])));
     // Its sender goes without a word: its will says so.
     drop(broker);
     until("the link is lost", || health(engine.snapshot()) == Health::Lost);

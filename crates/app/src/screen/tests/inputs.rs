@@ -321,3 +321,104 @@ fn wiring_shows_every_link_and_why_one_cannot_be_opened() {
         bench.frame(160, 47)
     );
 }
+
+#[test]
+fn a_switch_says_whether_it_is_pressed_is_turned_over_and_learned_by_doing() {
+    let mut bench = inputs();
+    bench.code(KeyCode::Right);
+    let visitor = |bench: &Bench| bench.session.document.rig.inputs[1].clone();
+    let says = |bench: &mut Bench, at: f64| {
+        stands(bench, "micro", "button", at);
+        bench.watch(10);
+        let frame = bench.frame(160, 47);
+        frame.lines().find(|line| line.contains("visitor  ")).unwrap().to_owned()
+    };
+    assert!(says(&mut bench, 0.0).contains("not pressed"));
+    assert!(says(&mut bench, 1.0).contains(" pressed") && !says(&mut bench, 1.0).contains("not pressed"));
+    // By its row the other way, then none, then as it was.
+    while !bench.frame(160, 47).lines().any(|line| line.contains('▌') && line.contains("pressed   ")) {
+        bench.code(KeyCode::Down);
+    }
+    bench.code(KeyCode::Right);
+    assert!(says(&mut bench, 1.0).contains("not pressed"));
+    bench.press(Key::char(':'));
+    bench.enter("switch");
+    assert_eq!(visitor(&bench).switch, None);
+    assert!(says(&mut bench, 1.0).contains("+1.000"), "a plain input again");
+    // Watched: pressed is where it is for less of the time, unless it is told.
+    let learn = |bench: &mut Bench, told: bool| {
+        bench.press(Key::char('V'));
+        for _ in 0..3 {
+            stands(bench, "micro", "button", 1.0);
+            bench.watch(10);
+            stands(bench, "micro", "button", 0.0);
+            bench.watch(40);
+        }
+        if told {
+            bench.press(Key::char('p'));
+            bench.watch(1);
+        }
+        let frame = bench.frame(160, 47);
+        bench.code(KeyCode::Enter);
+        frame
+    };
+    let frame = learn(&mut bench, false);
+    assert!(
+        frame.contains("at 1, not at 0") && frame.contains("it was there for less of the time"),
+        "{frame}"
+    );
+    assert_eq!(visitor(&bench).switch.unwrap().words(), "pressed above 0.6, not below 0.4");
+    let frame = learn(&mut bench, true);
+    assert!(frame.contains("at 0, not at 1") && frame.contains("as you said"), "{frame}");
+    assert_eq!(visitor(&bench).switch.unwrap().words(), "pressed below 0.4, not above 0.6");
+}
+
+#[test]
+fn a_trim_that_was_moved_is_said_once_and_taken_in_by_a_key() {
+    let mut bench = inputs();
+    for _ in 0..3 {
+        bench.code(KeyCode::Right);
+    }
+    let before = bench.session.document.rig.clone();
+    bench.press(Key::char('N'));
+    assert!(bench.frame(160, 47).contains("it rests where it was learned, as far as was seen"));
+    moves(&mut bench, "radio", "ch1", &[0.56, 0.95, 0.56, 0.95, 0.56]);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("tiller rests at 1560 now: was the transmitter's trim moved?"), "{frame}");
+    bench.model.said = None;
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("the transmitter's trim was moved, it seems. N takes that in."), "{frame}");
+    let said = bench.model.log.iter().filter(|(_, words)| words.contains("tiller rests at 15")).count();
+    assert_eq!((said, bench.session.document.rig == before), (1, true), "nothing is changed by itself");
+    bench.press(Key::char('N'));
+    bench.watch(5);
+    let centre = bench.session.document.rig.inputs[3].centre.unwrap();
+    assert!((centre - 1560.0).abs() <= 3.0, "{centre}");
+    assert!(!bench.frame(160, 47).contains("N takes that in"));
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.document.rig, before);
+}
+
+#[test]
+fn faders_on_the_screen_are_an_input_as_any_other() {
+    let keys = "[[port]]\nname = \"keys\"\nkind = \"keys\"\n[[link]]\nname = \"desk-keys\"\non = \"keys\"\n[[input]]\n\
+                name = \"swing\"\nlink = \"desk-keys\"\nchannel = \"fader1\"\nends = [0, 100]\n[[input]]\nname = \"go\"\n\
+                link = \"desk-keys\"\nchannel = \"toggle1\"\nends = [0, 1]\nswitch = { on_above = 0.6, off_below = 0.4 }\n";
+    let mut bench = Bench::with(|rig| format!("{rig}\n{keys}"));
+    bench.code(KeyCode::F(3));
+    bench.pass(5);
+    bench.press(Key::char('J'));
+    for _ in 0..5 {
+        bench.code(KeyCode::Right);
+    }
+    bench.press(Key::char('1'));
+    bench.pass(3);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("fader1 10 %") && frame.contains("toggle1 on"), "{frame}");
+    let raw = |bench: &Bench, n: usize| bench.model.snapshot.inputs[n].raw;
+    assert_eq!((raw(&bench, 5), raw(&bench, 6)), (Some(10.0), Some(1.0)));
+    bench.code(KeyCode::Esc);
+    assert_eq!(bench.model.dialog, None);
+    bench.code(KeyCode::Right);
+    assert!(bench.frame(160, 47).contains("visitor"), "the arrows are the view's again");
+}
