@@ -10,15 +10,13 @@ use wasvolta_core::rig::{PortKind, Protocol};
 use wasvolta_engine::{Opener, ways};
 use wasvolta_port::Fault;
 use wasvolta_port::inlet::{self, OpenInlet, Shut};
-use wasvolta_port::{gpio, pad};
-use wasvolta_sim::gpio::SimChip;
-use wasvolta_sim::pad::SimPad;
+use wasvolta_port::{gpio, iio, pad};
 use wasvolta_sim::sender::Speaker;
 use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::sender::midi::Instrument;
 use wasvolta_sim::sender::radio::{Radio, Speech};
 use wasvolta_sim::truth::{KnobTruth, RadioTruth};
-use wasvolta_sim::{Sender, StandIn, Truth};
+use wasvolta_sim::{Sender, SimChip, SimPad, SimSensor, StandIn, Truth};
 
 /// Something that a hand moves by itself is moved this often.
 const HAND_MOVES: Duration = Duration::from_millis(20);
@@ -32,6 +30,7 @@ struct Inner {
     /// What brings no bytes, by the same.
     pads: BTreeMap<String, SimPad>,
     chips: BTreeMap<String, SimChip>,
+    sensors: BTreeMap<String, SimSensor>,
     ended: Arc<AtomicBool>,
     /// Holds the lines' paths.
     folder: files::Passing,
@@ -58,7 +57,7 @@ impl Senders {
     /// None yet: each comes when its line is opened. Where time passes by hand none speaks by itself.
     pub fn new(truth: &Truth, seed: u64, by_hand: bool, folder: files::Passing) -> Self {
         let (truth, senders) = (truth.clone(), BTreeMap::new());
-        let (pads, chips) = (BTreeMap::new(), BTreeMap::new());
+        let (pads, chips, sensors) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
         Self(Arc::new(Mutex::new(Inner {
             truth,
             seed,
@@ -66,6 +65,7 @@ impl Senders {
             senders,
             pads,
             chips,
+            sensors,
             ended: Arc::default(),
             folder,
         })))
@@ -80,6 +80,7 @@ impl Senders {
         boxed(inner.senders.get(name))
             .or_else(|| boxed(inner.pads.get(name)))
             .or_else(|| boxed(inner.chips.get(name)))
+            .or_else(|| boxed(inner.sensors.get(name)))
     }
 
     /// The sender of a name, which comes where there was none: as the truth has it, else as is usual for a protocol.
@@ -118,6 +119,7 @@ impl Senders {
         inner.senders.values().for_each(|sender| sender.pass(time));
         inner.pads.values().for_each(|pad| pad.pass(time));
         inner.chips.values().for_each(|chip| chip.play(time));
+        inner.sensors.values().for_each(|sensor| sensor.pass(time));
     }
 
     /// The pad of a name, which comes where there was none.
@@ -144,6 +146,20 @@ impl Senders {
         let played = chip.clone();
         inner.play(move |time| played.play(time));
         Ok(chip)
+    }
+
+    /// The sensor of a name.
+    fn sensor(&self, name: &str) -> std::io::Result<SimSensor> {
+        let mut inner = self.lock();
+        if let Some(sensor) = inner.sensors.get(name) {
+            return Ok(sensor.clone());
+        }
+        let directory = inner.folder.path().join(format!("sensor-{}", inner.sensors.len()));
+        let sensor = SimSensor::new(&directory)?;
+        inner.sensors.insert(name.to_owned(), sensor.clone());
+        let played = sensor.clone();
+        inner.play(move |time| played.pass(time));
+        Ok(sensor)
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
@@ -202,6 +218,9 @@ pub fn opener(senders: Option<&Senders>, keyboard: &Keyboard) -> Opener {
                     let open = senders.chip(&name).and_then(|chip| chip.open(&plan.lines));
                     open.map(|lines| gpio::inlet(lines, plan.clone())).map_err(shut)
                 });
+            }
+            PortKind::Iio => {
+                return Box::new(move || iio::open(senders.sensor(&name).map_err(shut)?.directory()));
             }
             _ => {}
         }

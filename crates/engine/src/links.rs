@@ -479,6 +479,7 @@ mod tests {
             Protocol::Firmata,
             Protocol::Evdev,
             Protocol::Gpio,
+            Protocol::Iio,
             Protocol::Mqtt,
             Protocol::Keys,
             Protocol::Wave,

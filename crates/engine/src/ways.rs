@@ -7,7 +7,7 @@ use std::time::Duration;
 use wasvolta_core::rig::{Framing, PortKind, Wave};
 use wasvolta_port::Fault;
 use wasvolta_port::inlet::{self, Drained, Inlet, OpenInlet, Outlet, Shut};
-use wasvolta_port::{gpio, mqtt, pad, serial};
+use wasvolta_port::{gpio, iio, mqtt, pad, serial};
 use wasvolta_wire::decode::{Carrier, Frame};
 
 /// The time between two values of a wave.
@@ -40,6 +40,7 @@ pub fn opener(setup: &WaySetup) -> OpenInlet {
             let plan = gpio::Plan::of(setup.channels.iter().map(String::as_str));
             Box::new(move || gpio::open(&path, &plan))
         }
+        PortKind::Iio => Box::new(move || iio::open(&path)),
         PortKind::Mqtt => match port.broker() {
             Some((host, number, topics)) => mqtt::opener(mqtt::Broker {
                 host: host.to_owned(),

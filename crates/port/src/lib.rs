@@ -12,6 +12,7 @@ pub mod expander;
 pub mod firmata;
 pub mod gpio;
 pub mod i2c;
+pub mod iio;
 pub mod inlet;
 #[cfg(target_os = "linux")]
 pub mod linux_i2c;

@@ -22,7 +22,8 @@ enum Said {
 
 /// The end that is fed. When it is dropped the way is gone.
 pub struct Poster {
-    ring: Producer<Said>,
+    /// None only while it is dropped.
+    ring: Option<Producer<Said>>,
     event: Arc<OwnedFd>,
     /// How much was left out since the ring was full.
     pub missed: u64,
@@ -31,11 +32,11 @@ pub struct Poster {
 impl Poster {
     /// Whether nobody drains it any more.
     pub fn is_abandoned(&self) -> bool {
-        self.ring.is_abandoned()
+        self.ring.as_ref().is_none_or(Producer::is_abandoned)
     }
 
     fn post(&mut self, said: Said) {
-        if self.ring.push(said).is_err() {
+        if self.ring.as_mut().is_none_or(|ring| ring.push(said).is_err()) {
             self.missed += 1;
         }
     }
@@ -48,6 +49,8 @@ impl Poster {
 
 impl Drop for Poster {
     fn drop(&mut self) {
+        // Whoever is woken asks whether this end is gone: it must be by then.
+        self.ring = None;
         self.wake();
     }
 }
@@ -92,7 +95,7 @@ pub fn posted() -> std::io::Result<(Poster, Box<dyn Inlet>)> {
     let event = Arc::new(eventfd(0, EventfdFlags::NONBLOCK | EventfdFlags::CLOEXEC)?);
     let (ring, drained) = RingBuffer::new(ROOM);
     let inlet = Posted { ring: drained, event: Arc::clone(&event) };
-    Ok((Poster { ring, event, missed: 0 }, Box::new(inlet)))
+    Ok((Poster { ring: Some(ring), event, missed: 0 }, Box::new(inlet)))
 }
 
 impl Inlet for Posted {

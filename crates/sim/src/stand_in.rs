@@ -1,7 +1,7 @@
 //! What a person can do with something simulated that is a way in: move what is on it, and pull its plug.
 
 use crate::sender::Mood;
-use crate::{FirmataBoard, Sender, SimChip, SimPad};
+use crate::{FirmataBoard, Sender, SimChip, SimPad, SimSensor};
 
 /// Something simulated that a link hears, by the names that a rig has for its channels.
 pub trait StandIn: Send {
@@ -76,6 +76,28 @@ impl StandIn for SimPad {
     fn replug(&self) -> std::io::Result<()> {
         self.replug();
         Ok(())
+    }
+}
+
+impl StandIn for SimSensor {
+    fn position(&self, channel: &str) -> Option<f64> {
+        self.position(channel)
+    }
+
+    fn turn(&self, channel: &str, by: f64) {
+        self.turn(channel, by);
+    }
+
+    fn is_plugged(&self) -> bool {
+        self.is_plugged()
+    }
+
+    fn unplug(&self) {
+        self.unplug();
+    }
+
+    fn replug(&self) -> std::io::Result<()> {
+        self.replug()
     }
 }
 

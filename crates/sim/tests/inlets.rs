@@ -7,7 +7,7 @@ use std::time::Duration;
 use wasvolta_port::gpio::{self, Plan};
 use wasvolta_port::inlet::{Drained, Inlet, Outlet};
 use wasvolta_port::pad;
-use wasvolta_sim::{Bench, ManualClock, SimChip, SimPad, StandIn, Truth};
+use wasvolta_sim::{Bench, ManualClock, SimChip, SimPad, SimSensor, StandIn, Truth};
 use wasvolta_wire::decode::{Frame, Sink};
 
 #[derive(Default)]
@@ -160,7 +160,22 @@ fn what_a_person_moves_nothing_else_moves_and_each_has_its_ends() {
     let board = bench.firmata("desk");
     assert_eq!(moved_by_a_person(&board, "a0", -9.0), Some(0.0));
     assert_eq!(moved_by_a_person(&board, "d99", 1.0), None);
-    let all: [&dyn StandIn; 3] = [&pad, &chip, &board];
+    let folder = tempfile::tempdir().unwrap();
+    let sensor = SimSensor::new(&folder.path().join("sensor")).unwrap();
+    assert_eq!(moved_by_a_person(&sensor, "in_distance", 9.0), Some(1.0));
+    let mut inlet = wasvolta_port::iio::open(sensor.directory()).unwrap();
+    let mut heard = Heard::default();
+    while heard.frames == 0 {
+        rustix::event::poll(
+            &mut [rustix::event::PollFd::new(&inlet.descriptor().unwrap(), rustix::event::PollFlags::IN)],
+            None,
+        )
+        .unwrap();
+        inlet.drain(Duration::ZERO, &mut heard);
+    }
+    let distance = heard.values.iter().find(|(name, _)| name == "in_distance").unwrap().1;
+    assert!((distance - 2.0).abs() < 1e-9, "2000 mm: {distance} m");
+    let all: [&dyn StandIn; 4] = [&pad, &chip, &board, &sensor];
     for one in all {
         one.unplug();
         assert!(!one.is_plugged());

@@ -27,6 +27,8 @@ pub enum PortKind {
     Evdev,
     /// A GPIO chip of the kernel, by its path: `/dev/gpiochip0`.
     Gpio,
+    /// A sensor that the kernel has a driver for, by its directory: `/sys/bus/iio/devices/iio:device0`.
+    Iio,
     /// An MQTT broker.
     Mqtt,
     /// The keyboard, with faders and buttons on the screen.
@@ -54,7 +56,7 @@ pub struct PortRow {
 
 impl PortKind {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::I2c,
         Self::Serial,
         Self::Pwm,
@@ -63,6 +65,7 @@ impl PortKind {
         Self::Midi,
         Self::Evdev,
         Self::Gpio,
+        Self::Iio,
         Self::Mqtt,
         Self::Keys,
         Self::Wave,
@@ -130,6 +133,14 @@ impl PortKind {
             Self::Gpio => &PortRow {
                 word: "GPIO chip",
                 name: "gpio",
+                is_shared: false,
+                has_baud: false,
+                path: Some("a path"),
+                shares_links: false,
+            },
+            Self::Iio => &PortRow {
+                word: "kernel sensor",
+                name: "sensor",
                 is_shared: false,
                 has_baud: false,
                 path: Some("a path"),

@@ -39,6 +39,8 @@ pub enum Protocol {
     Evdev,
     /// Lines of a GPIO chip.
     Gpio,
+    /// Sensors that the kernel has a driver for.
+    Iio,
     /// MQTT 3.1.1 messages of a broker.
     Mqtt,
     /// Faders and buttons on the screen, moved by keys.
@@ -428,6 +430,43 @@ static GPIO: ProtocolRow = ProtocolRow {
     ..PLAIN
 };
 
+/// The kernel's name of a sensor's channel, without what kind of file it is.
+fn sensor(name: &str) -> Option<Channel> {
+    let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-';
+    let fits = name.strip_prefix("in_").is_some_and(|rest| !rest.is_empty() && rest.chars().all(plain));
+    fits.then(|| Channel::Name(name.into()))
+}
+
+/// The units of the kernel's ABI, by how a channel's name begins.
+const SENSED: [(&str, &str); 11] = [
+    ("in_voltage", "mV"),
+    ("in_current", "mA"),
+    ("in_accel", "m/s²"),
+    ("in_anglvel", "rad/s"),
+    ("in_temp", "m°C"),
+    ("in_distance", "m"),
+    ("in_illuminance", "lx"),
+    ("in_pressure", "kPa"),
+    ("in_humidityrelative", "m%"),
+    ("in_magn", "G"),
+    ("in_resistance", "Ω"),
+];
+
+static IIO: ProtocolRow = ProtocolRow {
+    word: "iio",
+    title: "kernel sensor",
+    on: &[PortKind::Iio],
+    flow: Flow::Streaming,
+    has: "the kernel's names: \"in_distance\" (m), \"in_voltage0\" (mV), \"in_accel_x\" (m/s²), \"in_temp\" (m°C)",
+    read: sensor,
+    unit: |channel| {
+        let unit = SENSED.iter().find(|(beginning, _)| begins(channel, &[beginning]));
+        unit.map_or("", |(_, unit)| unit)
+    },
+    silent: "does its driver measure? `cat` one of its in_…_raw files",
+    ..PLAIN
+};
+
 /// A topic, and behind a `#` the place of a number in its JSON.
 fn topic(name: &str) -> Option<Channel> {
     let (topic, pointer) =
@@ -484,7 +523,7 @@ static WAVE: ProtocolRow = ProtocolRow {
 
 impl Protocol {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Lines,
         Self::Ibus,
         Self::Sbus,
@@ -494,6 +533,7 @@ impl Protocol {
         Self::Firmata,
         Self::Evdev,
         Self::Gpio,
+        Self::Iio,
         Self::Mqtt,
         Self::Keys,
         Self::Wave,
@@ -511,6 +551,7 @@ impl Protocol {
             Self::Firmata => &FIRMATA,
             Self::Evdev => &EVDEV,
             Self::Gpio => &GPIO,
+            Self::Iio => &IIO,
             Self::Mqtt => &MQTT,
             Self::Keys => &KEYS,
             Self::Wave => &WAVE,
@@ -622,7 +663,7 @@ mod tests {
     }
 
     #[test]
-    fn pins_lines_events_and_topics_that_there_are_not_are_none() {
+    fn pins_lines_events_sensors_and_topics_that_there_are_not_are_none() {
         let has = |protocol: Protocol, name| (protocol.row().read)(name).is_some();
         for wrong in ["a", "d128", "a0 pull-up", "d02", "x2", "a-1", "d2 pull-down", ""] {
             assert!(!has(Protocol::Firmata, wrong), "{wrong}");
@@ -642,6 +683,12 @@ mod tests {
         for wrong in ["", "#/a", "a/+/b", "a#b", "#"] {
             assert!(!has(Protocol::Mqtt, wrong), "{wrong}");
         }
+        for wrong in ["in_", "accel_x", "in_Accel", "in_accel x", "in_\u{1b}", ""] {
+            assert!(!has(Protocol::Iio, wrong), "{wrong}");
+        }
+        let unit = |name| (IIO.unit)(&sensor(name).unwrap());
+        let units = ["in_voltage0", "in_accel_x", "in_temp", "in_distance", "in_proximity0"].map(unit);
+        assert_eq!(units, ["mV", "m/s²", "m°C", "m", ""], "those of the kernel's ABI");
         for wrong in ["fader0", "fader3", "fader", "1"] {
             assert!(!has(Protocol::Keys, wrong), "{wrong}");
         }

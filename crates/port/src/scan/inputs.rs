@@ -1,4 +1,4 @@
-//! What the kernel lists that could be a link: input devices, MIDI devices, GPIO chips. None of them is opened.
+//! What the kernel lists that could be a link: input devices, MIDI devices, GPIO chips, sensors. None of them is opened.
 
 use super::system::{Roots, Way, list, named, printable};
 use rustix::fs::Access;
@@ -36,8 +36,8 @@ impl InputDevice {
 struct Place {
     kind: &'static str,
     noun: &'static str,
-    /// Their folder in `/dev`.
-    dev: &'static str,
+    /// Their folder: in `/sys` where it begins with that, else in `/dev`.
+    folder: &'static str,
     /// How their names begin.
     begin: &'static str,
     /// Folders in `/dev` with lasting names for them, the best first.
@@ -46,11 +46,11 @@ struct Place {
     name: Option<(&'static str, &'static str)>,
 }
 
-const PLACES: [Place; 3] = [
+const PLACES: [Place; 4] = [
     Place {
         kind: "evdev",
         noun: "input device",
-        dev: "input",
+        folder: "input",
         begin: "event",
         lasting: &["input/by-id", "input/by-path"],
         name: Some(("class/input", "device/name")),
@@ -58,12 +58,20 @@ const PLACES: [Place; 3] = [
     Place {
         kind: "midi",
         noun: "MIDI device",
-        dev: "snd",
+        folder: "snd",
         begin: "midiC",
         lasting: &[],
         name: Some(("class/sound", "device/id")),
     },
-    Place { kind: "gpio", noun: "GPIO chip", dev: "", begin: "gpiochip", lasting: &[], name: None },
+    Place { kind: "gpio", noun: "GPIO chip", folder: "", begin: "gpiochip", lasting: &[], name: None },
+    Place {
+        kind: "iio",
+        noun: "sensor",
+        folder: "sys/bus/iio/devices",
+        begin: "iio:device",
+        lasting: &[],
+        name: Some(("bus/iio/devices", "name")),
+    },
 ];
 
 impl Roots {
@@ -74,7 +82,11 @@ impl Roots {
 
     fn input_devices_at(&self, place: &Place) -> Vec<InputDevice> {
         let lasting: Vec<PathBuf> = place.lasting.iter().flat_map(|at| list(&self.dev.join(at))).collect();
-        let devices = named(&self.dev.join(place.dev), &[place.begin]);
+        let folder = match place.folder.strip_prefix("sys/") {
+            Some(folder) => self.sys.join(folder),
+            None => self.dev.join(place.folder),
+        };
+        let devices = named(&folder, &[place.begin]);
         let device = |path: PathBuf| InputDevice {
             kind: place.kind,
             noun: place.noun,
@@ -124,6 +136,8 @@ mod tests {
         }
         let files =
             ["input/event2", "input/event12", "input/mouse0", "snd/midiC1D0", "snd/pcmC0D0p", "gpiochip0"];
+        fs::create_dir_all(at("sys/bus/iio/devices/iio:device0")).unwrap();
+        fs::write(at("sys/bus/iio/devices/iio:device0/name"), "range\n").unwrap();
         for file in files {
             fs::write(at("dev").join(file), "").unwrap();
         }
@@ -131,18 +145,17 @@ mod tests {
         fs::write(at("sys/class/input/event12/device/name"), "Reed\u{1b}[31m pad\n").unwrap();
         fs::write(at("sys/class/sound/midiC1D0/device/id"), "Keys\n").unwrap();
         let found = roots.input_devices();
-        let dev = at("dev");
-        let said: Vec<_> = found
-            .iter()
-            .map(|d| (d.kind, d.path().strip_prefix(dev.to_str().unwrap()).unwrap(), d.name.as_deref()))
-            .collect();
+        let root = folder.path().to_str().unwrap();
+        let said: Vec<_> =
+            found.iter().map(|d| (d.kind, d.path().strip_prefix(root).unwrap(), d.name.as_deref())).collect();
         assert_eq!(
             said,
             [
-                ("evdev", "/input/event2", None),
-                ("evdev", "/input/by-id/usb-pad-event-joystick", Some("Reed[31m pad")),
-                ("midi", "/snd/midiC1D0", Some("Keys")),
-                ("gpio", "/gpiochip0", None),
+                ("evdev", "/dev/input/event2", None),
+                ("evdev", "/dev/input/by-id/usb-pad-event-joystick", Some("Reed[31m pad")),
+                ("midi", "/dev/snd/midiC1D0", Some("Keys")),
+                ("gpio", "/dev/gpiochip0", None),
+                ("iio", "/sys/bus/iio/devices/iio:device0", Some("range")),
             ]
         );
     }

@@ -132,7 +132,7 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
 
 /// What may be typed as a place.
 const PLACES: &str = "a port's or a Firmata board's name, a path (/dev/ttyUSB0, PATH@BAUD, /dev/input/…, /dev/snd/midi…, \
-                      /dev/gpiochip0), udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
+                      /dev/gpiochip0, /sys/bus/iio/…), udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
 
 /// The kind of port that words mean, and its path; none for no words.
 fn kind_of(place: &str) -> Option<(PortKind, &str)> {
@@ -144,6 +144,7 @@ fn kind_of(place: &str) -> Option<(PortKind, &str)> {
         ("/dev/input/", PortKind::Evdev),
         ("/dev/snd/midi", PortKind::Midi),
         ("/dev/gpiochip", PortKind::Gpio),
+        ("/sys/bus/iio/", PortKind::Iio),
     ];
     let word = words.into_iter().find(|(word, _)| *word == place).map(|(_, kind)| (kind, ""));
     word.or_else(|| prefixes.into_iter().find_map(behind))
