@@ -7,14 +7,16 @@ use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
 use wasvolta_core::rig::worry::{Worry, worries_of};
 use wasvolta_core::rig::{
-    Board, BoardId, Input, InputId, Link, LinkId, Rig, Sequence, SequenceId, Servo, ServoId,
+    Board, BoardId, Channel, Input, InputId, Link, LinkId, Rig, Sequence, SequenceId, Servo, ServoId,
 };
 use wasvolta_core::stage::ServoState;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::traffic::Traffic;
 use wasvolta_core::unit::Seconds;
-use wasvolta_engine::snapshot::ChannelState;
+use wasvolta_engine::snapshot::{self, ChannelState};
 use wasvolta_engine::{Compiled, Snapshot};
+use wasvolta_port::board::Evidence;
+use wasvolta_port::firmata::{ANALOG, PULLED_UP};
 
 /// See the module. What runs, and where its parts stand, is in [`Compiled`].
 pub struct Edition {
@@ -75,6 +77,35 @@ impl Edition {
     /// A link.
     pub fn link(&self, link: LinkId) -> Option<&Link> {
         self.rig.links.get(self.index.links.place(link)?)
+    }
+
+    /// Why a channel of a link can say nothing, as far as its board has told what its pins can do.
+    pub fn unread_pin(&self, link: &Link, snapshot: &Snapshot) -> Option<String> {
+        let (_, board) = self.rig.place_of(link)?;
+        let board = board?;
+        let evidence = self.board_state(snapshot, board.id)?.evidence.as_ref()?;
+        let Evidence::Firmata(firmware) = evidence else { return None };
+        let read = self.rig.protocol_of(link)?.row().read;
+        let code = |input: &&Input| match read(&input.channel) {
+            Some(Channel::Code(code)) => Some(code),
+            _ => None,
+        };
+        let inputs = self.rig.inputs.iter().filter(|input| input.link == link.name);
+        let unread = |input: &&Input| code(input).is_some_and(|code| !firmware.reads(code));
+        let input = inputs.into_iter().find(unread)?;
+        // Of its kind: analog channels, pins with a pull-up, or other pins.
+        let (first, letter) = match code(&input)? {
+            ANALOG.. => (ANALOG, "a"),
+            PULLED_UP.. => (PULLED_UP, "d"),
+            _ => (0, "d"),
+        };
+        let able: Vec<usize> = (0..128u16).filter(|n| firmware.reads(first + n)).map(usize::from).collect();
+        let able = if able.is_empty() {
+            "none can".to_owned()
+        } else {
+            format!("those that can: {letter} {}", snapshot::in_runs(&able))
+        };
+        Some(format!("{} of {} cannot be read for {}; {able}", input.channel, board.name, input.name))
     }
 
     /// What the channel of an input has said; none before it has said anything.

@@ -229,7 +229,12 @@ pub fn able(evidence: &Evidence, role: Role) -> Option<String> {
         Evidence::Pwm(chip) => (0..chip.channels).collect(),
         Evidence::Expander(_) => return None,
     };
-    let runs = able.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
+    Some(in_runs(&able))
+}
+
+/// Numbers in rising order, shortly: `2–13, 19`.
+pub fn in_runs(numbers: &[usize]) -> String {
+    let runs = numbers.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
     let words = runs.map(|(a, b)| if a == b { a.to_string() } else { format!("{a}–{b}") });
-    Some(words.collect::<Vec<_>>().join(", "))
+    words.collect::<Vec<_>>().join(", ")
 }

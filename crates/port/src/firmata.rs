@@ -129,6 +129,12 @@ pub struct Firmware {
     pub level_pins: u128,
     /// Pins that can be an output.
     pub output_pins: u128,
+    /// Pins that can be read.
+    pub input_pins: u128,
+    /// Pins that can be read with a pull-up.
+    pub pulled_pins: u128,
+    /// Analog channels that it has, a bit a channel; none before it has said which.
+    pub analog: Option<u16>,
     /// Its pins.
     pub pins: usize,
     /// It says what a pin is when it is asked: what was told can be read back.
@@ -144,6 +150,17 @@ impl Firmware {
             Role::Switch => self.output_pins,
         };
         is_set(pins, pin)
+    }
+
+    /// Whether a channel can be read, as far as it has said, by the code that its values come under.
+    pub fn reads(&self, code: u16) -> bool {
+        match code {
+            ANALOG.. => {
+                self.analog.is_none_or(|analog| code - ANALOG < 16 && analog >> (code - ANALOG) & 1 == 1)
+            }
+            PULLED_UP.. => is_set(self.pulled_pins, usize::from(code - PULLED_UP)),
+            _ => is_set(self.input_pins, usize::from(code)),
+        }
     }
 }
 
@@ -300,6 +317,9 @@ impl Firmata {
                     servo_pins: pins_that_can(mode::SERVO),
                     level_pins: pins_that_can(mode::PWM),
                     output_pins: pins_that_can(mode::OUTPUT),
+                    input_pins: pins_that_can(mode::INPUT),
+                    pulled_pins: pins_that_can(mode::PULL_UP),
+                    analog: self.firmware.and_then(|firmware| firmware.analog),
                     pins: can.can(mode::SERVO).take(CHANNELS).count(),
                     says_pins: self.firmware.is_some_and(|firmware| firmware.says_pins),
                 });
@@ -310,6 +330,10 @@ impl Firmata {
                     if let Some(place) = self.analog_pins.get_mut(usize::from(*channel)) {
                         *place = Some(pin);
                     }
+                }
+                let has = |bits: u16, (n, pin): (usize, &Option<u8>)| bits | u16::from(pin.is_some()) << n;
+                if let Some(firmware) = &mut self.firmware {
+                    firmware.analog = Some(self.analog_pins.iter().enumerate().fold(0, has));
                 }
             }
             Some(FromBoard::Analog { channel, value }) if self.reading.analog >> channel & 1 == 1 => {

@@ -167,8 +167,9 @@ fn watch(engine: &mut Engine, rig: &Rig, json: bool) -> miette::Result<()> {
                 }
             };
             news("", link.state());
+            let widest = link.widest();
             for channel in &link.channels {
-                news(&channel.channel, channel.words());
+                news(&channel.channel, channel.words(widest));
             }
         }
     }
@@ -188,8 +189,9 @@ impl Report {
             if let Some(note) = link.note {
                 say::line(format_args!("             {note}"));
             }
+            let widest = link.widest();
             for channel in &link.channels {
-                say::line(format_args!("  {}", channel.words()));
+                say::line(format_args!("  {}", channel.words(widest)));
             }
         }
     }
@@ -236,6 +238,12 @@ impl OneLink {
         })
     }
 
+    /// The columns that the names of its channels take.
+    fn widest(&self) -> usize {
+        let names = self.channels.iter().map(|channel| outside::line(&channel.channel).chars().count());
+        names.max().unwrap_or(0).clamp(12, 40)
+    }
+
     /// How it stands, without what changes all the time.
     fn state(&self) -> String {
         let trouble = self.trouble.as_ref().map_or_else(String::new, |why| format!("; {why}"));
@@ -252,7 +260,7 @@ fn short(value: f64) -> String {
 }
 
 impl OneChannel {
-    fn words(&self) -> String {
+    fn words(&self, widest: usize) -> String {
         let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
         let value =
             self.value.map_or_else(|| "nothing yet".to_owned(), |value| format!("{}{unit}", short(value)));
@@ -261,6 +269,6 @@ impl OneChannel {
         } else {
             format!("  input {}", self.inputs.join(", "))
         };
-        format!("{:<12} {value:<14}{inputs}", outside::line(&self.channel)).trim_end().to_owned()
+        format!("{:<widest$} {value:<14}{inputs}", outside::line(&self.channel)).trim_end().to_owned()
     }
 }

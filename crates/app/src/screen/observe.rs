@@ -12,6 +12,7 @@ use wasvolta_core::rig::{Back, Board, Rig};
 use wasvolta_core::stage::{About, Event, EventKind, LinkState, Play, Refusal};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::expander::{Lapse, Phase};
+use wasvolta_port::inlet::Shut;
 
 /// What becomes of a servo whose pulses had stopped.
 pub const fn interrupted(back: Back) -> &'static str {
@@ -48,8 +49,11 @@ impl Model {
         let link = edition.input(self.input.id).and_then(|input| edition.index.links.named(&input.link));
         let engine = &session.runner.engine;
         let troubles = (0..engine.compiled().rig.links.len()).map(|n| engine.link_trouble(n));
-        self.in_wiring.link_troubles =
-            troubles.map(|shut| shut.map(|shut| format!("{shut}; {}", shut.help))).collect();
+        let said = |(n, shut): (usize, Option<Shut>)| match shut {
+            Some(shut) => Some(format!("{shut}; {}", shut.help)),
+            None => edition.rig.links.get(n).and_then(|link| edition.unread_pin(link, &self.snapshot)),
+        };
+        self.in_wiring.link_troubles = troubles.enumerate().map(said).collect();
         self.in_inputs.link_trouble =
             link.and_then(|n| self.in_wiring.link_troubles.get(n)).cloned().flatten();
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {

@@ -4,6 +4,7 @@
 
 use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
+use super::protocol::digital_pin;
 use super::{Board, Chip, Ends, Flow, Input, LinkId, Parts, Port, Protocol, Rig, is_false};
 use crate::link::Rules;
 use crate::unit::Seconds;
@@ -187,6 +188,17 @@ fn spoken(link: &Link, place: Option<(&Port, Option<&Board>)>) -> Option<Protoco
 }
 
 impl<'r> Parts<'r> {
+    /// The input that is read from a digital pin of a board that speaks Firmata.
+    pub fn input_on_pin(self, board: &str, pin: u8) -> Option<&'r Input> {
+        let link = self.rig.links.iter().find(|link| link.on == board)?;
+        let read = self.protocol_of(link)?.row().read;
+        let is_on_pin = |input: &&Input| {
+            input.link == link.name
+                && read(&input.channel).and_then(|channel| digital_pin(&channel)) == Some(pin)
+        };
+        self.rig.inputs.iter().find(is_on_pin)
+    }
+
     /// The link of that name.
     pub fn link(self, name: &str) -> Option<&'r Link> {
         self.rig.links.get(self.index.links.named(name)?)

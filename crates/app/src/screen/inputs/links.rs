@@ -131,8 +131,8 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
 }
 
 /// What may be typed as a place.
-const PLACES: &str = "a port's or a Firmata board's name, a path (/dev/ttyUSB0, PATH@BAUD, /dev/input/…, /dev/snd/midi…, \
-                      /dev/gpiochip0, /sys/bus/iio/…), udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
+const PLACES: &str =
+    "a port, a Firmata board, PATH or PATH@BAUD, udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
 
 /// The kind of port that words mean, and its path; none for no words.
 fn kind_of(place: &str) -> Option<(PortKind, &str)> {

@@ -422,3 +422,22 @@ fn faders_on_the_screen_are_an_input_as_any_other() {
     bench.code(KeyCode::Right);
     assert!(bench.frame(160, 47).contains("visitor"), "the arrows are the view's again");
 }
+
+#[test]
+fn a_pin_that_the_board_cannot_read_is_said_with_those_that_it_can_and_one_that_is_read_is_drawn() {
+    let input = |name: &str, channel: &str| {
+        format!("[[input]]\nname = \"{name}\"\nlink = \"dial\"\nchannel = \"{channel}\"\nends = [0, 1]\n")
+    };
+    let mut bench = Bench::with(|rig| format!("{rig}\n{}", input("bell", "d7 pull-up")));
+    bench.pass(150);
+    bench.code(KeyCode::F(1));
+    assert_eq!(bench.model.in_wiring.link_troubles[0], None);
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Right);
+    assert!(bench.frame(160, 47).contains("← bell"), "{}", bench.frame(160, 47));
+    let mut bench = Bench::with(|rig| format!("{rig}\n{}", input("far", "a9")));
+    bench.pass(150);
+    bench.code(KeyCode::F(1));
+    let words = "a9 of desk cannot be read for far; those that can: a 0–5";
+    assert!(bench.frame(160, 47).contains(words), "{}", bench.frame(160, 47));
+}

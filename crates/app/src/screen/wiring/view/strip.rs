@@ -110,7 +110,14 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
         let (pin, color) = if picked.is_some() { ("■", lead) } else { ("□", theme::RULE) };
         pen.glyph(PINS + step * n, 0, pin, color);
     }
-    let Some(picked) = picked else { return };
+    let Some(picked) = picked else {
+        if let Some(input) = scene.edition.parts().input_on_pin(&board.name, channel) {
+            pen.glyph(behind, 0, "←", theme::INPUT);
+            let room = usize::from(wide.saturating_sub(behind + 2));
+            pen.put(behind + 2, 0, &crate::screen::pen::fit(&input.name, room), theme::text(theme::INPUT));
+        }
+        return;
+    };
     pen.glyph(behind, 0, "╶", theme::QUIET);
     let name = behind + 2;
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
