@@ -61,7 +61,9 @@ fn a_pad_of_the_kernel_is_heard_and_pulled() {
     let mut device = match pad() {
         Ok(device) => device,
         Err(why) => {
-            println!("not run here: /dev/uinput does not open ({why}); the stand-in's records are what is tested");
+            println!(
+                "not run here: /dev/uinput does not open ({why}); the stand-in's records are what is tested"
+            );
             return;
         }
     };

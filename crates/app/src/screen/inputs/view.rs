@@ -180,7 +180,7 @@ fn health(state: &LinkState, drives: bool) -> (String, Color) {
 
 /// From the line to the wire in one sentence; gives the rows used.
 fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) -> u16 {
-    source(pen, scene, input);
+    source(pen, scene, input, state);
     let Some(mapping) = scene.mapping() else {
         pen.put(0, 1, "drives nothing", theme::text(theme::QUIET));
         return 2;
@@ -195,14 +195,23 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
 }
 
 /// Where it comes from, and what was read there.
-fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input) {
+fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) {
     let Some(linked) = scene.link_of(input) else { return };
     let port = scene.edition.parts().place_of(linked.link).map(|(port, _)| port);
     let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
     let said = scene.edition.channel_state(input, &scene.model.snapshot).filter(|state| state.is_old);
     let old = said.and_then(|state| state.newest);
     let old = old.map_or_else(String::new, |value| format!(": {value} was kept there, of unknown age"));
-    let place = format!("{} of {} on {at}{old}", input.channel, linked.link.name);
+    let counted = input.switch.as_ref().map_or_else(String::new, |switch| {
+        let did = if switch.positions.is_empty() { "pressed" } else { "changed" };
+        let times = if state.switch.changes == 1 {
+            "once".to_owned()
+        } else {
+            format!("{} times", state.switch.changes)
+        };
+        format!(", {did} {times}")
+    });
+    let place = format!("{} of {} on {at}{old}{counted}", input.channel, linked.link.name);
     let quiet = theme::text(theme::QUIET);
     let x = pen.put(0, 0, &place, quiet);
     let open = if linked.report.open { "open" } else { "closed" };
@@ -356,7 +365,12 @@ fn stages(pen: &mut Pen<'_>, scene: &Scene, lines: &[StageLine], floor: f64) {
         }
         let step = line.row.step(scene.model.nudge);
         if here && line.after.is_none() && wide >= bar_at + 20 {
-            pen.put(bar_at + 2, y, &format!("← → by {step}"), theme::text(theme::QUIET));
+            let hint = match line.row {
+                InputRow::Which => "← → another input".to_owned(),
+                InputRow::Pressed => "← → the other way, or none".to_owned(),
+                _ => format!("← → by {step}"),
+            };
+            pen.put(bar_at + 2, y, &hint, theme::text(theme::QUIET));
         }
     }
 }

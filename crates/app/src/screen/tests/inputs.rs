@@ -335,6 +335,7 @@ fn a_switch_says_whether_it_is_pressed_is_turned_over_and_learned_by_doing() {
     };
     assert!(says(&mut bench, 0.0).contains("not pressed"));
     assert!(says(&mut bench, 1.0).contains(" pressed") && !says(&mut bench, 1.0).contains("not pressed"));
+    assert!(bench.frame(160, 47).contains("button of micro on sim:knob, pressed once"));
     // By its row the other way, then none, then as it was.
     while !bench.frame(160, 47).lines().any(|line| line.contains('▌') && line.contains("pressed   ")) {
         bench.code(KeyCode::Down);

@@ -107,15 +107,16 @@ pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
     let x = pen.put(2, 1, &input.name, theme::strong(theme::INK));
     let from = format!("{} of {}, {} values seen", input.channel, input.link, watch.count());
     pen.put(x + 2, 1, &from, quiet);
-    pen.put(2, 3, "Move it all the way, to both ends. Let it rest. Do that twice.", theme::text(theme::INK));
+    let task = "Move it all the way, to both ends. Let it rest. Do that twice.";
+    let below = pen.paragraph(2, 3, task, theme::text(theme::INK)) + 1;
     let Some(found) = watch.judge() else {
         let words = if watch.count() == 0 { "Nothing comes yet." } else { "It has not moved yet." };
-        pen.put(2, 5, words, quiet);
+        pen.put(2, below, words, quiet);
         return;
     };
     let bars_wide = wide.saturating_sub(4).min(96);
-    bars(&mut pen.part(2, 5, bars_wide, 7), watching, &found);
-    for (y, (what, value, about)) in (13..).zip(facts(&found, watch.was_told())) {
+    bars(&mut pen.part(2, below, bars_wide, 7), watching, &found);
+    for (y, (what, value, about)) in (below + 8..).zip(facts(&found, watch.was_told())) {
         if y >= pen.height() {
             return;
         }
