@@ -26,9 +26,9 @@ pub fn marsh_clock() -> Rig {
 /// A rig of `count` servos on as many boards as they need, two to a port. The first half plays the sequence
 /// `wake` of `seconds` and more; each servo of the other half follows an input of its own.
 pub fn of(count: u16, seconds: u16) -> Rig {
-    let seed = marsh_clock();
-    // Its inputs stand on the first link alone.
-    let seed = Rig { links: seed.links[..1].to_vec(), ..seed };
+    let mut seed = marsh_clock();
+    // Its inputs stand on one link alone, of lines.
+    seed.links.retain(|link| link.name == "micro");
     let servos: Vec<Servo> = (0..count).map(|n| servo(&seed, n)).collect();
     let joints = servos.iter().map(|s| Joint {
         name: s.name.clone(),
@@ -115,6 +115,7 @@ fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
         smoothing_ms: 40.0,
         rise_per_s: Some(20.0),
         fall_per_s: Some(20.0),
+        link: seed.links[0].name.clone(),
         ..seed.inputs[0].clone()
     }
 }

@@ -216,7 +216,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
         let all = words(&list).join("\n");
         for part in [
             "Marsh Clock",
-            "2 boards, 7 servos, 2 accessories",
+            "3 boards, 7 servos, 2 accessories",
             "wiring plan, 2026-01-02",
             "PWM expander at 0x41, servos fed by crane-rail",
             "heron.neck",
@@ -237,7 +237,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
         assert!(Form::Pdf.write(&list).unwrap().starts_with(b"%PDF"));
     }
     let none = wiring::draw(&subject(&rig, "", Paper::A4), "middle").unwrap_err();
-    assert_eq!(none.to_string(), "there is no board called \"middle\"; there is: upper, lower");
+    assert_eq!(none.to_string(), "there is no board called \"middle\"; there is: upper, lower, desk");
 }
 
 #[test]
@@ -262,7 +262,7 @@ fn a_wiring_plan_of_many_boards_shows_four_and_says_which() {
         let list = wiring::draw(&subject(&rig, "", paper), "b70").unwrap();
         assert_on_paper(&list);
         let all = words(&list).join("\n");
-        assert!(all.contains("boards 7 to 10 of 16") && all.contains("reeds.n73-15"), "{all}");
+        assert!(all.contains("boards 8 to 11 of 17") && all.contains("reeds.n73-15"), "{all}");
     }
 }
 
