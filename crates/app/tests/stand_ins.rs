@@ -506,6 +506,23 @@ fn a_receiver_of_each_protocol_is_heard_over_a_real_line_and_driven_by_a_script(
 }
 
 #[test]
+fn a_receiver_that_speaks_another_protocol_than_the_rig_says_is_told_from_one_that_is_silent() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::of("radio", home.path(), &["--protocol", "crsf"]);
+    let rig = |protocol: &str| {
+        of_link("kind = \"serial\"\npath = \"reeds.line\"", &format!("protocol = \"{protocol}\""))
+    };
+    std::fs::write(home.path().join("in.rig.toml"), rig("ibus")).unwrap();
+    let link = heard(home.path());
+    let trouble = "bytes come that are not understood as ibus: is the rate or the protocol another?";
+    assert_eq!(
+        (link["health"].as_str(), link["trouble"].as_str()),
+        (Some("absent"), Some(trouble)),
+        "{link}"
+    );
+}
+
+#[test]
 fn a_port_that_is_not_there_is_said_with_what_to_try_and_is_no_failure() {
     let home = tempfile::tempdir().unwrap();
     let rig = of_link("kind = \"serial\"\npath = \"/dev/tty-none\"", "protocol = \"sbus\"");

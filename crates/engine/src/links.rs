@@ -413,8 +413,12 @@ impl WayEnd {
             report.open = inlet.is_some();
             report.note = inlet.and_then(|inlet| inlet.note());
             let frames = link.ear.frames;
-            report.counts =
+            let counts =
                 link.decoder.as_ref().map_or(Counts { good: frames, ..Counts::default() }, |d| d.counts());
+            if counts.good != report.counts.good {
+                report.skipped_by_then = counts.skipped;
+            }
+            report.counts = counts;
             report.channels.clear();
             report.channels.extend(link.ear.slots.iter().map(|slot| ChannelState {
                 channel: slot.channel.clone(),

@@ -1,7 +1,7 @@
 //! What the screen may know: one coherent picture of a beat.
 
 use std::time::Duration;
-use wasvolta_core::rig::{BoardId, Channel, LinkId};
+use wasvolta_core::rig::{BoardId, Channel, LinkId, Protocol};
 use wasvolta_core::stage::{Event, InputState, LinkState, Output, Player, ServoState};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
@@ -164,8 +164,25 @@ pub struct LinkReport {
     pub note: Option<&'static str>,
     /// Frames and bytes so far.
     pub counts: Counts,
+    /// How many bytes had been skipped when the newest good frame came.
+    pub skipped_by_then: u64,
     /// Its channels: those that inputs stand on first.
     pub channels: Vec<ChannelState>,
+}
+
+impl LinkReport {
+    /// Why nothing good comes, as far as it can be told: bytes that are nothing of its protocol, or none.
+    pub fn silence(&self, protocol: Protocol) -> String {
+        let row = protocol.row();
+        if self.counts.skipped > self.skipped_by_then {
+            format!(
+                "bytes come that are not understood as {}: is the rate or the protocol another?",
+                row.word
+            )
+        } else {
+            format!("nothing comes: {}", row.silent)
+        }
+    }
 }
 
 impl Clone for LinkReport {
@@ -178,6 +195,7 @@ impl Clone for LinkReport {
     /// Keeps the room that it has: the beat writes one in every turn.
     fn clone_from(&mut self, from: &Self) {
         (self.id, self.open, self.note, self.counts) = (from.id, from.open, from.note, from.counts);
+        self.skipped_by_then = from.skipped_by_then;
         self.channels.clone_from(&from.channels);
     }
 }

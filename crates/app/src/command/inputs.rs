@@ -202,10 +202,8 @@ impl OneLink {
         let link = rig.links.get(place)?;
         let protocol = rig.protocol_of(link)?;
         let (state, report): (_, &LinkReport) = (snapshot.links.get(place)?, snapshot.reports.get(place)?);
-        let silent = || {
-            matches!(state.health, Health::Absent | Health::Lost)
-                .then(|| format!("nothing comes: {}", protocol.row().silent))
-        };
+        let silent =
+            || matches!(state.health, Health::Absent | Health::Lost).then(|| report.silence(protocol));
         let shut = engine.link_trouble(place).map(|shut| format!("{shut}; {}", shut.help));
         let channel = |channel: &ChannelState| OneChannel {
             channel: protocol.name(&channel.channel),

@@ -46,12 +46,7 @@ fn silent(scene: &Scene) -> Option<String> {
     Some(match scene.link_trouble {
         Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.link, health.word()),
         None => {
-            format!(
-                "Nothing comes over {} on {}: {}.",
-                input.link,
-                linked.link.on,
-                linked.protocol.row().silent
-            )
+            format!("{} on {}: {}.", input.link, linked.link.on, linked.report.silence(linked.protocol))
         }
     })
 }

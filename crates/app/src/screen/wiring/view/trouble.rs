@@ -85,6 +85,10 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
                 .iter()
                 .map(|port| (false, format!("{}: serial port, unopened; P asks it", port.way.path))),
         );
+        all.extend(scan.inputs.iter().map(|device| {
+            let name = device.name.as_ref().map_or_else(String::new, |name| format!(" {name}"));
+            (false, format!("{}: {}{name}, unopened; K makes a link of it", device.path(), device.noun))
+        }));
         if scan.serial.is_empty() && scan.pwm.is_empty() {
             all.push((false, "found no PWM chip of the kernel and no serial port of a board".to_owned()));
         }
