@@ -54,6 +54,16 @@ pub struct PortRow {
     pub shares_links: bool,
 }
 
+/// What most kinds have.
+const PLAIN_PORT: PortRow = PortRow {
+    word: "",
+    name: "",
+    is_shared: false,
+    has_baud: false,
+    path: Some("a path"),
+    shares_links: false,
+};
+
 impl PortKind {
     /// All of them.
     pub const ALL: [Self; 12] = [
@@ -74,101 +84,37 @@ impl PortKind {
     /// What it is.
     pub const fn row(self) -> &'static PortRow {
         match self {
-            Self::I2c => &PortRow {
-                word: "I²C bus",
-                name: "bus",
-                is_shared: true,
-                has_baud: true,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Serial => &PortRow {
-                word: "serial line",
-                name: "line",
-                is_shared: false,
-                has_baud: true,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Pwm => &PortRow {
-                word: "kernel PWM chip",
-                name: "kernel-pwm",
-                is_shared: false,
-                has_baud: false,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Stdin => &PortRow {
-                word: "standard input",
-                name: "stdin",
-                is_shared: false,
-                has_baud: false,
-                path: None,
-                shares_links: false,
-            },
+            Self::I2c => {
+                &PortRow { word: "I²C bus", name: "bus", is_shared: true, has_baud: true, ..PLAIN_PORT }
+            }
+            Self::Serial => &PortRow { word: "serial line", name: "line", has_baud: true, ..PLAIN_PORT },
+            Self::Pwm => &PortRow { word: "kernel PWM chip", name: "kernel-pwm", ..PLAIN_PORT },
+            Self::Stdin => &PortRow { word: "standard input", name: "stdin", path: None, ..PLAIN_PORT },
             Self::Udp => &PortRow {
                 word: "UDP port",
                 name: "udp",
-                is_shared: false,
-                has_baud: false,
                 path: Some("a port number, or an address with it"),
                 shares_links: true,
+                ..PLAIN_PORT
             },
-            Self::Midi => &PortRow {
-                word: "MIDI device",
-                name: "midi",
-                is_shared: false,
-                has_baud: false,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Evdev => &PortRow {
-                word: "input device",
-                name: "pad",
-                is_shared: false,
-                has_baud: false,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Gpio => &PortRow {
-                word: "GPIO chip",
-                name: "gpio",
-                is_shared: false,
-                has_baud: false,
-                path: Some("a path"),
-                shares_links: false,
-            },
-            Self::Iio => &PortRow {
-                word: "kernel sensor",
-                name: "sensor",
-                is_shared: false,
-                has_baud: false,
-                path: Some("a path"),
-                shares_links: false,
-            },
+            Self::Midi => &PortRow { word: "MIDI device", name: "midi", ..PLAIN_PORT },
+            Self::Evdev => &PortRow { word: "input device", name: "pad", ..PLAIN_PORT },
+            Self::Gpio => &PortRow { word: "GPIO chip", name: "gpio", ..PLAIN_PORT },
+            Self::Iio => &PortRow { word: "kernel sensor", name: "sensor", ..PLAIN_PORT },
             Self::Mqtt => &PortRow {
                 word: "MQTT broker",
                 name: "broker",
-                is_shared: false,
-                has_baud: false,
                 path: Some("a broker: HOST, HOST:PORT, or HOST:PORT/TOPICS"),
                 shares_links: true,
+                ..PLAIN_PORT
             },
-            Self::Keys => &PortRow {
-                word: "keyboard",
-                name: "keys",
-                is_shared: false,
-                has_baud: false,
-                path: None,
-                shares_links: false,
-            },
+            Self::Keys => &PortRow { word: "keyboard", name: "keys", path: None, ..PLAIN_PORT },
             Self::Wave => &PortRow {
                 word: "wave generator",
                 name: "wave",
-                is_shared: false,
-                has_baud: false,
                 path: None,
                 shares_links: true,
+                ..PLAIN_PORT
             },
         }
     }
