@@ -19,6 +19,7 @@ fn run() -> Option<Row> {
     rig.joints.truncate(24);
     rig.boards.truncate(2);
     rig.ports.truncate(1);
+    rig.links.clear();
     rig.inputs.clear();
     rig.mappings.clear();
     let nothing = format!("format = {FORMAT}\nname = \"reeds\"\n");
