@@ -7,7 +7,7 @@ mod power;
 mod strip;
 mod trouble;
 
-use crate::screen::pen::Pen;
+use crate::screen::pen::{Pen, width};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use wasvolta_core::rig::worry;
@@ -23,15 +23,19 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let (wide, high) = (pen.width(), pen.height());
     let Some((board, _, _)) = scene.plug() else { return nothing(pen, scene) };
     let roomy = high >= 30;
-    let mut top = 0;
-    if roomy {
-        bus(&mut pen.part(0, 0, wide, 1), scene, &board.port);
-        top = 2;
-    }
+    let top = if roomy { 2 } else { 0 };
     let strip_wide = strip::width(wide);
     let shown =
         usize::from(((wide.saturating_sub(CHAIN + 3)) / (strip_wide + 2)).max(1)).min(scene.rig.boards.len());
     let first = first_shown(scene, shown);
+    if roomy {
+        let end = bus(&mut pen.part(0, 0, wide, 1), scene, &board.port);
+        let all = scene.rig.boards.len();
+        let words = format!("{shown} of {all} boards");
+        if shown < all && end + width(&words) + 2 <= wide {
+            pen.put_right(wide, 0, &words, theme::text(theme::QUIET));
+        }
+    }
     let strips_wide = (strip_wide + 2) * u16::try_from(shown).unwrap_or(1);
     for (n, place) in (0u16..).zip(first..first + shown) {
         let mut part = pen.part(n * (strip_wide + 2), top, strip_wide, strip::ROWS);
@@ -67,11 +71,11 @@ fn nothing(pen: &mut Pen<'_>, scene: &Scene) {
     trouble::draw(&mut pen.part(0, y, wide, high.saturating_sub(y)), scene);
 }
 
-/// The picked board's bus: its way, its rate, and what it has the time for.
-fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
+/// The picked board's bus: its way, its rate, and what it has the time for; gives the column behind.
+fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) -> u16 {
     let mut ports = scene.rig.ports.iter().zip(&scene.edition.traffic);
     let found = ports.find(|(port, _)| port.name == name && port.kind.row().is_shared);
-    let Some((port, traffic)) = found else { return };
+    let Some((port, traffic)) = found else { return 0 };
     let beat = Seconds::new(crate::hardware::BEAT.as_secs_f64());
     let fits = if traffic.fits(beat) { "fits every beat" } else { "too long for a beat" };
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
@@ -97,5 +101,5 @@ fn bus(pen: &mut Pen<'_>, scene: &Scene, name: &str) {
         beat.get() * 1e3
     );
     let color = if traffic.fits(beat) { theme::QUIET } else { theme::FAULT };
-    pen.put(x + 3, 0, &time, theme::text(color));
+    pen.put(x + 3, 0, &time, theme::text(color))
 }
