@@ -395,6 +395,31 @@ fn what_a_killed_program_left_is_kept_or_released_and_read_back() {
 }
 
 #[test]
+fn listening_to_the_pins_of_a_board_leaves_the_pulses_that_run_on_it() {
+    let home = tempfile::tempdir().unwrap();
+    let _board = Board::of("firmata", home.path(), &["--steady"]);
+    let read = "[[link]]\nname = \"pins\"\non = \"reeds\"\n[[input]]\nname = \"dial\"\nlink = \"pins\"\n\
+                channel = \"a0\"\nends = [0, 1023]\n";
+    std::fs::write(home.path().join("in.rig.toml"), format!("{RIG}\n{read}")).unwrap();
+    let link = heard(home.path());
+    assert_eq!(
+        (link["health"].as_str(), link["channels"][0]["channel"].as_str()),
+        (Some("fresh"), Some("a0")),
+        "{link}"
+    );
+    let mut show = showing(home.path(), RIG, &[]);
+    show.child.kill().unwrap();
+    show.child.wait().unwrap();
+    // Who left them is not known, and who only listens does not ask: it says why it hears nothing.
+    let link = heard(home.path());
+    let trouble = link["trouble"].as_str().unwrap();
+    assert!(trouble.contains("nobody has said yet what becomes of what was found on the board"), "{link}");
+    let output = wasvolta(home.path(), &["release", "in.rig.toml"]).output().unwrap();
+    let said = [output.stdout, output.stderr].map(|out| String::from_utf8_lossy(&out).into_owned()).concat();
+    assert!(said.contains("pulses run on channel 9: stopping them"), "{said}");
+}
+
+#[test]
 fn a_board_of_which_nothing_is_heard_is_no_board_that_was_released() {
     let home = tempfile::tempdir().unwrap();
     std::fs::write(home.path().join("reeds.rig.toml"), RIG).unwrap();

@@ -495,7 +495,7 @@ impl Beat {
             port.extend_from_slice(post.reports.output_buffer());
         }
         for way in &self.ways {
-            way.report(&mut self.reports);
+            way.report(now, &mut self.reports);
         }
         snapshot.links.clone_from_slice_or_grow(self.stage.links());
         snapshot.reports.clone_from_slice_or_grow(&self.reports);

@@ -57,9 +57,8 @@ fn firmata(rig: &Rig, board: &Board) -> BoardSettings {
 /// The pins that inputs are read from, over the links that stand on a board.
 fn reads(rig: &Rig, board: &Board) -> firmata::Reads {
     let mut reads = firmata::Reads::default();
-    let here =
-        |link: &str| rig.link(link).is_some_and(|link| link.on == board.name && rig.port(&link.on).is_none());
-    for input in rig.inputs.iter().filter(|input| here(&input.link)) {
+    let Some(link) = rig.link_on(board) else { return reads };
+    for input in rig.inputs.iter().filter(|input| input.link == link.name) {
         let Some(Channel::Code(code)) = (Protocol::Firmata.row().read)(&input.channel) else { continue };
         if let Some(channel) = code.checked_sub(firmata::ANALOG) {
             reads.analog |= 1u16.checked_shl(channel.into()).unwrap_or(0);

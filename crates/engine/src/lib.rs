@@ -353,6 +353,11 @@ impl Engine {
         &self.stop
     }
 
+    /// Nothing is driven from now on: what pulses on a board is left as it was found, also at the end.
+    pub fn keep_hands_off(&self) {
+        self.told.hands_off.store(true, std::sync::atomic::Ordering::SeqCst);
+    }
+
     /// Why the way of a link cannot be opened, and what to try; by the link's place in the rig that was given to run last.
     pub fn link_trouble(&self, link: usize) -> Option<Shut> {
         let way = self.compiled.wiring.way_of_link.get(link).copied().flatten()?;

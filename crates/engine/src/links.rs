@@ -405,7 +405,7 @@ impl WayEnd {
     }
 
     /// Writes down how its links stand.
-    pub(crate) fn report(&self, reports: &mut [LinkReport]) {
+    pub(crate) fn report(&self, now: Duration, reports: &mut [LinkReport]) {
         let inlet = self.held.as_ref().and_then(|held| held.inlet.as_ref());
         for link in &self.links {
             let Some(report) = reports.get_mut(link.setup.place) else { continue };
@@ -416,7 +416,9 @@ impl WayEnd {
             let counts =
                 link.decoder.as_ref().map_or(Counts { good: frames, ..Counts::default() }, |d| d.counts());
             if counts.good != report.counts.good {
-                report.skipped_by_then = counts.skipped;
+                report.strange_at = None;
+            } else if counts.skipped != report.counts.skipped {
+                report.strange_at = Some(now);
             }
             report.counts = counts;
             report.channels.clear();
@@ -504,7 +506,7 @@ mod tests {
         let of = |batch: &Batch| (batch.newest, batch.least, batch.count);
         assert_eq!(batches.iter().map(of).collect::<Vec<_>>(), [(513.0, 512.0, 2); 3]);
         let mut reports = vec![LinkReport::default()];
-        end.report(&mut reports);
+        end.report(Duration::ZERO, &mut reports);
         let there: Vec<_> = reports[0].channels.iter().map(|c| (c.channel.clone(), c.newest)).collect();
         let wanted = [
             (Channel::Code(2), Some(513.0)),
@@ -553,7 +555,7 @@ mod tests {
         }
         Links(&mut end.links).bytes(b"knob=5\n", None);
         let mut reports = vec![LinkReport::default()];
-        end.report(&mut reports);
+        end.report(Duration::ZERO, &mut reports);
         assert_eq!(reports[0].channels.len(), MOST_CHANNELS);
         let fit = |c: &ChannelState| !Protocol::Lines.name(&c.channel).contains('\u{1b}');
         assert!(reports[0].channels.iter().all(fit));
@@ -570,7 +572,7 @@ mod tests {
         let mut after = end(&[(named("gap"), vec![0])], Protocol::Lines);
         after.take_over(&mut before);
         let mut reports = vec![LinkReport::default()];
-        after.report(&mut reports);
+        after.report(Duration::ZERO, &mut reports);
         let there: Vec<_> = reports[0].channels.iter().map(|c| (c.channel.clone(), c.newest)).collect();
         assert_eq!(there, [(named("gap"), Some(1.0)), (named("knob"), Some(7.0))]);
         assert_eq!(reports[0].counts.good, 1);

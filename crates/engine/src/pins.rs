@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use wasvolta_core::rig::BoardId;
 use wasvolta_port::Fault;
+use wasvolta_port::board::Phase;
 use wasvolta_port::inlet::{OpenInlet, Shut};
 use wasvolta_port::posted::{Poster, posted};
 use wasvolta_wire::decode::{Frame, Sink};
@@ -11,8 +12,8 @@ use wasvolta_wire::decode::{Frame, Sink};
 /// One board's pins.
 #[derive(Default)]
 struct Board {
-    /// It does as it is told, and so it reads what it is asked to.
-    is_up: bool,
+    /// What it was last: one that is started reads what it is asked to.
+    phase: Phase,
     /// Where what is read goes, once a link listens.
     poster: Option<Poster>,
     /// What each channel read last: a pin that does not change says nothing more.
@@ -28,15 +29,15 @@ impl Pins {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A board was served: whether it does as it is told, and what it has read.
-    pub(crate) fn served(&self, board: BoardId, is_up: bool, read: &[(u16, f64)]) {
+    /// A board was served: what it is, and what it has read.
+    pub(crate) fn served(&self, board: BoardId, phase: &Phase, read: &[(u16, f64)]) {
         let mut boards = self.lock();
         let board = boards.entry(board).or_default();
-        if !is_up {
-            *board = Board::default();
+        if *phase != Phase::Started {
+            *board = Board { phase: *phase, ..Board::default() };
             return;
         }
-        board.is_up = true;
+        board.phase = Phase::Started;
         board.last.extend(read.iter().copied());
         if let Some(poster) = &mut board.poster
             && !read.is_empty()
@@ -59,9 +60,16 @@ impl Pins {
             };
             let mut boards = pins.lock();
             let board = boards.entry(board).or_default();
-            if !board.is_up {
-                let help = "Wiring shows what is wrong with the board itself";
-                return Err(shut("the board does not answer yet", help, Fault::Absent));
+            match board.phase {
+                Phase::Started => {}
+                Phase::Down => {
+                    let help = "Wiring shows what is wrong with the board itself";
+                    return Err(shut("the board does not answer yet", help, Fault::Absent));
+                }
+                Phase::Asking(_) => {
+                    let words = "nobody has said yet what becomes of what was found on the board";
+                    return Err(shut(words, "open the rig in the program: it asks", Fault::Absent));
+                }
             }
             let (mut poster, inlet) =
                 posted().map_err(|error| shut(&error.to_string(), "", Fault::OtherKind))?;

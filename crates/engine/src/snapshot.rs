@@ -164,17 +164,20 @@ pub struct LinkReport {
     pub note: Option<&'static str>,
     /// Frames and bytes so far.
     pub counts: Counts,
-    /// How many bytes had been skipped when the newest good frame came.
-    pub skipped_by_then: u64,
+    /// When bytes came last that were not understood, since the newest good frame.
+    pub strange_at: Option<Duration>,
     /// Its channels: those that inputs stand on first.
     pub channels: Vec<ChannelState>,
 }
 
+/// What came longer ago says nothing of what comes.
+const LATELY: Duration = Duration::from_secs(2);
+
 impl LinkReport {
     /// Why nothing good comes, as far as it can be told: bytes that are nothing of its protocol, or none.
-    pub fn silence(&self, protocol: Protocol) -> String {
+    pub fn silence(&self, now: Duration, protocol: Protocol) -> String {
         let row = protocol.row();
-        if self.counts.skipped > self.skipped_by_then {
+        if self.strange_at.is_some_and(|at| now.saturating_sub(at) < LATELY) {
             format!(
                 "bytes come that are not understood as {}: is the rate or the protocol another?",
                 row.word
@@ -195,7 +198,7 @@ impl Clone for LinkReport {
     /// Keeps the room that it has: the beat writes one in every turn.
     fn clone_from(&mut self, from: &Self) {
         (self.id, self.open, self.note, self.counts) = (from.id, from.open, from.note, from.counts);
-        self.skipped_by_then = from.skipped_by_then;
+        self.strange_at = from.strange_at;
         self.channels.clone_from(&from.channels);
     }
 }
@@ -255,4 +258,18 @@ pub fn in_runs(numbers: &[usize]) -> String {
     let runs = numbers.chunk_by(|a, b| a + 1 == *b).filter_map(|run| Some((*run.first()?, *run.last()?)));
     let words = runs.map(|(a, b)| if a == b { a.to_string() } else { format!("{a}–{b}") });
     words.collect::<Vec<_>>().join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_that_are_not_understood_are_said_while_they_come_and_silence_behind_them() {
+        let report = LinkReport { strange_at: Some(Duration::from_secs(1)), ..LinkReport::default() };
+        let at = |seconds| report.silence(Duration::from_secs(seconds), Protocol::Ibus);
+        assert!(at(2).starts_with("bytes come that are not understood as ibus"));
+        assert!(at(4).starts_with("nothing comes"));
+        assert!(LinkReport::default().silence(Duration::ZERO, Protocol::Ibus).starts_with("nothing comes"));
+    }
 }

@@ -5,7 +5,7 @@ use crate::snapshot::{BoardState, Trouble};
 use crate::stop::Stop;
 use crate::wiring::{Wired, Wiring};
 use crate::{BoardPort, Open, Way};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
@@ -124,6 +124,8 @@ pub struct Told {
     pub ended: Endings,
     /// What their boards read.
     pub(crate) pins: Pins,
+    /// Nothing is driven: whatever pulses is left as it was found.
+    pub(crate) hands_off: Arc<AtomicBool>,
 }
 
 /// How the pulses of a board ended.
@@ -293,7 +295,7 @@ impl<D: Driver> Work for Worker<D> {
                     self.reopen.failed(now);
                     for board in &mut self.boards {
                         if D::READS {
-                            self.told.pins.served(board.state.id, false, &[]);
+                            self.told.pins.served(board.state.id, &Phase::Down, &[]);
                         }
                         board.fail(&error, now);
                     }
@@ -336,8 +338,7 @@ impl<D: Driver> Worker<D> {
                     if D::READS {
                         self.read.clear();
                         board.driver.take_read(&mut |code, value| self.read.push((code, value)));
-                        let is_up = board.driver.phase() == Phase::Started;
-                        self.told.pins.served(frame.id, is_up, &self.read);
+                        self.told.pins.served(frame.id, &board.driver.phase(), &self.read);
                     }
                     board.failing = false;
                     board.again.worked();
@@ -347,7 +348,7 @@ impl<D: Driver> Worker<D> {
                 }
                 Err(error) => {
                     if D::READS {
-                        self.told.pins.served(frame.id, false, &[]);
+                        self.told.pins.served(frame.id, &Phase::Down, &[]);
                     }
                     board.fail(&error, now);
                 }
@@ -417,6 +418,9 @@ impl<D: Driver> Worker<D> {
     /// tried again for a while.
     fn release(&mut self) {
         self.released = true;
+        if self.told.hands_off.load(Ordering::SeqCst) {
+            return;
+        }
         self.boards.append(&mut self.leaving);
         let begun = self.clock.now();
         let frames = self.frames.output_buffer();

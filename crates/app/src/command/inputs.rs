@@ -104,6 +104,7 @@ pub fn run(wanted: &Inputs) -> miette::Result<ExitCode> {
     let boards = wiring::board_ports(&rig).map(|port| hardware::board_port(port, bench.as_ref())).collect();
     let setup = Setup { boards, opener, clock, beat: hardware::BEAT, record: None };
     let mut engine = Engine::start(&rig, setup).into_diagnostic().wrap_err("cannot start listening")?;
+    engine.keep_hands_off();
     if rig.links.is_empty() {
         say::line("this rig has no link: nothing can come in");
     } else if wanted.watch {
@@ -128,7 +129,7 @@ fn without_servos(rig: &Rig) -> Rig {
     heard.mappings.clear();
     heard.poses.clear();
     heard.sequences.clear();
-    heard.boards.retain(|board| rig.links.iter().any(|link| link.on == board.name));
+    heard.boards.retain(|board| rig.link_on(board).is_some());
     heard
 }
 
@@ -202,8 +203,10 @@ impl OneLink {
         let link = rig.links.get(place)?;
         let protocol = rig.protocol_of(link)?;
         let (state, report): (_, &LinkReport) = (snapshot.links.get(place)?, snapshot.reports.get(place)?);
-        let silent =
-            || matches!(state.health, Health::Absent | Health::Lost).then(|| report.silence(protocol));
+        let silent = || {
+            matches!(state.health, Health::Absent | Health::Lost)
+                .then(|| report.silence(snapshot.now, protocol))
+        };
         let shut = engine.link_trouble(place).map(|shut| format!("{shut}; {}", shut.help));
         let channel = |channel: &ChannelState| OneChannel {
             channel: protocol.name(&channel.channel),

@@ -157,6 +157,11 @@ impl Rig {
         self.links.iter().find(|link| link.name == name)
     }
 
+    /// The link that stands on a board; one on a port of the same name does not.
+    pub fn link_on(&self, board: &Board) -> Option<&Link> {
+        self.links.iter().find(|link| link.on == board.name && self.port(&link.on).is_none())
+    }
+
     /// The port that a link stands on, and the board where it stands on one.
     pub fn place_of(&self, link: &Link) -> Option<(&Port, Option<&Board>)> {
         place_of(link, |name| self.port(name), |name| self.board(name))
@@ -189,8 +194,8 @@ fn spoken(link: &Link, place: Option<(&Port, Option<&Board>)>) -> Option<Protoco
 
 impl<'r> Parts<'r> {
     /// The input that is read from a digital pin of a board that speaks Firmata.
-    pub fn input_on_pin(self, board: &str, pin: u8) -> Option<&'r Input> {
-        let link = self.rig.links.iter().find(|link| link.on == board)?;
+    pub fn input_on_pin(self, board: &Board, pin: u8) -> Option<&'r Input> {
+        let link = self.rig.link_on(board)?;
         let read = self.protocol_of(link)?.row().read;
         let is_on_pin = |input: &&Input| {
             input.link == link.name

@@ -46,7 +46,8 @@ fn silent(scene: &Scene) -> Option<String> {
     Some(match scene.link_trouble {
         Some(why) => format!("{} is {}: {why}. It is tried again by itself.", input.link, health.word()),
         None => {
-            format!("{} on {}: {}.", input.link, linked.link.on, linked.report.silence(linked.protocol))
+            let why = linked.report.silence(scene.model.snapshot.now, linked.protocol);
+            format!("{} on {}: {why}.", input.link, linked.link.on)
         }
     })
 }

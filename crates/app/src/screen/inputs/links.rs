@@ -168,7 +168,7 @@ fn found(rig: &Rig) -> Vec<String> {
     let new = lines.chain(devices).filter(|path| rig.ports.iter().all(|port| port.path != *path));
     let has_link = |name: &str| rig.links.iter().any(|link| link.on == name);
     let boards =
-        rig.boards.iter().filter(|board| board.chip.row().reports.is_some() && !has_link(&board.name));
+        rig.boards.iter().filter(|board| board.chip.row().reports.is_some() && rig.link_on(board).is_none());
     let is_free = |port: &&Port| {
         !has_link(&port.name)
             && rig.boards.iter().all(|board| board.port != port.name)

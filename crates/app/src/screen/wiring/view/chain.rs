@@ -16,7 +16,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let Some((board, channel, servo)) = scene.plug() else { return };
     let Some(servo) = servo.and_then(|n| scene.servo(n)) else {
         pen.put(0, 0, &format!("channel {channel} of {}", board.name), theme::strong(theme::INK));
-        let words = match scene.edition.parts().input_on_pin(&board.name, channel) {
+        let words = match scene.edition.parts().input_on_pin(board, channel) {
             Some(input) => format!("The input {} is read here: no servo can hang on this pin.", input.name),
             None => "Nothing is plugged in here, as far as the rig knows. a adds a servo on this channel."
                 .to_owned(),

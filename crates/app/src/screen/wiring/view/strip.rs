@@ -111,7 +111,7 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
         pen.glyph(PINS + step * n, 0, pin, color);
     }
     let Some(picked) = picked else {
-        if let Some(input) = scene.edition.parts().input_on_pin(&board.name, channel) {
+        if let Some(input) = scene.edition.parts().input_on_pin(board, channel) {
             pen.glyph(behind, 0, "←", theme::INPUT);
             let room = usize::from(wide.saturating_sub(behind + 2));
             pen.put(behind + 2, 0, &crate::screen::pen::fit(&input.name, room), theme::text(theme::INPUT));
