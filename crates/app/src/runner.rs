@@ -107,7 +107,7 @@ impl Runner {
         let on: Vec<_> = rig.servos.iter().filter(|s| rig.board(&s.board).is_some()).cloned().collect();
         rig.servos = on;
         (rig.joints, rig.links) = (Vec::new(), Vec::new());
-        (rig.inputs, rig.mappings) = (Vec::new(), Vec::new());
+        (rig.inputs, rig.mappings, rig.presses) = (Vec::new(), Vec::new(), Vec::new());
         (rig.poses, rig.sequences) = (Vec::new(), Vec::new());
         Ok(rig)
     }

@@ -37,6 +37,7 @@ mod rows;
 mod scene;
 mod sequence;
 pub mod start;
+mod step;
 pub mod terminal;
 #[cfg(test)]
 mod tests;

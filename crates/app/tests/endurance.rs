@@ -80,7 +80,7 @@ fn edit_before(home: &Home, time: DateTime<Utc>) -> u32 {
     let log = std::fs::read_to_string(log_of(home)).unwrap_or_default();
     let number = |line: &str| -> Option<u32> {
         let (at, rest) = line.split_once(' ')?;
-        let trim = rest.split_once("edit: knob: trim 0.")?.1;
+        let trim = rest.split_once("edit: knob: trim +0.")?.1;
         (at.parse::<DateTime<Utc>>().ok()? < time).then(|| trim.parse().ok())?
     };
     log.lines().filter_map(number).max().unwrap_or(0)
@@ -113,7 +113,7 @@ fn trial(seed: u32, watched: &AtomicU32) -> (u32, u32) {
     run.see("Sequence");
     // Inputs, and there the row of the trim.
     run.keys(b"\x1bOR");
-    run.keys(b"\x1b[B\x1b[B\x1b[B\x1b[B");
+    run.keys(&b"\x1b[B".repeat(6));
     let life = Duration::from_millis(50 + dice.below(3200));
     let start = Instant::now();
     let mut sent = 0;

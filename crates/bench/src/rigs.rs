@@ -7,8 +7,8 @@ use wasvolta_core::easing::Easing;
 use wasvolta_core::inflow::Inflow;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
-    Board, Ends, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId, Servo,
-    Step,
+    Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId,
+    Servo, Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
@@ -48,6 +48,7 @@ pub fn of(count: u16, seconds: u16) -> Rig {
     let steps = (0..seconds).map(step).collect();
     let knobs = seed.port(&seed.links[0].on).cloned();
     let mut rig = Rig {
+        presses: Vec::new(),
         ports: (0..boards(count).div_ceil(2)).map(|n| port(&seed, n)).chain(knobs).collect(),
         boards: (0..boards(count)).map(|n| board(&seed, n)).collect(),
         joints: joints.collect(),
@@ -120,13 +121,49 @@ fn input(seed: &Rig, n: u32, servo: &Servo) -> Input {
     }
 }
 
+const FIFTY: Ends<Degrees> = Ends { low: Degrees::new(-50.0), high: Degrees::new(50.0) };
+
 fn mapping(servo: &Servo) -> Mapping {
-    Mapping {
-        input: format!("in-{}", servo.name.replace('.', "-")),
-        joint: servo.name.clone(),
-        angles_deg: Ends { low: Degrees::new(-50.0), high: Degrees::new(50.0) },
-        failsafe: None,
-    }
+    let input = format!("in-{}", servo.name.replace('.', "-"));
+    Mapping::of(&servo.name, &input, Goal::joint(&servo.name, FIFTY))
+}
+
+/// `inputs` of six stages and `joints` that follow them: each one input by itself, or by threes in a blend along three
+/// poses, from two inputs by weight.
+pub fn mapped(inputs: u16, joints: u16, blends: bool) -> Rig {
+    let half = of(joints * 2, 10);
+    let servos: Vec<Servo> = half.servos[usize::from(joints)..].to_vec();
+    let names: Vec<String> = servos.iter().map(|servo| servo.name.clone()).collect();
+    let inputs: Vec<Input> = half.inputs.into_iter().take(usize::from(inputs)).collect();
+    let input = |n: usize| inputs[n % inputs.len()].name.clone();
+    let pose = |(name, angle): (&str, f64)| pose(name, angle, &servos);
+    let mappings: Vec<Mapping> = if blends {
+        let goal = |joints: &[String]| Goal {
+            blend: ["low", "middle", "high"].map(str::to_owned).into(),
+            joints: joints.to_vec(),
+            ..Goal::default()
+        };
+        let blend = |(n, joints): (usize, &[String])| Mapping {
+            from: BTreeMap::from([(input(2 * n), 0.7), (input(2 * n + 1), 0.3)]),
+            ..Mapping::of(&joints[0], "", goal(joints))
+        };
+        names.chunks(3).enumerate().map(blend).collect()
+    } else {
+        let plain = |(n, name): (usize, &String)| Mapping::of(name, &input(n), Goal::joint(name, FIFTY));
+        names.iter().enumerate().map(plain).collect()
+    };
+    let mut rig = Rig {
+        joints: half.joints[usize::from(joints)..].to_vec(),
+        poses: [("low", -40.0), ("middle", 5.0), ("high", 40.0)].map(pose).into(),
+        sequences: Vec::new(),
+        presses: Vec::new(),
+        servos,
+        inputs,
+        mappings,
+        ..half
+    };
+    rig.number_parts();
+    rig
 }
 
 fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
@@ -141,6 +178,13 @@ fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
 
 /// A stage that plays the first sequence of a rig, with every servo engaged and given back; and the time it is at.
 pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
+    let (mut stage, now) = given_back(rig, beat);
+    stage.advance(now + beat, Inflow::default(), &[Command::Play { sequence: rig.sequences[0].id }]);
+    (stage, now + beat)
+}
+
+/// A stage with every servo engaged and given back; and the time it is at.
+pub fn given_back(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     let mut stage = Stage::new(Prepared::new(Plan::of(rig)), beat);
     let servos = rig.servos.iter().map(|servo| servo.id);
     let pulse = Micros::new(1500.0);
@@ -149,8 +193,7 @@ pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();
     stage.advance(Duration::ZERO, Inflow::default(), &engage);
     stage.advance(beat, Inflow::default(), &give);
-    stage.advance(beat * 2, Inflow::default(), &[Command::Play { sequence: rig.sequences[0].id }]);
-    (stage, beat * 2)
+    (stage, beat)
 }
 
 #[cfg(test)]
@@ -163,6 +206,10 @@ mod tests {
         for count in [2, 16, 992] {
             let problems = problems(&of(count, 10));
             assert!(problems.is_empty(), "{count}: {problems:?}");
+        }
+        for blends in [false, true] {
+            let rig = mapped(40, 60, blends);
+            assert_eq!((rig.inputs.len(), rig.joints.len(), problems(&rig)), (40, 60, Vec::new()));
         }
     }
 }

@@ -17,7 +17,27 @@ const WORK: u32 = 100_000;
 
 /// Half the servos in a sequence, half behind an input of six stages.
 pub fn measure() -> Vec<Row> {
-    [16, 992].into_iter().flat_map(rows).collect()
+    [16, 992].into_iter().flat_map(rows).chain([blends()]).collect()
+}
+
+/// 40 inputs that move 60 joints at 200 beats a second, by threes in blends, beside the same by themselves.
+fn blends() -> Row {
+    const QUICK: Duration = Duration::from_millis(5);
+    let mut runs = [true, false].map(|blends| {
+        let rig = rigs::mapped(40, 60, blends);
+        Run::of(&rig, rigs::given_back(&rig, QUICK), QUICK)
+    });
+    let mut least = [f64::MAX; 2];
+    for _ in 0..ROUNDS {
+        for (run, least) in runs.iter_mut().zip(&mut least) {
+            *least = least.min(each(WORK / 60, 60, || run.beat()));
+        }
+    }
+    let [blended, plain] = least;
+    Row::new("stage, 40 inputs to 60 joints by blends".to_owned(), format!("{blended:.1} ns a joint"))
+        .beside(format!("{plain:.1} ns, the same inputs each to joints by themselves"))
+        .ratio(blended / plain)
+        .wanted("≤ 1.5 ×", blended <= 1.5 * plain)
 }
 
 fn rows(count: u16) -> [Row; 2] {
@@ -55,13 +75,18 @@ struct Run {
     inputs: Vec<Vec<Batch>>,
     links: Vec<Heard>,
     now: Duration,
+    step: Duration,
     n: usize,
 }
 
 impl Run {
     fn new(count: u16) -> Self {
         let rig = rigs::of(count, 3600);
-        let (stage, now) = rigs::playing(&rig, BEAT);
+        let at = rigs::playing(&rig, BEAT);
+        Self::of(&rig, at, BEAT)
+    }
+
+    fn of(rig: &wasvolta_core::rig::Rig, (stage, now): (Stage, Duration), step: Duration) -> Self {
         let reading = |n: usize, k: usize| {
             let value = wasvolta_core::unit::number((n * 7 + k * 13) % 1024);
             Batch::of(value)
@@ -69,12 +94,12 @@ impl Run {
         let inputs = rig.inputs.len();
         let inputs = (0..4).map(|n| (0..inputs).map(|k| reading(n, k)).collect()).collect();
         let links = vec![Heard { frames: 1, changed: true, ..Heard::default() }; rig.links.len()];
-        Self { stage, inputs, links, now, n: 0 }
+        Self { stage, inputs, links, now, step, n: 0 }
     }
 
     fn beat(&mut self) {
         self.n += 1;
-        self.now += BEAT;
+        self.now += self.step;
         let inflow = Inflow { links: &self.links, inputs: &self.inputs[self.n % 4] };
         black_box(self.stage.advance(black_box(self.now), black_box(inflow), &[]));
     }

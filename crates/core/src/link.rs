@@ -23,6 +23,11 @@ pub enum Health {
 }
 
 impl Health {
+    /// Whether frames come, moving or not.
+    pub const fn is_heard(self) -> bool {
+        matches!(self, Self::Fresh | Self::Late | Self::Stuck)
+    }
+
     /// The word on the screen.
     pub const fn word(self) -> &'static str {
         match self {

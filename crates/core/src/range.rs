@@ -75,6 +75,12 @@ pub const ARMING: Range = Range::new("arming time", "s", 0.1, 60.0);
 pub const TIME: Range = Range::new("time", "s", 0.0, 86_400.0);
 /// A speed of a joint.
 pub const SPEED: Range = Range::new("speed", "°/s", 0.1, 10_000.0);
+/// How fast a mapping turns a joint; backwards is negative.
+pub const TURN_RATE: Range = Range::new("rate", "°/s", -10_000.0, 10_000.0);
+/// A share of an input in what a mapping makes of several.
+pub const WEIGHT: Range = Range::new("weight", "", -10.0, 10.0);
+/// A position of a switch, counted from 1.
+pub const POSITION: Range = Range::new("position", "", 1.0, 8.0);
 /// A data sheet's seconds for 60°: the same speeds, turned over.
 pub const RATED_SPEED: Range = Range::new("rated speed", "s/60°", 0.006, 600.0);
 /// An oscillator of a PWM chip.
@@ -168,6 +174,9 @@ pub const ALL: &[Range] = &[
     ARMING,
     TIME,
     SPEED,
+    TURN_RATE,
+    WEIGHT,
+    POSITION,
     RATED_SPEED,
     OSCILLATOR,
     ADDRESS,

@@ -16,6 +16,7 @@ mod input;
 mod joint;
 mod kind;
 pub mod link;
+pub mod mapping;
 mod merge;
 pub(crate) mod number;
 pub mod parts;
@@ -41,12 +42,14 @@ pub use crate::fit::Side;
 pub use board::{Board, Port, Rail};
 pub use chip::{Chip, PortKind};
 pub use id::{
-    BoardId, Ids, InputId, JointId, LinkId, PartId, PartNumbers, PortId, PoseId, RailId, SequenceId, ServoId,
+    BoardId, Ids, InputId, JointId, LinkId, MappingId, PartId, PartNumbers, PortId, PoseId, RailId,
+    SequenceId, ServoId,
 };
-pub use input::{Failsafe, Input, Mapping};
+pub use input::{Input, OwnUnit};
 pub use joint::{Back, CutTo, Joint, Limit, QuitTo};
 pub use kind::{Arming, Kind, Signal};
 pub use link::{Link, Wave, WaveShape};
+pub use mapping::{Does, Failsafe, Goal, GoalKind, Mapping, Press, Take, WhenLost, While};
 pub use parts::{Index, Parts};
 pub use pose::{Pose, Sequence, Step, StepJoint};
 pub use protocol::{Channel, Flow, Framing, Protocol};
@@ -62,7 +65,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 8 at present. What an older one lacks has its usual value.
+    /// The version of the format, 9 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
@@ -75,6 +78,9 @@ pub struct Rig {
     /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release_after_s: Option<Seconds>,
+    /// What becomes of what a mapping moves when a link is lost, where the mapping does not say; it stays unless said.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub when_lost: WhenLost,
     /// Power supplies.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
     pub rails: Vec<Rail>,
@@ -96,9 +102,12 @@ pub struct Rig {
     /// Signals that come in.
     #[serde(default, rename = "input", skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<Input>,
-    /// Inputs to joints.
+    /// What inputs move.
     #[serde(default, rename = "mapping", skip_serializing_if = "Vec::is_empty")]
     pub mappings: Vec<Mapping>,
+    /// What a press of a switch does.
+    #[serde(default, rename = "press", skip_serializing_if = "Vec::is_empty")]
+    pub presses: Vec<Press>,
     /// Poses.
     #[serde(default, rename = "pose", skip_serializing_if = "Vec::is_empty")]
     pub poses: Vec<Pose>,
@@ -209,9 +218,19 @@ impl Rig {
         order
     }
 
-    /// The mapping that drives a joint.
-    pub fn mapping_of(&self, joint: &str) -> Option<&Mapping> {
-        self.mappings.iter().find(|m| m.joint == joint)
+    /// The mapping of that name.
+    pub fn mapping(&self, name: &str) -> Option<&Mapping> {
+        self.mappings.iter().find(|m| m.name == name)
+    }
+
+    /// What a mapping moves, by the names that poses use: the one thing that it names, or all that each of its poses does.
+    pub fn moved_by<'a>(&'a self, mapping: &'a Mapping) -> Vec<&'a str> {
+        mapping::moved(mapping, |pose| self.pose(pose))
+    }
+
+    /// The mappings that move something, by the name that poses use.
+    pub fn mappings_of<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a Mapping> {
+        self.mappings.iter().filter(move |mapping| self.moved_by(mapping).contains(&name))
     }
 
     /// The pose of that name.

@@ -25,6 +25,13 @@ pub enum Span {
         /// Raw value at 1.
         high: f64,
     },
+    /// In the joint's own unit: as it is, from `low` to `high`.
+    Own {
+        /// The least that is expected.
+        low: f64,
+        /// The most that is expected.
+        high: f64,
+    },
 }
 
 impl Span {
@@ -33,9 +40,31 @@ impl Span {
         matches!(self, Self::TwoSided { .. })
     }
 
-    /// The least shaped value: −1 or 0.
+    /// The least shaped value: −1 or 0, or what is said of one in its own unit.
     pub const fn floor(&self) -> f64 {
-        if self.is_two_sided() { -1.0 } else { 0.0 }
+        match *self {
+            Self::TwoSided { .. } => -1.0,
+            Self::OneEnded { .. } => 0.0,
+            Self::Own { low, .. } => low,
+        }
+    }
+
+    /// The greatest shaped value: 1, or what is said of one in its own unit.
+    pub const fn ceiling(&self) -> f64 {
+        match *self {
+            Self::TwoSided { .. } | Self::OneEnded { .. } => 1.0,
+            Self::Own { high, .. } => high,
+        }
+    }
+
+    /// Whether its values are the joint's own.
+    pub const fn is_own(&self) -> bool {
+        matches!(self, Self::Own { .. })
+    }
+
+    /// Where a shaped value stands between the two, 0–1.
+    pub fn share(&self, shaped: f64) -> f64 {
+        (shaped - self.floor()) / (self.ceiling() - self.floor())
     }
 
     /// The unclipped position of `raw`; 1 beyond means one whole side too far.
@@ -46,6 +75,7 @@ impl Span {
                 if above >= 0.0 { above } else { -((raw - centre) / (low - centre)) }
             }
             Self::OneEnded { low, high } => (raw - low) / (high - low),
+            Self::Own { .. } => raw,
         }
     }
 }
@@ -143,10 +173,10 @@ impl Shape {
     /// Shapes a raw value that holds for `dt` seconds since the last call.
     #[inline]
     pub fn advance(&self, memory: &mut Memory, raw: f64, dt: f64) -> Stages {
-        let floor = self.span.floor();
+        let (floor, ceiling) = (self.span.floor(), self.span.ceiling());
         let placed = self.span.place(raw);
-        let span = held(placed, floor, 1.0);
-        let trim = held(span + self.trim, floor, 1.0);
+        let span = held(placed, floor, ceiling);
+        let trim = held(span + self.trim, floor, ceiling);
         let deadband = dead(trim, self.deadband);
         let curve = self.curve.at(deadband);
         let smoothing = self.smooth(memory, curve, dt);
@@ -162,13 +192,16 @@ impl Shape {
 
     /// The stages behind the span, up to the curve, at a place −1..1 or 0..1 of it.
     pub fn rest_at(&self, place: f64) -> f64 {
-        let floor = self.span.floor();
-        let trimmed = (place.clamp(floor, 1.0) + self.trim).clamp(floor, 1.0);
+        let (floor, ceiling) = (self.span.floor(), self.span.ceiling());
+        let trimmed = held(held(place, floor, ceiling) + self.trim, floor, ceiling);
         self.curve.at(dead(trimmed, self.deadband))
     }
 
     fn smooth(&self, memory: &mut Memory, x: f64, dt: f64) -> f64 {
-        let Some(before) = memory.smoothed.filter(|_| !self.smoothing.is_zero()) else { return x };
+        let Some(before) = memory.smoothed.filter(|before| !self.smoothing.is_zero() && before.is_finite())
+        else {
+            return x;
+        };
         if memory.share_for.to_bits() != dt.to_bits() {
             memory.share_for = dt;
             memory.share = smoothing_share(dt, self.smoothing.as_secs_f64());
@@ -177,7 +210,8 @@ impl Shape {
     }
 
     fn limit(&self, before: Option<f64>, x: f64, dt: f64) -> f64 {
-        let Some(before) = before else { return x };
+        // What was not a number before is nothing to go on from.
+        let Some(before) = before.filter(|before| before.is_finite()) else { return x };
         let up = self.rise.map_or(f64::INFINITY, |r| r * dt);
         let down = self.fall.map_or(f64::INFINITY, |r| r * dt);
         before + held(x - before, -down, up)

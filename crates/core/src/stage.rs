@@ -8,13 +8,16 @@ pub mod command;
 mod couple;
 mod drive;
 pub mod exercise;
+pub mod mix;
 mod obey;
 pub mod plan;
 mod player;
+pub mod press;
 mod swap;
 mod wiggle;
 
-pub use command::{About, Command, Event, EventKind, Placed, Refusal, Said};
+pub use command::{About, AsIf, Command, Event, EventKind, Placed, Refusal, Said};
+pub use mix::{MappingState, Stand};
 pub use plan::Plan;
 pub use player::{Play, Player};
 
@@ -27,7 +30,7 @@ use crate::shape::{Memory, Stages};
 use crate::switch;
 use crate::unit::{Micros, Ticks};
 use approach::Approach;
-use drive::{Beat, Proposal, Sources};
+use drive::{Beat, Catch, Proposal, Sources};
 use exercise::Exercising;
 use std::sync::Arc;
 use std::time::Duration;
@@ -159,6 +162,12 @@ pub struct ServoState {
     before: Micros,
     /// An edit left it where it may not stand.
     displaced: bool,
+    /// The place of the mapping that drives it, while one does.
+    by: usize,
+    /// Where it is to be while it is told a rate.
+    aim: Micros,
+    /// Whether the input has passed it since a mapping has it.
+    catch: Catch,
 }
 
 impl ServoState {
@@ -181,6 +190,19 @@ impl ServoState {
     pub const fn exercise(&self) -> Option<&Exercising> {
         match &self.act {
             Some(Act::Exercise(exercising)) => Some(exercising),
+            _ => None,
+        }
+    }
+
+    /// The place of the mapping that drives it, lost or not; none while something else does.
+    pub fn mapping(&self) -> Option<usize> {
+        matches!(self.owner, Owner::Mapping | Owner::LostMapping).then_some(self.by)
+    }
+
+    /// Whether the input that is to pick it up asks for a longer pulse than it has; none while nothing waits for that.
+    pub fn picked_up_from(&self) -> Option<bool> {
+        match self.catch {
+            Catch::Waits { longer } if self.owner == Owner::Mapping => Some(longer),
             _ => None,
         }
     }
@@ -231,7 +253,7 @@ pub struct LinkState {
 impl LinkState {
     /// Whether it is heard, moving or not.
     pub const fn is_heard(&self) -> bool {
-        matches!(self.health, Health::Fresh | Health::Late | Health::Stuck)
+        self.health.is_heard()
     }
 
     /// The usual interval between its frames; none before a few have come.
@@ -255,6 +277,10 @@ impl LinkState {
 pub struct InputState {
     /// The newest raw value.
     pub raw: Option<f64>,
+    /// What stands in for its link.
+    pub as_if: Option<AsIf>,
+    /// It has a value, and what it says may move something.
+    pub live: bool,
     /// How it stands, of a switch.
     pub switch: switch::State,
     /// The value after each stage.
@@ -272,6 +298,9 @@ pub struct Prepared {
     servos: Vec<ServoState>,
     links: Vec<LinkState>,
     inputs: Vec<InputState>,
+    mappings: Vec<MappingState>,
+    /// How often the switch of each press had changed when it was looked at last.
+    seen: Vec<u32>,
     setpoints: Vec<Option<Ticks>>,
     proposals: Vec<Proposal>,
     player: Player,
@@ -290,6 +319,8 @@ impl Prepared {
             servos: plan.servos.iter().map(plan::ServoPlan::fresh).collect(),
             links: vec![LinkState::default(); plan.links.len()],
             inputs: vec![InputState::default(); plan.inputs.len()],
+            mappings: vec![MappingState::default(); plan.mappings.len()],
+            seen: vec![0; plan.presses.len()],
             setpoints: vec![None; plan.servos.len()],
             proposals: vec![Proposal::Released; plan.servos.len()],
             player: Player::with_room_for(plan.servos.len()),
@@ -360,6 +391,11 @@ impl Stage {
         &self.run.inputs
     }
 
+    /// The mappings in rig order.
+    pub fn mappings(&self) -> &[MappingState] {
+        &self.run.mappings
+    }
+
     /// What is playing.
     pub const fn player(&self) -> &Player {
         &self.run.player
@@ -416,6 +452,16 @@ impl Stage {
                 }
             }
         }
+        for (n, plan) in self.run.plan.mappings.iter().enumerate() {
+            let before = old.plan.mapping_place(plan.id).and_then(|m| old.mappings.get(m));
+            if let Some(state) = self.run.mappings.get_mut(n) {
+                *state = plan.carried(&before.copied().unwrap_or_default(), &self.run.inputs);
+            }
+        }
+        // What was pressed before there was a press for it does nothing now.
+        for (seen, plan) in self.run.seen.iter_mut().zip(&self.run.plan.presses) {
+            *seen = plan.changes(&self.run.inputs);
+        }
         self.off_when_all_are();
         self.run.player.carry(&old.player, &old.plan, &self.run.plan);
         old
@@ -431,6 +477,12 @@ impl Stage {
             self.obey(now, command);
         }
         self.read(now, inflow, dt.as_secs_f64());
+        if !self.run.seen.is_empty() {
+            self.presses(now);
+        }
+        for (state, plan) in self.run.mappings.iter_mut().zip(&self.run.plan.mappings) {
+            plan.advance(state, &self.run.inputs, dt.as_secs_f64());
+        }
         if self.output != Output::Held && self.run.player.advance(&self.run.plan, dt) {
             self.note(now, EventKind::SequenceEnded, None);
         }
@@ -452,6 +504,14 @@ impl Stage {
         }
     }
 
+    fn note_input(&mut self, at: Duration, input: usize, kind: EventKind) {
+        if let Some(input) = self.run.plan.inputs.get(input)
+            && self.events.len() < MOST_EVENTS
+        {
+            self.events.push(Event { at, kind, about: About::Input(input.id) });
+        }
+    }
+
     fn read(&mut self, now: Duration, inflow: Inflow<'_>, dt: f64) {
         for (n, (state, plan)) in self.run.links.iter_mut().zip(&self.run.plan.links).enumerate() {
             let heard = inflow.links.get(n).copied().unwrap_or_default();
@@ -463,16 +523,24 @@ impl Stage {
         for (n, (state, plan)) in self.run.inputs.iter_mut().zip(&self.run.plan.inputs).enumerate() {
             let batch = inflow.inputs.get(n);
             state.raw = batch.and_then(Batch::value).or(state.raw);
-            let Some(raw) = state.raw else { continue };
+            let stands_in = state.as_if.map(|by| plan.raw_at(by.at(now)));
+            let Some(raw) = stands_in.or(state.raw) else { continue };
+            let link = self.run.links.get(plan.link);
+            let rules = self.run.plan.links.get(plan.link).map(|link| link.rules);
+            state.live = stands_in.is_some()
+                || link.zip(rules).is_some_and(|(link, rules)| rules.may_move(link.health));
             let place = match &plan.switch {
                 None => raw,
                 // What came with a link that is not heard is not trusted: least of all for a press.
-                Some(_) if !self.run.links.get(plan.link).is_some_and(LinkState::is_heard) => {
+                Some(_) if stands_in.is_none() && !link.is_some_and(LinkState::is_heard) => {
                     state.switch.unheard();
                     continue;
                 }
                 Some(switch) => {
-                    let batch = batch.copied().unwrap_or_default();
+                    let batch = match stands_in {
+                        Some(raw) => Batch::of(raw),
+                        None => batch.copied().unwrap_or_default(),
+                    };
                     switch.advance(&mut state.switch, &batch, raw, dt)
                 }
             };
@@ -495,16 +563,17 @@ impl Stage {
     /// Where each servo would go by itself.
     fn propose(&mut self, beat: &Beat) {
         let Self { run, events, beat: number, .. } = self;
-        let Prepared { plan, servos, links, inputs, player, proposals, .. } = run;
-        let sources = Sources { plan, links, inputs, player, moment: player.moment(plan), beat: *number };
+        let Prepared { plan, servos, inputs, mappings, player, proposals, .. } = run;
+        let sources = Sources { mappings, player, moment: player.moment(plan), beat: *number };
         let standing = matches!(self.output, Output::Held | Output::Cut);
+        let plans: &Plan = plan;
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
         for (n, ((state, plan), proposal)) in parts.enumerate() {
             *proposal = if plan.led.is_some() {
                 Proposal::Led
             } else {
                 if state.knob.is_some() {
-                    state.turn(links, inputs, sources.plan);
+                    state.turn(inputs, plans);
                 }
                 if !state.engaged {
                     Proposal::Released
@@ -533,6 +602,11 @@ impl Stage {
             match proposal {
                 Proposal::Released => (state.owner, state.ticks) = (Owner::Nobody, None),
                 Proposal::Stands => state.stand(plan, beat),
+                Proposal::LetsGo => {
+                    state.release(plan.loaded);
+                    (state.owner, state.ticks, released) = (Owner::Nobody, None, true);
+                    note(events, beat.now, EventKind::LostReleased, plan);
+                }
                 Proposal::Frozen => state.ticks = Some(plan.guard.nearest(state.pulse)),
                 Proposal::Led => continue,
                 Proposal::Goes(going) => {

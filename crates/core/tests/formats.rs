@@ -16,6 +16,7 @@ const RIGS: &[&str] = &[
     include_str!("data/old/format-5.rig.toml"),
     include_str!("data/old/format-6.rig.toml"),
     include_str!("data/old/format-7.rig.toml"),
+    include_str!("data/old/format-8.rig.toml"),
 ];
 
 /// A card of each format, from 1.
@@ -41,13 +42,13 @@ fn comments(text: &str) -> Vec<&str> {
     text.lines().filter_map(|line| line.split_once('#')).map(|(_, comment)| comment).collect()
 }
 
-/// A text without its links, and without the lines by which inputs speak of where they come from: format 8 has those
-/// otherwise.
-fn without_links(text: &str) -> Vec<&str> {
+/// A text without its links and mappings, and without the lines by which inputs speak of where they come from: formats 8
+/// and 9 have those otherwise.
+fn without_moved(text: &str) -> Vec<&str> {
     let mut kept = Vec::new();
     let mut in_link = false;
     for line in text.lines() {
-        in_link = line == "[[link]]" || in_link && !line.starts_with("[[");
+        in_link = matches!(line, "[[link]]" | "[[mapping]]") || in_link && !line.starts_with("[[");
         let moved =
             ["link = ", "channel = \"", "port = \"knob", "field = ", "lost_after_ms", "stuck_is_lost"];
         if !in_link && !moved.iter().any(|key| line.starts_with(key)) && !line.is_empty() {
@@ -92,17 +93,22 @@ fn a_rig_of_any_format_is_read_edited_written_and_read_again() {
             let wanted = text
                 .replace(&format!("format = {format}"), &format!("format = {FORMAT}"))
                 .replace("\"endless\"", "\"continuous\"");
-            assert_eq!(without_links(raised.disk()), without_links(&wanted));
+            assert_eq!(without_moved(raised.disk()), without_moved(&wanted));
         }
     }
 }
 
 #[test]
 fn what_an_older_format_calls_otherwise_is_what_it_was() {
-    for text in &RIGS[2..] {
+    for text in &RIGS[2..7] {
         let source = Source::read((*text).to_owned()).unwrap();
         assert_eq!(source.rig().servo("crane.winch").unwrap().kind, Kind::Continuous);
     }
+    let source = Source::read(RIGS[7].to_owned()).unwrap();
+    let [beak] = source.rig().mappings.as_slice() else { panic!("one") };
+    assert_eq!((beak.name.as_str(), beak.from["knob"].to_bits()), ("heron.beak", 1f64.to_bits()));
+    assert_eq!((beak.to.name(), beak.to.ends().map(|ends| ends.high)), (Some("heron.beak"), Some(40.0)));
+    assert_eq!(beak.failsafe.as_ref().unwrap().angle_deg.unwrap().get().to_bits(), 5f64.to_bits());
     let newest = RIGS[2].replace("format = 3", &format!("format = {FORMAT}"));
     let Err(Unfit::Problems(found)) = Source::read(newest) else {
         panic!("the old word is none of this format's")

@@ -94,7 +94,7 @@ fn a_failsafe_angle_that_is_edited_while_the_link_is_lost_is_gone_to() {
         run.beat(&[]);
     }
     assert!((run.pulse(1) - 1050.0).abs() < 1e-9, "at 5°");
-    rig.mappings[0].failsafe.as_mut().unwrap().angle_deg = wasvolta_core::unit::Degrees::new(20.0);
+    rig.mappings[0].failsafe.as_mut().unwrap().angle_deg = Some(wasvolta_core::unit::Degrees::new(20.0));
     run.stage.swap(Prepared::new(Plan::of(&rig)));
     for _ in 0..80 {
         run.beat(&[]);

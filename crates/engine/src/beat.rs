@@ -5,7 +5,7 @@
 
 use crate::links::WayEnd;
 use crate::record::Tape;
-use crate::snapshot::{BoardState, LinkReport, Punctuality, Snapshot};
+use crate::snapshot::{BoardState, LinkReport, Punctuality, Sample, Snapshot, Trace};
 use crate::stop::Stop;
 use crate::wiring::{ChannelPlace, Wired};
 use crate::worker::{BoardFrame, Post};
@@ -20,7 +20,7 @@ use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::Heard;
-use wasvolta_core::rig::Link;
+use wasvolta_core::rig::{InputId, Link};
 use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Said, Wire};
 use wasvolta_core::unit::Ticks;
 use wasvolta_port::Clock;
@@ -114,6 +114,9 @@ pub struct Beat {
     to_free: Sender<Old>,
     wakers: Vec<Thread>,
     tape: Option<Tape>,
+    /// Every beat of the input that is looked at.
+    trace: Trace,
+    traced: Option<InputId>,
 }
 
 impl Beat {
@@ -131,6 +134,7 @@ impl Beat {
         let mut snapshot = Snapshot {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
+            mappings: stage.mappings().to_vec(),
             player: stage.player().clone(),
             boards: posts
                 .iter()
@@ -166,6 +170,8 @@ impl Beat {
             to_free,
             wakers: Vec::new(),
             tape,
+            trace: Trace::default(),
+            traced: None,
         };
         (beat, out)
     }
@@ -246,6 +252,7 @@ impl Beat {
             tape.turn(now, inflow, &self.commands, setpoints);
         }
         self.keep_events();
+        self.keep_trace(now);
         self.post();
         if publish || self.events_so_far != before {
             self.publish(now);
@@ -282,6 +289,7 @@ impl Beat {
         {
             match item {
                 Downward::Command(command) => self.commands.push(command),
+                Downward::Trace(input) => self.traced = Some(input),
                 Downward::Decide { board, decision } => {
                     let mut boards = self.boards.iter_mut().flatten();
                     if let Some(there) = boards.find(|there| there.board.id == board) {
@@ -479,6 +487,21 @@ impl Beat {
         }
     }
 
+    /// Keeps how the input stands that is looked at.
+    fn keep_trace(&mut self, now: Duration) {
+        let Some(input) = self.traced else { return };
+        let place = self.compiled.index.inputs.place(input);
+        let Some(state) = place.and_then(|place| self.stage.inputs().get(place)) else { return };
+        let raw = match (state.as_if, place.and_then(|place| self.stage.plan().inputs.get(place))) {
+            (Some(by), Some(plan)) => Some(plan.raw_at(by.at(now))),
+            _ => state.raw,
+        };
+        let Some(raw) = raw else { return };
+        let stages = &state.stages;
+        let place = stages.span + stages.clipped;
+        self.trace.keep(input, Sample { at: now, raw, place, shaped: stages.shaped(), live: state.live });
+    }
+
     fn publish(&mut self, now: Duration) {
         let snapshot = self.up.input_buffer_mut();
         snapshot.version = self.compiled.version;
@@ -487,6 +510,7 @@ impl Beat {
         snapshot.servos.clear();
         snapshot.servos.extend_from_slice(self.stage.servos());
         snapshot.inputs.clone_from_slice_or_grow(self.stage.inputs());
+        snapshot.mappings.clone_from_slice_or_grow(self.stage.mappings());
         snapshot.player.clone_from(self.stage.player());
         // Grows only when a port was added.
         snapshot.boards.resize_with(self.posts.len(), Vec::new);
@@ -502,6 +526,7 @@ impl Beat {
         snapshot.events.clear();
         snapshot.events.extend_from_slice(&self.events);
         snapshot.punctual = self.punctual;
+        snapshot.trace.clone_from(&self.trace);
         self.up.publish();
     }
 

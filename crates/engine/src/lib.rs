@@ -32,7 +32,7 @@ use std::sync::Arc;
 use std::sync::mpsc::Sender;
 use std::thread::JoinHandle;
 use std::time::Duration;
-use wasvolta_core::rig::{BoardId, Rig};
+use wasvolta_core::rig::{BoardId, InputId, Rig};
 use wasvolta_core::stage::{Command, Prepared};
 use wasvolta_port::board::Decision;
 use wasvolta_port::inlet::{OpenInlet, Shut};
@@ -85,6 +85,8 @@ pub struct Setup {
 pub(crate) enum Downward {
     /// Do this.
     Command(Command),
+    /// Keep every beat of this input.
+    Trace(InputId),
     /// Run this from now on.
     Plan(Box<NextPlan>),
     /// The maker's word on pulses that were found running.
@@ -188,6 +190,8 @@ pub struct Engine {
     told: Told,
     /// When the last command was given.
     commanded: Option<Duration>,
+    /// The input whose beats are kept.
+    traced: InputId,
 }
 
 const COMMANDS_WAITING: usize = 256;
@@ -256,8 +260,20 @@ impl Engine {
         let clock = Arc::clone(&setup.clock);
         let (beat, up) = Beat::new(first, from_above, posts, (setup.clock, setup.beat), tape);
         let drive = Drive::Threads(Vec::new());
-        let engine =
-            Self { down, up, stop, drive, clock, ports, ways_in, compiled, recording, told, commanded: None };
+        let engine = Self {
+            down,
+            up,
+            stop,
+            drive,
+            clock,
+            ports,
+            ways_in,
+            compiled,
+            recording,
+            told,
+            commanded: None,
+            traced: InputId::default(),
+        };
         Ok((engine, ByHand { beat, workers, keeper, scribe }))
     }
 
@@ -266,6 +282,13 @@ impl Engine {
         let sent = self.send(Downward::Command(command));
         self.commanded = Some(self.clock.now());
         sent
+    }
+
+    /// Keeps every beat of one input in the snapshots from now on, for whoever looks at it.
+    pub fn trace(&mut self, input: InputId) {
+        if self.traced != input && self.send(Downward::Trace(input)) {
+            self.traced = input;
+        }
     }
 
     /// Whether a snapshot of that time shows what all commands so far have set off: one that is older may show a servo

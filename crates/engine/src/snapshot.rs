@@ -1,8 +1,8 @@
 //! What the screen may know: one coherent picture of a beat.
 
 use std::time::Duration;
-use wasvolta_core::rig::{BoardId, Channel, LinkId, Protocol};
-use wasvolta_core::stage::{Event, InputState, LinkState, Output, Player, ServoState};
+use wasvolta_core::rig::{BoardId, Channel, InputId, LinkId, Protocol};
+use wasvolta_core::stage::{Event, InputState, LinkState, MappingState, Output, Player, ServoState};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
 use wasvolta_port::firmata::Role;
@@ -203,6 +203,69 @@ impl Clone for LinkReport {
     }
 }
 
+/// An input in one beat.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Sample {
+    /// When.
+    pub at: Duration,
+    /// What came last.
+    pub raw: f64,
+    /// Where that is on its span, not clipped.
+    pub place: f64,
+    /// What the stages made of it.
+    pub shaped: f64,
+    /// What it said may move something.
+    pub live: bool,
+}
+
+/// The last beats of the one input that is looked at, in a ring.
+#[derive(Debug, PartialEq, Default)]
+pub struct Trace {
+    /// Which input.
+    pub of: Option<InputId>,
+    /// How many beats of it were kept so far.
+    pub count: u64,
+    /// The newest of them: that of number `n` from 0 stands at `n % TRACED`.
+    ring: Vec<Sample>,
+}
+
+/// The beats of an input that a snapshot keeps: whoever looks ten times a second misses none of 500 a second.
+pub const TRACED: usize = 64;
+
+impl Clone for Trace {
+    fn clone(&self) -> Self {
+        Self { of: self.of, count: self.count, ring: self.ring.clone() }
+    }
+
+    /// Keeps the room that it has: the beat writes one in every turn.
+    fn clone_from(&mut self, from: &Self) {
+        (self.of, self.count) = (from.of, from.count);
+        self.ring.clone_from(&from.ring);
+    }
+}
+
+impl Trace {
+    /// Keeps one more beat of an input; of another one than before it begins anew.
+    pub fn keep(&mut self, of: InputId, sample: Sample) {
+        if self.of != Some(of) {
+            (self.of, self.count) = (Some(of), 0);
+        }
+        self.ring.resize(TRACED, Sample::default());
+        let place = usize::try_from(self.count % TRACED as u64).unwrap_or_default();
+        if let Some(kept) = self.ring.get_mut(place) {
+            *kept = sample;
+        }
+        self.count += 1;
+    }
+
+    /// The beats since there were `seen` of them, oldest first; at most the newest [`TRACED`].
+    pub fn since(&self, seen: u64) -> impl Iterator<Item = Sample> + '_ {
+        let from = seen.max(self.count.saturating_sub(TRACED as u64));
+        let place = |n: u64| usize::try_from(n % TRACED as u64).unwrap_or_default();
+        (from..self.count).filter_map(move |n| self.ring.get(place(n)).copied())
+    }
+}
+
 /// How punctual the beat is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Punctuality {
@@ -229,6 +292,10 @@ pub struct Snapshot {
     pub servos: Vec<ServoState>,
     /// By input.
     pub inputs: Vec<InputState>,
+    /// The input that is looked at, beat by beat.
+    pub trace: Trace,
+    /// By mapping.
+    pub mappings: Vec<MappingState>,
     /// What is playing.
     pub player: Player,
     /// By port, then by board.

@@ -7,7 +7,7 @@ pub(crate) mod board;
 mod source;
 
 pub use board::ASKED;
-pub use source::from_source_to_wire;
+pub use source::{asked, from_source_to_wire};
 
 use crate::snapshot::BoardState;
 use crate::{Compiled, Snapshot, chips};

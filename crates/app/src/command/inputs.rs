@@ -127,6 +127,7 @@ fn without_servos(rig: &Rig) -> Rig {
     heard.servos.clear();
     heard.joints.clear();
     heard.mappings.clear();
+    heard.presses.clear();
     heard.poses.clear();
     heard.sequences.clear();
     heard.boards.retain(|board| rig.link_on(board).is_some());

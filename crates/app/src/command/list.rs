@@ -178,7 +178,8 @@ impl OneSequence {
 
 impl OneInput {
     fn of(rig: &Rig, input: &Input) -> Self {
-        let drives = rig.mappings.iter().filter(|m| m.input == input.name).map(|m| m.joint.clone());
+        let own = rig.mappings.iter().filter(|mapping| mapping.from.contains_key(&input.name));
+        let drives = own.flat_map(|mapping| rig.moved_by(mapping)).map(str::to_owned);
         Self {
             name: input.name.clone(),
             link: input.link.clone(),

@@ -4,6 +4,7 @@ use crate::screen::canvas::{Canvas, DOTS};
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::theme;
 use ratatui::style::Color;
+use wasvolta_core::shape::Span;
 
 /// A rectangle of values shown on a canvas; `y` grows upwards.
 pub struct Plot {
@@ -78,16 +79,42 @@ impl Plot {
     }
 }
 
-/// A horizontal bar from rest to a value, heavy on a thin rule: the range is `floor..=1`.
-pub fn bar(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), floor: f64, value: f64, color: Color) {
-    let place = |v: f64| cell_of(((v - floor) / (1.0 - floor)).clamp(0.0, 1.0) * f64::from(wide));
-    let (rest, end) = (place(0.0), place(value));
+/// What a horizontal bar shows, in shares of it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bar {
+    /// Where the value stands.
+    pub at: f64,
+    /// Where it rests, and how much to either side counts as that.
+    pub rest: (f64, f64),
+}
+
+impl Bar {
+    /// A value over a span, with what counts as rest.
+    pub fn of(span: &Span, value: f64, deadband: f64) -> Self {
+        let rest = match span {
+            Span::TwoSided { .. } => 0.5,
+            Span::OneEnded { .. } => 0.0,
+            Span::Own { .. } => span.share(0.0).clamp(0.0, 1.0),
+        };
+        let wide = span.ceiling() - span.floor();
+        Self { at: span.share(value), rest: (rest, deadband / wide) }
+    }
+}
+
+/// Draws one: heavy from rest to the value, thin elsewhere, dotted where it counts as rest.
+pub fn bar(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), bar: Bar, color: Color) {
+    let place = |share: f64| cell_of(share.clamp(0.0, 1.0) * f64::from(wide));
+    let (rest, end) = (place(bar.rest.0), place(bar.at));
+    let dead = place(bar.rest.0 - bar.rest.1)..place(bar.rest.0 + bar.rest.1);
     for column in 0..wide {
         let heavy = (rest.min(end)..rest.max(end)).contains(&column);
-        pen.glyph(x + column, y, if heavy { "━" } else { "─" }, if heavy { color } else { theme::RULE });
+        let thin = if dead.contains(&column) { "┄" } else { "─" };
+        pen.glyph(x + column, y, if heavy { "━" } else { thin }, if heavy { color } else { theme::RULE });
     }
-    if floor < 0.0 {
+    if bar.rest.0 > 0.0 && bar.rest.0 < 1.0 {
         pen.glyph(x + rest.min(wide - 1), y, "┼", theme::INK);
     }
-    pen.glyph(x + end.min(wide - 1), y, "●", color);
+    if bar.at.is_finite() {
+        pen.glyph(x + end.min(wide - 1), y, "●", color);
+    }
 }

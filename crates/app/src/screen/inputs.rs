@@ -3,9 +3,13 @@
 pub mod acts;
 mod advice;
 pub mod faders;
+pub mod forms;
+pub mod goals;
 pub mod heard;
 pub mod links;
 pub mod listen;
+pub mod rows;
+pub mod stand_in;
 pub mod state;
 pub mod view;
 
@@ -14,7 +18,9 @@ use super::calibrate;
 use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, has_link, input, keyboard, rest_moved, sender, tieable, transmitter};
+use super::ready::{
+    always, bendable, has_link, input, is_switch, keyboard, mapped, rest_moved, sender, tieable, transmitter,
+};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -34,9 +40,9 @@ pub static PANEL: Panel = Panel {
         run: |desk| desk.show(VIEW, PANEL.entered),
     },
     actions: ACTIONS,
-    questions: &[links::QUESTIONS],
-    change: acts::change,
-    pick: acts::pick_row,
+    questions: &[links::QUESTIONS, forms::QUESTIONS],
+    change: rows::change,
+    pick: rows::pick_row,
     arrows: ("", ""),
     nudges: true,
     typed: Typed::For(Purpose::InputRow),
@@ -66,6 +72,13 @@ static ACTIONS: &[Action] = &[
     Action { name: "remove link", keys: &[], view: None, short: "", long: "take a link out that no input stands on", ready: has_link, run: links::remove_link },
     Action { name: "signal level", keys: &[], view: HERE, short: "", long: "with which level the picked input's signal comes, and how much its pin takes", ready: input, run: calibrate::forms::pin_volts },
     Action { name: "tie", keys: &[key('t')], view: HERE, short: "tie or untie", long: "tie this input to the picked servo's joint, or untie it", ready: tieable, run: acts::tie },
+    Action { name: "add share", keys: &[key('Y')], view: HERE, short: "", long: "give this input a share in what moves the picked servo's joint already", ready: tieable, run: acts::share },
+    Action { name: "add mapping", keys: &[key('O')], view: HERE, short: "moves", long: "let this input move a joint, a level, a rate, a blend or a toggle of poses", ready: input, run: forms::add_mapping },
+    Action { name: "rename mapping", keys: &[], view: HERE, short: "", long: "give the picked mapping another name", ready: mapped, run: forms::rename_mapping },
+    Action { name: "remove mapping", keys: &[], view: HERE, short: "", long: "take the picked mapping out", ready: mapped, run: forms::remove_mapping },
+    Action { name: "press", keys: &[key('U')], view: HERE, short: "", long: "what a press of this switch does: play, stop, hold, cut, keep a pose", ready: is_switch, run: forms::ask_press },
+    Action { name: "bend here", keys: &[key('Q')], view: HERE, short: "", long: "put a point into the mapping's course where the input stands now", ready: bendable, run: goals::bend_here },
+    Action { name: "remove point", keys: &[code(KeyCode::Delete)], view: HERE, short: "", long: "take the picked point out of the mapping's course", ready: mapped, run: goals::straighten },
     Action { name: "transmitter", keys: &[key('o')], view: HERE, short: "transmitter off or on", long: "switch the simulated transmitter off, or on again", ready: transmitter, run: acts::transmitter },
     Action { name: "pull the plug", keys: &[key('z')], view: HERE, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: sender, run: acts::plug },
 ];

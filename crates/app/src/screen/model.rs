@@ -37,6 +37,8 @@ pub enum Tone {
 
 /// Points of a strip chart.
 pub const STRIP: usize = 600;
+/// Beats of an input that a strip chart keeps: twelve seconds at 200 a second, and some.
+pub const TRACED: usize = 2600;
 
 /// See the module.
 #[expect(clippy::struct_excessive_bools, reason = "independent wishes to the loop, not modes")]
@@ -49,7 +51,7 @@ pub struct Model {
     pub view: View,
     /// The servo picked.
     pub servo: Pick<ServoId>,
-    /// The nudge's size, an index into `rows::NUDGES`.
+    /// The nudge's size, an index into `step::NUDGES`.
     pub nudge: usize,
     /// The chain of the picked servo, traced when it is asked for first in a frame.
     pub chain: OnceCell<Option<Vec<Link>>>,

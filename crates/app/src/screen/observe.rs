@@ -4,12 +4,15 @@ use crate::edition::Edition;
 use crate::screen::calibrate::forms::SEEN;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
-use crate::screen::model::{Model, STRIP, Tone};
+use crate::screen::inputs::goals;
+use crate::screen::model::{Model, STRIP, TRACED, Tone};
+use crate::screen::sequence::acts::{free_pose, keep_standing};
 use crate::session::Session;
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Back, Board, Rig};
-use wasvolta_core::stage::{About, Event, EventKind, LinkState, Play, Refusal};
+use wasvolta_core::rig::edit::keep_pose;
+use wasvolta_core::rig::{Back, Board, Does, Rig};
+use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::expander::{Lapse, Phase};
 use wasvolta_port::inlet::Shut;
@@ -59,19 +62,8 @@ impl Model {
         if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
             self.in_sequence.time = self.snapshot.player.at.as_secs_f64();
         }
-        if let Some(input) =
-            edition.index.inputs.place(self.input.id).and_then(|n| self.snapshot.inputs.get(n))
-            && input.raw.is_some()
-        {
-            if self.in_inputs.strip.len() == STRIP {
-                self.in_inputs.strip.pop_front();
-            }
-            // Nothing came: the line breaks off instead of going on as if it did.
-            let alive = link.and_then(|n| self.snapshot.links.get(n)).is_some_and(LinkState::is_heard);
-            let gap = if alive { 0.0 } else { f64::NAN };
-            let raw = input.stages.span + input.stages.clipped + gap;
-            self.in_inputs.strip.push_back((self.snapshot.now, raw, input.stages.shaped() + gap));
-        }
+        session.runner.engine.trace(self.input.id);
+        self.follow_trace();
         session.runner.keyboard.tick();
         self.in_inputs.keyboard = session.runner.keyboard.values();
         super::inputs::listen::hear(
@@ -91,6 +83,25 @@ impl Model {
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;
         }
+    }
+
+    /// Takes in every beat of the picked input since the last frame.
+    fn follow_trace(&mut self) {
+        let (trace, strip) = (&self.snapshot.trace, &mut self.in_inputs.strip);
+        if trace.of != Some(self.input.id) {
+            return;
+        }
+        if trace.count < self.in_inputs.traced {
+            strip.clear();
+            self.in_inputs.traced = 0;
+        }
+        for sample in trace.since(self.in_inputs.traced) {
+            if strip.len() == TRACED {
+                strip.pop_front();
+            }
+            strip.push_back(sample);
+        }
+        self.in_inputs.traced = trace.count;
     }
 
     /// A stick that rests elsewhere than it was learned is said once.
@@ -126,13 +137,13 @@ impl Model {
         self.meter = picked.and_then(|servo| simulated.meter_hz(rig, rig.board(&servo.board)?));
     }
 
-    fn hear(&mut self, session: &Session, event: Event, now: Duration) {
+    fn hear(&mut self, session: &mut Session, event: Event, now: Duration) {
         let edition = Arc::clone(session.runner.edition_of(&self.snapshot));
         let rig: &Rig = &edition.rig;
         let (servo, link) = match event.about {
             About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
             About::Link(link) => ("", edition.link(link).map_or("", |l| l.name.as_str())),
-            About::Output => ("", ""),
+            About::Input(_) | About::Output => ("", ""),
         };
         let words = match event.kind {
             EventKind::Refused(Refusal::Cannot) => {
@@ -178,12 +189,57 @@ impl Model {
                 }
                 words
             }
+            EventKind::Pressed { place, does } => return self.pressed(session, (event, does, place), now),
+            EventKind::AsIf(on) => {
+                let About::Input(input) = event.about else { return };
+                let input = edition.input(input).map_or("", |input| input.name.as_str());
+                format!(
+                    "{input} {}",
+                    if on { "reads as if it were moved" } else { "is what its link says again" }
+                )
+            }
+            EventKind::LostReleased => {
+                let words = format!("{servo} was released: a link of what moves it is lost");
+                self.say(Tone::Refused, words.clone(), now);
+                words
+            }
             EventKind::Displaced => {
                 let words = format!("{servo} glides to where it may stand: the edit left it outside");
                 self.say(Tone::Done, words.clone(), now);
                 words
             }
         };
+        self.note(event.at, words);
+    }
+
+    /// A switch was pressed, and what it does was done; a pose is kept here.
+    fn pressed(&mut self, session: &mut Session, (event, does, place): (Event, Does, u8), now: Duration) {
+        let About::Input(input) = event.about else { return };
+        let Some(name) = session.runner.edition.input(input).map(|input| input.name.clone()) else { return };
+        let rig = &session.document.rig;
+        let press = rig.presses.iter().find(|press| press.input == name && press.place() == place).cloned();
+        let words = match press {
+            Some(press) if does == Does::Keep => {
+                let like = press.pose.unwrap_or_else(|| "kept".to_owned());
+                let pose = free_pose(&session.document.rig, &like);
+                match keep_standing(&self.scene(session), &pose) {
+                    Ok(targets) => {
+                        let edit = |rig: &Rig| keep_pose(rig, &pose, &targets);
+                        match session.edit(&format!("pose {pose} kept by {name}"), edit) {
+                            Ok(()) => {
+                                self.bell = true;
+                                format!("{name} was pressed: the pose {pose} is kept")
+                            }
+                            Err(why) => format!("{name} was pressed, and no pose is kept: {why}"),
+                        }
+                    }
+                    Err(why) => format!("{name} was pressed, and no pose is kept: {why}"),
+                }
+            }
+            Some(press) => format!("{name} was pressed: it {}", goals::does(&press)),
+            None => format!("{name} was pressed: {}", does.word()),
+        };
+        self.say(Tone::Done, words.clone(), now);
         self.note(event.at, words);
     }
 

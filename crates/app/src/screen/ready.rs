@@ -257,7 +257,30 @@ pub fn input(scene: &Scene) -> Ready {
 /// There is an input, and a joint to tie it to.
 pub fn tieable(scene: &Scene) -> Ready {
     input(scene)?;
-    fitted(scene)
+    servo(scene)?;
+    // What has a level needs no marks to be told one.
+    if scene.picked().is_some_and(|picked| !picked.servo.kind.has_angles()) { Ok(()) } else { fitted(scene) }
+}
+
+/// The picked input moves something.
+pub fn mapped(scene: &Scene) -> Ready {
+    need(scene.mapping().is_some(), "this input moves nothing yet: t ties it to the picked joint")
+}
+
+/// It moves something, and is heard: where it stands is known.
+pub fn bendable(scene: &Scene) -> Ready {
+    mapped(scene)?;
+    let live = scene.input_place().and_then(|n| scene.input_state(n)).is_some_and(|state| state.live);
+    need(live, "the input is not heard, and so stands nowhere")
+}
+
+/// The picked input is a switch.
+pub fn is_switch(scene: &Scene) -> Ready {
+    input(scene)?;
+    need(
+        scene.input().is_some_and(|input| input.switch.is_some()),
+        "it is no switch: the command switch makes it one, and V watches it",
+    )
 }
 
 /// The input's transmitter is simulated.

@@ -1,148 +1,323 @@
-//! The rows that can be picked in a view, their names, and how large a step of each is.
-//!
-//! What a step does stands in `update`; how a row looks stands in the views.
+//! A line of a view that can be picked and changed: one kind of value, whatever it is about. A new setting is one line in
+//! the list of its room.
 
-/// Rows of the Inputs view that can be changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum InputRow {
-    /// Which input.
-    Which,
-    /// The simulated knob itself.
-    Turn,
-    /// Raw value at the low end.
-    Low,
-    /// Raw value at rest.
-    Centre,
-    /// Raw value at the high end.
-    High,
-    /// Which way it is pressed, of a switch.
-    Pressed,
-    /// How long its contacts may bounce.
-    Debounce,
-    /// Trim.
-    Trim,
-    /// Deadband.
-    Deadband,
-    /// Expo.
-    Expo,
-    /// Smoothing.
-    Smoothing,
-    /// Rate upwards.
-    Rise,
-    /// Rate downwards.
-    Fall,
-    /// The joint's angle at the low end.
-    MapLow,
-    /// The joint's angle at the high end.
-    MapHigh,
-    /// What happens when the link is lost.
-    Failsafe,
+use super::context::Context;
+use super::entry;
+use super::scene::Scene;
+use wasvolta_core::range::{self, Range};
+use wasvolta_core::rig::Input;
+use wasvolta_core::shape::Stages;
+
+/// See the module.
+pub struct Row {
+    /// What it belongs to; empty where that is what the row above does.
+    pub stage: &'static str,
+    /// Its name.
+    pub name: &'static str,
+    /// Whether it is there now.
+    pub applies: fn(&Scene) -> bool,
+    /// What stands in it, and how that is changed.
+    pub holds: Holds,
+    /// The value behind the stage, of the last row of one.
+    pub behind: Option<fn(&Stages) -> f64>,
 }
 
-/// Rows of the Sequence view that can be changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SequenceRow {
-    /// Which sequence.
-    Which,
-    /// The time one looks at.
-    Time,
-    /// Which step.
-    Step,
-    /// Its pose.
-    Pose,
-    /// Its move time.
-    Move,
-    /// Its dwell.
-    Dwell,
-    /// Its easing.
-    Easing,
+/// What stands in a row.
+pub enum Holds {
+    /// A number.
+    Number {
+        /// Its unit: how it is written and read, and how far a step goes.
+        unit: &'static Unit,
+        /// Its value; none where it is off.
+        get: fn(&Scene) -> Option<f64>,
+        /// Sets it.
+        set: Set,
+        /// Where it is off: how that is written. It is typed that way too.
+        off: Option<&'static str>,
+    },
+    /// One of some.
+    Choice {
+        /// How the present one is written.
+        show: fn(&Scene) -> String,
+        /// Goes on to another: −1 or 1.
+        change: fn(&mut Context, isize),
+        /// Takes what was typed; none where it can only be chosen.
+        enter: Option<Enter>,
+    },
 }
 
-impl SequenceRow {
-    /// In the order they are drawn.
-    pub const ALL: [Self; 7] =
-        [Self::Which, Self::Time, Self::Step, Self::Pose, Self::Move, Self::Dwell, Self::Easing];
+/// Takes what was typed; where it is not understood it says what is, and nothing has changed.
+pub type Enter = fn(&mut Context, &str) -> Result<(), String>;
 
-    /// The name of a row.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Which => "sequence",
-            Self::Time => "look at",
-            Self::Step => "step",
-            Self::Pose => "pose",
-            Self::Move => "move",
-            Self::Dwell => "dwell",
-            Self::Easing => "easing",
+/// How a number is set.
+pub enum Set {
+    /// In the picked input, as an edit.
+    Input(fn(&mut Input, Option<f64>)),
+    /// By doing something.
+    By(fn(&mut Context, Option<f64>)),
+}
+
+/// A unit of numbers in rows.
+pub struct Unit {
+    /// How far a step goes, by the size of the nudge.
+    pub steps: [f64; 6],
+    /// How a number is written.
+    pub show: fn(f64) -> String,
+    /// How it is read.
+    pub read: fn(&str) -> Result<f64, String>,
+    /// What it may be.
+    pub range: &'static Range,
+}
+
+impl Row {
+    /// A number that is always there.
+    pub const fn number(
+        stage: &'static str,
+        name: &'static str,
+        unit: &'static Unit,
+        get: fn(&Scene) -> Option<f64>,
+        set: Set,
+    ) -> Self {
+        Self {
+            stage,
+            name,
+            applies: |_| true,
+            holds: Holds::Number { unit, get, set, off: None },
+            behind: None,
+        }
+    }
+
+    /// One of some, by the arrows.
+    pub const fn choice(
+        stage: &'static str,
+        name: &'static str,
+        show: fn(&Scene) -> String,
+        change: fn(&mut Context, isize),
+    ) -> Self {
+        let holds = Holds::Choice { show, change, enter: None };
+        Self { stage, name, applies: |_| true, holds, behind: None }
+    }
+
+    /// There only where something is so.
+    pub const fn when(self, applies: fn(&Scene) -> bool) -> Self {
+        Self { applies, ..self }
+    }
+
+    /// The last one of its stage.
+    pub const fn behind(self, value: fn(&Stages) -> f64) -> Self {
+        Self { behind: Some(value), ..self }
+    }
+
+    /// A number that may be off.
+    pub const fn or(mut self, words: &'static str) -> Self {
+        if let Holds::Number { off, .. } = &mut self.holds {
+            *off = Some(words);
+        }
+        self
+    }
+
+    /// A choice that can be typed too.
+    pub const fn typed(mut self, take: Enter) -> Self {
+        if let Holds::Choice { enter, .. } = &mut self.holds {
+            *enter = Some(take);
+        }
+        self
+    }
+
+    /// What stands in it, as it is written.
+    pub fn show(&self, scene: &Scene) -> String {
+        match &self.holds {
+            Holds::Number { unit, get, off, .. } => match (get(scene), off) {
+                (Some(value), _) => (unit.show)(value + 0.0),
+                (None, Some(words)) => (*words).to_owned(),
+                (None, None) => "–".to_owned(),
+            },
+            Holds::Choice { show, .. } => show(scene),
+        }
+    }
+
+    /// What the arrows do to it.
+    pub fn hint(&self, nudge: usize) -> String {
+        match &self.holds {
+            Holds::Number { unit, .. } => format!("← → by {}", unit.step(nudge)),
+            Holds::Choice { enter: None, .. } => "← → choose".to_owned(),
+            Holds::Choice { .. } => "← → choose, or type".to_owned(),
+        }
+    }
+
+    /// Changes it by a step, within what it may be.
+    pub fn change(&self, desk: &mut Context, direction: f64) {
+        let nudge = desk.model.nudge;
+        match &self.holds {
+            Holds::Choice { change, .. } => change(desk, if direction > 0.0 { 1 } else { -1 }),
+            Holds::Number { unit, get, set, off } => {
+                let value = get(&desk.model.scene(desk.session));
+                let next = match value {
+                    Some(value) => value + unit.step(nudge) * direction,
+                    // What is off begins at a whole, and goes off again below its least.
+                    None if off.is_some() && direction > 0.0 => 1.0,
+                    None if off.is_some() => return,
+                    None => unit.step(nudge) * direction,
+                };
+                let next = (next * 1e4).round() / 1e4;
+                let least = unit.range.least;
+                let next = (off.is_none() || next >= least).then(|| next.clamp(least, unit.range.greatest));
+                if next != value {
+                    self.set(desk, set, next);
+                }
+            }
+        }
+    }
+
+    /// Takes what was typed.
+    ///
+    /// # Errors
+    /// Says what is understood; nothing has changed then.
+    pub fn enter(&self, desk: &mut Context, text: &str) -> Result<(), String> {
+        match &self.holds {
+            Holds::Choice { enter: Some(enter), .. } => enter(desk, text),
+            Holds::Choice { .. } => Err("← and → choose this one".to_owned()),
+            Holds::Number { set, off: Some(words), .. } if text.trim() == *words => {
+                self.set(desk, set, None);
+                Ok(())
+            }
+            Holds::Number { unit, set, .. } => {
+                let value = (unit.read)(text)?;
+                unit.range.check(value).map_err(|outside| outside.to_string())?;
+                self.set(desk, set, Some(value));
+                Ok(())
+            }
+        }
+    }
+
+    fn set(&self, desk: &mut Context, set: &Set, value: Option<f64>) {
+        match set {
+            Set::By(set) => set(desk, value),
+            Set::Input(set) => {
+                let Some(input) = desk.input().map(|input| input.name.clone()) else { return };
+                let words = format!("{input}: {} {}", self.name, self.written(value));
+                desk.edit(&words, |rig| {
+                    wasvolta_core::rig::edit::change_input(rig, &input, |input| set(input, value))
+                });
+            }
+        }
+    }
+
+    /// A value of it, as it is written.
+    pub fn written(&self, value: Option<f64>) -> String {
+        match (&self.holds, value) {
+            (Holds::Number { unit, .. }, Some(value)) => (unit.show)(value + 0.0),
+            (Holds::Number { off, .. }, None) => off.unwrap_or("off").to_owned(),
+            (Holds::Choice { .. }, _) => String::new(),
         }
     }
 }
 
-/// Sizes of a nudge on a servo, from small to large.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Nudge {
-    /// Microseconds.
-    Us(f64),
-    /// One tick.
-    Tick,
-    /// One degree.
-    Degree,
-}
-
-/// The nudges, in the order that , and . go through.
-pub const NUDGES: [Nudge; 6] =
-    [Nudge::Us(1.0), Nudge::Tick, Nudge::Us(5.0), Nudge::Us(10.0), Nudge::Degree, Nudge::Us(50.0)];
-
-impl InputRow {
-    /// The name of a row.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Which => "input",
-            Self::Turn => "turn it",
-            Self::Low => "low end",
-            Self::Centre => "rest",
-            Self::High => "high end",
-            Self::Pressed => "pressed",
-            Self::Debounce => "debounce",
-            Self::Trim => "trim",
-            Self::Deadband => "deadband",
-            Self::Expo => "expo",
-            Self::Smoothing => "smoothing",
-            Self::Rise => "rise",
-            Self::Fall => "fall",
-            Self::MapLow => "at low end",
-            Self::MapHigh => "at high end",
-            Self::Failsafe => "when lost",
-        }
-    }
-
-    /// The size of its step at a nudge, in its own unit.
-    pub fn step(self, nudge: usize) -> f64 {
-        let sizes = match self {
-            Self::Low | Self::Centre | Self::High => RAW,
-            Self::Smoothing | Self::Debounce => MILLISECONDS,
-            Self::Rise | Self::Fall => RATE,
-            Self::MapLow | Self::MapHigh | Self::Failsafe => ANGLE,
-            _ => SHARE,
-        };
-        sizes.get(nudge).copied().unwrap_or(sizes[0])
+impl Unit {
+    fn step(&self, nudge: usize) -> f64 {
+        self.steps.get(nudge).copied().unwrap_or(self.steps[0])
     }
 }
 
-/// Step sizes by nudge, for each kind of value.
-const RAW: [f64; 6] = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0];
-const SHARE: [f64; 6] = [0.01, 0.01, 0.02, 0.05, 0.1, 0.2];
+/// A value as a device sends it.
+pub static RAW: Unit = Unit {
+    steps: [1.0, 2.0, 5.0, 10.0, 20.0, 50.0],
+    show: |value| format!("{}", (value * 1e3).round() / 1e3),
+    read: entry::plain,
+    range: &range::RAW,
+};
+
+const SHARES: [f64; 6] = [0.01, 0.01, 0.02, 0.05, 0.1, 0.2];
+
+/// What is added to a share of a way.
+pub static TRIM: Unit =
+    Unit { steps: SHARES, show: |value| format!("{value:+.3}"), read: entry::plain, range: &range::TRIM };
+
+/// A part of a way.
+pub static PART: Unit =
+    Unit { steps: SHARES, show: |value| format!("{value:.3}"), read: entry::plain, range: &range::DEADBAND };
+
+/// How much of a cube a curve has.
+pub static EXPO: Unit =
+    Unit { steps: SHARES, show: |value| format!("{value:+.2}"), read: entry::plain, range: &range::EXPO };
+
+/// A place from −1 to 1.
+pub static PLACE: Unit =
+    Unit { steps: SHARES, show: |value| format!("{value:+.2}"), read: entry::plain, range: &range::TRIM };
+
+/// A share of an input.
+pub static WEIGHT: Unit =
+    Unit { steps: SHARES, show: |value| format!("× {value:.2}"), read: entry::plain, range: &range::WEIGHT };
+
 const MILLISECONDS: [f64; 6] = [5.0, 5.0, 10.0, 20.0, 50.0, 100.0];
-const RATE: [f64; 6] = [0.1, 0.1, 0.2, 0.5, 1.0, 2.0];
-const ANGLE: [f64; 6] = [0.5, 1.0, 1.0, 2.0, 5.0, 10.0];
 
-const TIMES: [f64; 6] = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5];
+/// The time of a smoothing.
+pub static SMOOTHING: Unit = Unit {
+    steps: MILLISECONDS,
+    show: |value| format!("{value:.0} ms"),
+    read: milliseconds,
+    range: &range::SMOOTHING,
+};
 
-/// The step of a time at a nudge, in seconds.
-pub fn step_of_time(nudge: usize) -> f64 {
-    TIMES.get(nudge).copied().unwrap_or(0.1)
+/// The time for which contacts bounce.
+pub static DEBOUNCE: Unit = Unit {
+    steps: MILLISECONDS,
+    show: |value| format!("{value:.0} ms"),
+    read: milliseconds,
+    range: &range::DEBOUNCE,
+};
+
+/// Whole ways a second.
+pub static RATE: Unit = Unit {
+    steps: [0.1, 0.1, 0.2, 0.5, 1.0, 2.0],
+    show: |value| format!("{value:.2} /s"),
+    read: entry::plain,
+    range: &range::RATE,
+};
+
+const TENS: [f64; 6] = [0.5, 1.0, 1.0, 2.0, 5.0, 10.0];
+
+/// An angle of a joint.
+pub static ANGLE: Unit = Unit {
+    steps: TENS,
+    show: |value| format!("{value:+.1}°"),
+    read: |text| entry::angle(text).map(wasvolta_core::unit::Degrees::get),
+    range: &range::ANGLE,
+};
+
+/// A level, or a place along a row of poses.
+pub static LEVEL: Unit =
+    Unit { steps: TENS, show: |value| format!("{value:.0} %"), read: percent, range: &range::LEVEL };
+
+/// A rate of a continuous servo.
+pub static RATE_LEVEL: Unit =
+    Unit { steps: TENS, show: |value| format!("{value:+.0} %"), read: percent, range: &range::RATE_LEVEL };
+
+/// How fast a joint turns.
+pub static TURN_RATE: Unit = Unit {
+    steps: TENS,
+    show: |value| format!("{value:+.1} °/s"),
+    read: |text| {
+        entry::plain(text.trim().trim_end_matches("/s").trim_end_matches('°').trim_end_matches("deg"))
+    },
+    range: &range::TURN_RATE,
+};
+
+/// A time of a step or a move.
+pub static TIME: Unit = Unit {
+    steps: [0.01, 0.02, 0.05, 0.1, 0.2, 0.5],
+    show: |value| format!("{value:.2} s"),
+    read: entry::seconds,
+    range: &range::TIME,
+};
+
+/// A bare time of smoothing or debouncing is in milliseconds, as it is shown.
+fn milliseconds(text: &str) -> Result<f64, String> {
+    let bare = text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.');
+    let text = if bare { format!("{text}ms") } else { text.to_owned() };
+    Ok(entry::seconds(&text)? * 1000.0)
 }
 
-/// An index moved within a list; it stops at the ends.
-pub fn moved(index: usize, by: isize, length: usize) -> usize {
-    index.saturating_add_signed(by).min(length.saturating_sub(1))
+fn percent(text: &str) -> Result<f64, String> {
+    entry::plain(text.trim().trim_end_matches('%').trim_end())
 }

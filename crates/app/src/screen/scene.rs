@@ -2,7 +2,7 @@
 
 use crate::edition::Edition;
 use crate::screen::model::Model;
-use crate::screen::rows::{InputRow, Nudge};
+use crate::screen::step::Nudge;
 use crate::session::Session;
 use crate::survey;
 use wasvolta_core::diagnose;
@@ -10,7 +10,7 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Input, Joint, Link, Protocol, Rig, Sequence, Servo, Signal};
+use wasvolta_core::rig::{Board, Input, Joint, Link, Mapping, Protocol, Rig, Sequence, Servo, Signal};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Timeline;
 use wasvolta_core::stage::plan::ServoPlan;
@@ -377,40 +377,25 @@ impl<'a> Scene<'a> {
         Some((self.rig.sequences.get(n)?, self.edition.plan.timelines.get(n)?))
     }
 
-    /// Rows of the Inputs view, as far as they apply.
-    pub fn input_rows(&self) -> Vec<InputRow> {
+    /// The mappings that the picked input has a part in: by a share, or as the switch that they look at.
+    pub fn mappings(&self) -> Vec<&'a Mapping> {
         let Some(input) = self.input() else { return Vec::new() };
-        let mut rows = Vec::new();
-        if self.rig.inputs.len() > 1 {
-            rows.push(InputRow::Which);
-        }
-        if self.sender.is_some_and(|sender| sender.at.is_some()) {
-            rows.push(InputRow::Turn);
-        }
-        rows.push(InputRow::Low);
-        if input.centre.is_some() {
-            rows.push(InputRow::Centre);
-        }
-        rows.push(InputRow::High);
-        if input.switch.is_some() {
-            rows.extend([InputRow::Pressed, InputRow::Debounce]);
-        }
-        // A switch has nothing between its positions; what was said of that all the same is shown.
-        let shaped = |value: f64| input.switch.is_none() || value != 0.0;
-        rows.extend(shaped(input.trim).then_some(InputRow::Trim));
-        rows.extend(shaped(input.deadband).then_some(InputRow::Deadband));
-        rows.extend((input.curve.is_empty() && shaped(input.expo)).then_some(InputRow::Expo));
-        rows.extend([InputRow::Smoothing, InputRow::Rise, InputRow::Fall]);
-        if self.mapping().is_some() {
-            rows.extend([InputRow::MapLow, InputRow::MapHigh, InputRow::Failsafe]);
-        }
-        rows
+        self.rig.mappings.iter().filter(|mapping| mapping.inputs().any(|name| name == input.name)).collect()
     }
 
-    /// The first mapping of the picked input.
-    pub fn mapping(&self) -> Option<&'a wasvolta_core::rig::Mapping> {
-        let input = self.input()?;
-        self.rig.mappings.iter().find(|m| m.input == input.name)
+    /// The one of them that is looked at.
+    pub fn mapping(&self) -> Option<&'a Mapping> {
+        let all = self.mappings();
+        let picked = self.model.in_inputs.mapping.id;
+        all.iter().find(|mapping| mapping.id == picked).or(all.first()).copied()
+    }
+
+    /// What that one moves: the picked servo where it is among them, else the first.
+    pub fn moved(&self) -> Option<Picked<'a>> {
+        let names = self.edition.parts().moved_by(self.mapping()?);
+        let is_moved = |servo: &Servo| self.rig.spoken_name(servo).is_some_and(|name| names.contains(&name));
+        let picked = self.picked().filter(|picked| is_moved(picked.servo));
+        picked.or_else(|| self.servo(self.rig.servos.iter().position(is_moved)?))
     }
 
     /// Where a servo's joint would start a sequence from: where it stands, else its home.

@@ -2,6 +2,7 @@
 
 pub mod acts;
 mod advice;
+pub mod rows;
 pub mod state;
 mod view;
 pub mod wholes;
@@ -31,8 +32,8 @@ pub static PANEL: Panel = Panel {
     },
     actions: ACTIONS,
     questions: &[wholes::QUESTIONS],
-    change: acts::change,
-    pick: acts::pick_row,
+    change: rows::change,
+    pick: rows::pick_row,
     arrows: ("", ""),
     nudges: true,
     typed: Typed::For(Purpose::SequenceRow),

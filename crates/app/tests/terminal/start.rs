@@ -73,7 +73,7 @@ fn a_live_run_with_hand_and_knob_is_recorded_and_replayed() {
     pane.keys(&["Right", "Right", "g"]);
     pane.see(" map");
     // An edit in the middle of it: another plan runs from there.
-    pane.keys(&["F3", "Down", "Down"]);
+    pane.keys(&["F3", "Down", "Down", "Down"]);
     pane.text("20");
     pane.keys(&["Enter"]);
     pane.see("unsaved");

@@ -201,12 +201,106 @@ pub(crate) fn joint(schema: &mut Schema) {
 /// What an input's keys ask of each other.
 pub(crate) fn input(schema: &mut Schema) {
     let bent = json!({ "required": ["curve"], "properties": { "curve": { "minItems": 1 } } });
+    let in_degrees = json!({ "required": ["unit"], "properties": { "unit": { "const": "deg" } } });
     let has_positions = json!({ "required": ["switch"], "properties": { "switch": { "type": "object" } } });
     schema.insert(
         "allOf".to_owned(),
         json!([
             { "if": bent, "then": { "properties": { "expo": { "const": 0 } } } },
             { "if": has_positions, "then": without(&["centre"]) },
+            { "if": in_degrees, "then": { "allOf": [
+                without(&["centre", "switch"]),
+                { "properties": { "deadband": { "const": 0 }, "expo": { "const": 0 }, "curve": { "maxItems": 0 } } },
+            ] } },
+        ]),
+    );
+}
+
+/// What a mapping's keys ask of each other.
+pub(crate) fn mapping(schema: &mut Schema) {
+    let shares = json!({ "properties": { "from": { "minProperties": 1 } } });
+    schema.insert("allOf".to_owned(), json!([shares, { "not": { "required": ["when_lost", "failsafe"] } }]));
+}
+
+/// Exactly one kind of goal, with what belongs to that.
+pub(crate) fn goal(schema: &mut Schema) {
+    const LISTS: [&str; 2] = ["blend", "toggle"];
+    let none = json!({ "maxItems": 0 });
+    let form = |key: &str, others: &[&str], is: Value| {
+        let mut properties = serde_json::Map::new();
+        for list in LISTS.iter().chain(&["joints"]) {
+            properties.insert((*list).to_owned(), none.clone());
+        }
+        properties.insert(key.to_owned(), is);
+        if LISTS.contains(&key) {
+            properties.remove("joints");
+        }
+        json!({ "allOf": [without(others), { "required": [key], "properties": properties }] })
+    };
+    let one_of = |goal: Value, ends: &[&str]| {
+        let some = json!({ "required": ["points"], "properties": { "points": { "minItems": 1 } } });
+        let one = |key: &&str| json!({ "required": [key] });
+        let ways: Vec<Value> = ends.iter().map(one).chain([some]).collect();
+        json!({ "allOf": [goal, { "oneOf": ways }] })
+    };
+    let text = || json!({ "type": "string" });
+    let two = json!({ "minItems": 2, "maxItems": 2 });
+    let forms = json!([
+        form("joint", &["level", "rate", "levels_percent", "rates_deg_s", "over_s"], text()),
+        one_of(form("level", &["joint", "rate", "angles_deg", "rates_deg_s", "over_s"], text()), &["levels_percent"]),
+        one_of(form("rate", &["joint", "level", "angles_deg", "over_s"], text()), &["levels_percent", "rates_deg_s"]),
+        form("blend", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s", "over_s"], json!({ "minItems": 2 })),
+        { "allOf": [
+            form("toggle", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s"], two),
+            { "properties": { "points": none } },
+        ] },
+    ]);
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": forms }]));
+}
+
+/// Points of a mapping's course: none, or two and more.
+pub(crate) fn course(schema: &mut Schema) {
+    schema.insert("allOf".to_owned(), json!([{ "anyOf": [{ "maxItems": 0 }, { "minItems": 2 }] }]));
+}
+
+/// Pressed or not, or a position.
+pub(crate) fn at_position(schema: &mut Schema) {
+    let one = |key: &str, other: &str| json!({ "allOf": [without(&[other]), { "required": [key] }] });
+    schema.insert(
+        "allOf".to_owned(),
+        json!([{ "oneOf": [one("pressed", "position"), one("position", "pressed")] }]),
+    );
+}
+
+/// One of an angle, a level and a pose.
+pub(crate) fn failsafe(schema: &mut Schema) {
+    let one = |key: &str, others: [&str; 2]| json!({ "allOf": [without(&others), { "required": [key] }] });
+    let forms = json!([
+        one("angle_deg", ["level_percent", "pose"]),
+        one("level_percent", ["angle_deg", "pose"]),
+        one("pose", ["angle_deg", "level_percent"]),
+    ]);
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": forms }]));
+}
+
+/// What each thing that a press does asks for.
+pub(crate) fn press(schema: &mut Schema) {
+    schema.insert(
+        "allOf".to_owned(),
+        json!([
+            where_is(
+                "does",
+                &["play"],
+                false,
+                &json!({ "allOf": [{ "required": ["sequence"] }, without(&["pose"])] })
+            ),
+            where_is(
+                "does",
+                &["keep"],
+                false,
+                &json!({ "allOf": [{ "required": ["pose"] }, without(&["sequence"])] })
+            ),
+            where_is("does", &["stop", "hold", "cut"], false, &without(&["pose", "sequence"])),
         ]),
     );
 }

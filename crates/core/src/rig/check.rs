@@ -4,18 +4,19 @@
 //! [`super::file`]'s to find.
 
 mod found;
+mod mapping;
 mod names;
 mod servo;
 
 use super::card::Card;
 use super::{
-    Board, Ends, Flow, Index, Input, Joint, Link, Mapping, Parts, Port, PortKind, Protocol, QuitTo, Rig,
+    Board, Ends, Flow, Index, Input, Joint, Link, OwnUnit, Parts, Port, PortKind, Protocol, QuitTo, Rig,
     Sequence, Servo, Switch, protocol,
 };
 use crate::outside;
 use crate::range::{self, Range};
 use crate::unit::Degrees;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fmt;
 
 use found::Found;
@@ -116,10 +117,8 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
         check_input(&mut found, (rig, &names), n, input);
     }
     found.unique("input", rig.inputs.iter().map(|i| i.name.as_str()));
-    let mut mapped = HashSet::new();
-    for (n, mapping) in rig.mappings.iter().enumerate() {
-        check_mapping(&mut found, &names, (n, mapping), &mut mapped);
-    }
+    mapping::check(&mut found, rig, &names);
+    mapping::presses(&mut found, rig, &names);
     poses(&mut found, rig, &names);
     for (n, sequence) in rig.sequences.iter().enumerate() {
         check_sequence(&mut found, &names, n, sequence);
@@ -495,6 +494,22 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
             found.say(at.key("centre"), "the centre is not between the ends", "give the raw value at rest");
         }
     }
+    if input.unit == Some(OwnUnit::Deg) {
+        let shaped = [
+            ("centre", input.centre.is_some()),
+            ("switch", input.switch.is_some()),
+            ("deadband", input.deadband != 0.0),
+            ("expo", input.expo != 0.0),
+            ("curve", !input.curve.is_empty()),
+        ];
+        for (key, _) in shaped.into_iter().filter(|(_, is)| *is) {
+            let message = format!("an input in degrees has no {key}");
+            found.say(at.key(key), message, "remove the line, or the unit");
+        }
+        if low > high {
+            found.say(at.key("ends"), "degrees rise from the first end to the second", "turn the ends round");
+        }
+    }
     if let Some(switch) = &input.switch {
         check_switch(found, &at.key("switch"), switch);
         if input.centre.is_some() {
@@ -538,25 +553,6 @@ fn curve(found: &mut Found, at: &Path, input: &Input) {
     }
     if input.expo != 0.0 {
         found.say(at.key("expo"), "there are points and expo", "keep one of the two");
-    }
-}
-
-fn check_mapping<'r>(
-    found: &mut Found,
-    names: &Names<'_>,
-    (n, mapping): (usize, &'r Mapping),
-    mapped: &mut HashSet<&'r str>,
-) {
-    let at = Path::of("mapping", n);
-    found.known(at.key("input"), &mapping.input, &names.inputs);
-    found.known(at.key("joint"), &mapping.joint, &names.joints);
-    if !mapped.insert(&mapping.joint) {
-        let message = format!("{} is driven by another mapping already", mapping.joint);
-        found.say(at.key("joint"), message, "one input drives one joint; remove one of the two");
-    }
-    found.numbers(&at, mapping);
-    if let Some(failsafe) = &mapping.failsafe {
-        found.numbers(&at.key("failsafe"), failsafe);
     }
 }
 

@@ -6,6 +6,7 @@
 pub mod boards;
 pub mod joint;
 pub mod links;
+pub mod mappings;
 pub mod marks;
 pub mod roster;
 pub mod sequences;
@@ -14,7 +15,7 @@ pub use marks::{Observation, drop_mark, keep_mark};
 pub use sequences::{change_step, insert_step, keep_pose, remove_step};
 
 use super::check::problems;
-use super::{Ends, Failsafe, Joint, Limit, Mapping, Rig, Servo};
+use super::{Ends, Joint, Limit, Rig, Servo};
 use crate::clock::oscillator_from;
 use crate::fit::TurnsBack;
 use crate::scale::Scale;
@@ -266,53 +267,10 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
     })
 }
 
-/// Ties an input to a joint, over the joint's limits or its travel; an earlier mapping of the joint goes.
-pub fn tie(rig: &Rig, input: &str, joint: &str, span: (Degrees, Degrees)) -> Edited {
-    changed(rig, |rig| {
-        rig.mappings.retain(|m| m.joint != joint);
-        let angles = Ends { low: rounded_angle(span.0), high: rounded_angle(span.1) };
-        rig.mappings.push(Mapping {
-            input: input.to_owned(),
-            joint: joint.to_owned(),
-            angles_deg: angles,
-            ..Mapping::default()
-        });
-        Ok(())
-    })
-}
-
-/// Frees a joint of its mapping.
-pub fn untie(rig: &Rig, joint: &str) -> Edited {
-    changed(rig, |rig| {
-        rig.mappings.retain(|m| m.joint != joint);
-        Ok(())
-    })
-}
-
 /// Changes one input.
 pub fn change_input(rig: &Rig, input: &str, change: impl FnOnce(&mut super::Input)) -> Edited {
     changed(rig, |rig| {
         change(rig.inputs.iter_mut().find(|i| i.name == input).ok_or_else(|| missing("input", input))?);
-        Ok(())
-    })
-}
-
-/// Moves one end of a joint's mapping.
-pub fn set_mapping_end(rig: &Rig, joint: &str, end: End, angle: Degrees) -> Edited {
-    changed(rig, |rig| {
-        let mapping =
-            rig.mappings.iter_mut().find(|m| m.joint == joint).ok_or_else(|| missing("mapping", joint))?;
-        *mapping.angles_deg.at_mut(end) = rounded_angle(angle);
-        Ok(())
-    })
-}
-
-/// What a mapping does when its link is lost: go to an angle, or stay.
-pub fn set_failsafe(rig: &Rig, joint: &str, failsafe: Option<Failsafe>) -> Edited {
-    changed(rig, |rig| {
-        let mapping =
-            rig.mappings.iter_mut().find(|m| m.joint == joint).ok_or_else(|| missing("mapping", joint))?;
-        mapping.failsafe = failsafe;
         Ok(())
     })
 }
@@ -415,13 +373,5 @@ mod tests {
         assert_eq!(fewer, rig());
         assert!(remove_step(&fewer, "wake", 9).is_err());
         assert_eq!(insert_step(&rig(), "strike", 0, "look").unwrap().sequences[1].name, "strike");
-    }
-
-    #[test]
-    fn a_joint_has_one_mapping_at_a_time() {
-        let tied = tie(&rig(), "knob", "heron.beak", (Degrees::new(0.0), Degrees::new(30.0))).unwrap();
-        assert_eq!(tied.mappings.len(), 1);
-        assert!(untie(&tied, "heron.beak").unwrap().mappings.is_empty());
-        assert!(tie(&rig(), "pedal", "heron.beak", (Degrees::ZERO, Degrees::new(1.0))).is_err());
     }
 }

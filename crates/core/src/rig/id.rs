@@ -3,7 +3,7 @@
 //! Ids are never written in a file: reading numbers the parts, an edit numbers what is new, and no number is given twice
 //! while a rig is being worked on. Commands, events, snapshots and dialogs speak of parts by their ids.
 
-use super::{Board, Input, Joint, Link, Port, Pose, Rail, Rig, Sequence, Servo};
+use super::{Board, Input, Joint, Link, Mapping, Port, Pose, Rail, Rig, Sequence, Servo};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::fmt::Debug;
@@ -117,6 +117,8 @@ ids! {
     LinkId of Link in links, "link";
     /// An input's id.
     InputId of Input in inputs, "input";
+    /// A mapping's id.
+    MappingId of Mapping in mappings, "mapping";
     /// A pose's id.
     PoseId of Pose in poses, "pose";
     /// A sequence's id.
@@ -134,6 +136,9 @@ pub struct PartNumbers {
     pub inputs: Vec<InputId>,
     /// Of sequences.
     pub sequences: Vec<SequenceId>,
+    /// Of mappings; an older recording has none.
+    #[serde(default)]
+    pub mappings: Vec<MappingId>,
 }
 
 impl Rig {
@@ -144,6 +149,7 @@ impl Rig {
             links: self.links.iter().map(|part| part.id).collect(),
             inputs: self.inputs.iter().map(|part| part.id).collect(),
             sequences: self.sequences.iter().map(|part| part.id).collect(),
+            mappings: self.mappings.iter().map(|part| part.id).collect(),
         }
     }
 
@@ -154,6 +160,7 @@ impl Rig {
         self.links.iter_mut().zip(&numbers.links).for_each(|(part, id)| part.id = *id);
         self.inputs.iter_mut().zip(&numbers.inputs).for_each(|(part, id)| part.id = *id);
         self.sequences.iter_mut().zip(&numbers.sequences).for_each(|(part, id)| part.id = *id);
+        self.mappings.iter_mut().zip(&numbers.mappings).for_each(|(part, id)| part.id = *id);
         self.number_parts();
         self
     }

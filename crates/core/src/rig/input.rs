@@ -1,9 +1,9 @@
-//! Signals that come in, and what they drive.
+//! Signals that come in.
 
 use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
 use super::{Ends, InputId, Switch, is_zero, strict};
-use crate::unit::{Degrees, Seconds, Volts};
+use crate::unit::Volts;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +26,9 @@ pub struct Input {
     pub channel: String,
     /// Raw values at its ends.
     pub ends: Ends<f64>,
+    /// Its raw values are the joint's own degrees: they are not spread over its ends, and what is beyond those is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unit: Option<OwnUnit>,
     /// Raw value at rest, for one that returns to its middle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre: Option<f64>,
@@ -70,36 +73,13 @@ numbers! {
     }
 }
 
-/// One input to one joint.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(transform = number::ranged::<Mapping>)]
-pub struct Mapping {
-    /// The input.
-    pub input: String,
-    /// The joint.
-    pub joint: String,
-    /// The joint's angles at the input's two ends; they may fall.
-    pub angles_deg: Ends<Degrees>,
-    /// What to do when the link is lost: stay unless a failsafe angle is given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failsafe: Option<Failsafe>,
+/// The unit of raw values that need no span.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum OwnUnit {
+    /// Degrees of the joint.
+    Deg,
 }
-
-numbers! { Mapping { angles_deg: ANGLE } }
-
-/// Where a joint goes when its link is lost.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(transform = number::ranged::<Failsafe>)]
-pub struct Failsafe {
-    /// The angle.
-    pub angle_deg: Degrees,
-    /// The time to get there.
-    pub over_s: Seconds,
-}
-
-numbers! { Failsafe { angle_deg: ANGLE, over_s: TIME } }
 
 impl Input {
     /// An input with nothing said about its shaping yet.
@@ -110,6 +90,7 @@ impl Input {
             link: link.to_owned(),
             channel: channel.to_owned(),
             ends,
+            unit: None,
             centre: None,
             switch: None,
             trim: 0.0,

@@ -2,8 +2,8 @@
 
 use super::id::{Part, PartId};
 use super::{
-    Board, BoardId, Input, InputId, Joint, JointId, LinkId, Mapping, Port, PortId, Pose, PoseId, Rail,
-    RailId, Rig, Sequence, SequenceId, Servo, ServoId, speed_of, spoken_name, through_of,
+    Board, BoardId, Input, InputId, Joint, JointId, LinkId, Mapping, MappingId, Port, PortId, Pose, PoseId,
+    Rail, RailId, Rig, Sequence, SequenceId, Servo, ServoId, speed_of, spoken_name, through_of,
 };
 use crate::linkage::Transmission;
 use crate::scale::Scale;
@@ -59,14 +59,16 @@ pub struct Index {
     pub links: Places<LinkId>,
     /// Inputs.
     pub inputs: Places<InputId>,
+    /// Mappings.
+    pub mappings: Places<MappingId>,
     /// Poses.
     pub poses: Places<PoseId>,
     /// Sequences.
     pub sequences: Places<SequenceId>,
     /// By a servo's name, the place of the joint that it turns.
     turned: HashMap<Box<str>, usize>,
-    /// By a joint's name, the place of the mapping that drives it.
-    mapped: HashMap<Box<str>, usize>,
+    /// By the name that poses use, the places of the mappings that move it.
+    mapped: HashMap<Box<str>, Vec<usize>>,
 }
 
 impl Index {
@@ -78,9 +80,13 @@ impl Index {
                 turned.entry(servo.into()).or_insert(place);
             }
         }
-        let mut mapped = HashMap::new();
+        let poses = Places::of(&rig.poses);
+        let mut mapped: HashMap<Box<str>, Vec<usize>> = HashMap::new();
         for (place, mapping) in rig.mappings.iter().enumerate() {
-            mapped.entry(mapping.joint.as_str().into()).or_insert(place);
+            let find = |pose: &str| rig.poses.get(poses.named(pose)?);
+            for name in super::mapping::moved(mapping, find) {
+                mapped.entry(name.into()).or_default().push(place);
+            }
         }
         Self {
             rails: Places::of(&rig.rails),
@@ -90,7 +96,8 @@ impl Index {
             joints: Places::of(&rig.joints),
             links: Places::of(&rig.links),
             inputs: Places::of(&rig.inputs),
-            poses: Places::of(&rig.poses),
+            mappings: Places::of(&rig.mappings),
+            poses,
             sequences: Places::of(&rig.sequences),
             turned,
             mapped,
@@ -161,14 +168,19 @@ impl<'r> Parts<'r> {
         self.rig.joints.get(*self.index.turned.get(servo)?)
     }
 
-    /// The place of the mapping that drives a joint.
-    pub fn mapping_place(self, joint: &str) -> Option<usize> {
-        self.index.mapped.get(joint).copied()
+    /// The places of the mappings that move something, by the name that poses use.
+    pub fn mapping_places(self, name: &str) -> &'r [usize] {
+        self.index.mapped.get(name).map_or(&[], Vec::as_slice)
     }
 
-    /// The mapping that drives a joint.
-    pub fn mapping_of(self, joint: &str) -> Option<&'r Mapping> {
-        self.rig.mappings.get(self.mapping_place(joint)?)
+    /// What a mapping moves, as [`Rig::moved_by`] says.
+    pub fn moved_by(self, mapping: &'r Mapping) -> Vec<&'r str> {
+        super::mapping::moved(mapping, |pose| self.pose(pose))
+    }
+
+    /// The mapping of that name.
+    pub fn mapping(self, name: &str) -> Option<&'r Mapping> {
+        self.rig.mappings.get(self.index.mappings.named(name)?)
     }
 
     /// What is between a servo's shaft and its joint, as [`Rig::through`] says.

@@ -6,8 +6,8 @@ use super::exercise::Exercise;
 use super::{Plan, Wire};
 use crate::guard::Stopped;
 use crate::link::Health;
-use crate::rig::{Back, InputId, LinkId, SequenceId, ServoId};
-use crate::unit::{Micros, Ticks, exactly};
+use crate::rig::{Back, Does, InputId, LinkId, SequenceId, ServoId, Wave, WaveShape};
+use crate::unit::{Micros, Seconds, Ticks, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -131,6 +131,48 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     },
     /// Leave the sequence.
     StopPlaying,
+    /// Let an input read as if something were moved, whatever its link says, until that is taken off again.
+    AsIf {
+        /// The input.
+        input: Input,
+        /// What stands in; none for what its link says.
+        by: Option<AsIf>,
+    },
+}
+
+/// What stands in for an input for a while, over its own span.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AsIf {
+    /// It stands at a share of its span, 0–1, as a hand has put it.
+    Hand(f64),
+    /// It moves along a wave over all of its span.
+    Wave {
+        /// The form.
+        shape: WaveShape,
+        /// The time of one round, in seconds.
+        period_s: f64,
+    },
+}
+
+impl AsIf {
+    /// Whether its numbers are some that can be.
+    pub fn is_sound(&self) -> bool {
+        match self {
+            Self::Hand(share) => (0.0..=1.0).contains(share),
+            Self::Wave { period_s, .. } => crate::range::PERIOD.holds(*period_s),
+        }
+    }
+
+    /// The share of the span at a time.
+    pub fn at(&self, now: Duration) -> f64 {
+        match *self {
+            Self::Hand(share) => share,
+            Self::Wave { shape, period_s } => {
+                Wave { shape, period_s: Seconds::new(period_s), low: 0.0, high: 1.0, ..Wave::USUAL }.at(now)
+            }
+        }
+    }
 }
 
 /// A command whose parts are named by their places in the plan.
@@ -169,6 +211,7 @@ impl<S: Copy, I: Copy, Q: Copy> Command<S, I, Q> {
             Self::Pause => Command::Pause,
             Self::Seek { sequence, at } => Command::Seek { sequence: sequence_of(sequence)?, at },
             Self::StopPlaying => Command::StopPlaying,
+            Self::AsIf { input, by } => Command::AsIf { input: input_of(input)?, by },
         })
     }
 }
@@ -299,6 +342,17 @@ pub enum EventKind {
     Interrupted(Back),
     /// The board of a servo is back, and its pulses had gone on.
     Resumed,
+    /// A switch came to a position, from 0, at which something is done.
+    Pressed {
+        /// The position.
+        place: u8,
+        /// What is done.
+        does: Does,
+    },
+    /// An input reads as if something were moved, or as what its link says again.
+    AsIf(bool),
+    /// A servo's pulses stopped because a link of what moves it is lost.
+    LostReleased,
     /// An edit has left a servo where it may not stand: it glides to the nearest place where it may.
     Displaced,
 }
@@ -312,6 +366,8 @@ pub enum About {
     Servo(ServoId),
     /// A link.
     Link(LinkId),
+    /// An input.
+    Input(InputId),
 }
 
 impl About {
@@ -319,7 +375,7 @@ impl About {
     pub const fn servo(self) -> Option<ServoId> {
         match self {
             Self::Servo(servo) => Some(servo),
-            Self::Output | Self::Link(_) => None,
+            Self::Output | Self::Link(_) | Self::Input(_) => None,
         }
     }
 }

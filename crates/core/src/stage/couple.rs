@@ -76,7 +76,7 @@ fn tie(rig: Parts<'_>, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan
     for (n, own) in others {
         servos[*n].led = Some(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() });
         servos[*n].idle = None;
-        servos[*n].mapping = None;
+        servos[*n].follows = Box::default();
     }
 }
 
@@ -139,7 +139,8 @@ impl Plan {
             | Command::Play { .. }
             | Command::Pause
             | Command::Seek { .. }
-            | Command::StopPlaying => command,
+            | Command::StopPlaying
+            | Command::AsIf { .. } => command,
         }
     }
 }

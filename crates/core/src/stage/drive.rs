@@ -4,15 +4,14 @@
 //! *Settle* is [`super::couple`]'s: what turns a joint together agrees how far that gets. *Commit* sets it.
 
 use super::exercise::Exercising;
-use super::plan::{MappingPlan, ServoPlan};
-use super::{
-    Act, GLIDE_PATIENCE, InputState, LinkState, Output, Owner, Plan, Play, Player, ServoState, Wire,
-};
+use super::mix::{Along, Follow, Lost, MappingState, Stand, at_least};
+use super::plan::ServoPlan;
+use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
 use crate::guard::HAIR;
 use crate::guard::Stopped;
+use crate::rig::Take;
 use crate::sequence::{Moment, Timeline};
-use crate::shape::two_sided;
-use crate::unit::Micros;
+use crate::unit::{Degrees, Micros};
 use std::time::Duration;
 
 /// The time that passes in one call.
@@ -23,16 +22,54 @@ pub(super) struct Beat {
     pub seconds: f64,
 }
 
-/// Where a servo should be, on whose word, and the seconds that a failsafe move may take.
+/// Where a servo should be, on whose word, and how.
 pub(super) struct Wanted {
     target: Micros,
     owner: Owner,
-    over: Option<f64>,
+    /// The place of the mapping whose word it is.
+    by: usize,
+    how: How,
+}
+
+/// How something is wanted.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum How {
+    /// As soon as it may be.
+    Soon,
+    /// In so many seconds.
+    Over(f64),
+    /// So fast, in place of a target; with the pulse's sign, in the unit of its speeds.
+    AtRate(f64),
+    /// It is to get no pulse.
+    LetGo,
 }
 
 impl Wanted {
     const fn new(target: Micros, owner: Owner) -> Self {
-        Self { target, owner, over: None }
+        Self { target, owner, by: 0, how: How::Soon }
+    }
+}
+
+/// Whether the input has passed the place where the servo stands since a mapping has it.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(super) enum Catch {
+    /// It has, or need not.
+    #[default]
+    Caught,
+    /// Nothing was compared yet.
+    Fresh,
+    /// Not yet; it asks for a longer pulse than there is, or for a shorter one.
+    Waits { longer: bool },
+}
+
+impl Catch {
+    /// What becomes of it when what is asked is `off` away from where it stands.
+    fn met(self, off: f64) -> Self {
+        match self {
+            Self::Waits { longer } if off.is_nan() || (off != 0.0 && longer == (off > 0.0)) => self,
+            Self::Fresh if libm::fabs(off) > HAIR || off.is_nan() => Self::Waits { longer: off > 0.0 },
+            _ => Self::Caught,
+        }
     }
 }
 
@@ -48,6 +85,8 @@ pub(super) enum Proposal {
     Frozen,
     /// It goes where its leader does.
     Led,
+    /// Its pulses stop.
+    LetsGo,
     /// It goes to a pulse, on its way to a target.
     Goes(Going),
 }
@@ -96,18 +135,18 @@ impl ServoState {
     }
 
     /// The hand follows the knob that jogs it: from where both stood when it was taken, to the pulses at its ends.
-    pub(super) fn turn(&mut self, links: &[LinkState], inputs: &[InputState], plan: &Plan) {
+    pub(super) fn turn(&mut self, inputs: &[InputState], plan: &Plan) {
         let Some(knob) = &mut self.knob else { return };
         let (Some(input), Some(shape)) = (inputs.get(knob.input.1), plan.inputs.get(knob.input.1)) else {
             return;
         };
         // A knob that is not heard turns nothing.
-        if !links.get(shape.link).is_some_and(LinkState::is_heard) {
+        if !input.live {
             // It may be turned meanwhile: when it is heard again it is taken anew, where both stand then.
             knob.taken = None;
             return;
         }
-        let at = f64::midpoint(two_sided(input.stages.shaped(), &shape.shape.span), 1.0);
+        let at = shape.shape.span.share(input.stages.shaped());
         let (taken, from) = *knob.taken.get_or_insert((at, self.hand.unwrap_or(self.pulse - self.trim)));
         let before = self.hand;
         self.hand = Some(match at {
@@ -137,23 +176,68 @@ impl ServoState {
         self.wire != Wire::Arrives || now < self.goes_on_at
     }
 
+    /// Another one has its word.
+    #[inline(never)]
+    fn meet(&mut self, wanted: &Wanted, plan: &ServoPlan) {
+        // The hand takes over where the servo is, and so does a rate: there is nothing to meet.
+        if wanted.owner == Owner::Hand || matches!(wanted.how, How::AtRate(_)) {
+            self.gliding = false;
+        } else {
+            self.start_glide();
+        }
+        let target = wanted.target + self.trim;
+        self.failsafe_speed = match wanted.how {
+            How::Over(over) => plan.way(self.pulse, target) / over,
+            _ => plan.pace.glide,
+        };
+        (self.owner, self.by, self.aim) = (wanted.owner, wanted.by, self.pulse);
+        let take = plan.follows.iter().find(|follow| follow.mapping == wanted.by).map(|follow| follow.take);
+        let picks_up = wanted.owner == Owner::Mapping && take == Some(Take::PickUp);
+        self.catch = if picks_up { Catch::Fresh } else { Catch::Caught };
+    }
+
+    /// Where it is to be after a beat at a rate, between its limits.
+    fn aimed(&mut self, rate: f64, plan: &ServoPlan, seconds: f64) -> Micros {
+        let (low, high) = plan.guard.free();
+        if rate.is_nan() {
+            return Micros::new(rate);
+        }
+        self.aim = self.aim.within(low, high);
+        if rate != 0.0 {
+            self.aim = plan.go(self.aim, if rate > 0.0 { high } else { low }, libm::fabs(rate), seconds);
+        }
+        self.aim
+    }
+
     /// Goes a beat towards what is wanted, through the guard, as far as it may by itself.
     pub(super) fn propose(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> Proposal {
-        let &Wanted { target, owner, over } = wanted;
-        let target = target + self.trim;
-        if owner != self.owner {
-            // The hand takes over where the servo is, so there is nothing to meet.
-            if owner == Owner::Hand {
-                self.gliding = false;
-            } else {
-                self.start_glide();
+        let &Wanted { target, owner, by, how } = wanted;
+        let mut target = target + self.trim;
+        if owner != self.owner || by != self.by {
+            if how == How::LetGo {
+                return Proposal::LetsGo;
             }
-            self.failsafe_speed = over.map_or(plan.pace.glide, |over| plan.way(self.pulse, target) / over);
-            self.owner = owner;
+            self.meet(wanted, plan);
         }
         if self.is_frozen(beat.now) {
             self.target = target;
             return Proposal::Frozen;
+        }
+        let waits = self.catch != Catch::Caught && {
+            // What turns on stands where it stops.
+            let stands = plan.stop.map_or(self.pulse, |stop| stop + self.trim);
+            let rate = if let How::AtRate(rate) = how { Some(rate) } else { None };
+            self.catch = self.catch.met(rate.unwrap_or_else(|| (target - stands).get()));
+            let waits = self.catch != Catch::Caught;
+            if waits {
+                target = stands;
+            } else if rate.is_none() {
+                self.start_glide();
+            }
+            waits
+        };
+        if let (How::AtRate(rate), false) = (how, waits) {
+            target = self.aimed(rate, plan, beat.seconds);
         }
         let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.pace.glide };
         let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
@@ -173,6 +257,8 @@ impl ServoState {
                 None => target,
             },
             (None, _) => match plan.arrival {
+                // Nothing moves it yet, also not to another flank.
+                _ if waits => target,
                 Some(told) => self.approach.aim(self.pulse, target, told, plan.guard.free()),
                 None => target,
             },
@@ -212,9 +298,7 @@ impl ServoState {
 
 /// Everything that may want a servo somewhere, but for the hand.
 pub(super) struct Sources<'a> {
-    pub plan: &'a Plan,
-    pub links: &'a [LinkState],
-    pub inputs: &'a [InputState],
+    pub mappings: &'a [MappingState],
     pub player: &'a Player,
     pub moment: Option<(&'a Timeline, Moment)>,
     pub beat: Duration,
@@ -232,30 +316,45 @@ impl Sources<'_> {
             let turning = plan.stop.filter(|_| self.player.play != Play::Playing);
             return Wanted::new(turning.unwrap_or_else(|| scale.pulse_at(angle)), Owner::Sequence);
         }
-        if let Some(mapping) = plan.mapping.and_then(|m| self.plan.mappings.get(m)) {
-            return self.mapped(mapping, plan, state);
+        for follow in &plan.follows {
+            match self.mappings.get(follow.mapping) {
+                Some(mapping) if mapping.stand == Stand::Moves => {
+                    return moved(follow, mapping.value, plan, state);
+                }
+                Some(mapping) if mapping.stand == Stand::Lost => return self.lost(follow, plan, state),
+                _ => {}
+            }
         }
         plan.home
             .map_or(Wanted::new(state.pulse - state.trim, Owner::Rest), |home| Wanted::new(home, Owner::Home))
     }
 
-    fn mapped(&self, mapping: &MappingPlan, plan: &ServoPlan, state: &ServoState) -> Wanted {
-        let stay = Wanted::new(plan.stop.unwrap_or(state.pulse), Owner::LostMapping);
-        let (Some(scale), Some(input), Some(shape)) =
-            (&plan.scale, self.inputs.get(mapping.input), self.plan.inputs.get(mapping.input))
-        else {
-            return stay;
-        };
-        let link = self.links.get(shape.link).zip(self.plan.links.get(shape.link));
-        // A channel that has said nothing yet asks for nothing.
-        if input.raw.is_some() && link.is_some_and(|(link, plan)| plan.rules.may_move(link.health)) {
-            let angle = mapping.angle(input.stages.shaped(), &shape.shape.span);
-            return Wanted::new(scale.pulse_at(angle), Owner::Mapping);
+    fn lost(&self, follow: &Follow, plan: &ServoPlan, state: &ServoState) -> Wanted {
+        let stay = plan.stop.unwrap_or(state.pulse);
+        let wanted = Wanted { by: follow.mapping, ..Wanted::new(stay, Owner::LostMapping) };
+        match (follow.lost, plan.stop) {
+            (Lost::Release, _) => Wanted { how: How::LetGo, ..wanted },
+            (Lost::Stay, _) | (_, Some(_)) => wanted,
+            (Lost::Home, _) => Wanted { target: plan.home.unwrap_or(stay), ..wanted },
+            (Lost::To(target, over), _) => {
+                let over = at_least(Duration::try_from_secs_f64(over).unwrap_or_default(), self.beat);
+                Wanted { target, how: How::Over(over), ..wanted }
+            }
         }
-        mapping.failsafe.map_or(stay, |(angle, over)| Wanted {
-            target: scale.pulse_at(angle),
-            owner: Owner::LostMapping,
-            over: Some(over.max(self.beat).as_secs_f64()),
-        })
+    }
+}
+
+/// Where a mapping with that value wants a servo.
+#[inline]
+fn moved(follow: &Follow, value: f64, plan: &ServoPlan, state: &ServoState) -> Wanted {
+    let wanted = |target, how| Wanted { target, owner: Owner::Mapping, by: follow.mapping, how };
+    match (&follow.along, &plan.scale) {
+        (Along::Rate(factor), _) => wanted(state.aim - state.trim, How::AtRate(value * factor)),
+        (along, Some(scale)) => {
+            let angle = along.angle(value).unwrap_or(f64::NAN);
+            wanted(scale.pulse_at(Degrees::new(angle)), How::Soon)
+        }
+        // Without a fit it has no angles, and so follows nothing.
+        (_, None) => Wanted::new(plan.stop.unwrap_or(state.pulse), Owner::LostMapping),
     }
 }

@@ -2,7 +2,7 @@
 
 use super::exercise::{Exercise, Exercising};
 use super::wiggle::Wiggle;
-use super::{Act, Command, EventKind, Knob, Output, Owner, Play, Refusal, Said, Stage, Wire};
+use super::{Act, AsIf, Command, EventKind, Knob, Output, Owner, Play, Refusal, Said, Stage, Wire};
 use crate::estimate::{Estimate, Known};
 use crate::rig::Back;
 use crate::unit::{Micros, Ticks};
@@ -40,10 +40,7 @@ impl Stage {
             Command::Exercise { servo, what } => self.exercise(now, servo, what),
             Command::StandStill { servo } => self.stand_still(servo),
             Command::Trim { servo, by } => self.trim(servo, by),
-            Command::Play { sequence } => {
-                let (driving, run) = (self.output == Output::Driving, &mut self.run);
-                run.player.start(&run.plan, &run.servos, sequence, driving);
-            }
+            Command::Play { sequence } => self.play(sequence),
             Command::Pause => self.run.player.pause(),
             Command::Seek { sequence, at } => {
                 let (driving, run) = (self.output == Output::Driving, &mut self.run);
@@ -53,10 +50,28 @@ impl Stage {
                 }
             }
             Command::StopPlaying => self.run.player.stop(),
+            Command::AsIf { input, by } => self.stand_in(now, input, by),
         }
     }
 
-    fn cut(&mut self, now: Duration) {
+    pub(super) fn play(&mut self, sequence: usize) {
+        let (driving, run) = (self.output == Output::Driving, &mut self.run);
+        run.player.start(&run.plan, &run.servos, sequence, driving);
+    }
+
+    /// An input reads as if something were moved, or as what its link says again.
+    fn stand_in(&mut self, now: Duration, input: usize, by: Option<AsIf>) {
+        let Some(state) = self.run.inputs.get_mut(input) else { return };
+        let (was, is) = (state.as_if.is_some(), by.is_some());
+        state.as_if = by.filter(AsIf::is_sound);
+        if was != is {
+            // How a switch stands then is no press.
+            state.switch.unheard();
+            self.note_input(now, input, EventKind::AsIf(is));
+        }
+    }
+
+    pub(super) fn cut(&mut self, now: Duration) {
         self.output = Output::Cut;
         self.run.player.stop();
         for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
@@ -70,7 +85,7 @@ impl Stage {
         self.note(now, EventKind::Cut, None);
     }
 
-    fn hold(&mut self, now: Duration) {
+    pub(super) fn hold(&mut self, now: Duration) {
         if self.output != Output::Driving {
             return;
         }

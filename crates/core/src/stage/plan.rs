@@ -3,18 +3,20 @@
 use super::ServoState;
 use super::approach::Arrival;
 use super::couple::Led;
+use super::mix::{Along, Follow, Lost, MappingPlan};
+use super::press::PressPlan;
 use crate::bent::Bent;
 use crate::curve::Curve;
 use crate::fit::Side;
 use crate::guard::{Guard, towards};
 use crate::link::Rules;
 use crate::rig::{
-    Back, Board, CutTo, Ends, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId, Mapping, Parts,
-    Protocol, Rig, SequenceId, Servo, ServoId,
+    Back, Board, CutTo, Ends, GoalKind, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId,
+    Mapping, MappingId, Parts, Protocol, Rig, SequenceId, Servo, ServoId, WhenLost,
 };
 use crate::scale::{Scale, Sides};
 use crate::sequence::{Timeline, UNRATED_SPEED};
-use crate::shape::{self, Shape, Span, between, two_sided};
+use crate::shape::{self, Shape, Span};
 use crate::switch::Switch;
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
 use std::collections::{HashMap, HashSet};
@@ -72,8 +74,8 @@ pub struct ServoPlan {
     pub arming: Option<(Micros, Duration)>,
     /// How far a wiggle goes to either side.
     pub wiggle: Micros,
-    /// Its mapping's index.
-    pub mapping: Option<usize>,
+    /// The mappings that move it: the first that holds has it.
+    pub follows: Box<[Follow]>,
     /// Its board's oscillator.
     pub oscillator: Hertz,
     centre: Micros,
@@ -186,6 +188,15 @@ pub struct InputPlan {
     pub switch: Option<Switch>,
     /// Its shaping.
     pub shape: Shape,
+    /// The raw values at its ends.
+    ends: (f64, f64),
+}
+
+impl InputPlan {
+    /// The raw value at a share of the way between its ends, 0–1.
+    pub fn raw_at(&self, share: f64) -> f64 {
+        self.ends.0 + (self.ends.1 - self.ends.0) * share
+    }
 }
 
 /// One link.
@@ -201,23 +212,6 @@ pub struct LinkPlan {
     pub place: (Box<str>, Protocol),
 }
 
-/// One mapping.
-#[derive(Debug, Clone, PartialEq)]
-pub struct MappingPlan {
-    /// The input's index.
-    pub input: usize,
-    angles: (Degrees, Degrees),
-    /// Where to go when the link is lost, and in which time; stay without it.
-    pub failsafe: Option<(Degrees, Duration)>,
-}
-
-impl MappingPlan {
-    /// The angle for a shaped value of an input with the given span.
-    pub fn angle(&self, shaped: f64, span: &Span) -> Degrees {
-        Degrees::new(between(two_sided(shaped, span), self.angles.0.get(), self.angles.1.get()))
-    }
-}
-
 /// A compiled rig.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Plan {
@@ -230,10 +224,13 @@ pub struct Plan {
     /// In rig order.
     pub mappings: Vec<MappingPlan>,
     /// In rig order.
+    pub presses: Vec<PressPlan>,
+    /// In rig order.
     pub timelines: Vec<Timeline>,
     servo_places: HashMap<ServoId, usize>,
     link_places: HashMap<LinkId, usize>,
     input_places: HashMap<InputId, usize>,
+    mapping_places: HashMap<MappingId, usize>,
     sequence_places: HashMap<SequenceId, usize>,
 }
 
@@ -247,6 +244,7 @@ impl Plan {
     pub fn of_parts(rig: Parts<'_>) -> Self {
         let mut servos: Vec<ServoPlan> =
             rig.servos.iter().filter_map(|servo| servo_plan(rig, servo)).collect();
+        follow_mappings(rig, &mut servos);
         super::couple::couple(rig, &mut servos);
         let scales: Vec<Option<&Scale>> = servos.iter().map(|servo| servo.scale.as_ref()).collect();
         let timelines: Vec<Timeline> = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
@@ -260,7 +258,9 @@ impl Plan {
             timelines,
             servos,
             inputs,
-            mappings: rig.mappings.iter().filter_map(|m| mapping_plan(rig, m)).collect(),
+            mapping_places: rig.mappings.iter().enumerate().map(|(n, mapping)| (mapping.id, n)).collect(),
+            mappings: rig.mappings.iter().filter_map(|m| MappingPlan::of(rig, m)).collect(),
+            presses: rig.presses.iter().filter_map(|press| PressPlan::of(rig, press)).collect(),
         }
     }
 
@@ -272,6 +272,11 @@ impl Plan {
     /// The place of an input.
     pub fn input_place(&self, input: InputId) -> Option<usize> {
         self.input_places.get(&input).copied()
+    }
+
+    /// The place of a mapping.
+    pub fn mapping_place(&self, mapping: MappingId) -> Option<usize> {
+        self.mapping_places.get(&mapping).copied()
     }
 
     /// The place of a link.
@@ -323,7 +328,6 @@ fn positional(rig: Parts<'_>, servo: &Servo, board: &Board, speed: DegreesPerSec
         loaded: joint.is_some_and(|j| j.loaded),
         arrival: arrival(servo, shaft_gain),
         idle: rig.release_after_s.filter(|_| !joint.is_some_and(|j| j.loaded)).map(Seconds::duration),
-        mapping: joint.and_then(|j| rig.mapping_place(&j.name)),
         centre: servo.centre(),
         ..ServoPlan::bare(servo, board, guard)
     }
@@ -412,7 +416,7 @@ impl ServoPlan {
             back: None,
             arming: None,
             wiggle: WIGGLE,
-            mapping: None,
+            follows: Box::default(),
             oscillator: board.oscillator_hz,
             centre: servo.centre(),
             guard,
@@ -437,8 +441,9 @@ fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Optio
 }
 
 fn link_plans(rig: Parts<'_>) -> Vec<LinkPlan> {
-    let link_of = |mapping: &Mapping| Some(rig.input(&mapping.input)?.link.as_str());
-    let driving: HashSet<&str> = rig.mappings.iter().filter_map(link_of).collect();
+    let needed = rig.mappings.iter().flat_map(Mapping::inputs);
+    let needed = needed.chain(rig.presses.iter().map(|press| press.input.as_str()));
+    let driving: HashSet<&str> = needed.filter_map(|input| Some(rig.input(input)?.link.as_str())).collect();
     let plan = |link: &Link| {
         let protocol = rig.protocol_of(link).unwrap_or(Protocol::Lines);
         LinkPlan {
@@ -451,10 +456,61 @@ fn link_plans(rig: Parts<'_>) -> Vec<LinkPlan> {
     rig.links.iter().map(plan).collect()
 }
 
+/// Lets every servo know which mappings move it.
+fn follow_mappings(rig: Parts<'_>, servos: &mut [ServoPlan]) {
+    for (servo, plan) in rig.rig.servos.iter().zip(servos) {
+        let Some(name) = rig.spoken_name(servo) else { continue };
+        let follow = |&place: &usize| follow(rig, (place, rig.rig.mappings.get(place)?), (servo, name), plan);
+        plan.follows = rig.mapping_places(name).iter().filter_map(follow).collect();
+    }
+}
+
+/// How a servo follows a mapping that moves it.
+fn follow(
+    rig: Parts<'_>,
+    (place, mapping): (usize, &Mapping),
+    (servo, name): (&Servo, &str),
+    plan: &ServoPlan,
+) -> Option<Follow> {
+    let scale = plan.scale.as_ref()?;
+    let goal = &mapping.to;
+    let along = match goal.kind()? {
+        GoalKind::Joint | GoalKind::Level => Along::Value,
+        GoalKind::Rate if plan.stop.is_some() => Along::Value,
+        GoalKind::Rate => Along::Rate(match scale {
+            Scale::Angle(line) => 1.0 / line.gain(),
+            bent => {
+                if bent.falls(plan.guard.endpoints.0, plan.guard.endpoints.1) {
+                    -1.0
+                } else {
+                    1.0
+                }
+            }
+        }),
+        GoalKind::Blend | GoalKind::Toggle => {
+            let at = |pose: &String| Some(rig.pose(pose)?.target(servo.kind, name)?.get());
+            Along::Row(goal.poses().iter().map(at).collect::<Option<_>>()?)
+        }
+    };
+    let failsafe = mapping.failsafe.as_ref().and_then(|failsafe| {
+        let pose = || rig.pose(failsafe.pose.as_ref()?)?.target(servo.kind, name);
+        let level = || failsafe.level_percent.map(|level| Degrees::new(level.get()));
+        let angle = failsafe.angle_deg.or_else(level).or_else(pose)?;
+        Some(Lost::To(scale.pulse_at(angle), failsafe.over_s.get()))
+    });
+    let lost = failsafe.unwrap_or(match mapping.when_lost.unwrap_or(rig.rig.when_lost) {
+        WhenLost::Stay => Lost::Stay,
+        WhenLost::Release => Lost::Release,
+        WhenLost::Home => Lost::Home,
+    });
+    Some(Follow { mapping: place, along, lost, take: mapping.take })
+}
+
 fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
     let Ends { low, high } = input.ends;
     let switch = input.switch.as_ref().and_then(crate::rig::Switch::works);
     let span = match (&switch, input.centre) {
+        _ if input.unit.is_some() => Span::Own { low, high },
         (Some(switch), _) => Span::OneEnded { low: 0.0, high: switch.last() },
         (None, Some(centre)) => Span::TwoSided { low, centre, high },
         (None, None) => Span::OneEnded { low, high },
@@ -469,6 +525,7 @@ fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
         id: input.id,
         link: rig.index.links.named(&input.link)?,
         channel: input.channel.as_str().into(),
+        ends: (low, high),
         switch,
         shape: Shape {
             span,
@@ -479,14 +536,5 @@ fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
             rise: input.rise_per_s,
             fall: input.fall_per_s,
         },
-    })
-}
-
-fn mapping_plan(rig: Parts<'_>, mapping: &Mapping) -> Option<MappingPlan> {
-    let Ends { low, high } = mapping.angles_deg;
-    Some(MappingPlan {
-        input: rig.index.inputs.named(&mapping.input)?,
-        angles: (low, high),
-        failsafe: mapping.failsafe.as_ref().map(|f| (f.angle_deg, f.over_s.duration())),
     })
 }

@@ -2,9 +2,10 @@
 
 use crate::{Compiled, Snapshot};
 use wasvolta_core::guard::Stopped;
-use wasvolta_core::rig::ServoId;
+use wasvolta_core::rig::{GoalKind, ServoId};
+use wasvolta_core::stage::mix::{Along, Follow, MappingPlan, Share};
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{Owner, ServoState};
+use wasvolta_core::stage::{MappingState, Owner, ServoState, Stand};
 
 /// The line, with every value that it passes: `knob 0.41 → curve 0.35 → -31.0° → limit -30.0° → 1191 µs → 244
 /// ticks`. `None` while the snapshot is of another rig.
@@ -61,19 +62,110 @@ fn source(
             vec![format!("{name} at {:.2} s", player.at.as_secs_f64())]
         }
         Owner::Mapping | Owner::LostMapping => {
-            let input = compiled.plan.mappings.get(own.mapping?)?.input;
-            let (name, is) = (&rig.inputs.get(input)?.name, snapshot.inputs.get(input)?);
-            let link = compiled.plan.inputs.get(input)?.link;
+            let mapping = state.mapping()?;
+            let mut parts = asked(compiled, snapshot, mapping)?;
+            let follow = own.follows.iter().find(|follow| follow.mapping == mapping)?;
             if state.owner == Owner::LostMapping {
-                let health = snapshot.links.get(link)?.health.word();
-                let link = &rig.links.get(link)?.name;
-                vec![format!("{name} over {link}, {health}"), "as told for a lost link".to_owned()]
-            } else {
-                let raw = is.raw.map_or_else(|| "–".to_owned(), |raw| format!("{raw:.0}"));
-                vec![format!("{name} {raw}"), format!("shaped {:+.2}", is.stages.shaped() + 0.0)]
+                parts.push("as told for a lost link".to_owned());
+            } else if let Some(longer) = state.picked_up_from() {
+                parts.push(format!("waits to be passed: it asks for {}", way(own, follow, longer)));
+            } else if matches!(follow.along, Along::Rate(_)) {
+                parts.push(format!("{:+.1} °/s", snapshot.mappings.get(mapping)?.value + 0.0));
             }
+            parts
         }
     })
+}
+
+/// More or less than there is, as whoever turns the input sees it.
+fn way(own: &ServoPlan, follow: &Follow, longer: bool) -> &'static str {
+    let (low, high) = own.guard.endpoints;
+    let falls = !matches!(follow.along, Along::Rate(_))
+        && own.scale.as_ref().is_some_and(|scale| scale.falls(low, high));
+    if longer == falls { "less" } else { "more" }
+}
+
+/// What a mapping makes of its inputs, from what they say to what it asks for: `knob 512 → shaped +0.35`, or with the
+/// part of each where several have a share, and what of it is beyond its ends. `None` while the snapshot is of another
+/// rig.
+pub fn asked(compiled: &Compiled, snapshot: &Snapshot, mapping: usize) -> Option<Vec<String>> {
+    let rig = &compiled.rig;
+    let (of, plan) = (rig.mappings.get(mapping)?, compiled.plan.mappings.get(mapping)?);
+    let state = snapshot.mappings.get(mapping)?;
+    let mut parts = Vec::new();
+    match state.stand {
+        Stand::Lost => parts.push(silent(compiled, snapshot, plan)?),
+        Stand::Waits => {
+            let only = of.only_while.as_ref()?;
+            parts.push(format!("{} is not at its position", only.input));
+        }
+        Stand::Moves => {
+            let shares: Option<Vec<String>> =
+                plan.shares.iter().map(|share| said(compiled, snapshot, share)).collect();
+            parts.push(shares?.join(" and "));
+            if of.to.kind() == Some(GoalKind::Toggle) {
+                let pose = of.to.toggle.get(usize::from(state.sum > 0.0))?;
+                parts.push(format!("to {pose}"));
+            } else {
+                parts.push(sum(snapshot, plan, state)?);
+            }
+        }
+    }
+    if of.to.kind() == Some(GoalKind::Blend) && state.stand == Stand::Moves {
+        parts.push(format!("{} at {:.0} %", of.to.blend.join("–"), state.value * 100.0));
+    }
+    Some(parts)
+}
+
+/// What came of all shares together, and how much of it was clipped; of one that is all there is, as its stages show it.
+fn sum(snapshot: &Snapshot, plan: &MappingPlan, state: &MappingState) -> Option<String> {
+    let clipped = if state.clipped.abs() < 5e-3 {
+        String::new()
+    } else {
+        format!(", {:.2} clipped", state.clipped.abs())
+    };
+    Some(match &*plan.shares {
+        _ if plan.is_own() => format!("{:+.1}°{clipped}", state.sum + 0.0),
+        [only] if only.is_whole() => {
+            format!("shaped {:+.2}", snapshot.inputs.get(only.input)?.stages.shaped() + 0.0)
+        }
+        _ => format!("together {:+.2}{clipped}", state.sum + 0.0),
+    })
+}
+
+/// What an input says, and its part where that is not all of it.
+fn said(compiled: &Compiled, snapshot: &Snapshot, share: &Share) -> Option<String> {
+    let (input, is) = (compiled.rig.inputs.get(share.input)?, snapshot.inputs.get(share.input)?);
+    let raw = match (is.as_if, is.raw) {
+        (Some(by), _) => format!("as if at {:.0} %", by.at(snapshot.now) * 100.0),
+        (None, Some(raw)) => format!("{}", (raw * 100.0).round() / 100.0 + 0.0),
+        (None, None) => "–".to_owned(),
+    };
+    let out = if is.stages.clipped == 0.0 {
+        String::new()
+    } else {
+        format!(" ({} its span)", if is.stages.clipped > 0.0 { "beyond" } else { "below" })
+    };
+    let weight = if share.is_whole() { String::new() } else { format!(" × {}", share.weight + 0.0) };
+    Some(format!("{} {raw}{out}{weight}", input.name))
+}
+
+/// Which of its links are not heard.
+fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Option<String> {
+    let needed = compiled.plan.inputs_of(plan).filter_map(|input| compiled.index.inputs.place(input));
+    let mut links = Vec::new();
+    for input in needed.filter(|input| snapshot.inputs.get(*input).is_some_and(|state| !state.live)) {
+        let link = compiled.plan.inputs.get(input)?.link;
+        let (health, name) = (snapshot.links.get(link)?.health, &compiled.rig.links.get(link)?.name);
+        let input = &compiled.rig.inputs.get(input)?.name;
+        // A link may be heard while one of its channels has said nothing yet.
+        links.push(if health.is_heard() {
+            format!("{input} over {name}, which has not said it yet")
+        } else {
+            format!("{input} over {name}, {}", health.word())
+        });
+    }
+    Some(links.join("; "))
 }
 
 /// What holds it back from there.

@@ -8,7 +8,7 @@ use crate::screen::dial::Dial;
 use crate::screen::dialog::{Dialog, Purpose, Scale};
 use crate::screen::form::Subject;
 use crate::screen::question::questions;
-use crate::screen::rows::NUDGES;
+use crate::screen::step::NUDGES;
 use crate::screen::typing::Typing;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};

@@ -247,7 +247,7 @@ fn set_home(scene: &Scene) -> Option<String> {
 
 fn all_known(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
-    let kept = picked.state.owner == Owner::Hand && picked.plan.mapping.is_some();
+    let kept = picked.state.owner == Owner::Hand && !picked.plan.follows.is_empty();
     let words = if kept {
         "The hand has it; g gives it back to its input. Enter goes on to the next servo."
     } else {

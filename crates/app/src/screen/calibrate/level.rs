@@ -3,8 +3,8 @@
 use crate::screen::calibrate::place::state_row;
 use crate::screen::chart::Plot;
 use crate::screen::pen::{Pen, cell_of};
-use crate::screen::rows::{NUDGES, Nudge};
 use crate::screen::scene::{Picked, Scene};
+use crate::screen::step::{NUDGES, Nudge};
 use crate::screen::{digits, theme};
 use wasvolta_core::rate::{NoRates, Rates};
 use wasvolta_core::rig::{Idle, Kind, Signal};

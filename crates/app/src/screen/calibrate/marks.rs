@@ -5,7 +5,7 @@ use crate::screen::context::Context;
 use crate::screen::dial::Dial;
 use crate::screen::dial::Does;
 use crate::screen::dialog::Dialog;
-use crate::screen::rows::moved;
+use crate::screen::step::moved;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
 use wasvolta_core::rig::{MarkKind, ReadAt};

@@ -11,7 +11,8 @@ use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Joint, MarkKind};
 use wasvolta_core::scale::Scale as Angles;
-use wasvolta_core::stage::Owner;
+use wasvolta_core::stage::mix::Follow;
+use wasvolta_core::stage::{Owner, Stand};
 use wasvolta_core::unit::Degrees;
 
 struct Dial {
@@ -223,11 +224,10 @@ fn pointer(dial: &mut Dial, degrees: f64) {
 }
 
 fn input_angle(scene: &Scene, picked: &Picked) -> Option<f64> {
-    let mapping = scene.edition.plan.mappings.get(picked.plan.mapping?)?;
-    let state = scene.model.snapshot.inputs.get(mapping.input)?;
-    state.raw?;
-    let span = &scene.edition.plan.inputs.get(mapping.input)?.shape.span;
-    Some(mapping.angle(state.stages.shaped(), span).get())
+    let state = |follow: &Follow| scene.model.snapshot.mappings.get(follow.mapping);
+    let moves = |follow: &&Follow| state(follow).is_some_and(|state| state.stand == Stand::Moves);
+    let follow = picked.plan.follows.iter().find(moves)?;
+    follow.along.angle(state(follow)?.value)
 }
 
 fn needles(dial: &mut Dial, scene: &Scene, picked: &Picked, line: &Angles) {

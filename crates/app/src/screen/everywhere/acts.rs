@@ -4,7 +4,7 @@ use crate::paper::{self, Kind, Order};
 use crate::screen::context::Context;
 use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::errand::Step;
-use crate::screen::rows::{NUDGES, moved};
+use crate::screen::step::{NUDGES, moved};
 use crate::screen::typing::Typing;
 use crate::screen::written;
 use crate::screen::{calibrate, panels};

@@ -1,45 +1,112 @@
 //! Actions on inputs: changing a stage, tying an input to a joint, the simulated plug.
 
+use super::goals;
 use crate::screen::context::Context;
 use crate::screen::entry;
 use crate::screen::pick::Pick;
-use crate::screen::rows::{InputRow, moved};
-use wasvolta_core::rig::edit::{self, End};
-use wasvolta_core::rig::{Failsafe, Input, Pressed, Switch};
-use wasvolta_core::unit::{Degrees, Seconds};
+use crate::screen::scene::{Scene, Sending};
+use crate::screen::step::moved;
+use wasvolta_core::rig::edit::{self, mappings};
+use wasvolta_core::rig::{Ends, Goal, Input, Mapping, OwnUnit, Pressed, Rig, Switch};
+use wasvolta_core::unit::Percent;
 use wasvolta_sim::{Mood, StandIn};
 
-fn picked_row(desk: &Context) -> Option<(InputRow, Input)> {
-    let scene = desk.model.scene(desk.session);
-    let row = scene.input_rows().get(desk.model.in_inputs.row).copied()?;
-    Some((row, scene.input()?.clone()))
+/// Which input, of how many.
+pub fn which(scene: &Scene) -> String {
+    let place = scene.input_place().map_or(0, |place| place + 1);
+    format!("{} ({place} of {})", scene.input().map_or("–", |input| &input.name), scene.rig.inputs.len())
 }
 
-/// Changes the picked row by a step.
-pub fn change(desk: &mut Context, direction: f64) {
-    let Some((row, input)) = picked_row(desk) else { return };
-    let by = row.step(desk.model.nudge) * direction;
-    match row {
-        InputRow::Which => {
-            let by = if direction > 0.0 { 1 } else { -1 };
-            let edition = &desk.session.runner.edition;
-            let here = edition.index.inputs.place(desk.model.input.id).unwrap_or(0);
-            desk.model.input = Pick::at(&edition.rig.inputs, moved(here, by, edition.rig.inputs.len()));
-            desk.model.in_inputs.strip.clear();
-        }
-        InputRow::Turn => {
-            if let Some(sender) = desk.session.runner.sender(&input.link) {
-                sender.turn(&input.channel, by);
-            }
-        }
-        InputRow::Pressed => press_the_other_way(desk, &input),
-        _ => {
-            let value = value(desk, row).unwrap_or(0.0);
-            // A rate that is off begins at one whole way a second; stepping it under its least turns it off.
-            let begins = matches!(row, InputRow::Rise | InputRow::Fall) && value == 0.0;
-            let next = if begins { direction.max(0.0) } else { value + by };
-            set(desk, row, (next * 1e4).round() / 1e4);
-        }
+/// Goes on to another input, in the order in which they are listed.
+pub fn next_input(desk: &mut Context, by: isize) {
+    let edition = &desk.session.runner.edition;
+    let order = listed(&edition.rig);
+    let here = edition.index.inputs.place(desk.model.input.id);
+    let at = order.iter().position(|place| Some(*place) == here).unwrap_or(0);
+    let Some(place) = order.get(moved(at, by, order.len())) else { return };
+    desk.model.input = Pick::at(&edition.rig.inputs, *place);
+    desk.model.in_inputs.strip.clear();
+}
+
+/// Inputs by their places, link by link.
+pub fn listed(rig: &Rig) -> Vec<usize> {
+    let link = |input: &Input| rig.links.iter().position(|link| link.name == input.link);
+    let mut order: Vec<usize> = (0..rig.inputs.len()).collect();
+    order.sort_by_cached_key(|place| rig.inputs.get(*place).and_then(link));
+    order
+}
+
+/// What sends it is simulated, and has a control behind it.
+pub fn is_simulated(scene: &Scene) -> bool {
+    scene.sender.is_some_and(|sender| sender.at.is_some())
+}
+
+/// Where the simulated control stands.
+pub fn turned(scene: &Scene) -> String {
+    let fares = match scene.sender {
+        Some(Sending { plugged: false, .. }) | None => "plug is out",
+        Some(Sending { mood: Mood::Well, .. }) => "simulated",
+        Some(Sending { mood, .. }) => mood.word(),
+    };
+    let at = scene.sender.and_then(|sender| sender.at).unwrap_or(0.0);
+    format!("{:.0} %, {fares}", at * 100.0)
+}
+
+/// Turns the simulated control.
+pub fn turn(desk: &mut Context, by: isize) {
+    const STEPS: [f64; 6] = [0.01, 0.01, 0.02, 0.05, 0.1, 0.2];
+    let step = STEPS.get(desk.model.nudge).copied().unwrap_or(0.05);
+    turn_by(desk, if by > 0 { step } else { -step });
+}
+
+/// Turns the simulated control to a place.
+pub fn turn_to(desk: &mut Context, text: &str) -> Result<(), String> {
+    let text = text.trim();
+    let share = match text.strip_suffix('%') {
+        Some(percent) => entry::plain(percent.trim_end())? / 100.0,
+        None => entry::plain(text)?,
+    };
+    let at = desk.model.scene(desk.session).sender.and_then(|sender| sender.at).unwrap_or(0.0);
+    turn_by(desk, share - at);
+    Ok(())
+}
+
+fn turn_by(desk: &mut Context, by: f64) {
+    let Some((link, channel)) = desk.input().map(|input| (input.link.clone(), input.channel.clone())) else {
+        return;
+    };
+    if let Some(sender) = desk.session.runner.sender(&link) {
+        sender.turn(&channel, by);
+    }
+}
+
+/// What its raw values are.
+pub fn unit(scene: &Scene) -> String {
+    match scene.input().and_then(|input| input.unit) {
+        Some(OwnUnit::Deg) => "degrees of the joint".to_owned(),
+        None => "its own, over its span".to_owned(),
+    }
+}
+
+/// Its own, or degrees.
+pub fn next_unit(desk: &mut Context, _: isize) {
+    let Some(input) = desk.input().cloned() else { return };
+    let unit = if input.unit.is_some() { None } else { Some(OwnUnit::Deg) };
+    let words = if unit.is_some() { "its values are degrees" } else { "its values have a span" };
+    desk.edit(&format!("{}: {words}", input.name), |rig| {
+        edit::change_input(rig, &input.name, |input| input.unit = unit)
+    });
+}
+
+/// How it is pressed.
+pub fn pressed(scene: &Scene) -> String {
+    match scene.input().and_then(|input| input.switch.as_ref()) {
+        None => "no switch".to_owned(),
+        Some(switch) => match (switch.on_above, switch.on_below) {
+            (Some(on), _) => format!("above {}", on + 0.0),
+            (_, Some(on)) => format!("below {}", on + 0.0),
+            _ => format!("{} positions", switch.positions.len()),
+        },
     }
 }
 
@@ -69,119 +136,63 @@ pub fn make_switch(desk: &mut Context) {
     press_the_other_way(desk, &input);
 }
 
-/// The present value of a row; zero for what is off.
-pub fn value(desk: &Context, row: InputRow) -> Option<f64> {
-    let scene = desk.model.scene(desk.session);
-    let input = scene.input()?;
-    Some(match row {
-        InputRow::Which | InputRow::Turn | InputRow::Pressed => return None,
-        InputRow::Debounce => input.switch.as_ref()?.debounce_ms,
-        InputRow::Low => input.ends.low,
-        InputRow::Centre => input.centre?,
-        InputRow::High => input.ends.high,
-        InputRow::Trim => input.trim,
-        InputRow::Deadband => input.deadband,
-        InputRow::Expo => input.expo,
-        InputRow::Smoothing => input.smoothing_ms,
-        InputRow::Rise => input.rise_per_s.unwrap_or(0.0),
-        InputRow::Fall => input.fall_per_s.unwrap_or(0.0),
-        InputRow::MapLow => scene.mapping()?.angles_deg.low.get(),
-        InputRow::MapHigh => scene.mapping()?.angles_deg.high.get(),
-        InputRow::Failsafe => scene.mapping()?.failsafe.as_ref().map_or(0.0, |f| f.angle_deg.get()),
-    })
-}
-
-/// Sets a row to a value.
-fn set(desk: &mut Context, row: InputRow, value: f64) {
-    let scene = desk.model.scene(desk.session);
-    let Some(input) = scene.input().map(|i| i.name.clone()) else { return };
-    let joint = scene.mapping().map(|m| m.joint.clone()).unwrap_or_default();
-    let off = (value > 0.0).then_some(value);
-    let words = format!("{input}: {} {value}", row.name());
-    let angle = Degrees::new(value);
-    desk.edit(&words, |rig| match row {
-        InputRow::MapLow => edit::set_mapping_end(rig, &joint, End::Low, angle),
-        InputRow::MapHigh => edit::set_mapping_end(rig, &joint, End::High, angle),
-        InputRow::Failsafe => {
-            edit::set_failsafe(rig, &joint, Some(Failsafe { angle_deg: angle, over_s: Seconds::new(0.8) }))
-        }
-        _ => edit::change_input(rig, &input, |input| match row {
-            InputRow::Low => input.ends.low = value,
-            InputRow::Centre => input.centre = Some(value),
-            InputRow::High => input.ends.high = value,
-            InputRow::Debounce => {
-                if let Some(switch) = &mut input.switch {
-                    switch.debounce_ms = value;
-                }
-            }
-            InputRow::Trim => input.trim = value,
-            InputRow::Deadband => input.deadband = value,
-            InputRow::Expo => input.expo = value,
-            InputRow::Smoothing => input.smoothing_ms = value,
-            InputRow::Rise => input.rise_per_s = off,
-            InputRow::Fall => input.fall_per_s = off,
-            _ => {}
-        }),
-    });
-}
-
-/// Sets the picked row from what was typed.
-///
-/// # Errors
-/// Says what is understood; nothing has changed then.
-pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
-    let Some((row, input)) = picked_row(desk) else { return Ok(()) };
-    match row {
-        InputRow::Which => return Err("← and → choose the input".to_owned()),
-        InputRow::Turn => {
-            let share = entry::plain(text)?;
-            if let Some(sender) = desk.session.runner.sender(&input.link) {
-                sender.turn(&input.channel, share - sender.position(&input.channel).unwrap_or(0.0));
-            }
-        }
-        InputRow::Failsafe if text.trim() == "stay" => set_stay(desk),
-        InputRow::MapLow | InputRow::MapHigh | InputRow::Failsafe => {
-            set(desk, row, entry::angle(text)?.get());
-        }
-        InputRow::Pressed => return Err("← and → choose which way; V watches it, and finds where".to_owned()),
-        InputRow::Smoothing | InputRow::Debounce => {
-            set(desk, row, entry::seconds(&with_ms(text))? * 1000.0);
-        }
-        _ => set(desk, row, entry::plain(text)?),
-    }
-    Ok(())
-}
-
-/// A bare time of smoothing or debouncing is in milliseconds, as it is shown.
-fn with_ms(text: &str) -> String {
-    if text.trim().ends_with(|c: char| c.is_ascii_digit() || c == '.') {
-        format!("{text}ms")
-    } else {
-        text.to_owned()
-    }
-}
-
-fn set_stay(desk: &mut Context) {
-    let joint = desk.model.scene(desk.session).mapping().map(|m| m.joint.clone()).unwrap_or_default();
-    desk.edit("when lost: stay", |rig| edit::set_failsafe(rig, &joint, None));
-}
-
-/// Ties the input to the picked servo's joint over its limits, or unties it.
+/// Ties the input to what the picked servo turns, over all that it may, or unties it.
 pub fn tie(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
-    let (Some(joint), Some(line)) = (picked.joint, picked.plan.scale.as_ref()) else { return };
-    let (input, name) = (input.name.clone(), joint.name.clone());
-    let tied = scene.rig.mapping_of(&name).is_some_and(|m| m.input == input);
-    let (low, high) = picked.plan.guard.free();
-    let (a, b) = (line.angle_at(low), line.angle_at(high));
-    let span = if a < b { (a, b) } else { (b, a) };
-    if tied {
-        desk.edit(&format!("{name} untied from {input}"), |rig| edit::untie(rig, &name));
-    } else {
-        desk.edit(&format!("{input} tied to {name}; g gives it the joint"), |rig| {
-            edit::tie(rig, &input, &name, span)
+    let Some(name) = scene.rig.spoken_name(picked.servo) else { return };
+    let (input, name) = (input.name.clone(), name.to_owned());
+    let tied = scene
+        .rig
+        .mappings_of(&name)
+        .find(|own| own.to.name() == Some(&name) && own.from.contains_key(&input));
+    if let Some(mapping) = tied.map(|own| own.name.clone()) {
+        desk.edit(&format!("{name} untied from {input}"), |rig| {
+            mappings::set_share(rig, &mapping, &input, None)
         });
+        return;
+    }
+    let words = format!("{input} tied to {name}; g gives it over");
+    let done = if picked.servo.kind.has_angles() {
+        let Some(line) = picked.plan.scale.as_ref() else { return };
+        let (low, high) = picked.plan.guard.free();
+        let (a, b) = (line.angle_at(low), line.angle_at(high));
+        let span = if a < b { (a, b) } else { (b, a) };
+        desk.edit(&words, |rig| mappings::tie(rig, &input, &name, span))
+    } else {
+        let all = |low: f64| Some(Ends { low: Percent::new(low), high: Percent::new(100.0) });
+        let goal = if picked.servo.kind.turns_on() {
+            Goal { rate: Some(name.clone()), levels_percent: all(-100.0), ..Goal::default() }
+        } else {
+            Goal { level: Some(name.clone()), levels_percent: all(0.0), ..Goal::default() }
+        };
+        let mapping = Mapping::of(&name, &input, goal);
+        desk.edit(&words, |rig| mappings::add(rig, mapping))
+    };
+    if done {
+        goals::pick(desk, |own| own.to.name() == Some(&name) && own.from.contains_key(&input));
+    }
+}
+
+/// Gives the input a share in what moves the picked servo's joint already.
+pub fn share(desk: &mut Context) {
+    const FIRST: f64 = 0.2;
+    let scene = desk.model.scene(desk.session);
+    let (Some(input), Some(picked)) = (scene.input(), scene.picked()) else { return };
+    let Some(name) = scene.rig.spoken_name(picked.servo) else { return };
+    let input = input.name.clone();
+    let Some(mapping) = scene.rig.mappings_of(name).next() else {
+        let words = format!("nothing moves {name} yet: t ties {input} to it");
+        return desk.refuse(&words);
+    };
+    if mapping.from.contains_key(&input) {
+        let words = format!("{input} has a share in {} already: the row weight changes it", mapping.name);
+        return desk.refuse(&words);
+    }
+    let mapping = mapping.name.clone();
+    let words = format!("{input} has a share of {FIRST} in {mapping}; the row weight changes it");
+    if desk.edit(&words, |rig| mappings::set_share(rig, &mapping, &input, Some(FIRST))) {
+        goals::pick(desk, |own| own.name == mapping);
     }
 }
 
@@ -214,12 +225,6 @@ pub fn plug(desk: &mut Context) {
             Err(error) => desk.refuse(&format!("cannot simulate the line: {error}")),
         }
     }
-}
-
-/// ↑ and ↓
-pub fn pick_row(desk: &mut Context, by: isize) {
-    let rows = desk.model.scene(desk.session).input_rows().len();
-    desk.model.in_inputs.row = moved(desk.model.in_inputs.row, by, rows);
 }
 
 /// Takes in where the picked input rests now.

@@ -1,21 +1,26 @@
 //! What there is to do in Inputs, step by step.
 
 use crate::screen::advice::{Rule, when};
+use crate::screen::inputs::goals;
 use crate::screen::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
-use wasvolta_core::stage::Owner;
+use wasvolta_core::stage::{AsIf, MappingState, Owner, Stand};
 
 /// What may be said here, in order.
 pub const RULES: &[Rule] = &[
     no_input,
+    stands_in,
     plug_out,
     silent,
     stuck,
     rest_moved,
+    presses,
     drives_nothing,
+    elsewhere,
     cannot_follow,
     to_engage,
     in_hand,
+    to_be_passed,
     drives,
 ];
 
@@ -74,15 +79,61 @@ fn drives_nothing(scene: &Scene) -> Option<String> {
     let name = &scene.input()?.name;
     when(
         scene.mapping().is_none(),
-        format!("{name} drives nothing. Pick a servo with PgUp PgDn, then t ties it."),
+        format!(
+            "{name} moves nothing. Pick a servo with PgUp PgDn, then t ties it; O asks for more: a blend, a rate, a toggle."
+        ),
     )
 }
 
-/// The servo that the picked input drives, with its joint's name.
+fn stands_in(scene: &Scene) -> Option<String> {
+    let input = scene.input()?;
+    let by = scene.input_state(scene.input_place()?)?.as_if?;
+    let how = match by {
+        AsIf::Hand(_) => "The row stands at moves it",
+        AsIf::Wave { .. } => "A wave moves it",
+    };
+    Some(format!(
+        "{} reads as if it were moved, whatever its link says. {how}; the row as if takes that off.",
+        input.name
+    ))
+}
+
+/// A switch that moves nothing itself may do something all the same.
+fn presses(scene: &Scene) -> Option<String> {
+    let name = &scene.input()?.name;
+    let press = scene.rig.presses.iter().find(|press| press.input == *name)?;
+    when(
+        scene.mapping().is_none(),
+        format!("A press of {name} {}. U asks for something else.", goals::does(press)),
+    )
+}
+
+fn state<'a>(scene: &Scene<'a>) -> Option<&'a MappingState> {
+    let place = scene.shown.index.mappings.place(scene.mapping()?.id)?;
+    scene.model.snapshot.mappings.get(place)
+}
+
+fn elsewhere(scene: &Scene) -> Option<String> {
+    let mapping = scene.mapping()?;
+    let waits = state(scene)?.stand == Stand::Waits;
+    when(waits, format!("{} holds only while {}: now it does not.", mapping.name, goals::only_while(scene)))
+}
+
+fn to_be_passed(scene: &Scene) -> Option<String> {
+    let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
+    let longer = servo.state.picked_up_from()?;
+    let falls = servo.plan.scale.as_ref().is_some_and(|scale| {
+        let (low, high) = servo.plan.guard.endpoints;
+        scale.falls(low, high)
+    });
+    let way = if longer == falls { "more" } else { "less" };
+    Some(format!("{joint} stands until {input} passes it: turn {input} so that it asks for {way}."))
+}
+
+/// What the picked input drives, with the name that poses have for it.
 fn driven<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, &'a str)> {
-    let joint = scene.mapping()?.joint.as_str();
-    let (n, _) = scene.rig.turned_by(joint)?;
-    Some((scene.servo(n)?, joint))
+    let picked = scene.moved()?;
+    Some((picked, scene.rig.spoken_name(picked.servo)?))
 }
 
 fn cannot_follow(scene: &Scene) -> Option<String> {
@@ -112,5 +163,5 @@ fn drives(scene: &Scene) -> Option<String> {
     } else {
         "↑ ↓ pick a stage, ← → change it."
     };
-    Some(format!("{input} drives {}. {how}", mapping.joint))
+    Some(format!("{input} {}. {how}", goals::drives(mapping)))
 }

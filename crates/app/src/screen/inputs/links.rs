@@ -47,7 +47,7 @@ questions! {
     };
     REMOVE_INPUT("remove input", words: |scene, form| {
         let of = &form.subject.of;
-        let drives = scene.rig.mappings.iter().filter(|mapping| mapping.input == *of).count();
+        let drives = scene.rig.mappings.iter().filter(|mapping| mapping.inputs().any(|name| name == of)).count();
         let drives = if drives == 0 { "It drives nothing." } else { "What it drives is untied." };
         format!("Remove the input {of}? {drives} It can be undone.")
     }) => |desk, Subject { of, .. }, _| {

@@ -6,7 +6,7 @@ use crate::edition::Edition;
 use crate::screen::context::Context;
 use crate::screen::dial::Does;
 use crate::screen::dialog::Dialog;
-use crate::screen::rows::moved;
+use crate::screen::step::moved;
 use wasvolta_core::rig::InputId;
 use wasvolta_core::rig::edit;
 use wasvolta_core::watch::{Kind, Watch};

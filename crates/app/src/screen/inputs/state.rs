@@ -1,16 +1,24 @@
 //! What the screen remembers of Inputs.
 
 use super::heard::{Listen, Rests};
+use crate::screen::pick::Pick;
 use std::collections::VecDeque;
-use std::time::Duration;
+use wasvolta_core::rig::MappingId;
+pub use wasvolta_engine::snapshot::Sample;
 
 /// See the module.
 #[derive(Debug, Default)]
 pub struct State {
     /// The row picked.
     pub row: usize,
-    /// Raw and shaped values of the picked input, oldest first: time, place in the span, shaped.
-    pub strip: VecDeque<(Duration, f64, f64)>,
+    /// The mapping that is looked at, where it is one of the picked input; else its first is.
+    pub mapping: Pick<MappingId>,
+    /// The point picked of that mapping's course.
+    pub point: usize,
+    /// The picked input in each of the last beats, oldest first.
+    pub strip: VecDeque<Sample>,
+    /// How many beats of it were taken in.
+    pub traced: u64,
     /// What every channel does while nobody is asked to move one.
     pub background: Listen,
     /// Whether sticks still rest where it was learned.

@@ -5,61 +5,51 @@ use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::entry;
 use crate::screen::pick::Pick;
 use crate::screen::ready::keepable;
-use crate::screen::rows::{SequenceRow, moved, step_of_time};
+use crate::screen::scene::Scene;
+use crate::screen::step::moved;
 use crate::screen::typing::Typing;
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::edit;
-use wasvolta_core::rig::{Kind, Step};
+use wasvolta_core::rig::{Kind, Rig, Step};
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_core::unit::{Degrees, Seconds};
 
-fn row(desk: &Context) -> SequenceRow {
-    SequenceRow::ALL.get(desk.model.in_sequence.row).copied().unwrap_or(SequenceRow::Step)
-}
-
 /// The picked sequence's name and number of steps.
-fn picked(desk: &Context) -> Option<(String, usize)> {
+pub fn picked(desk: &Context) -> Option<(String, usize)> {
     let (sequence, _) = desk.model.scene(desk.session).sequence()?;
     Some((sequence.name.clone(), sequence.steps.len()))
 }
 
-/// Changes the picked row by a step.
-pub fn change(desk: &mut Context, direction: f64) {
-    let by = if direction > 0.0 { 1 } else { -1 };
-    let Some((_, steps)) = picked(desk) else {
-        return desk.refuse("there is no sequence yet: k keeps a pose, i inserts it as a step");
-    };
-    match row(desk) {
-        SequenceRow::Which => {
-            let edition = &desk.session.runner.edition;
-            let here = edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
-            let next = moved(here, by, edition.rig.sequences.len());
-            desk.model.sequence = Pick::at(&edition.rig.sequences, next);
-            desk.model.in_sequence.step = 0;
-            desk.model.in_sequence.time = 0.0;
-        }
-        SequenceRow::Time => {
-            let to = desk.model.in_sequence.time + direction * step_of_time(desk.model.nudge);
-            look_at(desk, to);
-        }
-        SequenceRow::Step => pick_step(desk, moved(desk.model.in_sequence.step, by, steps)),
-        SequenceRow::Pose => next_pose(desk, by),
-        SequenceRow::Easing => next_easing(desk, by),
-        SequenceRow::Move | SequenceRow::Dwell => {
-            let step = step_of_time(desk.model.nudge) * direction;
-            let Some((_, moves, dwells)) = times(desk) else { return };
-            let before = if row(desk) == SequenceRow::Move { moves } else { dwells };
-            set_time(desk, ((before + step).max(0.0) * 1e4).round() / 1e4);
-        }
-    }
+/// Goes on to another sequence.
+pub fn next_sequence(desk: &mut Context, by: isize) {
+    let edition = &desk.session.runner.edition;
+    let here = edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
+    let next = moved(here, by, edition.rig.sequences.len());
+    desk.model.sequence = Pick::at(&edition.rig.sequences, next);
+    desk.model.in_sequence.step = 0;
+    desk.model.in_sequence.time = 0.0;
+}
+
+/// Goes on to another step.
+pub fn step_by(desk: &mut Context, by: isize) {
+    let steps = picked(desk).map_or(0, |(_, steps)| steps);
+    pick_step(desk, moved(desk.model.in_sequence.step, by, steps));
+}
+
+/// Goes to the step of a number.
+pub fn go_to_step(desk: &mut Context, text: &str) -> Result<(), String> {
+    let wanted = entry::plain(text)?;
+    let steps = picked(desk).map_or(0, |(_, steps)| steps);
+    let found = (0..steps).find(|&n| wasvolta_core::unit::number(n + 1).to_bits() == wanted.to_bits());
+    pick_step(desk, found.ok_or(format!("there are steps 1 to {steps}"))?);
+    Ok(())
 }
 
 /// When the picked step begins, moves and dwells.
-fn times(desk: &Context) -> Option<(f64, f64, f64)> {
-    let scene = desk.model.scene(desk.session);
+pub fn times(scene: &Scene) -> Option<(f64, f64, f64)> {
     let (_, line) = scene.sequence()?;
-    let time = line.step(desk.model.in_sequence.step, scene.first_move())?;
+    let time = line.step(scene.model.in_sequence.step, scene.first_move())?;
     Some((time.starts, time.moves, time.dwells))
 }
 
@@ -71,22 +61,27 @@ fn change_step(desk: &mut Context, what: &str, change: impl FnOnce(&mut Step)) {
     desk.edit(&words, |rig| edit::change_step(rig, &name, at, change));
 }
 
-fn set_time(desk: &mut Context, seconds: f64) {
-    let time = Seconds::new(seconds);
-    if row(desk) == SequenceRow::Move {
-        change_step(desk, &format!("move {seconds:.3} s"), |s| s.move_s = Some(time));
-    } else {
-        change_step(desk, &format!("dwell {seconds:.3} s"), |s| s.dwell_s = time);
-    }
+/// Sets how long the picked step moves.
+pub fn set_move(desk: &mut Context, seconds: Option<f64>) {
+    let Some(seconds) = seconds else { return };
+    change_step(desk, &format!("move {seconds:.3} s"), |s| s.move_s = Some(Seconds::new(seconds)));
 }
 
-fn present_step(desk: &Context) -> Option<Step> {
-    let (sequence, _) = desk.model.scene(desk.session).sequence()?;
-    sequence.steps.get(desk.model.in_sequence.step).cloned()
+/// Sets how long the picked step stands.
+pub fn set_dwell(desk: &mut Context, seconds: Option<f64>) {
+    let Some(seconds) = seconds else { return };
+    change_step(desk, &format!("dwell {seconds:.3} s"), |s| s.dwell_s = Seconds::new(seconds));
 }
 
-fn next_pose(desk: &mut Context, by: isize) {
-    let Some(step) = present_step(desk) else { return };
+/// The picked step.
+pub fn present_step(scene: &Scene) -> Option<Step> {
+    let (sequence, _) = scene.sequence()?;
+    sequence.steps.get(scene.model.in_sequence.step).cloned()
+}
+
+/// Gives the picked step another pose.
+pub fn next_pose(desk: &mut Context, by: isize) {
+    let Some(step) = present_step(&desk.model.scene(desk.session)) else { return };
     let poses = &desk.session.document.rig.poses;
     let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
     let Some(pose) = poses.get(moved(here, by, poses.len())).map(|p| p.name.clone()) else {
@@ -95,15 +90,17 @@ fn next_pose(desk: &mut Context, by: isize) {
     change_step(desk, &format!("pose {pose}"), |s| s.pose.clone_from(&pose));
 }
 
-fn next_easing(desk: &mut Context, by: isize) {
-    let Some(step) = present_step(desk) else { return };
+/// Eases the picked step otherwise.
+pub fn next_easing(desk: &mut Context, by: isize) {
+    let Some(step) = present_step(&desk.model.scene(desk.session)) else { return };
     let here = Easing::ALL.iter().position(|e| *e == step.easing).unwrap_or(0);
     let Some(&easing) = Easing::ALL.get(moved(here, by, Easing::ALL.len())) else { return };
     change_step(desk, &format!("easing {}", easing.name()), |s| s.easing = easing);
 }
 
 /// Looks at a time; with output driving, the mechanism follows.
-fn look_at(desk: &mut Context, time: f64) {
+pub fn look_at(desk: &mut Context, time: Option<f64>) {
+    let Some(time) = time else { return };
     let scene = desk.model.scene(desk.session);
     let first_move = scene.first_move();
     let Some((_, line)) = scene.sequence() else { return };
@@ -206,9 +203,25 @@ pub fn keep_pose(desk: &mut Context) {
         Some(Dialog::Entry { purpose: Purpose::Pose, typing: Typing::prefilled(format!("pose-{free}")) });
 }
 
+/// A name that no pose has.
+pub fn free_pose(rig: &Rig, like: &str) -> String {
+    let numbered = (2..).map(|n| format!("{like}-{n}"));
+    let mut names = std::iter::once(like.to_owned()).chain(numbered);
+    names.find(|name| rig.pose(name).is_none()).unwrap_or_default()
+}
+
+/// What a pose of that name would keep now.
+///
+/// # Errors
+/// When the name is none, or nothing stands anywhere.
+pub fn keep_standing(scene: &Scene, name: &str) -> Result<Vec<(Kind, String, Degrees)>, String> {
+    wasvolta_core::range::check_name(name).map_err(|bad| bad.to_string())?;
+    keepable(scene)?;
+    Ok(standing(scene))
+}
+
 /// Where all engaged joints with angles stand, and the levels of what has those.
-fn standing(desk: &Context) -> Vec<(Kind, String, Degrees)> {
-    let scene = desk.model.scene(desk.session);
+fn standing(scene: &Scene) -> Vec<(Kind, String, Degrees)> {
     (0..scene.rig.servos.len())
         .filter_map(|n| {
             let picked = scene.servo(n)?;
@@ -224,10 +237,8 @@ fn standing(desk: &Context) -> Vec<(Kind, String, Degrees)> {
 /// # Errors
 /// When the name is none.
 pub fn keep_pose_as(desk: &mut Context, name: &str) -> Result<(), String> {
-    wasvolta_core::range::check_name(name).map_err(|bad| bad.to_string())?;
     // What stood when the name was asked for may have been released since.
-    keepable(&desk.model.scene(desk.session))?;
-    let angles = standing(desk);
+    let angles = keep_standing(&desk.model.scene(desk.session), name)?;
     let count = angles.len();
     let all_turn = angles.iter().all(|(kind, _, _)| kind.has_angles());
     let joints = match (all_turn, count) {
@@ -241,31 +252,4 @@ pub fn keep_pose_as(desk: &mut Context, name: &str) -> Result<(), String> {
         desk.model.bell = true;
     }
     Ok(())
-}
-
-/// Sets the picked row from what was typed.
-///
-/// # Errors
-/// Says what is understood; nothing has changed then.
-pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
-    match row(desk) {
-        SequenceRow::Time => look_at(desk, entry::seconds(text)?),
-        SequenceRow::Move | SequenceRow::Dwell => set_time(desk, entry::seconds(text)?),
-        SequenceRow::Step => {
-            let wanted = entry::plain(text)?;
-            let steps = picked(desk).map_or(0, |(_, steps)| steps);
-            let found =
-                (0..steps).find(|&n| wasvolta_core::unit::number(n + 1).to_bits() == wanted.to_bits());
-            pick_step(desk, found.ok_or(format!("there are steps 1 to {steps}"))?);
-        }
-        SequenceRow::Which | SequenceRow::Pose | SequenceRow::Easing => {
-            return Err("← and → choose this one".to_owned());
-        }
-    }
-    Ok(())
-}
-
-/// ↑ and ↓
-pub fn pick_row(desk: &mut Context, by: isize) {
-    desk.model.in_sequence.row = moved(desk.model.in_sequence.row, by, SequenceRow::ALL.len());
 }

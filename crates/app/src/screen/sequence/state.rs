@@ -1,5 +1,8 @@
 //! What the screen remembers of Sequence.
 
+/// The row that is picked at first: that of the step.
+pub const STEP: usize = 2;
+
 /// See the module.
 #[derive(Debug)]
 pub struct State {
@@ -15,6 +18,6 @@ pub struct State {
 
 impl Default for State {
     fn default() -> Self {
-        Self { row: 2, step: 0, time: 0.0, last_pose: None }
+        Self { row: STEP, step: 0, time: 0.0, last_pose: None }
     }
 }

@@ -1,8 +1,8 @@
 //! Sequence: steps to scale in time, under them a silhouette a joint, the now line, and the picked step.
 
 use crate::screen::pen::{Pen, cell_of, fit, width};
-use crate::screen::rows::{SequenceRow, step_of_time};
 use crate::screen::scene::Scene;
+use crate::screen::sequence::rows;
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Kind, Sequence, Step};
@@ -43,7 +43,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     title(pen, scene, sequence, length);
     let roomy = high >= 34;
     let top = if roomy { 2 } else { 1 };
-    let details = u16::try_from(SequenceRow::ALL.len()).unwrap_or(7);
+    let details = u16::try_from(rows::ROWS.len()).unwrap_or(7);
     let foot = if high >= 26 { details + 1 } else { 4 };
     let time = Time { line, first_move, length: length.max(0.001), wide: wide - label };
     let shorts = line.shorts(|n| scene.start_of(n));
@@ -272,7 +272,7 @@ fn now_line(pen: &mut Pen<'_>, scene: &Scene, time: &Time) {
 fn details(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, shorts: &[Short]) {
     let step = sequence.steps.get(scene.model.in_sequence.step);
     let rows = usize::from(pen.height());
-    let all = SequenceRow::ALL;
+    let all = &rows::ROWS;
     let picked = scene.model.in_sequence.row.min(all.len() - 1);
     let first = (picked + 1).saturating_sub(rows.saturating_sub(1)).min(all.len());
     for (y, (n, row)) in (0..pen.height()).zip(all.iter().enumerate().skip(first)) {
@@ -281,39 +281,17 @@ fn details(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, shorts: &[Shor
             pen.ground(0, y, 44, theme::RAISED);
             pen.glyph(0, y, "▌", theme::COMMANDED);
         }
-        pen.put(2, y, row.name(), theme::text(theme::QUIET));
+        pen.put(2, y, row.name, theme::text(theme::QUIET));
         let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
-        pen.put(13, y, &value(scene, sequence, step, *row), style);
-        if here && matches!(row, SequenceRow::Time | SequenceRow::Move | SequenceRow::Dwell) {
-            pen.put(30, y, &format!("← → {} s", step_of_time(scene.model.nudge)), theme::text(theme::QUIET));
+        pen.put(13, y, &rows::value(scene, row), style);
+        if here && rows::is_number(row) {
+            let hint = format!("{} s", row.hint(scene.model.nudge).replace(" by", ""));
+            pen.put(30, y, &hint, theme::text(theme::QUIET));
         }
     }
     let wide = pen.width();
     if wide >= 58 {
         notes(&mut pen.part(46, 0, wide - 46, 7), scene, step, shorts);
-    }
-}
-
-fn value(scene: &Scene, sequence: &Sequence, step: Option<&Step>, row: SequenceRow) -> String {
-    let none = || "–".to_owned();
-    let time =
-        scene.sequence().and_then(|(_, line)| line.step(scene.model.in_sequence.step, scene.first_move()));
-    match row {
-        SequenceRow::Which => {
-            let place = scene.edition.index.sequences.place(sequence.id).unwrap_or(0);
-            format!("{} ({} of {})", sequence.name, place + 1, scene.rig.sequences.len())
-        }
-        SequenceRow::Time => format!("{:.2} s", scene.model.in_sequence.time),
-        SequenceRow::Step if step.is_none() => none(),
-        SequenceRow::Step => format!("{} of {}", scene.model.in_sequence.step + 1, sequence.steps.len()),
-        SequenceRow::Pose => step.map_or_else(none, |s| s.pose.clone()),
-        SequenceRow::Move => match (step.map(|s| s.move_s), time) {
-            (Some(None), Some(time)) => format!("{:.2} s, fastest", time.moves),
-            (Some(Some(moves)), _) => format!("{:.2} s", moves.get()),
-            _ => none(),
-        },
-        SequenceRow::Dwell => step.map_or_else(none, |s| format!("{:.2} s", s.dwell_s.get())),
-        SequenceRow::Easing => step.map_or_else(none, |s| s.easing.name().to_owned()),
     }
 }
 

@@ -251,10 +251,9 @@ fn an_input_is_tied_to_the_picked_joint_and_untied() {
     bench.code(KeyCode::F(3));
     bench.press(Key::char('t'));
     let tied = bench.session.document.rig.mappings.last().unwrap();
-    assert_eq!((tied.input.as_str(), tied.joint.as_str()), ("knob", "heron.neck"));
-    assert!(
-        (tied.angles_deg.low.get() + 60.0).abs() < 1e-9 && (tied.angles_deg.high.get() - 60.0).abs() < 1e-9
-    );
+    assert_eq!((tied.from.keys().next().unwrap().as_str(), tied.to.name()), ("knob", Some("heron.neck")));
+    let ends = tied.to.ends().unwrap();
+    assert!((ends.low + 60.0).abs() < 1e-9 && (ends.high - 60.0).abs() < 1e-9);
     bench.press(Key::char('g'));
     bench.pass(200);
     let angle = bench.session.runner.edition.plan.servos[0]
@@ -310,7 +309,8 @@ fn stages_are_changed_by_arrows_and_typed() {
     assert!((input.smoothing_ms - 80.0).abs() < 1e-9 && (input.ends.low - 20.0).abs() < 1e-9, "{input:?}");
     assert_eq!(input.rise_per_s, Some(1.0));
     let mapping = &bench.session.document.rig.mappings[0];
-    assert!((mapping.angles_deg.high.get() - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
+    let ends = mapping.to.ends().unwrap();
+    assert!((ends.high - 38.0).abs() < 1e-9 && mapping.failsafe.is_none());
     // Beyond its range is refused in words.
     go_to(&mut bench, "deadband");
     bench.enter("2");

@@ -106,10 +106,7 @@ fn a_pose_takes_its_steps_along_when_it_is_renamed_and_stays_while_a_step_needs_
     palette(&mut bench, "remove pose");
     bench.enter("stare");
     let frame = bench.frame(160, 47);
-    assert!(
-        frame.contains("the pose stare is used by step 2 of wake: give those steps another pose"),
-        "{frame}"
-    );
+    assert!(frame.contains("the pose stare is used by step 2 of wake: give those another pose"), "{frame}");
     bench.code(KeyCode::Esc);
     bench.press(Key::char('u'));
     palette(&mut bench, "remove pose");

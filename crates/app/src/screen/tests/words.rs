@@ -217,7 +217,7 @@ fn a_larger_nudge_is_larger_on_every_servo() {
         }
         let size = |bench: &Bench| {
             let scene = bench.model.scene(&bench.session);
-            let nudge = crate::screen::rows::NUDGES[bench.model.nudge];
+            let nudge = crate::screen::step::NUDGES[bench.model.nudge];
             scene.picked().unwrap().nudge(nudge).get()
         };
         let mut before = size(&bench);
@@ -235,7 +235,7 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
     bench.enter("2000us");
     bench.pass(150);
     bench.model.nudge =
-        crate::screen::rows::NUDGES.iter().position(|n| *n == crate::screen::rows::Nudge::Us(5.0)).unwrap();
+        crate::screen::step::NUDGES.iter().position(|n| *n == crate::screen::step::Nudge::Us(5.0)).unwrap();
     bench.press(Key::char('W'));
     bench.pass(20);
     let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;

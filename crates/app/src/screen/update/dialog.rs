@@ -9,12 +9,12 @@ use crate::screen::dialog::{Dialog, Purpose, Scale};
 use crate::screen::entry::PulseContext;
 use crate::screen::everywhere::acts as general;
 use crate::screen::form::Form;
-use crate::screen::inputs::{acts as inputs, faders, listen};
+use crate::screen::inputs::{faders, listen, rows as inputs};
 use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
 use crate::screen::model::Tone;
-use crate::screen::rows::moved;
-use crate::screen::sequence::acts as sequence;
+use crate::screen::sequence::{acts as sequence, rows as sequence_rows};
+use crate::screen::step::moved;
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
 use crate::screen::{commands, entry};
@@ -244,7 +244,7 @@ fn typed(desk: &mut Context, (key, does): Pressed, purpose: Purpose, mut typing:
     let done = match purpose {
         Purpose::Pulse => go_to(desk, &text),
         Purpose::InputRow => inputs::enter(desk, &text),
-        Purpose::SequenceRow => sequence::enter(desk, &text),
+        Purpose::SequenceRow => sequence_rows::enter(desk, &text),
         Purpose::Clock => correct_clock(desk, &text),
         Purpose::Pose => sequence::keep_pose_as(desk, text.trim()),
         Purpose::Beats => pass_beats(desk, &text),

@@ -7,10 +7,10 @@ use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
 use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
-use crate::screen::rows::{InputRow, SequenceRow};
 use crate::screen::scene::Scene;
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
+use crate::screen::{inputs, sequence};
 use std::fmt::Write;
 use wasvolta_core::diagnose::Heard;
 use wasvolta_core::fit::TurnsBack;
@@ -205,12 +205,12 @@ fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
             format!("Go {to}{shown}  {}", understood(scene, text))
         }
         Purpose::InputRow => {
-            let row = scene.input_rows().get(scene.model.in_inputs.row).copied().unwrap_or(InputRow::Low);
-            format!("{} {shown}", row.name())
+            let name = inputs::rows::picked(scene).map_or("", |row| row.name);
+            format!("{name} {shown}")
         }
         Purpose::SequenceRow => {
-            let row = SequenceRow::ALL.get(scene.model.in_sequence.row).copied().unwrap_or(SequenceRow::Step);
-            format!("{} {shown}", row.name())
+            let name = sequence::rows::picked(scene).name;
+            format!("{name} {shown}")
         }
         Purpose::Clock => {
             let board = scene.picked().map_or("", |p| p.board.name.as_str());

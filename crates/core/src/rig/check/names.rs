@@ -45,6 +45,7 @@ pub(super) struct Names<'r> {
     pub(super) joints: Listed<'r>,
     pub(super) inputs: Listed<'r>,
     pub(super) poses: Listed<'r>,
+    pub(super) sequences: Listed<'r>,
     /// Parts that have a level.
     pub(super) levels: Listed<'r>,
     /// What steps of a sequence speak of.
@@ -73,6 +74,7 @@ impl<'r> Names<'r> {
             joints: Listed::of("joint", rig.joints.iter().map(|joint| joint.name.as_str())),
             inputs: Listed::of("input", rig.inputs.iter().map(|input| input.name.as_str())),
             poses: Listed::of("pose", rig.poses.iter().map(|pose| pose.name.as_str())),
+            sequences: Listed::of("sequence", rig.sequences.iter().map(|sequence| sequence.name.as_str())),
             levels: Listed::of("part with a level", levels.map(|servo| servo.name.as_str())),
             spoken: Listed::of("joint", spoken),
         }

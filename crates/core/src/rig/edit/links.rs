@@ -113,8 +113,9 @@ pub fn rename_input(rig: &Rig, input: &str, name: &str) -> Edited {
         let renamed =
             rig.inputs.iter_mut().find(|i| i.name == input).ok_or_else(|| missing("input", input))?;
         name.clone_into(&mut renamed.name);
-        for mapping in rig.mappings.iter_mut().filter(|mapping| mapping.input == input) {
-            name.clone_into(&mut mapping.input);
+        rig.mappings.iter_mut().for_each(|mapping| mapping.rename_input(input, name));
+        for press in rig.presses.iter_mut().filter(|press| press.input == input) {
+            name.clone_into(&mut press.input);
         }
         Ok(())
     })
@@ -125,7 +126,7 @@ pub fn remove_input(rig: &Rig, input: &str) -> Edited {
     changed(rig, |rig| {
         let before = rig.inputs.len();
         rig.inputs.retain(|i| i.name != input);
-        rig.mappings.retain(|mapping| mapping.input != input);
+        super::mappings::without_input(rig, input);
         if rig.inputs.len() == before { Err(missing("input", input)) } else { Ok(()) }
     })
 }
@@ -152,7 +153,7 @@ pub fn free_link_name(rig: &Rig, like: &str) -> String {
     free(like, taken)
 }
 
-fn free(like: &str, taken: impl Fn(&str) -> bool) -> String {
+pub(super) fn free(like: &str, taken: impl Fn(&str) -> bool) -> String {
     let numbered = (2..).map(|n| format!("{like}-{n}"));
     std::iter::once(like.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
 }
@@ -200,7 +201,7 @@ mod tests {
         let renamed = rename_link(&more, "micro", "desk").unwrap();
         assert_eq!((renamed.inputs[0].link.as_str(), renamed.inputs[0].name.as_str()), ("desk", "knob"));
         let renamed = rename_input(&renamed, "knob", "dial").unwrap();
-        assert_eq!(renamed.mappings[0].input, "dial");
+        assert!(renamed.mappings[0].from.contains_key("dial"));
         let moved = move_input(&renamed, "dial", "radio", "ch3").unwrap();
         assert_eq!((moved.inputs[0].channel.as_str(), moved.mappings.len()), ("ch3", 1));
         let refused = move_input(&renamed, "dial", "radio", "ch99").unwrap_err().to_string();

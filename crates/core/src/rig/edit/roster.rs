@@ -49,9 +49,7 @@ pub fn rename_servo(rig: &Rig, servo: &str, name: &str) -> Edited {
 
 /// What mappings, poses and steps call something by one name they call by another.
 fn speak_otherwise(rig: &mut Rig, old: &str, new: &str) {
-    for mapping in rig.mappings.iter_mut().filter(|m| m.joint == old) {
-        new.clone_into(&mut mapping.joint);
-    }
+    rig.mappings.iter_mut().for_each(|mapping| mapping.to.rename(old, new));
     for pose in &mut rig.poses {
         rename_key(&mut pose.angles_deg, old, new);
         rename_key(&mut pose.levels_percent, old, new);
@@ -101,11 +99,11 @@ fn turns_no_more(rig: &mut Rig, servo: &str) -> bool {
 }
 
 pub(super) fn speak_no_more(rig: &mut Rig, name: &str) {
-    rig.mappings.retain(|m| m.joint != name);
     for pose in &mut rig.poses {
         pose.angles_deg.remove(name);
         pose.levels_percent.remove(name);
     }
+    super::mappings::without_part(rig, name);
     for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
         step.joints.remove(name);
     }
@@ -220,7 +218,7 @@ pub fn spoken_of(rig: &Rig, servo: &str) -> String {
     let Some(servo) = rig.servo(servo) else { return String::new() };
     let name = rig.spoken_name(servo).unwrap_or_default();
     let poses = rig.poses.iter().filter(|pose| pose.target(servo.kind, name).is_some()).count();
-    let mappings = rig.mappings.iter().filter(|m| m.joint == name).count();
+    let mappings = rig.mappings_of(name).count();
     let counted = |(n, what): (usize, &str)| match n {
         0 => None,
         1 => Some(format!("1 {what}")),

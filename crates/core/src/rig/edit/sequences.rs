@@ -1,7 +1,7 @@
 //! Edits of poses and sequences: they come, go, take other names and are copied; steps come, go, and change their places.
 
 use super::{Edited, Refused, changed, missing, rounded_angle};
-use crate::rig::{Kind, Pose, PoseId, Rig, Sequence, SequenceId, Step};
+use crate::rig::{Kind, Mapping, Pose, PoseId, Rig, Sequence, SequenceId, Step};
 use crate::unit::{Degrees, Percent, Seconds};
 
 /// Keeps a pose under a name; one of that name is replaced. `targets` are angles of joints and levels of what has
@@ -101,6 +101,11 @@ pub fn add_sequence(rig: &Rig, name: &str) -> Edited {
 pub fn rename_sequence(rig: &Rig, sequence: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         name.clone_into(&mut sequence_mut(rig, sequence)?.name);
+        for played in rig.presses.iter_mut().filter_map(|press| press.sequence.as_mut()) {
+            if played == sequence {
+                name.clone_into(played);
+            }
+        }
         Ok(())
     })
 }
@@ -117,7 +122,14 @@ pub fn copy_sequence(rig: &Rig, sequence: &str, name: &str) -> Edited {
 }
 
 /// Takes a sequence out; its poses stay.
+///
+/// # Errors
+/// When a press plays it: that is named.
 pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
+    if let Some(press) = rig.presses.iter().find(|press| press.sequence.as_deref() == Some(sequence)) {
+        let message = format!("a press of {} plays {sequence}", press.input);
+        return Err(Refused::Unsound { message, help: "let that press do something else first".to_owned() });
+    }
     changed(rig, |rig| {
         sequence_mut(rig, sequence)?;
         rig.sequences.retain(|s| s.name != sequence);
@@ -125,13 +137,14 @@ pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
     })
 }
 
-/// Gives a pose another name; the steps that go to it follow.
+/// Gives a pose another name; the steps and mappings that go to it follow.
 pub fn rename_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         name.clone_into(&mut pose_mut(rig, pose)?.name);
         for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps).filter(|step| step.pose == pose) {
             name.clone_into(&mut step.pose);
         }
+        rig.mappings.iter_mut().for_each(|mapping| mapping.rename_pose(pose, name));
         Ok(())
     })
 }
@@ -149,12 +162,12 @@ pub fn copy_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
 /// Takes a pose out.
 ///
 /// # Errors
-/// When a step goes to it: those are named.
+/// When a step or a mapping goes to it: those are named.
 pub fn remove_pose(rig: &Rig, pose: &str) -> Edited {
     let users = users_of(rig, pose);
     if !users.is_empty() {
         let message = format!("the pose {pose} is used by {users}");
-        return Err(Refused::Unsound { message, help: "give those steps another pose first".to_owned() });
+        return Err(Refused::Unsound { message, help: "give those another pose first".to_owned() });
     }
     changed(rig, |rig| {
         pose_mut(rig, pose)?;
@@ -163,7 +176,7 @@ pub fn remove_pose(rig: &Rig, pose: &str) -> Edited {
     })
 }
 
-/// The steps that go to a pose, in words: `steps 1 and 3 of wake`; empty when none does.
+/// The steps and mappings that go to a pose, in words: `steps 1 and 3 of wake`; empty when none does.
 pub fn users_of(rig: &Rig, pose: &str) -> String {
     let of = |sequence: &Sequence| {
         let steps = sequence.steps.iter().enumerate().filter(|(_, step)| step.pose == pose);
@@ -174,7 +187,12 @@ pub fn users_of(rig: &Rig, pose: &str) -> String {
             [first @ .., last] => Some(format!("steps {} and {last} of {}", first.join(", "), sequence.name)),
         }
     };
-    rig.sequences.iter().filter_map(of).collect::<Vec<_>>().join(", ")
+    let goes_there = |mapping: &&Mapping| {
+        let failsafe = mapping.failsafe.as_ref().and_then(|failsafe| failsafe.pose.as_ref());
+        mapping.to.poses().iter().chain(failsafe).any(|own| own == pose)
+    };
+    let mappings = rig.mappings.iter().filter(goes_there).map(|own| format!("the mapping {}", own.name));
+    rig.sequences.iter().filter_map(of).chain(mappings).collect::<Vec<_>>().join(", ")
 }
 
 fn pose_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Pose, Refused> {
@@ -247,10 +265,7 @@ mod tests {
         assert_eq!(remove_pose(&twin, "stare").unwrap(), rig);
         let used = copy_step(&rig, "wake", 1).unwrap();
         let words = remove_pose(&used, "look").unwrap_err().to_string();
-        assert_eq!(
-            words,
-            "the pose look is used by steps 2 and 3 of wake: give those steps another pose first"
-        );
+        assert_eq!(words, "the pose look is used by steps 2 and 3 of wake: give those another pose first");
         assert!(rename_pose(&rig, "look", "rest").is_err() && copy_pose(&rig, "no", "x").is_err());
     }
 }

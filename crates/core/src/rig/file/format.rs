@@ -5,7 +5,7 @@
 
 use crate::rig::Rig;
 use crate::rig::card::Card;
-use toml_edit::{ArrayOfTables, DocumentMut, Item, Key, RawString, Table, TableLike, Value};
+use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Key, RawString, Table, TableLike, Value};
 
 /// Raises a document from one format to the next.
 pub(crate) type Step = fn(&mut Table);
@@ -33,6 +33,7 @@ impl Versioned for Rig {
         only_new_keys,
         servos_are_continuous,
         inputs_stand_on_links,
+        mappings_have_goals,
     ];
 }
 
@@ -83,6 +84,52 @@ fn inputs_stand_on_links(rig: &mut Table) {
         tables.push(table);
     }
     rig.insert("link", Item::ArrayOfTables(tables));
+}
+
+/// Rig 8 → 9: a mapping has a name, shares of inputs and a goal. Its name is that of its joint.
+fn mappings_have_goals(rig: &mut Table) {
+    each_in(rig, "mapping", has_goal);
+}
+
+fn has_goal(mapping: &mut dyn TableLike) {
+    let joint = mapping.get("joint").and_then(Item::as_str).map(str::to_owned);
+    let (Some(joint), Some(Item::Value(input))) = (joint, mapping.get_mut("input")) else { return };
+    if let Some(name) = input.as_str().map(str::to_owned) {
+        let mut shares = InlineTable::new();
+        shares.insert(name, 1.into());
+        exchange(input, Value::InlineTable(shares));
+    }
+    let angles = mapping.key("angles_deg").cloned().zip(mapping.remove("angles_deg"));
+    if let Some(Item::Value(place)) = mapping.get_mut("joint") {
+        let mut goal = InlineTable::new();
+        goal.insert("joint", joint.clone().into());
+        let mut behind = String::new();
+        if let Some((key, Item::Value(mut angles))) = angles {
+            let text =
+                |raw: Option<&RawString>| raw.and_then(RawString::as_str).unwrap_or_default().to_owned();
+            // A table within a line has no room for comments: they stand before and behind the whole.
+            behind = text(angles.decor().suffix());
+            angles.decor_mut().clear();
+            let before = text(key.leaf_decor().prefix());
+            goal.insert("angles_deg", angles);
+            if !before.trim().is_empty() {
+                behind.push_str(&before.lines().map(str::trim).collect::<Vec<_>>().join(" "));
+            }
+        }
+        let own = place.decor().suffix().and_then(RawString::as_str).unwrap_or_default().to_owned();
+        exchange(place, Value::InlineTable(goal));
+        if !behind.trim().is_empty() {
+            place.decor_mut().set_suffix(format!("{own}{behind}"));
+        }
+    }
+    rename(mapping, &[("input", "from"), ("joint", "to")]);
+    let rest: Vec<Key> = mapping.iter().filter_map(|(key, _)| mapping.key(key).cloned()).collect();
+    let rest: Vec<(Key, Item)> =
+        rest.into_iter().filter_map(|key| Some((key.clone(), mapping.remove(key.get())?))).collect();
+    mapping.insert("name", Item::Value(joint.into()));
+    for (key, item) in rest {
+        mapping.entry_format(&key).or_insert(item);
+    }
 }
 
 fn stand_on_link(input: &mut dyn TableLike, links: &mut Vec<(String, Table)>) {
@@ -215,7 +262,7 @@ mod tests {
         ] {
             let mut document: DocumentMut = text.parse().unwrap();
             raise::<Rig>(&mut document);
-            let wanted = text.replace("endless", "continuous").replace("= 6", "= 8").replace("= 1", "= 8");
+            let wanted = text.replace("endless", "continuous").replace("= 6", "= 9").replace("= 1", "= 9");
             assert_eq!(document.to_string(), wanted);
         }
     }
@@ -228,7 +275,7 @@ mod tests {
                     lost_after_ms = 900 # it is slow\nstuck_is_lost = true\n\n[[pose]]\nname = \"rest\"\n";
         let mut document: DocumentMut = text.parse().unwrap();
         raise::<Rig>(&mut document);
-        let wanted = "format = 8\nname = \"marsh\"\n\n[[port]]\nname = \"line\" # the micro\n\n\
+        let wanted = "format = 9\nname = \"marsh\"\n\n[[port]]\nname = \"line\" # the micro\n\n\
                     [[link]]\nname = \"line\"\non = \"line\"\nlost_after_ms = 900 # it is slow\nstuck_is_lost = true\n\n\
                     # turned by hand\n\
                     [[input]] # first\nname = \"knob\"\nlink = \"line\" # on it\nchannel = \"field 2\" # of three\nends = [0, 1023]\n\n\
@@ -237,18 +284,35 @@ mod tests {
         let inline = "format = 7\ninput = [{ name = \"knob\", port = \"line\", field = 1, ends = [0, 1] }]\n";
         let mut document: DocumentMut = inline.parse().unwrap();
         raise::<Rig>(&mut document);
-        let wanted = "format = 8\ninput = [{ name = \"knob\", link = \"line\", channel = \"field 1\", ends = [0, 1] }]\n\n\
+        let wanted = "format = 9\ninput = [{ name = \"knob\", link = \"line\", channel = \"field 1\", ends = [0, 1] }]\n\n\
                       [[link]]\nname = \"line\"\non = \"line\"\n";
         assert_eq!(document.to_string(), wanted);
     }
 
     #[test]
     fn what_is_no_older_format_stays() {
-        for said in ["8", "0", "-3", "99", "\"six\"", "1.5"] {
+        for said in ["9", "0", "-3", "99", "\"six\"", "1.5"] {
             let text = format!("format = {said}\n[[servo]]\nkind = \"endless\"\n");
             let mut document: DocumentMut = text.parse().unwrap();
             raise::<Rig>(&mut document);
             assert_eq!(document.to_string(), text);
         }
+    }
+    #[test]
+    fn a_mapping_gets_a_name_shares_and_a_goal_and_keeps_its_comments() {
+        let text = "format = 8\n\n# the beak\n[[mapping]] # first\ninput = \"knob\" # by hand\njoint = \"heron.beak\" # it opens\n\
+                    angles_deg = [0, 40] # as far as the plate\nfailsafe = { angle_deg = 4, over_s = 0.8 }\n\n[[pose]]\nname = \"rest\"\n";
+        let wanted = "format = 9\n\n# the beak\n[[mapping]] # first\nname = \"heron.beak\"\nfrom = { knob = 1 } # by hand\n\
+                    to = { joint = \"heron.beak\", angles_deg = [0, 40] } # it opens # as far as the plate\n\
+                    failsafe = { angle_deg = 4, over_s = 0.8 }\n\n[[pose]]\nname = \"rest\"\n";
+        let mut document: DocumentMut = text.parse().unwrap();
+        raise::<Rig>(&mut document);
+        assert_eq!(document.to_string(), wanted);
+        let inline =
+            "format = 8\nmapping = [{ input = \"heron.knob\", joint = \"beak\", angles_deg = [0, 4] }]\n";
+        let mut document: DocumentMut = inline.parse().unwrap();
+        raise::<Rig>(&mut document);
+        let wanted = "format = 9\nmapping = [{ name = \"beak\", from = { \"heron.knob\" = 1 }, to = { joint = \"beak\", angles_deg = [0, 4] }}]\n";
+        assert_eq!(document.to_string(), wanted);
     }
 }

@@ -1,5 +1,6 @@
 //! Channels while one is looked for, and an input while it is watched: what was observed, drawn.
 
+use crate::screen::chart::Bar;
 use crate::screen::inputs::heard::{Listen, Watching};
 use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Scene;
@@ -58,7 +59,7 @@ pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
             let usual = (protocol.row().usual)(&ear.channel);
             let (low, most) = ear.ends.unwrap_or((usual.0, usual.2));
             let share = if most > low { ((value - low) / (most - low)).clamp(0.0, 1.0) } else { 0.0 };
-            chart::bar(pen, (bar_at, y, bar_wide), 0.0, share, ink);
+            chart::bar(pen, (bar_at, y, bar_wide), Bar { at: share, rest: (0.0, 0.0) }, ink);
         }
         let value = ear.newest.map_or_else(|| "–".to_owned(), |value| shown(value, protocol, &ear.channel));
         let x = bar_at + bar_wide + 2;

@@ -1,0 +1,253 @@
+//! The rows of Inputs: the stages of the picked input, and the mapping of it that is picked.
+
+use super::{acts, goals, stand_in};
+use crate::screen::context::Context;
+use crate::screen::rows::{
+    ANGLE, DEBOUNCE, EXPO, LEVEL, PART, PLACE, RATE, RATE_LEVEL, RAW, Row, SMOOTHING, Set, TIME, TRIM,
+    TURN_RATE, WEIGHT,
+};
+use crate::screen::scene::Scene;
+use crate::screen::step::moved;
+use wasvolta_core::rig::edit::End;
+use wasvolta_core::rig::{Input, OwnUnit};
+
+/// All of them, in the order in which they are drawn.
+static ROWS: &[Row] = &[
+    Row::choice("", "input", acts::which, acts::next_input).when(|scene| scene.rig.inputs.len() > 1),
+    Row::choice("", "turn it", acts::turned, acts::turn).typed(acts::turn_to).when(acts::is_simulated),
+    Row::choice("", "as if", stand_in::show, stand_in::next),
+    Row::number("", "stands at", &LEVEL, stand_in::share, Set::By(stand_in::set_share))
+        .when(stand_in::by_hand),
+    Row::number("", "a round", &TIME, stand_in::period, Set::By(stand_in::set_period))
+        .when(stand_in::by_wave),
+    Row::number(
+        "span",
+        "low end",
+        &RAW,
+        |s| Some(s.input()?.ends.low),
+        Set::Input(|i, v| put(&mut i.ends.low, v)),
+    ),
+    Row::number("", "rest", &RAW, |s| s.input()?.centre, Set::Input(|i, v| i.centre = v.or(i.centre)))
+        .when(|scene| input(scene, |i| i.centre.is_some())),
+    Row::number(
+        "",
+        "high end",
+        &RAW,
+        |s| Some(s.input()?.ends.high),
+        Set::Input(|i, v| put(&mut i.ends.high, v)),
+    )
+    .behind(|stages| stages.span),
+    Row::choice("", "unit", acts::unit, acts::next_unit)
+        .when(|scene| input(scene, |i| i.switch.is_none() && i.centre.is_none())),
+    Row::choice("switch", "pressed", acts::pressed, |desk, _| acts::make_switch(desk))
+        .when(|scene| input(scene, |i| i.switch.is_some())),
+    Row::number(
+        "",
+        "debounce",
+        &DEBOUNCE,
+        |s| Some(s.input()?.switch.as_ref()?.debounce_ms),
+        Set::Input(set_debounce),
+    )
+    .when(|scene| input(scene, |i| i.switch.is_some()))
+    .behind(|stages| stages.span),
+    Row::number("trim", "trim", &TRIM, |s| Some(s.input()?.trim), Set::Input(|i, v| put(&mut i.trim, v)))
+        .when(|scene| input(scene, |i| i.switch.is_none() || i.trim != 0.0))
+        .behind(|stages| stages.trim),
+    Row::number(
+        "deadband",
+        "deadband",
+        &PART,
+        |s| Some(s.input()?.deadband),
+        Set::Input(|i, v| put(&mut i.deadband, v)),
+    )
+    .when(|scene| input(scene, |i| is_shaped(i) || i.deadband != 0.0))
+    .behind(|stages| stages.deadband),
+    Row::number("curve", "expo", &EXPO, |s| Some(s.input()?.expo), Set::Input(|i, v| put(&mut i.expo, v)))
+        .when(|scene| input(scene, |i| i.curve.is_empty() && (is_shaped(i) || i.expo != 0.0)))
+        .behind(|stages| stages.curve),
+    Row::number(
+        "smoothing",
+        "smoothing",
+        &SMOOTHING,
+        |s| Some(s.input()?.smoothing_ms),
+        Set::Input(|i, v| put(&mut i.smoothing_ms, v)),
+    )
+    .behind(|stages| stages.smoothing),
+    Row::number("rate", "rise", &RATE, |s| s.input()?.rise_per_s, Set::Input(|i, v| i.rise_per_s = v))
+        .or("no limit"),
+    Row::number("", "fall", &RATE, |s| s.input()?.fall_per_s, Set::Input(|i, v| i.fall_per_s = v))
+        .or("no limit")
+        .behind(|stages| stages.rate),
+    Row::choice("press", "a press", goals::press, goals::next_press)
+        .when(|scene| input(scene, |i| i.switch.is_some())),
+    Row::choice(MAPPING, "mapping", goals::which, goals::next_mapping).when(mapped),
+    Row::number("", "weight", &WEIGHT, goals::weight, Set::By(goals::set_weight)).when(goals::has_weight),
+    Row::number(
+        "",
+        "at low end",
+        &ANGLE,
+        |s| goals::end(s, End::Low),
+        Set::By(|d, v| goals::set_end(d, End::Low, v)),
+    )
+    .when(goals::in_degrees),
+    Row::number(
+        "",
+        "at high end",
+        &ANGLE,
+        |s| goals::end(s, End::High),
+        Set::By(|d, v| goals::set_end(d, End::High, v)),
+    )
+    .when(goals::in_degrees),
+    Row::number(
+        "",
+        "at low end",
+        &LEVEL,
+        |s| goals::end(s, End::Low),
+        Set::By(|d, v| goals::set_end(d, End::Low, v)),
+    )
+    .when(goals::in_levels),
+    Row::number(
+        "",
+        "at high end",
+        &LEVEL,
+        |s| goals::end(s, End::High),
+        Set::By(|d, v| goals::set_end(d, End::High, v)),
+    )
+    .when(goals::in_levels),
+    Row::number(
+        "",
+        "at low end",
+        &RATE_LEVEL,
+        |s| goals::end(s, End::Low),
+        Set::By(|d, v| goals::set_end(d, End::Low, v)),
+    )
+    .when(goals::in_rate_levels),
+    Row::number(
+        "",
+        "at high end",
+        &RATE_LEVEL,
+        |s| goals::end(s, End::High),
+        Set::By(|d, v| goals::set_end(d, End::High, v)),
+    )
+    .when(goals::in_rate_levels),
+    Row::number(
+        "",
+        "at low end",
+        &TURN_RATE,
+        |s| goals::end(s, End::Low),
+        Set::By(|d, v| goals::set_end(d, End::Low, v)),
+    )
+    .when(goals::in_rates),
+    Row::number(
+        "",
+        "at high end",
+        &TURN_RATE,
+        |s| goals::end(s, End::High),
+        Set::By(|d, v| goals::set_end(d, End::High, v)),
+    )
+    .when(goals::in_rates),
+    Row::choice("", "point", goals::point, goals::next_point).when(goals::has_points),
+    Row::number("", "  from", &PLACE, |s| goals::point_at(s).map(|p| p.0), Set::By(goals::set_from))
+        .when(goals::has_points),
+    Row::number("", "  to", &ANGLE, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
+        .when(goals::points_in_degrees),
+    Row::number("", "  to", &LEVEL, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
+        .when(goals::points_in_levels),
+    Row::number("", "  to", &RATE_LEVEL, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
+        .when(goals::points_in_rate_levels),
+    Row::number("", "  to", &TURN_RATE, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
+        .when(goals::points_in_rates),
+    Row::choice("", "poses", goals::poses, |desk, _| goals::turn_round(desk))
+        .typed(goals::set_poses)
+        .when(goals::has_poses),
+    Row::number("", "takes", &TIME, goals::over, Set::By(goals::set_over)).when(goals::is_toggle),
+    Row::choice("", "while", goals::only_while, goals::next_while).when(mapped),
+    Row::choice("", "is taken", goals::take, |desk, _| goals::next_take(desk)).when(mapped),
+    Row::choice("", "when lost", goals::when_lost, goals::next_lost).typed(goals::set_failsafe).when(mapped),
+    Row::number("", "  in", &TIME, goals::failsafe_time, Set::By(goals::set_failsafe_time))
+        .when(goals::has_failsafe),
+];
+
+/// What the rows of a mapping belong to.
+pub const MAPPING: &str = "mapping";
+
+/// The rows that are there now.
+pub fn shown(scene: &Scene) -> Vec<&'static Row> {
+    if scene.input().is_none() {
+        return Vec::new();
+    }
+    ROWS.iter().filter(|row| (row.applies)(scene)).collect()
+}
+
+/// The picked row.
+pub fn picked(scene: &Scene) -> Option<&'static Row> {
+    let rows = shown(scene);
+    rows.get(scene.model.in_inputs.row).or(rows.last()).copied()
+}
+
+/// Changes the picked row by a step.
+pub fn change(desk: &mut Context, direction: f64) {
+    if let Some(row) = picked(&desk.model.scene(desk.session)) {
+        row.change(desk, direction);
+    }
+}
+
+/// Sets the picked row from what was typed.
+///
+/// # Errors
+/// Says what is understood; nothing has changed then.
+pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
+    picked(&desk.model.scene(desk.session)).map_or(Ok(()), |row| row.enter(desk, text))
+}
+
+/// ↑ and ↓
+pub fn pick_row(desk: &mut Context, by: isize) {
+    let rows = shown(&desk.model.scene(desk.session)).len();
+    // What was the last row may have had more behind it.
+    let here = desk.model.in_inputs.row.min(rows.saturating_sub(1));
+    desk.model.in_inputs.row = moved(here, by, rows);
+}
+
+/// What a view has room for at once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Part {
+    /// Which input it is.
+    Which,
+    /// Its stages.
+    Stages,
+    /// What it moves.
+    Mapping,
+}
+
+/// The part that a row is in.
+pub fn part(rows: &[&Row], at: usize) -> Part {
+    let first = |name: &str| rows.iter().position(|row| row.stage == name).unwrap_or(rows.len());
+    match at {
+        at if at >= first(MAPPING) => Part::Mapping,
+        at if at >= first("span") => Part::Stages,
+        _ => Part::Which,
+    }
+}
+
+fn input(scene: &Scene, is: fn(&Input) -> bool) -> bool {
+    scene.input().is_some_and(is)
+}
+
+/// A switch has nothing between its positions, and degrees are what they are.
+fn is_shaped(input: &Input) -> bool {
+    input.switch.is_none() && input.unit != Some(OwnUnit::Deg)
+}
+
+fn mapped(scene: &Scene) -> bool {
+    scene.mapping().is_some()
+}
+
+fn put(place: &mut f64, value: Option<f64>) {
+    *place = value.unwrap_or(*place);
+}
+
+fn set_debounce(input: &mut Input, value: Option<f64>) {
+    if let (Some(switch), Some(value)) = (&mut input.switch, value) {
+        switch.debounce_ms = value;
+    }
+}

@@ -1,0 +1,92 @@
+//! What presses do.
+
+use super::{EventKind, InputState, Play, Stage};
+use crate::rig::{Does, Parts, Press};
+use crate::switch::Switch;
+use std::time::Duration;
+
+/// What a press of one switch does.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PressPlan {
+    /// The input's place.
+    pub input: usize,
+    /// What it is as a switch.
+    switch: Switch,
+    /// The position that it comes to, from 0.
+    pub place: u8,
+    /// What is done.
+    pub does: Does,
+    /// The place of the sequence that is played.
+    sequence: Option<usize>,
+}
+
+impl PressPlan {
+    /// Compiles a press of a sound rig.
+    pub(super) fn of(rig: Parts<'_>, press: &Press) -> Option<Self> {
+        let input = rig.index.inputs.named(&press.input)?;
+        Some(Self {
+            input,
+            switch: rig.rig.inputs.get(input)?.switch.as_ref()?.works()?,
+            place: press.place(),
+            does: press.does,
+            sequence: press.sequence.as_ref().and_then(|name| rig.index.sequences.named(name)),
+        })
+    }
+
+    /// How often its switch has changed so far.
+    pub(super) fn changes(&self, inputs: &[InputState]) -> u32 {
+        inputs.get(self.input).map_or(0, |input| input.switch.changes)
+    }
+
+    /// Whether it acts now, when its switch had changed so often before.
+    fn acts(&self, seen: &mut u32, inputs: &[InputState]) -> bool {
+        let Some(state) = inputs.get(self.input) else { return false };
+        let changed = std::mem::replace(seen, state.switch.changes) != state.switch.changes;
+        // A button counts its presses alone; what has more positions, each change.
+        let button = self.switch.positions() == 2;
+        let there = || state.switch.position(&self.switch) == Some(usize::from(self.place));
+        changed && state.live && (button && self.place == 1 || there())
+    }
+}
+
+impl Stage {
+    /// Does what presses since the last call ask for. A cut has the last word, and before it a hold: what else was asked in
+    /// the same beat must not undo them.
+    pub(super) fn presses(&mut self, now: Duration) {
+        let (mut hold, mut cut) = (false, false);
+        for n in 0..self.run.plan.presses.len() {
+            let Some(plan) = self.run.plan.presses.get(n) else { return };
+            let Some(seen) = self.run.seen.get_mut(n) else { return };
+            if !plan.acts(seen, &self.run.inputs) {
+                continue;
+            }
+            let (does, sequence, input, place) = (plan.does, plan.sequence, plan.input, plan.place);
+            self.note_input(now, input, EventKind::Pressed { place, does });
+            match does {
+                Does::Play => self.play_by_press(sequence),
+                Does::Stop => self.run.player.stop(),
+                Does::Hold => hold = true,
+                Does::Cut => cut = true,
+                // Whoever keeps the document hears of it by the event.
+                Does::Keep => {}
+            }
+        }
+        if hold {
+            self.hold(now);
+        }
+        if cut {
+            self.cut(now);
+        }
+    }
+
+    /// One that plays already goes on as it does.
+    fn play_by_press(&mut self, sequence: Option<usize>) {
+        let Some(sequence) = sequence else { return };
+        let id = self.run.plan.timelines.get(sequence).map(|line| line.id);
+        let player = &self.run.player;
+        if player.play == Play::Playing && Some(player.sequence) == id {
+            return;
+        }
+        self.play(sequence);
+    }
+}
