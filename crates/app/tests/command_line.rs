@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 9 servos, 5 inputs, 6 poses, 3 sequences"),
+        (example(), 0, "is sound: 10 servos, 6 inputs, 8 poses, 3 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -88,7 +88,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["there is no key `chanel` here", "86 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
+    for wanted in ["there is no key `chanel` here", "90 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -136,14 +136,14 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
     assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent");
-    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times nine parts.
-    assert_eq!(lines.len(), 1 + 9 * 214);
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times ten parts.
+    assert_eq!(lines.len(), 1 + 10 * 214);
     assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,");
     assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,");
     assert_eq!(lines[3], "0.000,punt.rudder,,,,");
-    assert_eq!(lines[lines.len() - 9], "4.250,heron.neck,0.000,1493.28,306,");
+    assert_eq!(lines[lines.len() - 10], "4.250,heron.neck,0.000,1493.28,306,");
     // A lamp has a level and no angle.
-    assert_eq!(lines[7], "0.000,marsh.moon,,0.00,0,0.000");
+    assert_eq!(lines[8], "0.000,marsh.moon,,0.00,0,0.000");
     let again = home.path().join("again.csv");
     run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
     assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
@@ -192,8 +192,8 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
-    // Every beat of 3.6 s has its row for each of the nine parts, from 0 to the end.
-    let times: Vec<&str> = csv.lines().skip(1).step_by(9).filter_map(|l| l.split(',').next()).collect();
+    // Every beat of 3.6 s has its row for each of the ten parts, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(10).filter_map(|l| l.split(',').next()).collect();
     assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
@@ -384,7 +384,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let rig = example();
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
-    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 9 servos"), "{words}");
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 10 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("give --log a file that may be written"));
@@ -576,12 +576,12 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
         "servo     punt.rudder          positional, channel 4 of upper, 1000 to 2000 µs, 0 marks, no angles yet\n",
         "servo     marsh.moon           dimmer, channel 14 of upper\n",
         "sequence  strike               3 steps, 4.25 s from home\n",
-        "input     knob                 a0 of dial, drives heron.beak\n",
+        "input     knob                 a0 of dial, drives heron.neck, marsh.moon\n",
     ] {
         assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
     }
     let poses = text(&run(home.path(), &["list", rig, "poses"]).stdout);
-    assert!(poses.lines().count() == 6 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
+    assert!(poses.lines().count() == 8 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
     for ignored in [
         &["--on-lost", "wait"][..],
         &["--adopt", "keep"],
@@ -603,7 +603,7 @@ fn warnings_are_said_and_count_when_they_are_to() {
     let rig = example();
     let rig = rig.to_str().unwrap();
     let plain = run(home.path(), &["check", rig]);
-    assert!(plain.status.success() && text(&plain.stdout).contains("; 1 warning\n· crane-rail: ≈ 6.0 A"));
+    assert!(plain.status.success() && text(&plain.stdout).contains("; 1 warning\n· crane-rail: ≈ 6.4 A"));
     assert_eq!(run(home.path(), &["check", rig, "--strict"]).status.code(), Some(1));
     assert_eq!(run(home.path(), &["check", rig, "--strict", "--json"]).status.code(), Some(1));
     let reserved = changed(home.path(), "address = 0x41", "address = 0x79");

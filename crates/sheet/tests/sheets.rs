@@ -185,7 +185,7 @@ fn what_cannot_be_drawn_says_what_to_do() {
     let none = calibration::draw(&subject(&rig, "heron.tail", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
         none,
-        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, marsh.moon, marsh.lantern, punt.pole"
+        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, reeds.sway, marsh.moon, marsh.lantern, punt.pole"
     );
     let lamp = calibration::draw(&subject(&rig, "marsh.moon", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
@@ -216,7 +216,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
         let all = words(&list).join("\n");
         for part in [
             "Marsh Clock",
-            "3 boards, 7 servos, 2 accessories",
+            "3 boards, 8 servos, 2 accessories",
             "wiring plan, 2026-01-02",
             "PWM expander at 0x41, servos fed by crane-rail",
             "heron.neck",
@@ -224,12 +224,12 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
             "A filled jumper is to be closed with solder.",
             "A5",
             "crane-rail, 6 V, 4 A",
-            "≈ 0.07 A idle, 1.7 A moving, 6.0 A at the most",
+            "≈ 0.08 A idle, 1.8 A moving, 6.4 A at the most",
             "continuous, 1100 to 1900 µs",
             "dimmer",
             "on-off",
             "Lamps and relays need a transistor or a driver",
-            "too little: 6.7 A would be safe",
+            "too little: 7.1 A would be safe",
             "darkest is ground, the middle one supply, the lightest signal",
         ] {
             assert!(all.contains(part), "{part:?} is missing in\n{all}");

@@ -137,6 +137,7 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
 fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
     let snapshot = &scene.model.snapshot;
     let mut facts = Vec::new();
+    facts.extend(stands_in(scene));
     facts.extend(worst_link(scene));
     for (board, state) in scene.edition.boards(snapshot) {
         if let Some(trouble) = state.trouble {
@@ -153,6 +154,17 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
         facts.push((format!("{rate:.0} beats/s, {late} late"), theme::QUIET));
     }
     facts
+}
+
+/// Inputs that something stands in for: what they say is not what their links say.
+fn stands_in(scene: &Scene) -> Option<(String, Color)> {
+    let inputs = scene.shown.rig.inputs.iter().zip(&scene.model.snapshot.inputs);
+    let mut names = inputs.filter(|(_, state)| state.as_if.is_some()).map(|(input, _)| &input.name);
+    let first = names.next()?;
+    Some(match names.count() {
+        0 => (format!("{first} as if"), theme::COMMANDED),
+        more => (format!("{} inputs as if", more + 1), theme::COMMANDED),
+    })
 }
 
 /// The worst of the links that drive something, with its age. One that drives nothing never alarms.

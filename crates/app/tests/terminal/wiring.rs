@@ -49,13 +49,13 @@ fn a_look_around_names_what_answers_and_a_board_and_a_servo_are_added() {
     pane.see("Channel 3 of reeds is free");
     pane.keys(&["a"]);
     pane.see("add servo");
-    pane.text("reeds.sway");
+    pane.text("reeds.tuft");
     pane.keys(&["Enter"]);
-    pane.see("reeds.sway added on channel 3 of reeds");
+    pane.see("reeds.tuft added on channel 3 of reeds");
     pane.keys(&["C-s"]);
     pane.see("saved to");
     let rig = std::fs::read_to_string(home.demo_rig()).unwrap();
-    assert!(rig.contains("name = \"reeds.sway\"") && rig.contains("address = 66"), "{rig}");
+    assert!(rig.contains("name = \"reeds.tuft\"") && rig.contains("address = 66"), "{rig}");
 }
 
 #[test]
@@ -135,7 +135,7 @@ fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     let mut pane = wiring(&home);
     pane.keys(&["PageDown", "PageDown", "PageDown", "PageDown"]);
     pane.see("e gives crane.winch the pulse at which it stands still");
-    pane.see("crane.winch may go on turning");
+    pane.see("crane.winch, reeds.sway may go on turning");
     pane.keys(&["e"]);
     pane.see("crane.winch gets 1480 µs, at which it should stand still. It may turn: is it free to?");
     pane.keys(&["Enter"]);

@@ -58,9 +58,9 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
     let mut pane = Pane::start(&home, &["demo"]);
     engage_heron(&mut pane);
     pane.keys(&["F3", "Down"]);
-    pane.see("heron.beak follows");
+    pane.see("heron.neck follows");
     let ticks = |screen: &str| {
-        let line = screen.lines().find(|l| l.contains("heron.beak follows"))?.to_owned();
+        let line = screen.lines().find(|l| l.contains("heron.neck follows"))?.to_owned();
         let before = line.split(" ticks").next()?.rsplit(", ").next()?.trim().to_owned();
         before.parse::<f64>().ok()
     };
@@ -69,17 +69,18 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
         pane.keys(&["Right"]);
     }
     until(
-        || ticks(&pane.screen()).filter(|now| *now > before + 8.0),
+        // From rest to a look, which is 35° the other way.
+        || ticks(&pane.screen()).filter(|now| *now < before - 8.0),
         || format!("from {before}\n{}", pane.screen()),
     );
     pane.keys(&["z"]);
     let screen = pane.see("✗ lost");
     assert!(screen.contains("does as told for a lost link"), "{screen}");
-    // Its failsafe is 4°, which is 234 ticks.
-    pane.see(", 234 ticks");
+    // It goes to rest, which is 306 ticks.
+    pane.see(", 306 ticks");
     pane.keys(&["z"]);
     pane.see("● fresh");
-    pane.see("heron.beak follows");
+    pane.see("heron.neck follows");
 }
 
 #[test]

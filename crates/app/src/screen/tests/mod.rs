@@ -33,16 +33,45 @@ struct Bench {
     folder: TempDir,
 }
 
+/// The demo with its knob on the beak, and with nothing that moves by itself.
+fn simple(rig: &str) -> String {
+    let plain = "[[mapping]]\nname = \"heron.beak\"\nfrom = { knob = 1 }\nto = { joint = \"heron.beak\", angles_deg = [0, 40] }\n\
+                 failsafe = { angle_deg = 4, over_s = 0.8 }\n\n[[mapping]]\nname = \"punt.rudder\"\nfrom = { tiller = 1 }\n\
+                 to = { joint = \"punt.rudder\", angles_deg = [-30, 30] }\nfailsafe = { angle_deg = 0, over_s = 1.5 }\n\n";
+    let mut text = rig.to_owned();
+    for (from, to, instead) in [
+        ("[[port]]\nname = \"breeze-port\"", "[[board]]", ""),
+        ("# The reeds:", "# The moon:", ""),
+        ("# Air over the marsh", "[[input]]", ""),
+        ("[[input]]\nname = \"air\"", "# The knob turns the heron", ""),
+        ("# The knob turns the heron", "[[mapping]]\nname = \"punt.pole\"", plain),
+        ("[[mapping]]\nname = \"sway\"", "[[pose]]\nname = \"rest\"", ""),
+    ] {
+        let start = text.find(from).unwrap_or_else(|| panic!("{from} stands in the demo"));
+        let end = start + text[start..].find(to).unwrap_or_else(|| panic!("{to} comes behind it"));
+        text.replace_range(start..end, instead);
+    }
+    text
+}
+
 impl Bench {
+    /// The demo as it is.
+    fn demo() -> Self {
+        Self::with_text(include_str!("../../../../../examples/marsh-clock.rig.toml"))
+    }
+
     fn new() -> Self {
         Self::with(str::to_owned)
     }
 
     fn with(change: impl Fn(&str) -> String) -> Self {
+        Self::with_text(&change(&simple(include_str!("../../../../../examples/marsh-clock.rig.toml"))))
+    }
+
+    fn with_text(rig: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("marsh-clock.rig.toml");
-        let rig = include_str!("../../../../../examples/marsh-clock.rig.toml");
-        std::fs::write(&path, change(rig)).unwrap();
+        std::fs::write(&path, rig).unwrap();
         let sim = include_str!("../../../../../examples/marsh-clock.sim.toml");
         std::fs::write(folder.path().join("marsh-clock.sim.toml"), sim).unwrap();
         Self::reopened(&path, folder)

@@ -148,7 +148,7 @@ fn poses(
         found.say(at.key(kind.word()), message, "name them in the order in which they follow each other");
     }
     let moved = rig.moved_by(mapping);
-    if known == goal.poses().len() && moved.is_empty() {
+    if known == goal.poses().len() && moved.is_empty() && goal.joints.is_empty() {
         found.say(at.key(kind.word()), "nothing is in all of these poses", "name poses that share a joint");
     }
     for (n, joint) in goal.joints.iter().enumerate() {
