@@ -255,10 +255,9 @@ fn a_joint_goes_between_its_ends_and_both_are_reached_to_the_last_bit() {
 
 #[test]
 fn shares_are_added_by_weight_and_clipped_and_how_much_is_shown() {
-    let mut bench = Bench::of(&rig(
-        "[[mapping]]\nname = \"turn\"\nfrom = { stick = 1, pad = -0.5, knob = 0.25 }\n\
-         to = { joint = \"heron.neck\", angles_deg = [-30, 30] }\n",
-    ));
+    let mut bench =
+        Bench::of(&rig("[[mapping]]\nname = \"turn\"\nfrom = { stick = 1, pad = -0.5, knob = 0.25 }\n\
+         to = { joint = \"heron.neck\", angles_deg = [-30, 30] }\n"));
     // The knob runs from 0 to 1, and counts from -1 to 1: in its middle it adds nothing.
     bench.set(STICK, 0.4).set(PAD, 0.2).settle();
     assert!((bench.angle(NECK) - 30.0 * (0.4 - 0.1)).abs() < 1e-9);
@@ -283,7 +282,9 @@ fn a_course_of_points_may_turn_back() {
 
 #[test]
 fn an_input_in_degrees_needs_no_span_and_the_joint_stays_inside_its_limits() {
-    let mut bench = Bench::of(&rig("[[mapping]]\nname = \"vane\"\nfrom = { vane = 1 }\nto = { joint = \"heron.neck\" }\n"));
+    let mut bench = Bench::of(&rig(
+        "[[mapping]]\nname = \"vane\"\nfrom = { vane = 1 }\nto = { joint = \"heron.neck\" }\n",
+    ));
     for (vane, angle) in [(-22.5, -22.5), (34.0, 34.0), (50.0, 35.0), (-90.0, -35.0)] {
         bench.set(VANE, vane).settle();
         assert!((bench.angle(NECK) - angle).abs() < 1e-9, "{vane}");
@@ -334,7 +335,11 @@ fn a_rate_goes_on_from_where_the_joint_is_stops_at_limits_and_when_it_is_lost() 
     assert_eq!((bench.pulse(NECK), bench.owner(NECK)), (lost, Owner::LostMapping));
     bench.hand = true;
     bench.set(STICK, 0.0).beats(60);
-    assert_eq!((bench.pulse(NECK), bench.owner(NECK)), (lost, Owner::Mapping), "it comes back where it stands");
+    assert_eq!(
+        (bench.pulse(NECK), bench.owner(NECK)),
+        (lost, Owner::Mapping),
+        "it comes back where it stands"
+    );
 }
 
 #[test]
@@ -447,7 +452,11 @@ fn one_share_that_is_lost_is_enough_to_be_lost() {
 fn a_lost_link_leaves_releases_brings_home_or_elsewhere_as_told() {
     let with = |told: &str, of_rig: &str| {
         let mapping = "[[mapping]]\nname = \"turn\"\nfrom = { stick = 1 }\nto = { joint = \"heron.neck\", angles_deg = [-30, 30] }\n";
-        let text = format!("{PARTS}{mapping}{told}").replacen("name = \"Marsh\"", &format!("name = \"Marsh\"\n{of_rig}"), 1);
+        let text = format!("{PARTS}{mapping}{told}").replacen(
+            "name = \"Marsh\"",
+            &format!("name = \"Marsh\"\n{of_rig}"),
+            1,
+        );
         let Loaded::Sound(rig) = load(&text) else { panic!("{:?}", load(&text)) };
         let mut bench = Bench::of(&rig);
         bench.set(STICK, 1.0).settle();
@@ -599,32 +608,89 @@ fn something_stands_in_for_an_input_until_it_is_taken_off_and_is_no_press() {
 
 #[test]
 fn mappings_that_cannot_be_are_refused_with_words() {
-    let of = |from: &str, to: &str, more: &str| format!("[[mapping]]\nname = \"m\"\nfrom = {from}\nto = {to}\n{more}");
+    let of = |from: &str, to: &str, more: &str| {
+        format!("[[mapping]]\nname = \"m\"\nfrom = {from}\nto = {to}\n{more}")
+    };
     let neck = "{ joint = \"heron.neck\", angles_deg = [0, 10] }";
     let one = "{ stick = 1 }";
     for (from, to, more, words) in [
         ("{ }", neck, "", "no input moves it"),
         (one, "{ angles_deg = [0, 1] }", "", "this is not a goal"),
         (one, "{ joint = \"heron.neck\" }", "", "where it goes is not said"),
-        (one, "{ joint = \"heron.neck\", angles_deg = [0, 1], points = [[-1, 0], [1, 1]] }", "", "the goal's course is said more than once"),
+        (
+            one,
+            "{ joint = \"heron.neck\", angles_deg = [0, 1], points = [[-1, 0], [1, 1]] }",
+            "",
+            "the goal's course is said more than once",
+        ),
         (one, "{ joint = \"heron.neck\", points = [[0, 0], [0, 1]] }", "", "this is not a course"),
-        (one, "{ joint = \"heron.neck\", points = [[-1, 0], [1, 99999]] }", "", "angle is 99999 °, outside -3600 to 3600 °"),
-        (one, "{ joint = \"heron.neck\", levels_percent = [0, 1] }", "", "a goal that is a joint has no levels_percent"),
-        (one, "{ level = \"crane.winch\", levels_percent = [0, 1] }", "", "crane.winch is continuous, and what it is told is a rate"),
-        (one, "{ rate = \"crane.winch\", rates_deg_s = [0, 1] }", "", "a goal that is a rate has no rates_deg_s"),
-        (one, "{ level = \"marsh.moon\", levels_percent = [-5, 1] }", "", "level is -5 %, outside 0 to 100 %"),
+        (
+            one,
+            "{ joint = \"heron.neck\", points = [[-1, 0], [1, 99999]] }",
+            "",
+            "angle is 99999 °, outside -3600 to 3600 °",
+        ),
+        (
+            one,
+            "{ joint = \"heron.neck\", levels_percent = [0, 1] }",
+            "",
+            "a goal that is a joint has no levels_percent",
+        ),
+        (
+            one,
+            "{ level = \"crane.winch\", levels_percent = [0, 1] }",
+            "",
+            "crane.winch is continuous, and what it is told is a rate",
+        ),
+        (
+            one,
+            "{ rate = \"crane.winch\", rates_deg_s = [0, 1] }",
+            "",
+            "a goal that is a rate has no rates_deg_s",
+        ),
+        (
+            one,
+            "{ level = \"marsh.moon\", levels_percent = [-5, 1] }",
+            "",
+            "level is -5 %, outside 0 to 100 %",
+        ),
         (one, "{ blend = [\"rest\"] }", "", "a blend has 2 to 64 poses"),
         (one, "{ blend = [\"rest\", \"fly\"] }", "", "no pose is called \"fly\""),
-        (one, "{ blend = [\"rest\", \"bow\"], joints = [\"marsh.moon\"] }", "", "marsh.moon is not in all of these poses"),
+        (
+            one,
+            "{ blend = [\"rest\", \"bow\"], joints = [\"marsh.moon\"] }",
+            "",
+            "marsh.moon is not in all of these poses",
+        ),
         (one, "{ toggle = [\"rest\", \"look\"] }", "", "a toggle follows the presses of one switch"),
-        ("{ vane = 1, stick = 1 }", "{ joint = \"heron.neck\" }", "", "an input in degrees has no share in this"),
+        (
+            "{ vane = 1, stick = 1 }",
+            "{ joint = \"heron.neck\" }",
+            "",
+            "an input in degrees has no share in this",
+        ),
         ("{ vane = 1 }", neck, "", "the goal's course is said more than once"),
         (one, neck, "while = { input = \"knob\", pressed = true }\n", "knob is not a switch"),
         (one, neck, "while = { input = \"mode\", position = 4 }\n", "mode has 3 positions"),
         (one, neck, "while = { input = \"mode\" }\n", "this is no position"),
-        (one, neck, "when_lost = \"home\"\nfailsafe = { angle_deg = 0, over_s = 1 }\n", "two things are said for a lost link"),
-        (one, neck, "failsafe = { pose = \"rest\", over_s = 1 }\n", "this failsafe is none of a goal that is a joint"),
-        (one, "{ rate = \"heron.neck\", rates_deg_s = [-1, 1] }", "failsafe = { angle_deg = 0, over_s = 1 }\n", "what is told a rate stops when its link is lost"),
+        (
+            one,
+            neck,
+            "when_lost = \"home\"\nfailsafe = { angle_deg = 0, over_s = 1 }\n",
+            "two things are said for a lost link",
+        ),
+        (
+            one,
+            neck,
+            "failsafe = { pose = \"rest\", over_s = 1 }\n",
+            "this failsafe is none of a goal that is a joint",
+        ),
+        (
+            one,
+            "{ rate = \"heron.neck\", rates_deg_s = [-1, 1] }",
+            "failsafe = { angle_deg = 0, over_s = 1 }\n",
+            "what is told a rate stops when its link is lost",
+        ),
         ("{ stick = 11 }", neck, "", "weight is 11, outside -10 to 10"),
         ("{ tiller = 1 }", neck, "", "no input is called \"tiller\""),
     ] {
@@ -640,7 +706,10 @@ fn mappings_that_cannot_be_are_refused_with_words() {
         ("input = \"push\"\ndoes = \"play\"", "play needs a sequence"),
         ("input = \"push\"\ndoes = \"play\"\nsequence = \"crossing\"", "no sequence is called \"crossing\""),
         ("input = \"push\"\ndoes = \"cut\"\npose = \"x\"", "a press that does cut has no pose"),
-        ("input = \"push\"\ndoes = \"cut\"\n[[press]]\ninput = \"push\"\ndoes = \"hold\"", "push already does cut there"),
+        (
+            "input = \"push\"\ndoes = \"cut\"\n[[press]]\ninput = \"push\"\ndoes = \"hold\"",
+            "push already does cut there",
+        ),
     ] {
         assert_eq!(wrong(&format!("[[press]]\n{press}\n")), words);
     }

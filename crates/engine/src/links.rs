@@ -348,7 +348,7 @@ impl WayEnd {
             });
             match was {
                 Some((id, _, was)) if id == self.id && was.setup.protocol == link.setup.protocol => {
-                    link.take_over(was);
+                    link.take_over(was, is_open);
                 }
                 _ if is_open => link.ear.heard.way = Way::Opened,
                 Some((id, true, _)) if id != self.id => link.ear.heard.way = Way::Gone,
@@ -437,7 +437,8 @@ impl WayEnd {
 }
 
 impl LinkEnd {
-    fn take_over(&mut self, was: &mut Self) {
+    /// Goes on from what the same link had heard before an edit, on a way that is open or not.
+    fn take_over(&mut self, was: &mut Self, is_open: bool) {
         self.decoder = was.decoder.take();
         (self.ear.heard, self.ear.frames) = (was.ear.heard, was.ear.frames);
         for slot in was.ear.slots.drain(..) {
@@ -447,6 +448,13 @@ impl LinkEnd {
                 Some(own) => {
                     (own.newest, own.count, own.span) = (slot.newest, slot.count, slot.span);
                     (own.recent, own.ends, own.is_old) = (slot.recent, slot.ends, slot.is_old);
+                    own.batch = slot.batch;
+                    // What speaks only when something changes may be silent for long: an input that is new on its
+                    // channel begins with what that said last.
+                    let is_new = own.inputs.len() > slot.inputs.len() && own.count > 0 && !own.is_old;
+                    if let Some(newest) = own.newest.filter(|_| is_new && self.ear.is_event && is_open) {
+                        own.batch.push(newest, true);
+                    }
                 }
                 // What only an input that went stood on and never said anything is forgotten.
                 None if (slot.newest.is_some() || slot.ends.is_some()) && has_room => {
@@ -526,6 +534,27 @@ mod tests {
         assert!(!hand_over(&mut end, 3).0.changed, "the very same");
         Links(&mut end.links).bytes(b"4 knob=513 gap=8\n", None);
         assert!(hand_over(&mut end, 3).0.changed, "a link is alive when any of its channels is");
+    }
+
+    #[test]
+    fn an_input_that_is_new_on_a_channel_begins_with_what_that_said_last_where_nothing_else_will_say_it() {
+        for (protocol, is_open, begins) in
+            [(Protocol::Osc, true, 1), (Protocol::Osc, false, 0), (Protocol::Lines, true, 0)]
+        {
+            let mut before = end(&[], protocol);
+            let links = &mut before.links;
+            links[0].ear.value(0, "/knob", 0.25);
+            links[0].ear.once("/kept", 0.5);
+            hand_over(&mut before, 0);
+            let mut after = end(&[(named("/knob"), vec![0]), (named("/kept"), vec![1])], protocol);
+            after.links[0].take_over(&mut before.links[0], is_open);
+            let (_, batches) = hand_over(&mut after, 2);
+            assert_eq!([batches[0].count, batches[1].count], [begins, 0], "{protocol:?} {is_open}");
+            // Another edit says nothing again.
+            let mut again = end(&[(named("/knob"), vec![0])], protocol);
+            again.links[0].take_over(&mut after.links[0], is_open);
+            assert_eq!(hand_over(&mut again, 1).1[0].count, 0);
+        }
     }
 
     #[test]

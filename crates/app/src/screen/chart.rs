@@ -104,7 +104,9 @@ impl Bar {
 /// Draws one: heavy from rest to the value, thin elsewhere, dotted where it counts as rest.
 pub fn bar(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), bar: Bar, color: Color) {
     let place = |share: f64| cell_of(share.clamp(0.0, 1.0) * f64::from(wide));
-    let (rest, end) = (place(bar.rest.0), place(bar.at));
+    let rest = place(bar.rest.0);
+    // Of what nobody has said yet only the span is drawn.
+    let end = if bar.at.is_finite() { place(bar.at) } else { rest };
     let dead = place(bar.rest.0 - bar.rest.1)..place(bar.rest.0 + bar.rest.1);
     for column in 0..wide {
         let heavy = (rest.min(end)..rest.max(end)).contains(&column);

@@ -134,7 +134,9 @@ impl Pane {
     /// Types a text; every character is a key.
     pub fn text(&mut self, text: &str) {
         self.pressed += u32::try_from(text.chars().count()).unwrap();
-        assert!(self.tmux(&["send-keys", "-t", "w", "-l", "--", text]).status().unwrap().success());
+        // At the end of an argument it would end tmux's command.
+        let text = text.strip_suffix(';').map_or_else(|| text.to_owned(), |text| format!("{text}\\;"));
+        assert!(self.tmux(&["send-keys", "-t", "w", "-l", "--", &text]).status().unwrap().success());
     }
 
     /// What stands on the screen.

@@ -41,7 +41,8 @@ fn press(pane: &mut Pane, line: &str) {
     for word in keys.split_whitespace() {
         let named = match word {
             "Ctrl-S" => Some("C-s"),
-            "Enter" | "Esc" | "Tab" => Some(word),
+            "Esc" => Some("Escape"),
+            "Enter" | "Tab" | "Left" | "Right" | "F2" | "F3" => Some(word),
             _ => None,
         };
         match (named, word) {
@@ -100,6 +101,6 @@ fn what_the_tutorial_says_happens() {
         .collect();
     assert_eq!(made.len(), 3, "{made:?}");
     let rig = std::fs::read_to_string(home.path("crane.rig.toml")).unwrap();
-    assert_eq!(rig.matches("angle_deg").count(), 6, "five marks and a limit:\n{rig}");
+    assert_eq!(rig.matches("angle_deg =").count(), 6, "five marks and a limit:\n{rig}");
     assert!(rig.contains("the mast is in the way") && rig.contains("home_deg"), "{rig}");
 }

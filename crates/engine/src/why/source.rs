@@ -150,22 +150,25 @@ fn said(compiled: &Compiled, snapshot: &Snapshot, share: &Share) -> Option<Strin
     Some(format!("{} {raw}{out}{weight}", input.name))
 }
 
-/// Which of its links are not heard.
+/// Which of its links are not heard, each with the inputs that are needed of it.
 fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Option<String> {
     let needed = compiled.plan.inputs_of(plan).filter_map(|input| compiled.index.inputs.place(input));
-    let mut links = Vec::new();
+    let mut links: Vec<(usize, Vec<&str>)> = Vec::new();
     for input in needed.filter(|input| snapshot.inputs.get(*input).is_some_and(|state| !state.live)) {
         let link = compiled.plan.inputs.get(input)?.link;
-        let (health, name) = (snapshot.links.get(link)?.health, &compiled.rig.links.get(link)?.name);
-        let input = &compiled.rig.inputs.get(input)?.name;
-        // A link may be heard while one of its channels has said nothing yet.
-        links.push(if health.is_heard() {
-            format!("{input} over {name}, which has not said it yet")
-        } else {
-            format!("{input} over {name}, {}", health.word())
-        });
+        let name = compiled.rig.inputs.get(input)?.name.as_str();
+        match links.iter_mut().find(|(own, _)| *own == link) {
+            Some((_, inputs)) => inputs.push(name),
+            None => links.push((link, vec![name])),
+        }
     }
-    Some(links.join("; "))
+    let words = |(link, inputs): &(usize, Vec<&str>)| {
+        let (health, name) = (snapshot.links.get(*link)?.health, &compiled.rig.links.get(*link)?.name);
+        // A link may be heard while one of its channels has said nothing yet.
+        let how = if health.is_heard() { "which has not said it yet" } else { health.word() };
+        Some(format!("{} over {name}, {how}", inputs.join(", ")))
+    };
+    Some(links.iter().map(words).collect::<Option<Vec<_>>>()?.join("; "))
 }
 
 /// What holds it back from there.

@@ -13,7 +13,8 @@ use wasvolta_sim::{Mood, StandIn};
 
 /// Which input, of how many.
 pub fn which(scene: &Scene) -> String {
-    let place = scene.input_place().map_or(0, |place| place + 1);
+    let here = scene.input_place();
+    let place = listed(scene.rig).iter().position(|place| Some(*place) == here).map_or(0, |place| place + 1);
     format!("{} ({place} of {})", scene.input().map_or("–", |input| &input.name), scene.rig.inputs.len())
 }
 

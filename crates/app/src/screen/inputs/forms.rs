@@ -138,7 +138,8 @@ fn goal(rig: &Rig, (kind, what, ends): (&str, &str, &str)) -> Result<Goal, Strin
     }
     let name = Some(what.to_owned());
     let turns_on = rig.servo(what).is_some_and(|servo| servo.kind.turns_on());
-    let usual = match kind {
+    let (low, high) = match kind {
+        _ if !ends.is_empty() => two(ends)?,
         GoalKind::Joint => {
             travel(rig, what).ok_or_else(|| format!("give two ends: {what} has no limits to go by"))?
         }
@@ -146,7 +147,6 @@ fn goal(rig: &Rig, (kind, what, ends): (&str, &str, &str)) -> Result<Goal, Strin
         _ if turns_on => (-100.0, 100.0),
         _ => (-60.0, 60.0),
     };
-    let (low, high) = if ends.is_empty() { usual } else { two(ends)? };
     Ok(match kind {
         GoalKind::Joint => Goal {
             joint: name,

@@ -61,8 +61,12 @@ pub fn which(scene: &Scene) -> String {
     let place = all.iter().position(|own| own.id == mapping.id).unwrap_or(0);
     let of = if all.len() > 1 { format!(" ({} of {})", place + 1, all.len()) } else { String::new() };
     let what = words(mapping);
-    let what = if what == mapping.name { String::new() } else { format!(": {what}") };
-    format!("{}{what}{of}", mapping.name)
+    // A mapping is mostly called as what it moves.
+    if what.starts_with(&mapping.name) {
+        format!("{what}{of}")
+    } else {
+        format!("{}: {what}{of}", mapping.name)
+    }
 }
 
 /// Looks at another mapping of the input.

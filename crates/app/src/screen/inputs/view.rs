@@ -6,6 +6,7 @@ mod list;
 mod strip;
 mod words;
 
+use super::goals;
 use super::rows::{self, Part};
 use crate::screen::chart::Bar;
 use crate::screen::pen::{Pen, width};
@@ -33,7 +34,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let room = Room::of(pen.height(), &all, at, list::rows(scene));
     let (wide, high) = (pen.width(), pen.height());
     let mut y = list::draw(pen, scene, room.list) + room.gap;
-    y += sentence(&mut pen.part(0, y, wide, 2), scene, input, state) + room.gap;
+    y += sentence(&mut pen.part(0, y, wide, 2 + room.gap), scene, input, state) + room.gap;
     let shown = &all[room.rows.clone()];
     let count = u16::try_from(shown.len()).unwrap_or(0) + 1;
     let of_mapping = room.part == Part::Mapping && scene.mapping().is_some();
@@ -54,7 +55,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
     y += count + room.gap;
     let left = high.saturating_sub(y);
-    if curve_wide == 0 && of_mapping && left >= 6 {
+    if curve_wide == 0 && of_mapping && left >= 5 {
         draw_curve(&mut pen.part(0, y, wide.min(64), left));
     } else if left >= 4 {
         strip::draw(&mut pen.part(0, y, wide, left.min(20)), scene, &plan.shape.span);
@@ -114,12 +115,25 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
             None => format!("{asks} {:+.1} °/s", value + 0.0),
         })
     });
-    let words: Vec<String> = parts.into_iter().chain(angle).collect();
+    // What has no angles yet follows nothing; what would be asked of it is known all the same.
+    let bare = || {
+        let told = goals::Told::of(scene, mapping).filter(|_| moves && !goals::has_poses(scene))?;
+        Some(format!("would ask {}", told.show(stands?.value)))
+    };
+    let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();
     let x = pen.put(0, 1, &words.join(" → "), theme::text(theme::INPUT));
-    if let Some(part) = driven {
-        does(pen, x, &part);
-    }
-    2
+    let Some(part) = driven else { return 2 };
+    let [long, short, who] = does(&part);
+    let fits = |wire: &&String| x + 6 + width(wire) + width(&who) <= pen.width();
+    let (x, y, wire) = match [&long, &short].into_iter().find(|wire| fits(&wire)) {
+        Some(wire) => (x + 3, 1, wire),
+        None if pen.height() > 2 => (0, 2, &long),
+        None => (x + 3, 1, &short),
+    };
+    let color = if part.state.engaged { theme::COMMANDED } else { theme::QUIET };
+    let x = pen.put(x, y, wire, theme::text(color));
+    pen.put(x + 3, y, &who, theme::text(theme::QUIET));
+    y + 1
 }
 
 /// Where it comes from, and what was read there.
@@ -151,27 +165,27 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) {
     }
 }
 
-/// What is on the wire of what it drives, and who put it there.
-fn does(pen: &mut Pen<'_>, x: u16, part: &Picked) {
-    let wire = match part.wire.ticks() {
-        Some(t) => {
-            let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
-            let ticks = if pen.width() < 64 { String::new() } else { format!(", {} ticks", t.0) };
-            format!("   wire {angle}{:.0} µs{ticks}", part.wire_pulse().get())
-        }
-        None => format!("   wire: {}", part.wire.without()),
-    };
-    let x =
-        pen.put(x, 1, &wire, theme::text(if part.state.engaged { theme::COMMANDED } else { theme::QUIET }));
+/// What is on the wire of what it drives, in full and shorter, and who put it there.
+fn does(part: &Picked) -> [String; 3] {
     let joint = part.joint.map_or(&part.servo.name, |joint| &joint.name);
     let who = match (part.state.owner, part.state.picked_up_from()) {
-        (Owner::Nobody, _) => format!("   {joint} is not engaged"),
-        (Owner::Mapping, Some(_)) => format!("   {joint} waits to be passed"),
-        (Owner::Mapping, None) => format!("   {joint} follows"),
-        (Owner::LostMapping, _) => format!("   {joint} does as told for a lost link"),
-        (other, _) => format!("   {joint} is driven by {}", other.word()),
+        (Owner::Nobody, _) => format!("{joint} is not engaged"),
+        (Owner::Mapping, Some(_)) => format!("{joint} waits to be passed"),
+        (Owner::Mapping, None) => format!("{joint} follows"),
+        (Owner::LostMapping, _) => format!("{joint} does as told for a lost link"),
+        (other, _) => format!("{joint} is driven by {}", other.word()),
     };
-    pen.put(x, 1, &who, theme::text(theme::QUIET));
+    match part.wire.ticks() {
+        Some(ticks) => {
+            let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
+            let pulse = format!("wire {angle}{:.0} µs", part.wire_pulse().get());
+            [format!("{pulse}, {} ticks", ticks.0), pulse, who]
+        }
+        None => {
+            let none = format!("wire: {}", part.wire.without());
+            [none.clone(), none, who]
+        }
+    }
 }
 
 /// The rows, each with what can be set and the value behind it.

@@ -21,7 +21,8 @@ pub fn engaged(servo: usize) -> Bench {
 pub fn with_truth(servo: usize, rig: impl Fn(&str) -> String, sim: impl Fn(String) -> String) -> Bench {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("marsh-clock.rig.toml");
-    std::fs::write(&path, rig(&super::simple(include_str!("../../../../../examples/marsh-clock.rig.toml")))).unwrap();
+    std::fs::write(&path, rig(&super::simple(include_str!("../../../../../examples/marsh-clock.rig.toml"))))
+        .unwrap();
     let truth = include_str!("../../../../../examples/marsh-clock.sim.toml").to_owned();
     std::fs::write(folder.path().join("marsh-clock.sim.toml"), sim(truth)).unwrap();
     let mut bench = Bench::reopened(&path, folder);

@@ -6,6 +6,7 @@ mod frames;
 mod inputs;
 mod keys;
 mod levels;
+mod mappings;
 mod sequences;
 mod wiring;
 mod words;

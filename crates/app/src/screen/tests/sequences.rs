@@ -197,7 +197,11 @@ fn a_command_is_typed_with_its_answers_and_is_refused_where_they_do_not_fit() {
     assert!(matches!(bench.model.dialog, Some(Dialog::Form(_))), "{}", said(&bench));
     bench.code(KeyCode::Esc);
     palette(&mut bench, "rename pose: look; stare; more");
-    assert!(bench.frame(160, 47).contains("3 answers are too many: it asks for pose, name"), "{}", bench.frame(160, 47));
+    assert!(
+        bench.frame(160, 47).contains("3 answers are too many: it asks for pose, name"),
+        "{}",
+        bench.frame(160, 47)
+    );
     bench.code(KeyCode::Esc);
     palette(&mut bench, "remove servo: yes");
     assert!(said(&bench).contains("it is engaged: release it first with r"), "{}", said(&bench));

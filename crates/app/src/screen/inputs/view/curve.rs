@@ -55,7 +55,7 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     let place = scene.shown.index.mappings.place(mapping.id);
     let plan =
         scene.edition.index.mappings.place(mapping.id).and_then(|n| scene.edition.plan.mappings.get(n));
-    let (Some(plan), true) = (plan, rows >= 6) else { return };
+    let (Some(plan), true) = (plan, rows >= 5) else { return };
     let state = place.and_then(|n| scene.model.snapshot.mappings.get(n));
     let Some(told) = Told::of(scene, mapping).filter(|_| !plan.is_own()) else {
         return in_words(pen, mapping);
@@ -68,8 +68,9 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     let (low, high) = (all().fold(f64::MAX, f64::min), all().fold(f64::MIN, f64::max));
     let air = ((high - low) * 0.06).max(0.5);
     let y = (low - air, high + air);
-    let mut plot = Plot::new(wide - LEFT, rows - 1, (-1.0, 1.0), y);
-    cross(&mut plot, (-1.0, 1.0), y);
+    // A little air to the sides, so that a handle at an end is seen whole.
+    let mut plot = Plot::new(wide - LEFT, rows - 1, (-1.06, 1.06), y);
+    cross(&mut plot, (-1.06, 1.06), y);
     for limit in limits.into_iter().flatten() {
         plot.dashed((-1.0, limit), (1.0, limit), theme::FAULT, (2, 3));
     }

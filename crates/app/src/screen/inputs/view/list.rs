@@ -25,8 +25,8 @@ pub fn rows(scene: &Scene) -> usize {
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, most: usize) -> u16 {
     let folds = rows(scene) > most;
     let rows = listed(scene, folds);
-    let is_long = rows.len() > most;
-    // The last row says how many more there are.
+    // The last row says how many more there are, where that leaves room for some; the row of inputs counts them too.
+    let is_long = rows.len() > most && most > 3;
     let most = most.saturating_sub(usize::from(is_long)).max(1);
     let here = rows.iter().position(|row| matches!(row, Listed::Input(n) if scene.input_place() == Some(*n)));
     let from = here.unwrap_or(0).saturating_sub(most / 2).min(rows.len().saturating_sub(most));

@@ -2,7 +2,7 @@
 
 use crate::screen::chart::Plot;
 use crate::screen::inputs::state::Sample;
-use crate::screen::pen::{Pen, cell_of};
+use crate::screen::pen::{Pen, width};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use wasvolta_core::shape::Span;
@@ -33,12 +33,11 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, span: &Span) {
     let quiet = theme::text(theme::QUIET);
     // Silence is a stretch of its own, and said.
     let mut silent: Option<(u16, u16)> = None;
-    for (t, sample) in samples().filter(|(_, sample)| !sample.live) {
+    for (t, _) in samples().filter(|(_, sample)| !sample.live) {
         let (x, _) = plot.cell(t, floor);
         let x = left + x.min(wide - left - 1);
         pen.glyph(x, rows - 2, "╳", theme::FAULT);
         silent = Some(silent.map_or((x, x), |(from, to)| (from.min(x), to.max(x))));
-        let _ = sample;
     }
     if let Some((from, to)) = silent.filter(|(from, to)| to - from >= 8) {
         pen.put(from + (to - from) / 2 - 4, (rows - 2) / 2, "not heard", theme::text(theme::FAULT));
@@ -53,10 +52,13 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, span: &Span) {
         pen.put_right(left - 1, rows - 2, &mark(floor), quiet);
     }
     pen.put(left, rows - 1, &format!("{SECONDS:.0} s ago"), quiet);
-    pen.put_right(wide, rows - 1, &format!("{}now", figures(scene)), quiet);
-    let middle = left + cell_of(f64::from(wide - left) / 3.0);
-    pen.put_right(middle, rows - 1, "── raw   ", quiet);
-    pen.put(middle, rows - 1, "── shaped", theme::text(theme::INPUT));
+    let figures = [format!("{}now", figures(scene)), "now".to_owned()];
+    // Where there is room for both: what the lines are, and then how much it spreads.
+    let legend = left + 12 + 22;
+    let fits = |words: &&String| legend + width(words) <= wide;
+    pen.put_right(wide, rows - 1, figures.iter().find(fits).unwrap_or(&figures[1]), quiet);
+    let x = pen.put(left + 12, rows - 1, "── raw   ", quiet);
+    pen.put(x, rows - 1, "── shaped", theme::text(theme::INPUT));
 }
 
 /// How much the raw values have spread lately, and how often new ones come.
@@ -65,7 +67,8 @@ fn figures(scene: &Scene) -> String {
     let samples = scene.model.in_inputs.strip.iter();
     let lately = samples.filter(|sample| sample.live && now - sample.at.as_secs_f64() <= LATELY);
     let raw: Vec<f64> = lately.map(|sample| sample.raw).filter(|raw| raw.is_finite()).collect();
-    let rate = scene.input().and_then(|input| scene.link_of(input)).and_then(|linked| linked.state.usual());
+    let link = scene.input().and_then(|input| scene.link_of(input)).filter(|linked| linked.state.is_heard());
+    let rate = link.and_then(|linked| linked.state.usual());
     let rate =
         rate.map_or_else(String::new, |usual| format!("{:.0} frames /s   ", 1.0 / usual.as_secs_f64()));
     if raw.len() < 3 {
