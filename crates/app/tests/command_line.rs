@@ -378,6 +378,35 @@ fn help_manual_and_completions_come_from_one_place() {
 }
 
 #[test]
+fn a_press_that_cuts_ends_a_driven_run_with_its_words() {
+    let home = tempfile::tempdir().unwrap();
+    // The breeze is a switch that is pressed two seconds after the beginning.
+    let text = SAMPLE
+        .replace("wave = { shape = \"sine\", period_s = 6 }", "wave = { shape = \"steps\", period_s = 4 }")
+        .replace(
+            "channel = \"wave\"\nends = [0, 1]",
+            "channel = \"wave\"\nends = [0, 1]\nswitch = { on_above = 0.6, off_below = 0.4 }",
+        );
+    for (does, code, words) in [
+        ("does = \"cut\"", 1, "air was pressed: cut"),
+        ("does = \"stop\"", 1, "air was pressed: stop"),
+        ("does = \"keep\"\npose = \"x\"", 0, "air was pressed: a pose is kept only where the rig is open"),
+    ] {
+        let path = home.path().join("press.rig.toml");
+        std::fs::write(&path, format!("{text}\n[[press]]\ninput = \"air\"\n{does}\n")).unwrap();
+        let output = drive(home.path(), &path, &[]);
+        let all = text_of(&output);
+        assert_eq!(output.status.code(), Some(code), "{all}");
+        assert!(all.contains(words), "{words}: {all}");
+    }
+}
+
+/// What a command has said, wherever.
+fn text_of(output: &Output) -> String {
+    format!("{}{}", text(&output.stdout), text(&output.stderr))
+}
+
+#[test]
 fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let log = home.path().join("run.log");

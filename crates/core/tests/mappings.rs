@@ -4,9 +4,6 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 #![allow(clippy::float_cmp, reason = "ends are reached to the last bit")]
 
-mod common;
-
-use common::{BEAT, US};
 use proptest::prelude::*;
 use std::time::Duration;
 use wasvolta_core::Stage;
@@ -15,7 +12,10 @@ use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Does, Rig, WaveShape};
 use wasvolta_core::stage::{AsIf, Command, EventKind, Output, Owner, Placed, Plan, Play, Prepared, Stand};
-use wasvolta_core::unit::Degrees;
+use wasvolta_core::unit::{Degrees, Micros};
+
+const BEAT: Duration = Duration::from_millis(20);
+const US: fn(f64) -> Micros = Micros::new;
 
 /// Six inputs on two links, and a servo of each kind; mappings and presses are each test's own.
 const PARTS: &str = r#"format = 9
@@ -606,14 +606,11 @@ fn something_stands_in_for_an_input_until_it_is_taken_off_and_is_no_press() {
     assert!(bench.stage.inputs()[STICK].as_if.is_none(), "what is no share stands in for nothing");
 }
 
-#[test]
-fn mappings_that_cannot_be_are_refused_with_words() {
-    let of = |from: &str, to: &str, more: &str| {
-        format!("[[mapping]]\nname = \"m\"\nfrom = {from}\nto = {to}\n{more}")
-    };
-    let neck = "{ joint = \"heron.neck\", angles_deg = [0, 10] }";
-    let one = "{ stick = 1 }";
-    for (from, to, more, words) in [
+/// What makes no mapping: its shares, its goal, more keys, and what is said of it.
+fn unsound() -> Vec<(&'static str, &'static str, &'static str, &'static str)> {
+    const NECK: &str = "{ joint = \"heron.neck\", angles_deg = [0, 10] }";
+    let (neck, one) = (NECK, "{ stick = 1 }");
+    vec![
         ("{ }", neck, "", "no input moves it"),
         (one, "{ angles_deg = [0, 1] }", "", "this is not a goal"),
         (one, "{ joint = \"heron.neck\" }", "", "where it goes is not said"),
@@ -693,7 +690,17 @@ fn mappings_that_cannot_be_are_refused_with_words() {
         ),
         ("{ stick = 11 }", neck, "", "weight is 11, outside -10 to 10"),
         ("{ tiller = 1 }", neck, "", "no input is called \"tiller\""),
-    ] {
+    ]
+}
+
+#[test]
+fn mappings_that_cannot_be_are_refused_with_words() {
+    let of = |from: &str, to: &str, more: &str| {
+        format!("[[mapping]]\nname = \"m\"\nfrom = {from}\nto = {to}\n{more}")
+    };
+    let neck = "{ joint = \"heron.neck\", angles_deg = [0, 10] }";
+    let one = "{ stick = 1 }";
+    for (from, to, more, words) in unsound() {
         assert_eq!(wrong(&of(from, to, more)), words, "{from} {to} {more}");
     }
     let both = format!(
@@ -808,8 +815,8 @@ proptest! {
         let mut bench = Bench::of(&rig);
         bench.set(STICK, -1.0).settle();
         bench.set(STICK, 1.0);
-        let beats = (15.0 * smoothing_ms / 20.0).ceil() as u32;
-        bench.beats(beats);
+        let beats = (15.0 * smoothing_ms / 20.0).ceil();
+        bench.beats(wasvolta_core::unit::count16(beats).into());
         prop_assert!((bench.stage.mappings()[0].value - 30.0).abs() <= 60.0 * 1e-6);
     }
 }

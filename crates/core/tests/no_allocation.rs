@@ -14,9 +14,9 @@ use wasvolta_core::Stage;
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{PartId, ServoId};
+use wasvolta_core::rig::{PartId, ServoId, WaveShape};
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::stage::{Command, Plan, Prepared};
+use wasvolta_core::stage::{AsIf, Command, Plan, Prepared};
 use wasvolta_core::unit::Micros;
 
 thread_local! {
@@ -54,6 +54,25 @@ fn nor_behind_a_linkage_that_is_arrived_at_from_one_side() {
     // No further than that linkage can be driven.
     let narrow = SMALL.replace("angle_deg = -45", "angle_deg = -35");
     advance_through_everything(&narrow.replace("channel = 1\n", linkage));
+}
+
+#[test]
+fn nor_by_mappings_that_blend_toggle_wait_for_a_switch_and_are_told_rates_nor_by_presses() {
+    let plain = "[[mapping]]\nname = \"heron.beak\"\nfrom = { knob = 1 }\nto = { joint = \"heron.beak\", angles_deg = [0, 40] }\n\
+                 failsafe = { angle_deg = 5, over_s = 0.5 }\n";
+    assert!(SMALL.contains(plain));
+    let both = "to = { blend = [\"rest\", \"look\"] }\nwhen_lost = \"release\"\ntake = \"pick-up\"\n";
+    let switch = "ends = [0, 1023]\nswitch = { positions = [0, 400, 900], debounce_ms = 0 }";
+    let presses = "[[press]]\ninput = \"knob\"\nposition = 2\ndoes = \"play\"\nsequence = \"wake\"\n\
+                   [[press]]\ninput = \"knob\"\nposition = 3\ndoes = \"keep\"\npose = \"kept\"\n";
+    for goal in [
+        both,
+        "to = { rate = \"heron.neck\", rates_deg_s = [-60, 60] }\nwhile = { input = \"knob\", position = 2 }\nwhen_lost = \"home\"\n",
+        "to = { toggle = [\"rest\", \"look\"] }\n",
+    ] {
+        let mapping = format!("[[mapping]]\nname = \"gaze\"\nfrom = {{ knob = 1 }}\n{goal}{presses}");
+        advance_through_everything(&SMALL.replace(plain, &mapping).replace("ends = [0, 1023]", switch));
+    }
 }
 
 fn advance_through_everything(text: &str) {
@@ -97,6 +116,11 @@ fn advance_through_everything(text: &str) {
             160 => [Command::Drive, Command::GoTo { servo: 0, pulse: Micros::new(f64::NAN) }],
             200 => [Command::Exercise { servo: 0, what }, Command::Knob { servo: 1, input: 0, low, high }],
             300 => [Command::Trim { servo: 0, by: low }, Command::StandStill { servo: 1 }],
+            250 => [
+                Command::AsIf { input: 0, by: Some(AsIf::Wave { shape: WaveShape::Sine, period_s: 0.3 }) },
+                Command::GiveBack { servo: 1 },
+            ],
+            280 => [Command::AsIf { input: 0, by: None }, Command::GiveBack { servo: 0 }],
             390 => [Command::Cut, Command::Drive],
             _ => [Command::StopPlaying, Command::Release { servo: 1 }],
         };

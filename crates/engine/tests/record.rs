@@ -8,10 +8,10 @@ use std::io::{BufReader, Write};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tell::{Tell, at};
-use wasvolta_core::rig::edit::{self, End};
+use wasvolta_core::rig::edit::{self, End, mappings};
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Kind, Rig};
-use wasvolta_core::stage::{Command, Owner, ServoState};
+use wasvolta_core::rig::{Kind, Rig, Take, WaveShape};
+use wasvolta_core::stage::{AsIf, Command, Owner, ServoState};
 use wasvolta_core::unit::{Hertz, Micros};
 use wasvolta_engine::record::{BadRecording, FORMAT, Replayed, replay};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, ways};
@@ -136,6 +136,22 @@ impl Run {
             }
             41 => {
                 self.engine.tell(Command::Play { sequence: 0 });
+            }
+            // Something stands in for the knob for a while, and how the beak is taken is changed.
+            53 => {
+                let wave = AsIf::Wave { shape: WaveShape::Noise, period_s: 1.0 / 3.0 };
+                self.engine.tell(Command::AsIf { input: 0, by: Some(wave) });
+            }
+            59 => {
+                self.engine.tell(Command::AsIf { input: 0, by: Some(AsIf::Hand(f64::from(n % 30) / 30.0)) });
+            }
+            67 => {
+                self.engine.tell(Command::AsIf { input: 0, by: None });
+            }
+            61 if n.is_multiple_of(2) => {
+                let take = if n.is_multiple_of(4) { Take::PickUp } else { Take::Glide };
+                let rig = mappings::change(&self.rig, "heron.beak", |own| own.take = take).unwrap();
+                self.edit(rig);
             }
             71 if n.is_multiple_of(5) => {
                 self.engine.tell(Command::Hold);

@@ -17,9 +17,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::inflow::Inflow;
-use wasvolta_core::rig::{BoardId, Rig};
+use wasvolta_core::rig::{BoardId, Does, Rig};
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{self, Command, Output, Owner, Plan, Prepared, Wire};
+use wasvolta_core::stage::{self, About, Command, EventKind, Output, Owner, Plan, Prepared, Wire};
 use wasvolta_core::unit::{Degrees, Micros};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::board::{Decision, Found, Phase};
@@ -411,8 +411,10 @@ fn follow(
 ) -> miette::Result<End> {
     let rig = Arc::clone(&runner.edition.rig);
     let mut traced = None;
+    let mut heard = runner.engine.snapshot().events.last().map_or(0, |(number, _)| *number);
     loop {
         let snapshot = runner.engine.snapshot().clone();
+        say_presses(&rig, &snapshot, &mut heard);
         let player = &snapshot.player;
         let ended = player.play == stage::Play::Ended;
         let arrived = snapshot.servos.iter().all(has_arrived);
@@ -427,6 +429,10 @@ fn follow(
         if told.to_end() || runner.engine.is_stopped() {
             return Ok(End::Stopped);
         }
+        // A press may leave the sequence, and a cut always does.
+        if player.play == stage::Play::Stopped {
+            return Ok(End::Stopped);
+        }
         if show.look(runner, &snapshot) {
             return Ok(End::Lost);
         }
@@ -438,6 +444,21 @@ fn follow(
             return Ok(End::Played);
         }
         beat(runner);
+    }
+}
+
+/// Says what a press has done since the last look; a pose is kept on the screen alone.
+fn say_presses(rig: &Rig, snapshot: &wasvolta_engine::Snapshot, heard: &mut u64) {
+    let seen = std::mem::replace(heard, snapshot.events.last().map_or(*heard, |(number, _)| *number));
+    for (_, event) in snapshot.events.iter().filter(|(number, _)| *number > seen) {
+        let (EventKind::Pressed { does, .. }, About::Input(id)) = (event.kind, event.about) else { continue };
+        let Some(input) = rig.inputs.iter().find(|input| input.id == id) else { continue };
+        let what = match does {
+            Does::Keep => "a pose is kept only where the rig is open",
+            Does::Hold => "held: Ctrl-C ends this, and releases",
+            own => own.word(),
+        };
+        say::note(format!("{} was pressed: {what}", input.name));
     }
 }
 

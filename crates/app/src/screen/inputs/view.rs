@@ -125,7 +125,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let Some(part) = driven else { return 2 };
     let [long, short, who] = does(&part);
     let fits = |wire: &&String| x + 6 + width(wire) + width(&who) <= pen.width();
-    let (x, y, wire) = match [&long, &short].into_iter().find(|wire| fits(&wire)) {
+    let (x, y, wire) = match [&long, &short].into_iter().find(fits) {
         Some(wire) => (x + 3, 1, wire),
         None if pen.height() > 2 => (0, 2, &long),
         None => (x + 3, 1, &short),

@@ -218,7 +218,10 @@ fn a_mapping_is_bent_straightened_taken_otherwise_and_told_what_to_do_when_it_is
     row(&mut bench, "in");
     bench.enter("3s");
     let failsafe = mapping(&bench, "punt.pole").failsafe.clone().unwrap();
-    assert_eq!((failsafe.angle_deg.unwrap().get(), failsafe.over_s.get()), (12.0, 3.0));
+    assert_eq!(
+        (failsafe.angle_deg.unwrap().get().to_bits(), failsafe.over_s.get().to_bits()),
+        (12f64.to_bits(), 3f64.to_bits())
+    );
     palette(&mut bench, "rename mapping: pole");
     assert!(bench.session.document.rig.mapping("pole").is_some());
     palette(&mut bench, "remove mapping");
@@ -240,7 +243,7 @@ fn every_kind_of_goal_is_made_by_its_command_and_what_cannot_be_is_refused_in_wo
         assert_eq!(last.to.kind(), Some(kind), "{line}: {}", bench.frame(160, 47));
         assert!(last.from.contains_key("gap"));
     }
-    assert_eq!(mapping(&bench, "slew").to.rates_deg_s.unwrap().high.get(), 60.0);
+    assert_eq!(mapping(&bench, "slew").to.rates_deg_s.unwrap().high.get().to_bits(), 60f64.to_bits());
     for (line, words) in [
         ("add mapping: a; joint; heron.tail; 0 1", "no joint is called \"heron.tail\""),
         ("add mapping: a; dance; heron.neck; 0 1", "say joint, level, rate, blend or toggle"),
