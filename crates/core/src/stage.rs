@@ -437,6 +437,10 @@ impl Stage {
         for (n, plan) in self.run.plan.inputs.iter().enumerate() {
             let m = old.plan.input_place(plan.id);
             let was = m.and_then(|m| Some((old.inputs.get(m)?, old.plan.inputs.get(m)?)));
+            // What stands in for an input does so wherever that is read from.
+            if let (Some(state), Some((before, _))) = (self.run.inputs.get_mut(n), was) {
+                state.as_if = before.as_if;
+            }
             // What another channel has said is nothing that this one has.
             let link = |plan: &Plan, input: &plan::InputPlan| {
                 plan.links.get(input.link).map(|link| (link.id, link.place.clone()))
@@ -524,7 +528,10 @@ impl Stage {
             let batch = inflow.inputs.get(n);
             state.raw = batch.and_then(Batch::value).or(state.raw);
             let stands_in = state.as_if.map(|by| plan.raw_at(by.at(now)));
-            let Some(raw) = stands_in.or(state.raw) else { continue };
+            let Some(raw) = stands_in.or(state.raw) else {
+                state.live = false;
+                continue;
+            };
             let link = self.run.links.get(plan.link);
             let rules = self.run.plan.links.get(plan.link).map(|link| link.rules);
             state.live = stands_in.is_some()

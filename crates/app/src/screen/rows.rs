@@ -27,7 +27,7 @@ pub enum Holds {
     /// A number.
     Number {
         /// Its unit: how it is written and read, and how far a step goes.
-        unit: &'static Unit,
+        unit: fn(&Scene) -> &'static Unit,
         /// Its value; none where it is off.
         get: fn(&Scene) -> Option<f64>,
         /// Sets it.
@@ -74,7 +74,7 @@ impl Row {
     pub const fn number(
         stage: &'static str,
         name: &'static str,
-        unit: &'static Unit,
+        unit: fn(&Scene) -> &'static Unit,
         get: fn(&Scene) -> Option<f64>,
         set: Set,
     ) -> Self {
@@ -128,7 +128,7 @@ impl Row {
     pub fn show(&self, scene: &Scene) -> String {
         match &self.holds {
             Holds::Number { unit, get, off, .. } => match (get(scene), off) {
-                (Some(value), _) => (unit.show)(value + 0.0),
+                (Some(value), _) => (unit(scene).show)(value + 0.0),
                 (None, Some(words)) => (*words).to_owned(),
                 (None, None) => "–".to_owned(),
             },
@@ -137,9 +137,9 @@ impl Row {
     }
 
     /// What the arrows do to it.
-    pub fn hint(&self, nudge: usize) -> String {
+    pub fn hint(&self, scene: &Scene) -> String {
         match &self.holds {
-            Holds::Number { unit, .. } => format!("← → by {}", unit.step(nudge)),
+            Holds::Number { unit, .. } => format!("← → by {}", unit(scene).step(scene.model.nudge)),
             Holds::Choice { enter: None, .. } => "← → choose".to_owned(),
             Holds::Choice { .. } => "← → choose, or type".to_owned(),
         }
@@ -151,7 +151,8 @@ impl Row {
         match &self.holds {
             Holds::Choice { change, .. } => change(desk, if direction > 0.0 { 1 } else { -1 }),
             Holds::Number { unit, get, set, off } => {
-                let value = get(&desk.model.scene(desk.session));
+                let scene = desk.model.scene(desk.session);
+                let (unit, value) = (unit(&scene), get(&scene));
                 let next = match value {
                     Some(value) => value + unit.step(nudge) * direction,
                     // What is off begins at a whole, and goes off again below its least.
@@ -182,6 +183,7 @@ impl Row {
                 Ok(())
             }
             Holds::Number { unit, set, .. } => {
+                let unit = unit(&desk.model.scene(desk.session));
                 let value = (unit.read)(text)?;
                 unit.range.check(value).map_err(|outside| outside.to_string())?;
                 self.set(desk, set, Some(value));
@@ -195,7 +197,8 @@ impl Row {
             Set::By(set) => set(desk, value),
             Set::Input(set) => {
                 let Some(input) = desk.input().map(|input| input.name.clone()) else { return };
-                let words = format!("{input}: {} {}", self.name, self.written(value));
+                let written = self.written(&desk.model.scene(desk.session), value);
+                let words = format!("{input}: {} {written}", self.name);
                 desk.edit(&words, |rig| {
                     wasvolta_core::rig::edit::change_input(rig, &input, |input| set(input, value))
                 });
@@ -204,9 +207,9 @@ impl Row {
     }
 
     /// A value of it, as it is written.
-    pub fn written(&self, value: Option<f64>) -> String {
+    fn written(&self, scene: &Scene, value: Option<f64>) -> String {
         match (&self.holds, value) {
-            (Holds::Number { unit, .. }, Some(value)) => (unit.show)(value + 0.0),
+            (Holds::Number { unit, .. }, Some(value)) => (unit(scene).show)(value + 0.0),
             (Holds::Number { off, .. }, None) => off.unwrap_or("off").to_owned(),
             (Holds::Choice { .. }, _) => String::new(),
         }

@@ -2,7 +2,7 @@
 //! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
 //! [`super::check`]'s.
 
-use super::{Ends, Index, Input, Joint, MarkKind, Parts, Rig, Servo, Side};
+use super::{Ends, GoalKind, Index, Input, Joint, Mapping, MarkKind, Parts, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
@@ -58,6 +58,7 @@ pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
     all.extend(rig.servos.iter().filter_map(sideless));
     all.extend(rig.joints.iter().flat_map(|joint| unmarked(rig, joint)));
     all.extend(played(rig));
+    all.extend(rig.rig.mappings.iter().flat_map(|mapping| mapped(rig, mapping)));
     all
 }
 
@@ -197,6 +198,41 @@ fn played(rig: Parts<'_>) -> Vec<Worry> {
         let words =
             "in sequences and without a home: a dry run leaves it out, and nothing says where it goes after";
         all.push(Worry::new(&listed(&names), words, "h in Calibrate makes where it stands its home"));
+    }
+    all
+}
+
+/// What a mapping asks of joints that cannot be: it goes as far as the joint does, and no further.
+fn mapped(rig: Parts<'_>, mapping: &Mapping) -> Vec<Worry> {
+    let goal = &mapping.to;
+    let mut all = Vec::new();
+    let mut ask = |joint: &str, angles: &[f64]| {
+        let Some((least, most)) = rig.joint(joint).and_then(|joint| angles_of(rig, joint)) else { return };
+        let (low, high) = angles.iter().fold((f64::MAX, f64::MIN), |(a, b), own| (a.min(*own), b.max(*own)));
+        let beyond = [(low, least, low < least - HAIR), (high, most, high > most + HAIR)];
+        for (asked, end, is) in beyond {
+            if is && !angles.is_empty() {
+                let words = format!("asks {joint} for {asked:+.1}°, which ends at {end:+.1}°");
+                let help = "change what it asks for, or widen the joint's limits and endpoints";
+                all.push(Worry::new(&mapping.name, words, help));
+            }
+        }
+    };
+    match goal.kind() {
+        Some(GoalKind::Joint) => {
+            let ends = goal.ends().map(|ends| vec![ends.low, ends.high]);
+            let angles = ends.unwrap_or_else(|| goal.points.iter().map(|point| point.1).collect());
+            ask(goal.name().unwrap_or_default(), &angles);
+        }
+        Some(kind) if kind.has_poses() => {
+            let poses = || goal.poses().iter().filter_map(|pose| rig.pose(pose));
+            for joint in rig.moved_by(mapping) {
+                let angles: Vec<f64> =
+                    poses().filter_map(|pose| Some(pose.angles_deg.get(joint)?.get())).collect();
+                ask(joint, &angles);
+            }
+        }
+        _ => {}
     }
     all
 }
@@ -438,6 +474,24 @@ mod tests {
         shared = joint::couple(&shared, "heron.neck", "heron.beak").unwrap();
         shared.servos[1].marks.clear();
         assert!(said(&shared).iter().any(|w| w.starts_with("heron.beak: it turns heron.neck together")));
+    }
+
+    #[test]
+    fn a_mapping_that_asks_for_more_than_a_joint_can_is_told_where_that_ends() {
+        let mut rig = rig();
+        rig.mappings[0].to.angles_deg =
+            Some(Ends { low: crate::unit::Degrees::new(0.0), high: crate::unit::Degrees::new(500.0) });
+        let words = said(&rig);
+        assert!(
+            words.iter().any(|words| words.contains("asks heron.beak for +500.0°, which ends at +100.0°")),
+            "{words:?}"
+        );
+        let blend =
+            crate::rig::Goal { blend: vec!["rest".to_owned(), "look".to_owned()], ..Default::default() };
+        rig.mappings[0].to = blend;
+        rig.poses[1].angles_deg.insert("heron.neck".to_owned(), crate::unit::Degrees::new(-48.0));
+        let words = said(&rig);
+        assert!(words.iter().any(|words| words.contains("asks heron.neck for -48.0°, which ends at -45.0°")));
     }
 
     #[test]

@@ -243,6 +243,11 @@ impl MappingPlan {
     #[inline]
     pub(super) fn advance(&self, state: &mut MappingState, inputs: &[InputState], dt: f64) {
         let mut lost = false;
+        // What is pressed while it does not hold turns nothing round later.
+        let pressed = self.toggle_s.is_some() && {
+            let pressed = self.pressed(inputs);
+            pressed.wrapping_sub(std::mem::replace(&mut state.seen, pressed)) % 2 == 1
+        };
         if let Some(gate) = &self.gate {
             match gate.holds(inputs) {
                 Some(holds) => state.holds = holds,
@@ -268,27 +273,12 @@ impl MappingPlan {
         }
         state.stand = Stand::Moves;
         if let Some(over) = self.toggle_s {
-            self.toggle(state, inputs, over, dt);
+            toggle(state, pressed, over, dt);
             return;
         }
         let clipped = if self.is_own() { sum } else { held(sum, -1.0, 1.0) };
         (state.sum, state.clipped) = (clipped, sum - clipped);
         state.value = self.course.at(clipped);
-    }
-
-    /// Each press turns it round, wherever it is.
-    fn toggle(&self, state: &mut MappingState, inputs: &[InputState], over: f64, dt: f64) {
-        let pressed = self.pressed(inputs);
-        if pressed.wrapping_sub(state.seen) % 2 == 1 {
-            state.to_second = !state.to_second;
-        }
-        state.seen = pressed;
-        let goal = if state.to_second { 1.0 } else { 0.0 };
-        let step = if over > 0.0 { dt / over } else { 1.0 };
-        state.way += held(goal - state.way, -step, step);
-        state.sum = if state.to_second { 1.0 } else { -1.0 };
-        // Eased, so that it starts and arrives softly, and is at its ends to the last bit.
-        state.value = state.way * state.way * (3.0 - 2.0 * state.way);
     }
 
     /// How often its switch was pressed so far.
@@ -302,6 +292,17 @@ impl MappingPlan {
     pub(super) fn carried(&self, before: &MappingState, inputs: &[InputState]) -> MappingState {
         MappingState { seen: self.pressed(inputs), ..*before }
     }
+}
+
+/// Each press turns a toggle round, wherever it is.
+fn toggle(state: &mut MappingState, pressed: bool, over: f64, dt: f64) {
+    state.to_second ^= pressed;
+    let goal = if state.to_second { 1.0 } else { 0.0 };
+    let step = if over > 0.0 { dt / over } else { 1.0 };
+    state.way += held(goal - state.way, -step, step);
+    state.sum = if state.to_second { 1.0 } else { -1.0 };
+    // Eased, so that it starts and arrives softly, and is at its ends to the last bit.
+    state.value = state.way * state.way * (3.0 - 2.0 * state.way);
 }
 
 impl Plan {

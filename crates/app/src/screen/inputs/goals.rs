@@ -154,30 +154,9 @@ impl Told {
     }
 }
 
-fn has_ends(scene: &Scene, told: Told) -> bool {
-    scene
-        .mapping()
-        .is_some_and(|mapping| mapping.to.ends().is_some() && Told::of(scene, mapping) == Some(told))
-}
-
-/// Its two ends are angles.
-pub fn in_degrees(scene: &Scene) -> bool {
-    has_ends(scene, Told::Degrees)
-}
-
-/// Its two ends are levels.
-pub fn in_levels(scene: &Scene) -> bool {
-    has_ends(scene, Told::Levels)
-}
-
-/// Its two ends are rates of a continuous servo.
-pub fn in_rate_levels(scene: &Scene) -> bool {
-    has_ends(scene, Told::RateLevels)
-}
-
-/// Its two ends are rates of a joint.
-pub fn in_rates(scene: &Scene) -> bool {
-    has_ends(scene, Told::Rates)
+/// Its course is said by two ends.
+pub fn has_ends(scene: &Scene) -> bool {
+    scene.mapping().is_some_and(|mapping| mapping.to.ends().is_some())
 }
 
 /// One of its two ends.
@@ -214,30 +193,6 @@ fn put_ends(goal: &mut Goal, ends: Ends<f64>) {
 /// It goes along points.
 pub fn has_points(scene: &Scene) -> bool {
     scene.mapping().is_some_and(|mapping| !mapping.to.points.is_empty())
-}
-
-fn points_in(scene: &Scene, told: Told) -> bool {
-    has_points(scene) && scene.mapping().and_then(|mapping| Told::of(scene, mapping)) == Some(told)
-}
-
-/// Along points to angles.
-pub fn points_in_degrees(scene: &Scene) -> bool {
-    points_in(scene, Told::Degrees)
-}
-
-/// Along points to levels.
-pub fn points_in_levels(scene: &Scene) -> bool {
-    points_in(scene, Told::Levels)
-}
-
-/// Along points to rates of a continuous servo.
-pub fn points_in_rate_levels(scene: &Scene) -> bool {
-    points_in(scene, Told::RateLevels)
-}
-
-/// Along points to rates of a joint.
-pub fn points_in_rates(scene: &Scene) -> bool {
-    points_in(scene, Told::Rates)
 }
 
 /// The picked point's place among them.

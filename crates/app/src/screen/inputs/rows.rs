@@ -1,172 +1,66 @@
 //! The rows of Inputs: the stages of the picked input, and the mapping of it that is picked.
 
+use super::goals::Told;
 use super::{acts, goals, stand_in};
 use crate::screen::context::Context;
 use crate::screen::rows::{
     ANGLE, DEBOUNCE, EXPO, LEVEL, PART, PLACE, RATE, RATE_LEVEL, RAW, Row, SMOOTHING, Set, TIME, TRIM,
-    TURN_RATE, WEIGHT,
+    TURN_RATE, Unit, WEIGHT,
 };
 use crate::screen::scene::Scene;
 use crate::screen::step::moved;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Input, OwnUnit};
 
-/// All of them, in the order in which they are drawn.
+/// All of them, in the order in which they are drawn. A row a line or two, as a table is.
+#[rustfmt::skip]
 static ROWS: &[Row] = &[
-    Row::choice("", "input", acts::which, acts::next_input).when(|scene| scene.rig.inputs.len() > 1),
+    Row::choice("", "input", acts::which, acts::next_input).when(|s| s.rig.inputs.len() > 1),
     Row::choice("", "turn it", acts::turned, acts::turn).typed(acts::turn_to).when(acts::is_simulated),
     Row::choice("", "as if", stand_in::show, stand_in::next),
-    Row::number("", "stands at", &LEVEL, stand_in::share, Set::By(stand_in::set_share))
-        .when(stand_in::by_hand),
-    Row::number("", "a round", &TIME, stand_in::period, Set::By(stand_in::set_period))
-        .when(stand_in::by_wave),
-    Row::number(
-        "span",
-        "low end",
-        &RAW,
-        |s| Some(s.input()?.ends.low),
-        Set::Input(|i, v| put(&mut i.ends.low, v)),
-    ),
-    Row::number("", "rest", &RAW, |s| s.input()?.centre, Set::Input(|i, v| i.centre = v.or(i.centre)))
-        .when(|scene| input(scene, |i| i.centre.is_some())),
-    Row::number(
-        "",
-        "high end",
-        &RAW,
-        |s| Some(s.input()?.ends.high),
-        Set::Input(|i, v| put(&mut i.ends.high, v)),
-    )
-    .behind(|stages| stages.span),
-    Row::choice("", "unit", acts::unit, acts::next_unit)
-        .when(|scene| input(scene, |i| i.switch.is_none() && i.centre.is_none())),
-    Row::choice("switch", "pressed", acts::pressed, |desk, _| acts::make_switch(desk))
-        .when(|scene| input(scene, |i| i.switch.is_some())),
-    Row::number(
-        "",
-        "debounce",
-        &DEBOUNCE,
-        |s| Some(s.input()?.switch.as_ref()?.debounce_ms),
-        Set::Input(set_debounce),
-    )
-    .when(|scene| input(scene, |i| i.switch.is_some()))
-    .behind(|stages| stages.span),
-    Row::number("trim", "trim", &TRIM, |s| Some(s.input()?.trim), Set::Input(|i, v| put(&mut i.trim, v)))
-        .when(|scene| input(scene, |i| i.switch.is_none() || i.trim != 0.0))
-        .behind(|stages| stages.trim),
-    Row::number(
-        "deadband",
-        "deadband",
-        &PART,
-        |s| Some(s.input()?.deadband),
-        Set::Input(|i, v| put(&mut i.deadband, v)),
-    )
-    .when(|scene| input(scene, |i| is_shaped(i) || i.deadband != 0.0))
-    .behind(|stages| stages.deadband),
-    Row::number("curve", "expo", &EXPO, |s| Some(s.input()?.expo), Set::Input(|i, v| put(&mut i.expo, v)))
-        .when(|scene| input(scene, |i| i.curve.is_empty() && (is_shaped(i) || i.expo != 0.0)))
-        .behind(|stages| stages.curve),
-    Row::number(
-        "smoothing",
-        "smoothing",
-        &SMOOTHING,
-        |s| Some(s.input()?.smoothing_ms),
-        Set::Input(|i, v| put(&mut i.smoothing_ms, v)),
-    )
-    .behind(|stages| stages.smoothing),
-    Row::number("rate", "rise", &RATE, |s| s.input()?.rise_per_s, Set::Input(|i, v| i.rise_per_s = v))
-        .or("no limit"),
-    Row::number("", "fall", &RATE, |s| s.input()?.fall_per_s, Set::Input(|i, v| i.fall_per_s = v))
-        .or("no limit")
-        .behind(|stages| stages.rate),
-    Row::choice("press", "a press", goals::press, goals::next_press)
-        .when(|scene| input(scene, |i| i.switch.is_some())),
+    Row::number("", "stands at", |_| &LEVEL, stand_in::share, Set::By(stand_in::set_share)).when(stand_in::by_hand),
+    Row::number("", "a round", |_| &TIME, stand_in::period, Set::By(stand_in::set_period)).when(stand_in::by_wave),
+    Row::number("span", "low end", |_| &RAW, |s| Some(s.input()?.ends.low), Set::Input(|i, v| put(&mut i.ends.low, v))),
+    Row::number("", "rest", |_| &RAW, |s| s.input()?.centre, Set::Input(|i, v| i.centre = v.or(i.centre))).when(|s| of(s, |i| i.centre.is_some())),
+    Row::number("", "high end", |_| &RAW, |s| Some(s.input()?.ends.high), Set::Input(|i, v| put(&mut i.ends.high, v))).behind(|stages| stages.span),
+    Row::choice("", "unit", acts::unit, acts::next_unit).when(|s| of(s, |i| i.switch.is_none() && i.centre.is_none())),
+    Row::choice("switch", "pressed", acts::pressed, |desk, _| acts::make_switch(desk)).when(is_switch),
+    Row::number("", "debounce", |_| &DEBOUNCE, |s| Some(s.input()?.switch.as_ref()?.debounce_ms), Set::Input(set_debounce)).when(is_switch).behind(|stages| stages.span),
+    Row::number("trim", "trim", |_| &TRIM, |s| Some(s.input()?.trim), Set::Input(|i, v| put(&mut i.trim, v))).when(|s| of(s, |i| i.switch.is_none() || i.trim != 0.0)).behind(|stages| stages.trim),
+    Row::number("deadband", "deadband", |_| &PART, |s| Some(s.input()?.deadband), Set::Input(|i, v| put(&mut i.deadband, v))).when(|s| of(s, |i| is_shaped(i) || i.deadband != 0.0)).behind(|stages| stages.deadband),
+    Row::number("curve", "expo", |_| &EXPO, |s| Some(s.input()?.expo), Set::Input(|i, v| put(&mut i.expo, v))).when(|s| of(s, |i| i.curve.is_empty() && (is_shaped(i) || i.expo != 0.0))).behind(|stages| stages.curve),
+    Row::number("smoothing", "smoothing", |_| &SMOOTHING, |s| Some(s.input()?.smoothing_ms), Set::Input(|i, v| put(&mut i.smoothing_ms, v))).behind(|stages| stages.smoothing),
+    Row::number("rate", "rise", |_| &RATE, |s| s.input()?.rise_per_s, Set::Input(|i, v| i.rise_per_s = v)).or("no limit"),
+    Row::number("", "fall", |_| &RATE, |s| s.input()?.fall_per_s, Set::Input(|i, v| i.fall_per_s = v)).or("no limit").behind(|stages| stages.rate),
+    Row::choice("press", "a press", goals::press, goals::next_press).when(is_switch),
     Row::choice(MAPPING, "mapping", goals::which, goals::next_mapping).when(mapped),
-    Row::number("", "weight", &WEIGHT, goals::weight, Set::By(goals::set_weight)).when(goals::has_weight),
-    Row::number(
-        "",
-        "at low end",
-        &ANGLE,
-        |s| goals::end(s, End::Low),
-        Set::By(|d, v| goals::set_end(d, End::Low, v)),
-    )
-    .when(goals::in_degrees),
-    Row::number(
-        "",
-        "at high end",
-        &ANGLE,
-        |s| goals::end(s, End::High),
-        Set::By(|d, v| goals::set_end(d, End::High, v)),
-    )
-    .when(goals::in_degrees),
-    Row::number(
-        "",
-        "at low end",
-        &LEVEL,
-        |s| goals::end(s, End::Low),
-        Set::By(|d, v| goals::set_end(d, End::Low, v)),
-    )
-    .when(goals::in_levels),
-    Row::number(
-        "",
-        "at high end",
-        &LEVEL,
-        |s| goals::end(s, End::High),
-        Set::By(|d, v| goals::set_end(d, End::High, v)),
-    )
-    .when(goals::in_levels),
-    Row::number(
-        "",
-        "at low end",
-        &RATE_LEVEL,
-        |s| goals::end(s, End::Low),
-        Set::By(|d, v| goals::set_end(d, End::Low, v)),
-    )
-    .when(goals::in_rate_levels),
-    Row::number(
-        "",
-        "at high end",
-        &RATE_LEVEL,
-        |s| goals::end(s, End::High),
-        Set::By(|d, v| goals::set_end(d, End::High, v)),
-    )
-    .when(goals::in_rate_levels),
-    Row::number(
-        "",
-        "at low end",
-        &TURN_RATE,
-        |s| goals::end(s, End::Low),
-        Set::By(|d, v| goals::set_end(d, End::Low, v)),
-    )
-    .when(goals::in_rates),
-    Row::number(
-        "",
-        "at high end",
-        &TURN_RATE,
-        |s| goals::end(s, End::High),
-        Set::By(|d, v| goals::set_end(d, End::High, v)),
-    )
-    .when(goals::in_rates),
+    Row::number("", "weight", |_| &WEIGHT, goals::weight, Set::By(goals::set_weight)).when(goals::has_weight),
+    Row::number("", "at low end", goal_unit, |s| goals::end(s, End::Low), Set::By(|d, v| goals::set_end(d, End::Low, v))).when(goals::has_ends),
+    Row::number("", "at high end", goal_unit, |s| goals::end(s, End::High), Set::By(|d, v| goals::set_end(d, End::High, v))).when(goals::has_ends),
     Row::choice("", "point", goals::point, goals::next_point).when(goals::has_points),
-    Row::number("", "  from", &PLACE, |s| goals::point_at(s).map(|p| p.0), Set::By(goals::set_from))
-        .when(goals::has_points),
-    Row::number("", "  to", &ANGLE, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
-        .when(goals::points_in_degrees),
-    Row::number("", "  to", &LEVEL, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
-        .when(goals::points_in_levels),
-    Row::number("", "  to", &RATE_LEVEL, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
-        .when(goals::points_in_rate_levels),
-    Row::number("", "  to", &TURN_RATE, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to))
-        .when(goals::points_in_rates),
-    Row::choice("", "poses", goals::poses, |desk, _| goals::turn_round(desk))
-        .typed(goals::set_poses)
-        .when(goals::has_poses),
-    Row::number("", "takes", &TIME, goals::over, Set::By(goals::set_over)).when(goals::is_toggle),
+    Row::number("", "  from", |_| &PLACE, |s| goals::point_at(s).map(|p| p.0), Set::By(goals::set_from)).when(goals::has_points),
+    Row::number("", "  to", goal_unit, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to)).when(goals::has_points),
+    Row::choice("", "poses", goals::poses, |desk, _| goals::turn_round(desk)).typed(goals::set_poses).when(goals::has_poses),
+    Row::number("", "takes", |_| &TIME, goals::over, Set::By(goals::set_over)).when(goals::is_toggle),
     Row::choice("", "while", goals::only_while, goals::next_while).when(mapped),
     Row::choice("", "is taken", goals::take, |desk, _| goals::next_take(desk)).when(mapped),
     Row::choice("", "when lost", goals::when_lost, goals::next_lost).typed(goals::set_failsafe).when(mapped),
-    Row::number("", "  in", &TIME, goals::failsafe_time, Set::By(goals::set_failsafe_time))
-        .when(goals::has_failsafe),
+    Row::number("", "  in", |_| &TIME, goals::failsafe_time, Set::By(goals::set_failsafe_time)).when(goals::has_failsafe),
 ];
+
+/// What the goal of the picked mapping is told in.
+fn goal_unit(scene: &Scene) -> &'static Unit {
+    match scene.mapping().and_then(|mapping| Told::of(scene, mapping)) {
+        Some(Told::Levels) => &LEVEL,
+        Some(Told::RateLevels) => &RATE_LEVEL,
+        Some(Told::Rates) => &TURN_RATE,
+        Some(Told::Degrees) | None => &ANGLE,
+    }
+}
+
+fn is_switch(scene: &Scene) -> bool {
+    of(scene, |input| input.switch.is_some())
+}
 
 /// What the rows of a mapping belong to.
 pub const MAPPING: &str = "mapping";
@@ -229,7 +123,7 @@ pub fn part(rows: &[&Row], at: usize) -> Part {
     }
 }
 
-fn input(scene: &Scene, is: fn(&Input) -> bool) -> bool {
+fn of(scene: &Scene, is: fn(&Input) -> bool) -> bool {
     scene.input().is_some_and(is)
 }
 

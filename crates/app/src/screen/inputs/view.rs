@@ -225,7 +225,7 @@ fn stages(
             let number = format!("{:+.3}", behind + 0.0);
             pen.put_right(bar_at + bar_wide + 8, y, &number, theme::text(theme::INPUT));
         }
-        let hint = row.hint(scene.model.nudge);
+        let hint = row.hint(scene);
         let hint_at = bar_at.max(x + 2);
         if here && behind.is_none() && hint_at + width(&hint) <= wide {
             pen.put(hint_at, y, &hint, theme::text(theme::QUIET));

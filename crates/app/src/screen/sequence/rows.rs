@@ -11,20 +11,20 @@ use wasvolta_core::rig::Step;
 /// In the order in which they are drawn.
 pub static ROWS: [Row; 7] = [
     Row::choice("", "sequence", which, acts::next_sequence),
-    Row::number("", "look at", &TIME, |scene| Some(scene.model.in_sequence.time), Set::By(acts::look_at)),
+    Row::number("", "look at", |_| &TIME, |scene| Some(scene.model.in_sequence.time), Set::By(acts::look_at)),
     Row::choice("", "step", step, acts::step_by).typed(acts::go_to_step),
     Row::choice("", "pose", |scene| of_step(scene, |step| step.pose.clone()), acts::next_pose),
     Row::number(
         "",
         "move",
-        &TIME,
+        |_| &TIME,
         |scene| acts::times(scene).map(|(_, moves, _)| moves),
         Set::By(acts::set_move),
     ),
     Row::number(
         "",
         "dwell",
-        &TIME,
+        |_| &TIME,
         |scene| acts::times(scene).map(|(_, _, dwells)| dwells),
         Set::By(acts::set_dwell),
     ),

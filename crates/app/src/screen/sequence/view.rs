@@ -285,7 +285,7 @@ fn details(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, shorts: &[Shor
         let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
         pen.put(13, y, &rows::value(scene, row), style);
         if here && rows::is_number(row) {
-            let hint = format!("{} s", row.hint(scene.model.nudge).replace(" by", ""));
+            let hint = format!("{} s", row.hint(scene).replace(" by", ""));
             pen.put(30, y, &hint, theme::text(theme::QUIET));
         }
     }
