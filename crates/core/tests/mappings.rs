@@ -352,6 +352,22 @@ fn a_rate_turns_a_joint_the_same_way_whichever_way_its_servo_turns() {
 }
 
 #[test]
+fn behind_a_linkage_it_is_the_joint_that_turns_at_the_rate() {
+    let linkage = "linkage = { horn_mm = 16, rod_mm = 50, arm_mm = 22, pivots_mm = 52, horn_at_deg = 90 }";
+    let mapping = "[[mapping]]\nname = \"slew\"\nfrom = { stick = 1 }\nto = { rate = \"heron.beak\", rates_deg_s = [-20, 20] }\n";
+    let text = format!("{PARTS}{mapping}")
+        .replace("name = \"heron.beak\"\nboard", &format!("name = \"heron.beak\"\n{linkage}\nboard"));
+    let Loaded::Sound(rig) = load(&text) else { panic!("{:?}", load(&text)) };
+    for stick in [0.5, -0.5] {
+        let mut bench = Bench::of(&rig);
+        let before = bench.angle(BEAK);
+        bench.set(STICK, stick).beats(50);
+        let turned = bench.angle(BEAK) - before;
+        assert!((turned - 20.0 * stick).abs() < 0.1, "{turned} for {stick}");
+    }
+}
+
+#[test]
 fn a_blend_at_its_ends_is_the_pose_to_the_last_bit_and_moves_what_all_poses_name() {
     let text = "[[mapping]]\nname = \"gaze\"\nfrom = { knob = 1 }\nto = { blend = [\"rest\", \"look\"] }\n";
     let mut bench = Bench::of(&rig(text));

@@ -202,7 +202,6 @@ impl ServoState {
         if rate.is_nan() {
             return Micros::new(rate);
         }
-        self.aim = self.aim.within(low, high);
         if rate != 0.0 {
             self.aim = plan.go(self.aim, if rate > 0.0 { high } else { low }, libm::fabs(rate), seconds);
         }
