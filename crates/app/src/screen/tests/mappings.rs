@@ -318,3 +318,44 @@ fn forty_inputs_of_six_links_are_gone_through_without_crowding() {
     }
     assert_eq!(bench.model.snapshot.servos[0].owner, Owner::Nobody);
 }
+
+#[test]
+fn whatever_is_pressed_in_inputs_the_rig_stays_sound_and_every_size_is_drawn() {
+    const KEYS: &[KeyCode] = &[
+        KeyCode::Up,
+        KeyCode::Down,
+        KeyCode::Left,
+        KeyCode::Right,
+        KeyCode::Enter,
+        KeyCode::Esc,
+        KeyCode::Delete,
+        KeyCode::Tab,
+        KeyCode::PageUp,
+        KeyCode::PageDown,
+        KeyCode::F(3),
+    ];
+    for seed in 1..=12u64 {
+        let mut bench = demo();
+        let mut dice = seed;
+        let mut below = |most: u64| {
+            dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            usize::try_from((dice >> 33) % most).unwrap()
+        };
+        for n in 0..250 {
+            let letters = b"tYOUQVNZIuegjo0159-.,";
+            let key = match below(10) {
+                0..=5 => Key::of(KEYS[below(KEYS.len() as u64)]),
+                _ => Key::char(char::from(letters[below(letters.len() as u64)])),
+            };
+            bench.press(key);
+            bench.pass(u32::try_from(below(4)).unwrap());
+            if n % 10 == 0 {
+                for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+                    bench.frame(columns, rows);
+                }
+            }
+        }
+        let problems = wasvolta_core::rig::check::problems(&bench.session.document.rig);
+        assert!(problems.is_empty(), "{seed}: {problems:?}");
+    }
+}

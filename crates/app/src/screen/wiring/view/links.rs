@@ -42,8 +42,9 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
         &format!("{sign} {}{age}", state.health.word()),
         theme::text(color),
     );
+    // What has no path is known by its name.
     let port = scene.edition.parts().place_of(link).map(|(port, _)| port);
-    let at = port.map_or("", |port| if port.path.is_empty() { port.kind.word() } else { &port.path });
+    let at = port.filter(|port| !port.path.is_empty()).map_or(&link.on, |port| &port.path);
     let inputs = scene.rig.inputs.iter().filter(|input| input.link == link.name).count();
     let inputs = if inputs == 1 { "1 input".to_owned() } else { format!("{inputs} inputs") };
     let bad = report.counts.bad;
