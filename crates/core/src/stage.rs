@@ -279,6 +279,8 @@ pub struct InputState {
     pub raw: Option<f64>,
     /// What stands in for its link.
     pub as_if: Option<AsIf>,
+    /// The raw value that counts in this beat: of its link, or of what stands in. None where there is none.
+    pub counts: Option<f64>,
     /// It has a value, and what it says may move something.
     pub live: bool,
     /// How it stands, of a switch.
@@ -524,12 +526,18 @@ impl Stage {
                 self.events.push(Event { at: now, kind, about: About::Link(plan.id) });
             }
         }
-        for (n, (state, plan)) in self.run.inputs.iter_mut().zip(&self.run.plan.inputs).enumerate() {
+        for n in 0..self.run.inputs.len() {
+            let stands_in = self.stands_in(n, now);
+            let (Some(state), Some(plan)) = (self.run.inputs.get_mut(n), self.run.plan.inputs.get(n)) else {
+                continue;
+            };
             let batch = inflow.inputs.get(n);
             state.raw = batch.and_then(Batch::value).or(state.raw);
-            let stands_in = state.as_if.map(|by| plan.raw_at(by.at(now)));
-            let Some(raw) = stands_in.or(state.raw) else {
+            let said = if state.as_if.is_some() { None } else { state.raw };
+            state.counts = stands_in.or(said);
+            let Some(raw) = state.counts else {
                 state.live = false;
+                state.switch.unheard();
                 continue;
             };
             let link = self.run.links.get(plan.link);
@@ -555,6 +563,18 @@ impl Stage {
         }
     }
 
+    /// The raw value that an input has in place of what its link says; none where its link is what counts, or where what
+    /// stands in is not heard itself.
+    fn stands_in(&self, n: usize, now: Duration) -> Option<f64> {
+        let by = self.run.inputs.get(n)?.as_if?;
+        let share = by.share(now, |other| {
+            let place = self.run.plan.input_place(other)?;
+            let state = self.run.inputs.get(place).filter(|state| state.live)?;
+            Some(self.run.plan.inputs.get(place)?.shape.span.share(state.stages.shaped()))
+        });
+        Some(self.run.plan.inputs.get(n)?.raw_at(share?))
+    }
+
     /// Brings every servo a beat further and sets its setpoint.
     fn drive(&mut self, now: Duration, dt: Duration) {
         let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
@@ -571,7 +591,7 @@ impl Stage {
     fn propose(&mut self, beat: &Beat) {
         let Self { run, events, beat: number, .. } = self;
         let Prepared { plan, servos, inputs, mappings, player, proposals, .. } = run;
-        let sources = Sources { mappings, player, moment: player.moment(plan), beat: *number };
+        let sources = Sources { mappings, player, moment: player.moment(plan), beat: number.as_secs_f64() };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let plans: &Plan = plan;
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());

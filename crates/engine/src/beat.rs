@@ -492,11 +492,7 @@ impl Beat {
         let Some(input) = self.traced else { return };
         let place = self.compiled.index.inputs.place(input);
         let Some(state) = place.and_then(|place| self.stage.inputs().get(place)) else { return };
-        let raw = match (state.as_if, place.and_then(|place| self.stage.plan().inputs.get(place))) {
-            (Some(by), Some(plan)) => Some(plan.raw_at(by.at(now))),
-            _ => state.raw,
-        };
-        let Some(raw) = raw else { return };
+        let Some(raw) = state.counts else { return };
         let stages = &state.stages;
         let place = stages.span + stages.clipped;
         self.trace.keep(input, Sample { at: now, raw, place, shaped: stages.shaped(), live: state.live });

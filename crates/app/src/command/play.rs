@@ -451,9 +451,12 @@ fn follow(
 fn say_presses(rig: &Rig, snapshot: &wasvolta_engine::Snapshot, heard: &mut u64) {
     let seen = std::mem::replace(heard, snapshot.events.last().map_or(*heard, |(number, _)| *number));
     for (_, event) in snapshot.events.iter().filter(|(number, _)| *number > seen) {
-        let (EventKind::Pressed { does, .. }, About::Input(id)) = (event.kind, event.about) else { continue };
+        let (EventKind::Pressed { does, done, .. }, About::Input(id)) = (event.kind, event.about) else {
+            continue;
+        };
         let Some(input) = rig.inputs.iter().find(|input| input.id == id) else { continue };
         let what = match does {
+            _ if !done => does.in_vain(),
             Does::Keep => "a pose is kept only where the rig is open",
             Does::Hold => "held: Ctrl-C ends this, and releases",
             own => own.word(),

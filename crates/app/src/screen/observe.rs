@@ -6,11 +6,12 @@ use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::inputs::goals;
 use crate::screen::model::{Model, STRIP, TRACED, Tone};
-use crate::screen::sequence::acts::{free_pose, keep_standing};
+use crate::screen::sequence::acts::keep_standing;
 use crate::session::Session;
 use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::edit::keep_pose;
+use wasvolta_core::rig::edit::links::free;
 use wasvolta_core::rig::{Back, Board, Does, Rig};
 use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
 use wasvolta_engine::snapshot::BoardState;
@@ -189,7 +190,9 @@ impl Model {
                 }
                 words
             }
-            EventKind::Pressed { place, does } => return self.pressed(session, (event, does, place), now),
+            EventKind::Pressed { place, does, done } => {
+                return self.pressed(session, event, (place, does, done), now);
+            }
             EventKind::AsIf(on) => {
                 let About::Input(input) = event.about else { return };
                 let input = edition.input(input).map_or("", |input| input.name.as_str());
@@ -212,8 +215,14 @@ impl Model {
         self.note(event.at, words);
     }
 
-    /// A switch was pressed, and what it does was done; a pose is kept here.
-    fn pressed(&mut self, session: &mut Session, (event, does, place): (Event, Does, u8), now: Duration) {
+    /// A switch was pressed: what came of it, in words. A pose is kept here.
+    fn pressed(
+        &mut self,
+        session: &mut Session,
+        event: Event,
+        (place, does, done): (u8, Does, bool),
+        now: Duration,
+    ) {
         let About::Input(input) = event.about else { return };
         let Some(name) = session.runner.edition.input(input).map(|input| input.name.clone()) else { return };
         let rig = &session.document.rig;
@@ -221,7 +230,7 @@ impl Model {
         let words = match press {
             Some(press) if does == Does::Keep => {
                 let like = press.pose.unwrap_or_else(|| "kept".to_owned());
-                let pose = free_pose(&session.document.rig, &like);
+                let pose = free(&like, |name| rig.pose(name).is_some());
                 match keep_standing(&self.scene(session), &pose) {
                     Ok(targets) => {
                         let edit = |rig: &Rig| keep_pose(rig, &pose, &targets);
@@ -236,6 +245,7 @@ impl Model {
                     Err(why) => format!("{name} was pressed, and no pose is kept: {why}"),
                 }
             }
+            _ if !done => format!("{name} was pressed: {}", does.in_vain()),
             Some(press) => format!("{name} was pressed: it {}", goals::does(&press)),
             None => format!("{name} was pressed: {}", does.word()),
         };

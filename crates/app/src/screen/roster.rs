@@ -102,6 +102,8 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
         (Some(_), _) => "arms",
         // Nobody drives it, and it has pulses.
         (None, Some(_)) => "left",
+        // It stands until its input has passed it.
+        (None, None) if picked.state.picked_up_from().is_some() => "waits",
         (None, None) => owner.word(),
     };
     let color = match owner {

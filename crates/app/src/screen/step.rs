@@ -23,7 +23,11 @@ pub fn moved(index: usize, by: isize, length: usize) -> usize {
 /// The next of some, round and round.
 pub fn round<T: Copy + PartialEq>(all: &[T], here: T, by: isize) -> T {
     let at = all.iter().position(|one| *one == here).unwrap_or(0);
-    let length = isize::try_from(all.len()).unwrap_or(1).max(1);
-    let next = (isize::try_from(at).unwrap_or(0) + by).rem_euclid(length);
-    usize::try_from(next).ok().and_then(|next| all.get(next)).copied().unwrap_or(here)
+    all.get(wrapped(at, by, all.len())).copied().unwrap_or(here)
+}
+
+/// An index moved within a list; behind the last comes the first.
+pub fn wrapped(index: usize, by: isize, length: usize) -> usize {
+    let length = isize::try_from(length).unwrap_or(1).max(1);
+    usize::try_from((isize::try_from(index).unwrap_or(0) + by).rem_euclid(length)).unwrap_or(0)
 }

@@ -94,6 +94,21 @@ pub enum WaveShape {
     Noise,
 }
 
+impl WaveShape {
+    /// All of them, the smoothest first.
+    pub const ALL: [Self; 4] = [Self::Sine, Self::Ramp, Self::Steps, Self::Noise];
+
+    /// What it is called, also in a file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Sine => "sine",
+            Self::Ramp => "ramp",
+            Self::Steps => "steps",
+            Self::Noise => "noise",
+        }
+    }
+}
+
 impl Wave {
     /// What a generator makes of which nothing is said: a slow sine from 0 to 1.
     pub const USUAL: Self =

@@ -251,6 +251,17 @@ impl Does {
             Self::Keep => "keep",
         }
     }
+
+    /// What is to be said of a press that changed nothing.
+    pub const fn in_vain(self) -> &'static str {
+        match self {
+            Self::Play => "its sequence plays already, or has nothing to play",
+            Self::Stop => "nothing plays",
+            Self::Hold => "nothing is driven that it could hold",
+            Self::Cut => "everything is cut already",
+            Self::Keep => "no pose is kept",
+        }
+    }
 }
 
 impl Goal {

@@ -153,24 +153,29 @@ pub enum AsIf {
         /// The time of one round, in seconds.
         period_s: f64,
     },
+    /// It stands where another input stands in its own span: a keyboard's fader, for one.
+    Like(InputId),
 }
 
 impl AsIf {
-    /// Whether its numbers are some that can be.
-    pub fn is_sound(&self) -> bool {
+    /// Whether it is something that can be, for an input with that id.
+    pub fn is_sound(&self, input: InputId) -> bool {
         match self {
             Self::Hand(share) => (0.0..=1.0).contains(share),
             Self::Wave { period_s, .. } => crate::range::PERIOD.holds(*period_s),
+            Self::Like(other) => *other != input,
         }
     }
 
-    /// The share of the span at a time.
-    pub fn at(&self, now: Duration) -> f64 {
+    /// The share of the span at a time; `like` tells where another input stands in its own, if that is heard.
+    pub fn share(&self, now: Duration, like: impl FnOnce(InputId) -> Option<f64>) -> Option<f64> {
         match *self {
-            Self::Hand(share) => share,
+            Self::Hand(share) => Some(share),
             Self::Wave { shape, period_s } => {
-                Wave { shape, period_s: Seconds::new(period_s), low: 0.0, high: 1.0, ..Wave::USUAL }.at(now)
+                let period_s = Seconds::new(period_s);
+                Some(Wave { shape, period_s, low: 0.0, high: 1.0, ..Wave::USUAL }.at(now))
             }
+            Self::Like(other) => like(other),
         }
     }
 }
@@ -346,8 +351,10 @@ pub enum EventKind {
     Pressed {
         /// The position.
         place: u8,
-        /// What is done.
+        /// What it asks for.
         does: Does,
+        /// Whether that changed anything here: what holds already is not held again.
+        done: bool,
     },
     /// An input reads as if something were moved, or as what its link says again.
     AsIf(bool),

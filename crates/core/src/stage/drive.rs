@@ -4,7 +4,7 @@
 //! *Settle* is [`super::couple`]'s: what turns a joint together agrees how far that gets. *Commit* sets it.
 
 use super::exercise::Exercising;
-use super::mix::{Along, Follow, Lost, MappingState, Stand, at_least};
+use super::mix::{Along, Follow, Lost, MappingState, Stand};
 use super::plan::ServoPlan;
 use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
 use crate::guard::HAIR;
@@ -300,7 +300,8 @@ pub(super) struct Sources<'a> {
     pub mappings: &'a [MappingState],
     pub player: &'a Player,
     pub moment: Option<(&'a Timeline, Moment)>,
-    pub beat: Duration,
+    /// The usual time of a beat, in seconds.
+    pub beat: f64,
 }
 
 impl Sources<'_> {
@@ -336,8 +337,8 @@ impl Sources<'_> {
             (Lost::Stay, _) | (_, Some(_)) => wanted,
             (Lost::Home, _) => Wanted { target: plan.home.unwrap_or(stay), ..wanted },
             (Lost::To(target, over), _) => {
-                let over = at_least(Duration::try_from_secs_f64(over).unwrap_or_default(), self.beat);
-                Wanted { target, how: How::Over(over), ..wanted }
+                // Nothing goes anywhere in less than a beat.
+                Wanted { target, how: How::Over(libm::fmax(over, self.beat)), ..wanted }
             }
         }
     }
@@ -347,13 +348,11 @@ impl Sources<'_> {
 #[inline]
 fn moved(follow: &Follow, value: f64, plan: &ServoPlan, state: &ServoState) -> Wanted {
     let wanted = |target, how| Wanted { target, owner: Owner::Mapping, by: follow.mapping, how };
-    match (&follow.along, &plan.scale) {
-        (Along::Rate(factor), _) => wanted(state.aim - state.trim, How::AtRate(value * factor)),
-        (along, Some(scale)) => {
-            let angle = along.angle(value).unwrap_or(f64::NAN);
-            wanted(scale.pulse_at(Degrees::new(angle)), How::Soon)
-        }
-        // Without a fit it has no angles, and so follows nothing.
-        (_, None) => Wanted::new(plan.stop.unwrap_or(state.pulse), Owner::LostMapping),
+    if let Along::Rate(factor) = follow.along {
+        return wanted(state.aim - state.trim, How::AtRate(value * factor));
     }
+    let angle = follow.along.angle(value).map(Degrees::new);
+    // Without a fit it has no angles: then this is nothing that the guard lets pass, and it stays.
+    let pulse = plan.scale.as_ref().zip(angle).map_or(f64::NAN, |(scale, angle)| scale.pulse_at(angle).get());
+    wanted(Micros::new(pulse), How::Soon)
 }

@@ -4,9 +4,9 @@
 
 use super::{InputState, Plan};
 use crate::rig::{GoalKind, InputId, Mapping, MappingId, OwnUnit, Parts, Take};
+use crate::shape::along_points;
 use crate::switch::Switch;
 use crate::unit::{Micros, held, number};
-use std::time::Duration;
 
 /// One mapping, compiled.
 #[derive(Debug, Clone, PartialEq)]
@@ -146,17 +146,6 @@ impl Course {
 #[inline]
 fn mixed(low: f64, high: f64, share: f64) -> f64 {
     low * (1.0 - share) + high * share
-}
-
-fn along_points(points: &[(f64, f64)], at: f64) -> f64 {
-    let after = points.partition_point(|(from, _)| *from <= at);
-    match (after.checked_sub(1).and_then(|n| points.get(n)), points.get(after)) {
-        // What is not a number stays so, for the guard to see.
-        _ if at.is_nan() => at,
-        (Some((x0, y0)), Some((x1, y1))) => y0 + (y1 - y0) * ((at - x0) / (x1 - x0)),
-        (Some((_, y)), None) | (None, Some((_, y))) => *y,
-        (None, None) => at,
-    }
 }
 
 /// The value at a place from 0 to 1 along some that stand at equal distances.
@@ -315,11 +304,6 @@ impl Plan {
     }
 }
 
-/// What a failsafe's time is at least: nothing goes anywhere in less than a beat.
-pub(super) fn at_least(over: Duration, beat: Duration) -> f64 {
-    over.max(beat).as_secs_f64()
-}
-
 #[cfg(test)]
 #[expect(clippy::float_cmp, reason = "ends are reached to the last bit")]
 mod tests {
@@ -334,6 +318,13 @@ mod tests {
         let back = Course::Points([(-1.0, 0.0), (0.0, 40.0), (1.0, 7.7)].into());
         assert_eq!([-1.0, 0.0, 1.0, 2.0].map(|u| back.at(u)), [0.0, 40.0, 7.7, 7.7]);
         assert!((back.at(-0.5) - 20.0).abs() < 1e-12 && back.at(f64::NAN).is_nan());
+    }
+
+    #[test]
+    fn a_raw_value_goes_to_a_pulse_in_real_numbers_all_the_way() {
+        let at = 2.0 * (3001.0 / 4095.0) - 1.0;
+        assert!((Course::Ends(610.0, 2390.0).at(at) - 1914.464).abs() < 5e-4);
+        assert!((Course::Ends(2390.0, 610.0).at(at) - (2390.0 + 610.0 - 1914.464)).abs() < 5e-4);
     }
 
     #[test]

@@ -61,9 +61,13 @@ impl Stage {
 
     /// An input reads as if something were moved, or as what its link says again.
     fn stand_in(&mut self, now: Duration, input: usize, by: Option<AsIf>) {
-        let Some(state) = self.run.inputs.get_mut(input) else { return };
-        let (was, is) = (state.as_if.is_some(), by.is_some());
-        state.as_if = by.filter(AsIf::is_sound);
+        let (Some(state), Some(plan)) = (self.run.inputs.get_mut(input), self.run.plan.inputs.get(input))
+        else {
+            return;
+        };
+        let was = state.as_if.is_some();
+        state.as_if = by.filter(|by| by.is_sound(plan.id));
+        let is = state.as_if.is_some();
         if was != is {
             // How a switch stands then is no press.
             state.switch.unheard();

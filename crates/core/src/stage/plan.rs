@@ -197,6 +197,11 @@ impl InputPlan {
     pub fn raw_at(&self, share: f64) -> f64 {
         self.ends.0 + (self.ends.1 - self.ends.0) * share
     }
+
+    /// The share of the way between its ends at a raw value: what [`Self::raw_at`] was given.
+    pub fn share_at(&self, raw: f64) -> f64 {
+        (raw - self.ends.0) / (self.ends.1 - self.ends.0)
+    }
 }
 
 /// One link.

@@ -1,6 +1,6 @@
 //! What presses do.
 
-use super::{EventKind, InputState, Play, Stage};
+use super::{EventKind, InputState, Output, Play, Stage};
 use crate::rig::{Does, Parts, Press};
 use crate::switch::Switch;
 use std::time::Duration;
@@ -53,7 +53,7 @@ impl Stage {
     /// Does what presses since the last call ask for. A cut has the last word, and before it a hold: what else was asked in
     /// the same beat must not undo them.
     pub(super) fn presses(&mut self, now: Duration) {
-        let (mut hold, mut cut) = (false, false);
+        let (mut hold, mut cut) = (None, None);
         for n in 0..self.run.plan.presses.len() {
             let Some(plan) = self.run.plan.presses.get(n) else { return };
             let Some(seen) = self.run.seen.get_mut(n) else { return };
@@ -61,32 +61,46 @@ impl Stage {
                 continue;
             }
             let (does, sequence, input, place) = (plan.does, plan.sequence, plan.input, plan.place);
-            self.note_input(now, input, EventKind::Pressed { place, does });
-            match does {
-                Does::Play => self.play_by_press(sequence),
-                Does::Stop => self.run.player.stop(),
-                Does::Hold => hold = true,
-                Does::Cut => cut = true,
+            let done = match does {
+                Does::Play => sequence.is_some_and(|sequence| self.play_by_press(sequence)),
+                Does::Stop => {
+                    let before = self.run.player.play;
+                    self.run.player.stop();
+                    before != Play::Stopped
+                }
+                Does::Hold => {
+                    hold = hold.or(Some((input, place)));
+                    continue;
+                }
+                Does::Cut => {
+                    cut = cut.or(Some((input, place)));
+                    continue;
+                }
                 // Whoever keeps the document hears of it by the event.
-                Does::Keep => {}
-            }
+                Does::Keep => true,
+            };
+            self.note_input(now, input, EventKind::Pressed { place, does, done });
         }
-        if hold {
+        if let Some((input, place)) = hold {
+            let done = self.output == Output::Driving;
+            self.note_input(now, input, EventKind::Pressed { place, does: Does::Hold, done });
             self.hold(now);
         }
-        if cut {
+        if let Some((input, place)) = cut {
+            let done = self.output != Output::Cut;
+            self.note_input(now, input, EventKind::Pressed { place, does: Does::Cut, done });
             self.cut(now);
         }
     }
 
-    /// One that plays already goes on as it does.
-    fn play_by_press(&mut self, sequence: Option<usize>) {
-        let Some(sequence) = sequence else { return };
+    /// Whether it began: one that plays already goes on as it does.
+    fn play_by_press(&mut self, sequence: usize) -> bool {
         let id = self.run.plan.timelines.get(sequence).map(|line| line.id);
         let player = &self.run.player;
         if player.play == Play::Playing && Some(player.sequence) == id {
-            return;
+            return false;
         }
         self.play(sequence);
+        self.run.player.play == Play::Playing
     }
 }

@@ -148,13 +148,21 @@ fn a_press_plays_stops_holds_and_cuts_and_a_cut_has_the_last_word() {
     let kinds = |bench: &Bench| bench.stage.events().iter().map(|event| event.kind).collect::<Vec<_>>();
     bench.set(PUSH, 1.0).beat(&[]);
     assert_eq!(bench.stage.player().play, Play::Playing);
-    assert_eq!(kinds(&bench), [EventKind::Pressed { place: 1, does: Does::Play }]);
+    assert_eq!(kinds(&bench), [EventKind::Pressed { place: 1, does: Does::Play, done: true }]);
     bench.set(PUSH, 0.0).beats(20);
     let at = bench.stage.player().at;
     bench.set(PUSH, 1.0).beats(2);
     assert!(bench.stage.player().at > at, "what plays already is not begun again");
-    bench.set(MODE, 1.0).beats(2);
+    bench.set(PUSH, 0.0).beats(20);
+    bench.set(PUSH, 1.0).beat(&[]);
+    assert_eq!(kinds(&bench), [EventKind::Pressed { place: 1, does: Does::Play, done: false }]);
+    bench.set(MODE, 1.0).beat(&[]);
+    let hold = |done| EventKind::Pressed { place: 1, does: Does::Hold, done };
+    assert_eq!(kinds(&bench), [hold(true), EventKind::Held]);
     assert_eq!(bench.stage.output(), Output::Held);
+    bench.set(MODE, 0.0).beats(2);
+    bench.set(MODE, 1.0).beat(&[]);
+    assert_eq!(kinds(&bench), [hold(false)], "what is held already is not held by this press");
     bench.beat(&[Command::Drive]);
     // Cut by a switch in the same beat as a key that would drive on.
     bench.set(MODE, 2.0);
@@ -222,4 +230,38 @@ fn something_stands_in_for_an_input_until_it_is_taken_off_and_is_no_press() {
     assert!(!bench.stage.inputs()[STICK].live, "nobody has said where it stands");
     bench.beat(&[Command::AsIf { input: STICK, by: Some(AsIf::Hand(f64::NAN)) }]);
     assert!(bench.stage.inputs()[STICK].as_if.is_none(), "what is no share stands in for nothing");
+    assert_eq!(bench.stage.events(), [], "and is not said to");
+}
+
+#[test]
+fn an_input_stands_in_for_another_as_long_as_it_is_heard_itself() {
+    let text = "[[mapping]]\nname = \"turn\"\nfrom = { stick = 1 }\nto = { joint = \"heron.neck\", angles_deg = [-30, 30] }\n";
+    let mut bench = Bench::of(&rig(text));
+    let id = |n: usize| rig(text).inputs[n].id;
+    // The pad runs from −1 to 1 over another link; at a half of its upper side it stands at three quarters of its span.
+    bench.set(PAD, 0.5).set(STICK, -1.0);
+    bench.beat(&[Command::AsIf { input: STICK, by: Some(AsIf::Like(id(PAD))) }]);
+    bench.settle();
+    assert_eq!((bench.owner(NECK), bench.angle(NECK).round()), (Owner::Mapping, 15.0));
+    assert_eq!(bench.stage.inputs()[STICK].counts, Some(0.5));
+    // One's own link says nothing meanwhile, and need not.
+    bench.hand = false;
+    bench.set(PAD, -0.5).settle();
+    assert_eq!((bench.owner(NECK), bench.angle(NECK).round()), (Owner::Mapping, -15.0));
+    // Where the other is not heard, nothing stands in, and its own link does not come back by itself.
+    (bench.hand, bench.radio) = (true, false);
+    bench.beats(60);
+    assert_eq!((bench.owner(NECK), bench.stage.inputs()[STICK].counts), (Owner::LostMapping, None));
+    bench.radio = true;
+    bench.settle();
+    assert_eq!((bench.owner(NECK), bench.angle(NECK).round()), (Owner::Mapping, -15.0));
+    bench.beat(&[Command::AsIf { input: STICK, by: Some(AsIf::Like(id(STICK))) }]);
+    assert!(bench.stage.inputs()[STICK].as_if.is_none(), "nothing stands in for itself");
+    // Two that stand in for one another stay where they are.
+    let like = |input, other| Command::AsIf { input, by: Some(AsIf::Like(id(other))) };
+    bench.beat(&[like(STICK, PAD), like(PAD, STICK)]);
+    bench.settle();
+    let stands = bench.angle(NECK);
+    bench.beats(50);
+    assert!((bench.angle(NECK) - stands).abs() < 1e-9);
 }

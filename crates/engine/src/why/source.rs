@@ -3,6 +3,7 @@
 use crate::{Compiled, Snapshot};
 use wasvolta_core::guard::Stopped;
 use wasvolta_core::rig::{GoalKind, ServoId};
+use wasvolta_core::stage::AsIf;
 use wasvolta_core::stage::mix::{Along, Follow, MappingPlan, Share};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{MappingState, Owner, ServoState, Stand};
@@ -136,8 +137,12 @@ fn sum(snapshot: &Snapshot, plan: &MappingPlan, state: &MappingState) -> Option<
 /// What an input says, and its part where that is not all of it.
 fn said(compiled: &Compiled, snapshot: &Snapshot, share: &Share) -> Option<String> {
     let (input, is) = (compiled.rig.inputs.get(share.input)?, snapshot.inputs.get(share.input)?);
-    let raw = match (is.as_if, is.raw) {
-        (Some(by), _) => format!("as if at {:.0} %", by.at(snapshot.now) * 100.0),
+    let raw = match (is.as_if, is.counts) {
+        (Some(_), Some(raw)) => {
+            let percent = compiled.plan.inputs.get(share.input)?.share_at(raw) * 100.0;
+            format!("as if at {percent:.0} %")
+        }
+        (Some(_), None) => "as if, –".to_owned(),
         (None, Some(raw)) => format!("{}", (raw * 100.0).round() / 100.0 + 0.0),
         (None, None) => "–".to_owned(),
     };
@@ -155,8 +160,13 @@ fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Optio
     let needed = compiled.plan.inputs_of(plan).filter_map(|input| compiled.index.inputs.place(input));
     let mut links: Vec<(usize, Vec<&str>)> = Vec::new();
     for input in needed.filter(|input| snapshot.inputs.get(*input).is_some_and(|state| !state.live)) {
-        let link = compiled.plan.inputs.get(input)?.link;
         let name = compiled.rig.inputs.get(input)?.name.as_str();
+        // What stands in for it is not heard: then it is that one's link that is silent.
+        let like = snapshot.inputs.get(input).and_then(|state| match state.as_if? {
+            AsIf::Like(other) => compiled.index.inputs.place(other),
+            AsIf::Hand(_) | AsIf::Wave { .. } => None,
+        });
+        let link = compiled.plan.inputs.get(like.unwrap_or(input))?.link;
         match links.iter_mut().find(|(own, _)| *own == link) {
             Some((_, inputs)) => inputs.push(name),
             None => links.push((link, vec![name])),

@@ -1,7 +1,7 @@
 //! What there is to do in Inputs, step by step.
 
 use crate::screen::advice::{Rule, when};
-use crate::screen::inputs::goals;
+use crate::screen::inputs::{goals, stand_in};
 use crate::screen::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
 use wasvolta_core::stage::{AsIf, MappingState, Owner, Stand};
@@ -89,8 +89,11 @@ fn stands_in(scene: &Scene) -> Option<String> {
     let input = scene.input()?;
     let by = scene.input_state(scene.input_place()?)?.as_if?;
     let how = match by {
-        AsIf::Hand(_) => "The row stands at moves it",
-        AsIf::Wave { .. } => "A wave moves it",
+        AsIf::Hand(_) => "The row stands at moves it".to_owned(),
+        AsIf::Like(_) => {
+            format!("It stands as {} does", stand_in::like(scene).unwrap_or("an input that is gone"))
+        }
+        AsIf::Wave { .. } => "A wave moves it".to_owned(),
     };
     Some(format!(
         "{} reads as if it were moved, whatever its link says. {how}; the row as if takes that off.",

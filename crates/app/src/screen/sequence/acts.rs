@@ -11,7 +11,7 @@ use crate::screen::typing::Typing;
 use std::time::Duration;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::edit;
-use wasvolta_core::rig::{Kind, Rig, Step};
+use wasvolta_core::rig::{Kind, Step};
 use wasvolta_core::stage::{Command, Output, Play};
 use wasvolta_core::unit::{Degrees, Seconds};
 
@@ -201,13 +201,6 @@ pub fn keep_pose(desk: &mut Context) {
     let free = (1..=desk.session.document.rig.poses.len() + 1).find(|&n| !taken(n)).unwrap_or(1);
     desk.model.dialog =
         Some(Dialog::Entry { purpose: Purpose::Pose, typing: Typing::prefilled(format!("pose-{free}")) });
-}
-
-/// A name that no pose has.
-pub fn free_pose(rig: &Rig, like: &str) -> String {
-    let numbered = (2..).map(|n| format!("{like}-{n}"));
-    let mut names = std::iter::once(like.to_owned()).chain(numbered);
-    names.find(|name| rig.pose(name).is_none()).unwrap_or_default()
 }
 
 /// What a pose of that name would keep now.

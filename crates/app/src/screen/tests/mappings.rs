@@ -11,7 +11,10 @@ use wasvolta_core::stage::Owner;
 
 /// Inputs of the Marsh Clock as it is, with the heron engaged and given back.
 fn demo() -> Bench {
-    let mut bench = Bench::demo();
+    ready(Bench::demo())
+}
+
+fn ready(mut bench: Bench) -> Bench {
     for servo in ["heron.neck", "heron.beak"] {
         pick(&mut bench, servo);
         bench.press(Key::char('e'));
@@ -153,6 +156,35 @@ fn something_stands_in_for_an_input_and_is_marked_wherever_that_is_shown() {
     bench.pass(30);
     let frame = bench.frame(160, 47);
     assert!(!frame.contains("knob as if") && frame.contains("does as told for a lost link"), "{frame}");
+}
+
+#[test]
+fn a_keyboards_fader_stands_in_for_a_knob_that_is_pulled() {
+    let keys = "[[port]]\nname = \"keys\"\nkind = \"keys\"\n[[link]]\nname = \"desk-keys\"\non = \"keys\"\n[[input]]\n\
+                name = \"swing\"\nlink = \"desk-keys\"\nchannel = \"fader1\"\nends = [0, 100]\n";
+    let demo = include_str!("../../../../../examples/marsh-clock.rig.toml");
+    let mut bench = ready(Bench::with_text(&format!("{demo}\n{keys}")));
+    palette(&mut bench, "pull the plug");
+    bench.pass(60);
+    row(&mut bench, "as if");
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Right);
+    bench.pass(2);
+    assert!(bench.frame(160, 47).contains("as swing stands; J moves that"), "{}", bench.frame(160, 47));
+    bench.press(Key::char('J'));
+    for _ in 0..30 {
+        bench.code(KeyCode::Right);
+    }
+    bench.pass(200);
+    bench.code(KeyCode::Esc);
+    let frame = bench.frame(160, 47);
+    for words in ["knob as if at 60 %", "heron.neck follows"] {
+        assert!(frame.contains(words), "{words}: {frame}");
+    }
+    bench.code(KeyCode::F(1));
+    bench.pass(2);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains(", 1 input as if"), "its link says so: {frame}");
 }
 
 #[test]

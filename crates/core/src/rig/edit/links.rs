@@ -153,7 +153,8 @@ pub fn free_link_name(rig: &Rig, like: &str) -> String {
     free(like, taken)
 }
 
-pub(super) fn free(like: &str, taken: impl Fn(&str) -> bool) -> String {
+/// The name that is wished, or the same with the least number behind it that is not taken.
+pub fn free(like: &str, taken: impl Fn(&str) -> bool) -> String {
     let numbered = (2..).map(|n| format!("{like}-{n}"));
     std::iter::once(like.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
 }

@@ -102,7 +102,7 @@ fn input_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, n: usize) {
     let beside = if wide < 84 { 28 } else { 38 };
     let bar_wide = wide.saturating_sub(18 + beside).min(60);
     let heard = state.as_if.is_some() || scene.link_of(input).is_some_and(|linked| linked.state.is_heard());
-    let is_known = state.as_if.is_some() || state.raw.is_some();
+    let is_known = state.counts.is_some();
     let shown = if is_known && heard { theme::INPUT } else { theme::QUIET };
     let at = if is_known { state.stages.span } else { f64::NAN };
     chart::bar(pen, (18, y, bar_wide), Bar::of(&plan.shape.span, at, input.deadband), shown);

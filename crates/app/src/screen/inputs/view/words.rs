@@ -9,8 +9,7 @@ use wasvolta_core::stage::{InputState, LinkState};
 
 /// Where it stands: of a switch in words, of anything else as its shaped value.
 pub fn value(plan: &InputPlan, state: &InputState) -> String {
-    let known = state.as_if.map(|_| 0.0).or(state.raw);
-    match (known, &plan.switch) {
+    match (state.counts, &plan.switch) {
         (None, _) => "–".to_owned(),
         (Some(_), None) if plan.shape.span.is_own() => format!("{:+.1}°", state.stages.shaped() + 0.0),
         (Some(_), None) => format!("{:+.3}", state.stages.shaped() + 0.0),

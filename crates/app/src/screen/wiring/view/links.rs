@@ -45,8 +45,18 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
     // What has no path is known by its name.
     let port = scene.edition.parts().place_of(link).map(|(port, _)| port);
     let at = port.filter(|port| !port.path.is_empty()).map_or(&link.on, |port| &port.path);
-    let inputs = scene.rig.inputs.iter().filter(|input| input.link == link.name).count();
-    let inputs = if inputs == 1 { "1 input".to_owned() } else { format!("{inputs} inputs") };
+    let on_it = || scene.rig.inputs.iter().enumerate().filter(|(_, input)| input.link == link.name);
+    let count = on_it().count();
+    let as_if =
+        on_it().filter(|(n, _)| scene.input_state(*n).is_some_and(|state| state.as_if.is_some())).count();
+    let mut inputs = if count == 1 { "1 input".to_owned() } else { format!("{count} inputs") };
+    // What they say is not what the link says.
+    let marked = match as_if {
+        0 => String::new(),
+        _ if count == 1 => " as if".to_owned(),
+        some => format!(", {some} as if"),
+    };
+    inputs.push_str(&marked);
     let bad = report.counts.bad;
     let words = format!(
         "{} on {at}, {inputs}, {} good and {bad} bad frames",
@@ -54,6 +64,6 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
         report.counts.good
     );
     let room = usize::from(pen.width().saturating_sub(HEALTH));
-    let short = format!("{} on {at}", protocol.row().word);
+    let short = format!("{} on {at}{marked}", protocol.row().word);
     pen.put(HEALTH, y, if words.chars().count() <= room { &words } else { &short }, quiet);
 }
