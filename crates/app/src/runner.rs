@@ -203,7 +203,7 @@ impl Runner {
         let Some(board) = self.edition.board(board) else { return Vec::new() };
         let here = |(servo, plan): (&Servo, &ServoPlan)| {
             let ticks = Ticks((*ticks.get(usize::from(servo.channel))?)?);
-            let pulse = plan.guard.clock.pulse(ticks);
+            let pulse = plan.guard.pulse(ticks);
             Some(Command::Engage { servo: servo.id, pulse, stands_there: true })
         };
         let parts = self.edition.rig.servos.iter().zip(&self.edition.plan.servos);

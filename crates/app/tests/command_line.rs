@@ -135,15 +135,15 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     let csv = std::fs::read_to_string(&trace).unwrap();
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
-    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent");
+    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent,pulse_us_per_s");
     // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times ten parts.
     assert_eq!(lines.len(), 1 + 10 * 214);
-    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,");
-    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,");
-    assert_eq!(lines[3], "0.000,punt.rudder,,,,");
-    assert_eq!(lines[lines.len() - 10], "4.250,heron.neck,0.000,1493.28,306,");
+    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,,0.0");
+    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,,0.0");
+    assert_eq!(lines[3], "0.000,punt.rudder,,,,,");
+    assert_eq!(lines[lines.len() - 10], "4.250,heron.neck,0.000,1493.28,306,,0.0");
     // A lamp has a level and no angle.
-    assert_eq!(lines[8], "0.000,marsh.moon,,0.00,0,0.000");
+    assert_eq!(lines[8], "0.000,marsh.moon,,0.00,0,0.000,0.0");
     let again = home.path().join("again.csv");
     run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
     assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
@@ -158,11 +158,11 @@ fn a_winch_is_armed_before_a_dry_run_begins_and_stops_at_its_end() {
     let csv = std::fs::read_to_string(&trace).unwrap();
     let winch =
         |t: &str| csv.lines().find(|l| l.starts_with(&format!("{t},crane.winch,"))).unwrap().to_owned();
-    assert_eq!(winch("0.000"), "0.000,crane.winch,,1478.64,303,0.000");
-    assert_eq!(winch("2.000"), "2.000,crane.winch,,1327.36,272,-40.000");
-    assert_eq!(winch("6.500"), "6.500,crane.winch,,1478.64,303,0.000");
+    assert_eq!(winch("0.000"), "0.000,crane.winch,,1478.64,303,0.000,0.0");
+    assert_eq!(winch("2.000"), "2.000,crane.winch,,1327.36,272,-40.000,0.0");
+    assert_eq!(winch("6.500"), "6.500,crane.winch,,1478.64,303,0.000,3.8");
     let lantern = csv.lines().find(|l| l.starts_with("2.000,marsh.lantern,")).unwrap();
-    assert_eq!(lantern, "2.000,marsh.lantern,,19983.60,4095,100.000");
+    assert_eq!(lantern, "2.000,marsh.lantern,,19983.60,4095,100.000,0.0");
 }
 
 #[test]

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use wasvolta_core::Stage;
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::Heard;
-use wasvolta_core::stage::{Plan, ServoState};
+use wasvolta_core::stage::{Plan, ServoState, Setpoint};
 use wasvolta_core::unit::Ticks;
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -128,7 +128,8 @@ impl Bare {
             let (low, high) = plan.guard.endpoints;
             state.pulse = low + (high - low) * way;
             let ticks = state.pulse / plan.guard.clock.tick();
-            state.ticks = Some(Ticks(wasvolta_core::unit::count16(ticks)));
+            let target = Ticks(wasvolta_core::unit::count16(ticks));
+            state.setpoint = Some(Setpoint { target, speed: 0.0 });
         }
         black_box(&self.servos);
     }

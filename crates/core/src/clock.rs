@@ -13,8 +13,9 @@ const EXPANDER_STEPS: f64 = 4096.0;
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PwmClock {
     tick: Micros,
-    /// Strides a microsecond, for every setpoint is counted in them.
+    /// Strides and ticks a microsecond, for every setpoint is counted in them.
     strides_a_us: f64,
+    ticks_a_us: f64,
     steps: f64,
     /// Ticks between two counts that may be sent: one, or all of a frame for what is only on or off.
     stride: u16,
@@ -57,7 +58,8 @@ impl PwmClock {
     }
 
     fn of(tick_us: f64, steps: f64) -> Self {
-        Self { tick: Micros::new(tick_us), strides_a_us: 1.0 / tick_us, steps, stride: 1 }
+        let ticks_a_us = 1.0 / tick_us;
+        Self { tick: Micros::new(tick_us), strides_a_us: ticks_a_us, ticks_a_us, steps, stride: 1 }
     }
 
     /// The same clock for what is only on or off: no count, or the longest pulse that leaves the frame an end.
@@ -127,6 +129,12 @@ impl PwmClock {
         // Clamped before rounding, which gives the same between whole ends: halves go away from zero.
         let strides = pulse.get() * self.strides_a_us;
         Ticks(count16(held(strides, between.least, between.most)) * self.stride)
+    }
+
+    /// Ticks that a way between two pulses is, whole or not.
+    #[inline]
+    pub fn ticks_in(&self, way: Micros) -> f64 {
+        way.get() * self.ticks_a_us
     }
 
     /// Whole ticks that fit between two endpoints.

@@ -4,7 +4,7 @@
 //! cut and held are the stage's.
 
 use crate::clock::{PwmClock, WholeTicks};
-use crate::unit::{Micros, Ticks, held};
+use crate::unit::{Micros, Ticks, held, single};
 
 /// What may leave for one servo. `low ≤ high` in every pair.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -57,6 +57,16 @@ pub struct Passed {
     pub stopped: Option<Stopped>,
 }
 
+/// What a servo is told, in the steps of its own output: where to be, and how fast it goes there.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Setpoint {
+    /// Whole steps: ticks of its clock.
+    pub target: Ticks,
+    /// Steps a second from where it was told to be a beat ago, 0 or more. Pulses carry none: a servo that is told by
+    /// them goes to its target as fast as it can, and the speed is kept by telling it anew in every beat.
+    pub speed: f32,
+}
+
 /// A target that sits on a limit is not held back by it, though the last bit may say so: so much is nothing, in µs.
 pub(crate) const HAIR: f64 = 1e-6;
 
@@ -99,6 +109,25 @@ impl Guard {
     pub fn nearest(&self, pulse: Micros) -> Ticks {
         // The plan was refused at load where no tick lies between the endpoints.
         self.whole.map_or(Ticks(0), |whole| self.clock.nearest(pulse, whole))
+    }
+
+    /// The pulse that whole ticks are.
+    #[inline]
+    pub fn pulse(&self, ticks: Ticks) -> Micros {
+        self.clock.pulse(ticks)
+    }
+
+    /// What the servo is told where it stands still.
+    #[inline]
+    pub fn standing(&self, pulse: Micros) -> Setpoint {
+        Setpoint { target: self.nearest(pulse), speed: 0.0 }
+    }
+
+    /// What the servo is told on its way from one pulse to another within a beat, at so many beats a second.
+    #[inline]
+    pub fn going(&self, from: Micros, to: Micros, beats_a_second: f64) -> Setpoint {
+        let speed = libm::fabs(self.clock.ticks_in(to - from)) * beats_a_second;
+        Setpoint { target: self.nearest(to), speed: single(speed) }
     }
 
     /// Brings `wanted` inside and goes there from `before` as far as `go` gets. A limit tightened
@@ -168,7 +197,7 @@ mod tests {
         fn no_path_crosses_the_endpoints_or_the_speed(before in 1000.0..2000.0f64, wanted in -1e5..1e5f64) {
             let guard = guard();
             let passed = guard.pass(Micros::new(before), Micros::new(wanted), go);
-            let sent = guard.clock.pulse(guard.nearest(passed.pulse)).get();
+            let sent = guard.pulse(guard.nearest(passed.pulse)).get();
             prop_assert!((1000.0..=2000.0).contains(&sent));
             prop_assert!((passed.pulse.get() - before).abs() <= 20.0 + 1e-9);
         }

@@ -22,6 +22,7 @@ pub use plan::Plan;
 pub use player::{Play, Player};
 
 use crate::estimate::Estimate;
+pub use crate::guard::Setpoint;
 use crate::guard::Stopped;
 use crate::inflow::{Batch, Inflow};
 use crate::link::{Health, Heard, Link, Rules};
@@ -125,8 +126,8 @@ pub struct ServoState {
     pub engaged: bool,
     /// The pulse it is commanded to, before rounding; the last one while released.
     pub pulse: Micros,
-    /// What is on the wire, if anything.
-    pub ticks: Option<Ticks>,
+    /// What it is told, if anything.
+    pub setpoint: Option<Setpoint>,
     /// Where its owner wants it.
     pub target: Micros,
     /// Who drives it.
@@ -171,6 +172,12 @@ pub struct ServoState {
 }
 
 impl ServoState {
+    /// The whole ticks that it is told, if anything.
+    #[inline]
+    pub fn ticks(&self) -> Option<Ticks> {
+        self.setpoint.map(|setpoint| setpoint.target)
+    }
+
     /// The time that it must still see its neutral before it follows; none when it follows.
     pub const fn arming(&self) -> Option<Duration> {
         if self.arming.is_zero() { None } else { Some(self.arming) }
@@ -290,8 +297,8 @@ pub struct InputState {
     memory: Memory,
 }
 
-/// What the servos are to get: ticks, or no pulse.
-pub type Setpoints = [Option<Ticks>];
+/// What the servos are told, in rig order; none for those that are to get no pulse.
+pub type Setpoints = [Option<Setpoint>];
 
 /// A plan with room for its state, made outside the beat.
 #[derive(Debug)]
@@ -303,7 +310,7 @@ pub struct Prepared {
     mappings: Vec<MappingState>,
     /// How often the switch of each press had changed when it was looked at last.
     seen: Vec<u32>,
-    setpoints: Vec<Option<Ticks>>,
+    setpoints: Vec<Option<Setpoint>>,
     proposals: Vec<Proposal>,
     player: Player,
 }
@@ -577,7 +584,7 @@ impl Stage {
 
     /// Brings every servo a beat further and sets its setpoint.
     fn drive(&mut self, now: Duration, dt: Duration) {
-        let beat = Beat { now, dt, seconds: dt.as_secs_f64() };
+        let beat = Beat::of(now, dt);
         self.propose(&beat);
         let Prepared { plan, servos, proposals, .. } = &mut self.run;
         couple::settle(&plan.servos, servos, proposals, &beat);
@@ -626,23 +633,31 @@ impl Stage {
         for (((state, plan), setpoint), proposal) in parts {
             // Who follows is told by where its leader was before.
             state.before = state.pulse;
-            match proposal {
-                Proposal::Released => (state.owner, state.ticks) = (Owner::Nobody, None),
+            let told = match proposal {
+                Proposal::Released => {
+                    state.owner = Owner::Nobody;
+                    None
+                }
                 Proposal::Stands => state.stand(plan, beat),
                 Proposal::LetsGo => {
                     state.release(plan.loaded);
-                    (state.owner, state.ticks, released) = (Owner::Nobody, None, true);
+                    (state.owner, released) = (Owner::Nobody, true);
                     note(events, beat.now, EventKind::LostReleased, plan);
+                    None
                 }
-                Proposal::Frozen => state.ticks = Some(plan.guard.nearest(state.pulse)),
+                Proposal::Frozen => Some(plan.guard.standing(state.pulse)),
                 Proposal::Led => continue,
                 Proposal::Goes(going) => {
-                    if state.commit(going, plan, beat) {
+                    let was = state.stopped;
+                    let told = state.commit(going, plan, beat);
+                    if state.stopped == Some(Stopped::NotANumber) && was != state.stopped {
                         note(events, beat.now, EventKind::NotANumber, plan);
                     }
+                    told
                 }
-            }
-            *setpoint = state.ticks;
+            };
+            // From one value, for to read back what was just written in parts takes as long as half of the rest.
+            (state.setpoint, *setpoint) = (told, told);
             if state.act.is_some() && state.ends_exercise(plan) {
                 note(events, beat.now, EventKind::Exercised, plan);
             }
@@ -667,7 +682,7 @@ impl Stage {
             let (Some(state), Some(setpoint)) = (servos.get_mut(n), setpoints.get_mut(n)) else { continue };
             state.before = state.pulse;
             couple::follow(led, &leader, state, plan, beat);
-            *setpoint = state.ticks;
+            *setpoint = state.setpoint;
         }
     }
 }

@@ -202,6 +202,15 @@ pub const fn held(value: f64, low: f64, high: f64) -> f64 {
     if value > high { high } else { value }
 }
 
+/// The same number with half the digits, for what is only told on; too large is infinite.
+#[inline]
+pub const fn single(value: f64) -> f32 {
+    #[expect(clippy::cast_possible_truncation, reason = "seven digits are enough where this is asked for")]
+    {
+        value as f32
+    }
+}
+
 /// A count or an index as a number to compute with.
 pub fn number(count: usize) -> f64 {
     #[expect(clippy::cast_precision_loss, reason = "counts here are far below 2^53")]

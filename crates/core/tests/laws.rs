@@ -141,17 +141,17 @@ mod together {
         rig.servos[1].fit = wasvolta_core::fit::Shape::default();
         let mut run = Run::new(&rig);
         run.beat(&[engage(0, 1500.0)]);
-        assert!(run.stage.servos()[1].ticks.is_none(), "no fit, no angle, no following");
+        assert!(run.stage.servos()[1].ticks().is_none(), "no fit, no angle, no following");
         run.beat(&[engage(1, 1500.0)]);
         assert_eq!(run.events(), [EventKind::Refused(Refusal::NoMarks)]);
         run.beat(&[Command::Jog { servo: 0, by: US(350.0), repeat: false }]);
         run.beats(50);
-        assert!(run.stage.servos()[1].ticks.is_none());
+        assert!(run.stage.servos()[1].ticks().is_none());
         // Alone it is moved by hand, to be marked.
         run.beat(&[Command::Release { servo: 0 }, engage(1, 1400.0)]);
         run.beat(&[Command::Jog { servo: 1, by: US(30.0), repeat: false }]);
         run.beats(5);
-        assert!((run.pulse(1) - 1430.0).abs() < 1e-9 && run.stage.servos()[0].ticks.is_none());
+        assert!((run.pulse(1) - 1430.0).abs() < 1e-9 && run.stage.servos()[0].ticks().is_none());
         run.beat(&[engage(0, 1500.0)]);
         assert_eq!(run.events(), [EventKind::Refused(Refusal::NoMarks)]);
     }
@@ -335,7 +335,7 @@ mod wires {
         run.beat(&[engage(0, 1500.0), engage(1, 1200.0)]);
         run.beat(&[]);
         let arrives =
-            |run: &Run, n: usize| said(n, Said::Arrives { ticks: run.stage.servos()[n].ticks.unwrap() });
+            |run: &Run, n: usize| said(n, Said::Arrives { ticks: run.stage.servos()[n].ticks().unwrap() });
         let both = [arrives(&run, 0), arrives(&run, 1)];
         run.beat(&both);
         run
@@ -349,7 +349,7 @@ mod wires {
         run.beat(&[Command::GiveBack { servo: 0 }]);
         run.beats(20);
         assert!((run.pulse(0) - 1700.0).abs() < 1e-9, "home is elsewhere, and it waits");
-        let ticks = run.stage.servos()[0].ticks.unwrap();
+        let ticks = run.stage.servos()[0].ticks().unwrap();
         run.beat(&[said(0, Said::Arrives { ticks })]);
         run.beats(200);
         assert!((run.pulse(0) - 1500.0).abs() < 1e-9);
@@ -421,10 +421,10 @@ mod wires {
             assert_eq!(state.engaged, back == Back::Last);
             assert_eq!(state.lost_place, back == Back::Ask);
             if back == Back::Last {
-                assert_eq!(state.ticks, Some(Ticks(320)), "its last pulse, nowhere else");
+                assert_eq!(state.ticks(), Some(Ticks(320)), "its last pulse, nowhere else");
                 assert_eq!(state.estimate.known, Known::Assumed);
                 run.beats(10);
-                assert_eq!(run.stage.servos()[0].ticks, Some(Ticks(320)), "until that has arrived");
+                assert_eq!(run.stage.servos()[0].ticks(), Some(Ticks(320)), "until that has arrived");
                 run.beat(&[said(0, Said::Arrives { ticks: Ticks(320) })]);
                 let before = run.pulse(0);
                 run.beats(1);
@@ -432,7 +432,7 @@ mod wires {
                 run.beats(100);
                 assert!((run.pulse(0) - 1500.0).abs() < 1e-9);
             } else {
-                assert_eq!((state.ticks, state.estimate.known), (None, Known::Unknown));
+                assert_eq!((state.ticks(), state.estimate.known), (None, Known::Unknown));
             }
             assert!(run.stage.servos()[1].engaged, "the other goes on");
         }
@@ -460,7 +460,7 @@ mod wires {
             let fastest = [80.0, 100.0];
             for (n, what, by, beats) in happens {
                 let state = run.stage.servos()[n];
-                let ticks = state.ticks.unwrap_or(Ticks(307));
+                let ticks = state.ticks().unwrap_or(Ticks(307));
                 let (command, free) = match what {
                     0 => (said(n, Said::Away), false),
                     1 => (said(n, Said::Arrives { ticks }), true),

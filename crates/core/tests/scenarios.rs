@@ -105,10 +105,10 @@ impl Scene {
                 near(scale.angle_at(state().pulse).get(), 0.05)
             }
             "pulse" => near(state().pulse.get(), 0.01),
-            "ticks" => near(f64::from(state().ticks.map_or(0, |t| t.0)), 0.0),
+            "ticks" => near(f64::from(state().ticks().map_or(0, |t| t.0)), 0.0),
             "owner" => word(state().owner.word().to_owned(), words[2]),
             "arming" => word(if state().arming().is_some() { "yes" } else { "no" }.to_owned(), words[2]),
-            "released" => (format!("{:?}", state().ticks), state().ticks.is_none()),
+            "released" => (format!("{:?}", state().ticks()), state().ticks().is_none()),
             "output" => word(format!("{:?}", self.stage.output()).to_lowercase(), words[1]),
             "link" => word(self.stage.links()[0].health.word().to_owned(), words[1]),
             "play" => word(format!("{:?}", self.stage.player().play).to_lowercase(), words[1]),

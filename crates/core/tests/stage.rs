@@ -136,7 +136,7 @@ fn cut_drops_everything_but_what_stays_stiff_until_enabled_on_purpose() {
     run.beat(&[engage(0, 1500.0), engage(1, 1200.0)]);
     run.beat(&[Command::Cut]);
     assert_eq!(run.stage.output(), Output::Cut);
-    assert!(run.stage.servos()[0].ticks.is_some() && run.stage.servos()[1].ticks.is_none());
+    assert!(run.stage.servos()[0].ticks().is_some() && run.stage.servos()[1].ticks().is_none());
     run.beat(&[engage(1, 1200.0), Command::Jog { servo: 0, by: US(50.0), repeat: false }]);
     assert_eq!(run.stage.events().iter().filter(|e| matches!(e.kind, EventKind::Refused(_))).count(), 2);
     assert!((run.pulse(0) - 1500.0).abs() < 1e-9);
@@ -212,12 +212,12 @@ proptest! {
             run.read(knob(raw), &commands);
             let plan = run.stage.plan();
             for (n, (state, plan)) in run.stage.servos().iter().zip(&plan.servos).enumerate() {
-                prop_assert_eq!(state.ticks.is_some(), state.engaged);
+                prop_assert_eq!(state.ticks().is_some(), state.engaged);
                 if run.stage.output() == Output::Cut || run.stage.output() == Output::Off {
-                    prop_assert!(state.ticks.is_none());
+                    prop_assert!(state.ticks().is_none());
                 }
-                let Some(ticks) = state.ticks else { continue };
-                let sent = plan.guard.clock.pulse(ticks);
+                let Some(ticks) = state.ticks() else { continue };
+                let sent = plan.guard.pulse(ticks);
                 let (low, high) = plan.guard.endpoints;
                 prop_assert!(sent >= low && sent <= high, "{sent:?} is outside");
                 // A servo engaged anew is where the maker says its horn stands.
@@ -225,6 +225,9 @@ proptest! {
                 if before[n].engaged && !engaged_now {
                     let moved = (state.pulse - before[n].pulse).abs().get();
                     prop_assert!(moved <= fastest[n] + 1e-9, "moved {moved} µs in a beat");
+                    // It is told how fast it goes, in ticks a second.
+                    let told = f64::from(state.setpoint.unwrap().speed) * plan.guard.clock.tick().get() * 0.02;
+                    prop_assert!((told - moved).abs() <= 1e-4 * moved.max(1.0), "told {told} µs a beat, moved {moved}");
                     let (inner_low, inner_high) = plan.guard.free();
                     let was_free = before[n].pulse >= inner_low && before[n].pulse <= inner_high;
                     let is_free = state.pulse.get() >= inner_low.get() - 1e-6 && state.pulse.get() <= inner_high.get() + 1e-6;
@@ -244,7 +247,7 @@ fn a_servo_on_another_channel_or_gone_gets_no_pulses_until_it_is_engaged_anew() 
     run.stage.swap(Prepared::new(Plan::of(&moved)));
     run.beat(&[]);
     let servos = run.stage.servos();
-    assert!(!servos[0].engaged && servos[0].ticks.is_none() && servos[0].estimate.known == Known::Unknown);
+    assert!(!servos[0].engaged && servos[0].ticks().is_none() && servos[0].estimate.known == Known::Unknown);
     assert!(servos[1].engaged, "the other goes on");
     assert_eq!(run.stage.output(), Output::Driving);
     let alone = remove_servo(&moved, "heron.beak").unwrap();
@@ -321,7 +324,7 @@ fn a_winch_whose_arming_is_taken_away_follows_and_a_lamp_that_becomes_a_servo_is
     let servo = set_kind(&at_once, "crane.lamp", Kind::Positional).unwrap();
     run.stage.swap(Prepared::new(Plan::of(&servo)));
     run.beat(&[]);
-    assert!(!run.stage.servos()[1].engaged && run.stage.servos()[1].ticks.is_none());
+    assert!(!run.stage.servos()[1].engaged && run.stage.servos()[1].ticks().is_none());
     assert!(run.stage.servos()[0].engaged, "what did not change goes on");
 }
 

@@ -468,7 +468,7 @@ impl Beat {
                 if let (Some(wanted), Some(stay)) =
                     (board.wanted.get_mut(place.channel), board.stay.get_mut(place.channel))
                 {
-                    *wanted = state.ticks.filter(|_| state.engaged).map(|t| t.0);
+                    *wanted = state.ticks().filter(|_| state.engaged).map(|t| t.0);
                     *stay = plan.stay_stiff;
                     // Where it stands still at present, trimmed as it is.
                     let stop = plan.stop.filter(|_| !plan.idle_release);

@@ -89,13 +89,15 @@ impl Tape {
             self.put(Entry::Command(command));
         }
         self.put(Entry::Turn { now });
-        for (servo, &ticks) in setpoints.iter().enumerate() {
+        for (servo, setpoint) in setpoints.iter().enumerate() {
+            // What no way carries is not kept: a replay finds the same speed where it finds the same pulses.
+            let ticks = setpoint.map(|setpoint| setpoint.target);
             if self.last.get(servo) != Some(&ticks) {
                 self.put(Entry::Setpoint { servo, ticks });
             }
         }
         self.last.clear();
-        self.last.extend_from_slice(setpoints);
+        self.last.extend(setpoints.iter().map(|setpoint| setpoint.map(|setpoint| setpoint.target)));
     }
 
     /// From here on another plan runs.
@@ -544,7 +546,7 @@ impl Rerun {
         self.replayed.length = at;
         let turn = self.replayed.turns;
         for (servo, (now, then)) in setpoints.iter().zip(&self.then).enumerate() {
-            let (now, then) = (now.map(|t| t.0), *then);
+            let (now, then) = (now.map(|setpoint| setpoint.target.0), *then);
             if now != then {
                 let servo = rig.servos.get(servo).map_or_else(String::new, |servo| servo.name.clone());
                 return Some(Err(BadRecording::Differs { at, turn, servo, now, then }));

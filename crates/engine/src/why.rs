@@ -314,7 +314,7 @@ fn unarmed(run: &Run) -> Option<Finding> {
 /// What an accessory gets.
 fn level(facts: &Facts) -> Finding {
     let clock = facts.board.clock_of(facts.servo.kind);
-    let ticks = facts.run.map_or_else(|| held_pulse(facts), |run| run.state.ticks).unwrap_or(Ticks(0));
+    let ticks = facts.run.map_or_else(|| held_pulse(facts), |run| run.state.ticks()).unwrap_or(Ticks(0));
     let percent = f64::from(ticks.0) / f64::from(clock.longest()) * 100.0;
     let level = facts.servo.kind.show(Degrees::new(percent));
     proven(format!("{level}, {} of {} ticks", ticks.0, clock.longest()))
@@ -343,7 +343,7 @@ fn pulse(facts: &Facts) -> Finding {
             pulse => proven(format!("{:.0} µs, inside its endpoints", pulse.map_or(0.0, Micros::get))),
         };
     };
-    let at = run.state.ticks.map_or(0.0, |ticks| clock.pulse(ticks).get());
+    let at = run.state.ticks().map_or(0.0, |ticks| clock.pulse(ticks).get());
     match run.state.stopped {
         Some(Stopped::NotANumber) => {
             failed("it was asked for something that is not a number", "look at its input's shaping")

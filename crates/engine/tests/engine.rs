@@ -349,7 +349,7 @@ fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
     let (_, event) = by_hand.engine.snapshot().events[0];
     let EventKind::Refused(why) = event.kind else { panic!("{event:?}") };
     assert_eq!(why.words(), "gets no pulses, so it cannot move: engage it with e");
-    assert!(by_hand.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
+    assert!(by_hand.engine.snapshot().servos.iter().all(|s| s.ticks().is_none()));
 }
 
 #[test]
@@ -391,10 +391,10 @@ fn hold_keeps_the_pulses_and_drive_goes_on() {
     by_hand.pass(5);
     by_hand.engine.tell(Command::Hold);
     by_hand.pass(2);
-    let held = by_hand.engine.snapshot().servos[0].ticks;
+    let held = by_hand.engine.snapshot().servos[0].ticks();
     by_hand.pass(50);
     let snapshot = by_hand.engine.snapshot();
-    assert_eq!((snapshot.output, snapshot.servos[0].ticks), (Output::Held, held));
+    assert_eq!((snapshot.output, snapshot.servos[0].ticks()), (Output::Held, held));
     by_hand.engine.tell(Command::Drive);
     by_hand.pass(100);
     assert_eq!(by_hand.engine.snapshot().servos[0].pulse, Micros::new(1500.0));
@@ -412,6 +412,6 @@ fn a_corrected_clock_leaves_the_ticks_on_the_wire_alone() {
     tell::run(&mut by_hand.engine, rig);
     by_hand.pass(5);
     let after = by_hand.engine.snapshot().servos[0];
-    assert_eq!(after.ticks, before.ticks);
+    assert_eq!(after.ticks(), before.ticks());
     assert!((after.pulse.get() - 1500.0 * 25.0 / 26.1).abs() < 0.01, "{:?}", after.pulse);
 }

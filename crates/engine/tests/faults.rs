@@ -328,7 +328,7 @@ fn kills(board: Board, grid: &mut String) {
         if decision == Some(Decision::Adopt) {
             // As whoever answers so does: engaged where it stands.
             let ticks = wasvolta_core::unit::Ticks(ticks[usize::from(board.channel())].unwrap());
-            let pulse = wasvolta_core::stage::Plan::of(&board.rig(None)).servos[0].guard.clock.pulse(ticks);
+            let pulse = wasvolta_core::stage::Plan::of(&board.rig(None)).servos[0].guard.pulse(ticks);
             run.engine.tell(Command::Engage { servo: 0, pulse, stands_there: true });
         }
         match decision {

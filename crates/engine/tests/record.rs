@@ -24,7 +24,7 @@ use wasvolta_sim::{Bench, ManualClock, Sender, Truth};
 type Lived = (Duration, Vec<(Option<u16>, u64)>);
 
 fn of_servo(state: &ServoState) -> (Option<u16>, u64) {
-    (state.ticks.filter(|_| state.engaged).map(|t| t.0), state.pulse.get().to_bits())
+    (state.ticks().filter(|_| state.engaged).map(|t| t.0), state.pulse.get().to_bits())
 }
 
 const BEAT: Duration = Duration::from_millis(20);

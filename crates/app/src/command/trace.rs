@@ -21,8 +21,16 @@ impl Trace {
     pub fn begin(path: &Path, outputs: &Outputs) -> miette::Result<Self> {
         let stream = outputs.begin("trace", path).into_diagnostic()?;
         let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::Any(b'\n')).from_writer(stream);
-        out.write_record(["t_s", "servo", "joint_deg", "pulse_us", "ticks", "level_percent"])
-            .into_diagnostic()?;
+        out.write_record([
+            "t_s",
+            "servo",
+            "joint_deg",
+            "pulse_us",
+            "ticks",
+            "level_percent",
+            "pulse_us_per_s",
+        ])
+        .into_diagnostic()?;
         Ok(Self { out })
     }
 
@@ -30,11 +38,12 @@ impl Trace {
     pub fn rows(&mut self, t: Duration, rig: &Rig, plan: &Plan, servos: &[ServoState]) -> miette::Result<()> {
         let t = format!("{:.3}", t.as_secs_f64());
         for ((servo, plan), state) in rig.servos.iter().zip(&plan.servos).zip(servos) {
-            let ticks = state.ticks.filter(|_| state.engaged);
+            let setpoint = state.setpoint.filter(|_| state.engaged);
+            let ticks = setpoint.map(|setpoint| setpoint.target);
             let value = ticks.and(plan.scale.as_ref()).map_or_else(String::new, |s| {
                 // What is only on or off has no level between, whatever way it is on.
                 let pulse = match servo.kind {
-                    kind if kind.is_switch() => ticks.map_or(Micros::ZERO, |t| plan.guard.clock.pulse(t)),
+                    kind if kind.is_switch() => ticks.map_or(Micros::ZERO, |t| plan.guard.pulse(t)),
                     _ => state.pulse - state.trim(),
                 };
                 format!("{:.3}", s.angle_at(pulse).get() + 0.0)
@@ -44,10 +53,13 @@ impl Trace {
                 None => (value, String::new()),
                 Some(_) => (String::new(), value),
             };
-            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.clock.pulse(t).get()));
+            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.pulse(t).get()));
             let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
+            let tick = plan.guard.clock.tick().get();
+            let speed =
+                setpoint.map_or_else(String::new, |told| format!("{:.1}", f64::from(told.speed) * tick));
             self.out
-                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks, &level])
+                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks, &level, &speed])
                 .into_diagnostic()?;
         }
         Ok(())

@@ -418,7 +418,7 @@ impl Picked<'_> {
     /// The pulse that was found on its channel, and that nobody here has sent.
     pub fn found(&self) -> Option<Micros> {
         match self.wire {
-            OnWire::Found(ticks) => Some(self.plan.guard.clock.pulse(ticks)),
+            OnWire::Found(ticks) => Some(self.plan.guard.pulse(ticks)),
             _ => None,
         }
     }
@@ -432,7 +432,7 @@ impl Picked<'_> {
 
     /// The pulse on the wire, or the one it had last.
     pub fn wire_pulse(&self) -> Micros {
-        self.state.ticks.map_or(self.state.pulse, |t| self.plan.guard.clock.pulse(t))
+        self.state.ticks().map_or(self.state.pulse, |t| self.plan.guard.pulse(t))
     }
 
     /// The angle of what is on the wire, where there is a fit.

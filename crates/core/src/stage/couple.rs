@@ -206,7 +206,7 @@ pub(super) fn follow(led: &Led, leader: &ServoState, state: &mut ServoState, pla
     };
     (state.owner, state.gliding) = (leader.owner, leader.gliding || !together);
     (state.pulse, state.target, state.stopped) = (pulse, wanted, stopped);
-    state.ticks = Some(plan.guard.nearest(pulse));
+    state.setpoint = Some(plan.guard.going(state.before, pulse, beat.a_second));
     state.hand = leader.hand.map(|_| pulse);
     state.estimate.follow(pulse, plan.follow, beat.now, beat.seconds);
 }

@@ -8,7 +8,7 @@ use super::mix::{Along, Follow, Lost, MappingState, Stand};
 use super::plan::ServoPlan;
 use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
 use crate::guard::HAIR;
-use crate::guard::Stopped;
+use crate::guard::{Setpoint, Stopped};
 use crate::rig::Take;
 use crate::sequence::{Moment, Timeline};
 use crate::unit::{Degrees, Micros};
@@ -20,6 +20,15 @@ pub(super) struct Beat {
     pub dt: Duration,
     /// `dt` once more, as what speeds are multiplied with.
     pub seconds: f64,
+    /// Of such beats there are so many a second; none of one that takes no time.
+    pub a_second: f64,
+}
+
+impl Beat {
+    pub fn of(now: Duration, dt: Duration) -> Self {
+        let seconds = dt.as_secs_f64();
+        Self { now, dt, seconds, a_second: if dt.is_zero() { 0.0 } else { 1.0 / seconds } }
+    }
 }
 
 /// Where a servo should be, on whose word, and how.
@@ -102,14 +111,17 @@ pub(super) struct Going {
 }
 
 impl ServoState {
-    /// Stands as a hold leaves it: at its last pulse, or stopped where that would go on turning.
-    pub(super) fn stand(&mut self, plan: &ServoPlan, beat: &Beat) {
-        if let Some(stop) = plan.stop {
+    /// Stands as a hold leaves it: at its last pulse, or stopped where that would go on turning. What it is told then.
+    pub(super) fn stand(&mut self, plan: &ServoPlan, beat: &Beat) -> Option<Setpoint> {
+        let told = if let Some(stop) = plan.stop {
             let stop = plan.guard.bound(stop + self.trim).0;
             (self.pulse, self.target) = (stop, stop);
-            self.ticks = (!plan.idle_release).then(|| plan.guard.nearest(stop));
-        }
+            (!plan.idle_release).then(|| plan.guard.standing(stop))
+        } else {
+            self.setpoint.map(|told| Setpoint { speed: 0.0, ..told })
+        };
         self.estimate.follow(self.pulse, plan.follow, beat.now, beat.seconds);
+        told
     }
 
     /// How long the hand has left it alone by now; nothing while it moves, or something else drives it.
@@ -272,8 +284,9 @@ impl ServoState {
         Proposal::Goes(Going { pulse: passed.pulse, target, stopped: passed.stopped, speed })
     }
 
-    /// Does what was proposed and settled; whether the target newly was not a number.
-    pub(super) fn commit(&mut self, going: &Going, plan: &ServoPlan, beat: &Beat) -> bool {
+    /// Does what was proposed and settled; what it is told then.
+    #[inline]
+    pub(super) fn commit(&mut self, going: &Going, plan: &ServoPlan, beat: &Beat) -> Option<Setpoint> {
         let &Going { pulse, target, stopped, speed } = going;
         if matches!(&self.act, Some(Act::Wiggle(wiggle)) if wiggle.is_over(pulse)) {
             self.act = None;
@@ -284,14 +297,10 @@ impl ServoState {
             // Counted in the time that counts: a late engine must not use up a glide's patience.
             self.glided += beat.dt;
         }
-        let newly = stopped != self.stopped;
         (self.target, self.pulse, self.stopped) = (target, pulse, stopped);
-        self.ticks = Some(plan.guard.nearest(pulse));
-        if plan.idle_release && plan.stop.is_some_and(|stop| pulse == stop + self.trim) {
-            self.ticks = None;
-        }
         self.estimate.follow(pulse, plan.follow, beat.now, beat.seconds);
-        newly && stopped == Some(Stopped::NotANumber)
+        let stands = plan.idle_release && plan.stop.is_some_and(|stop| pulse == stop + self.trim);
+        (!stands).then(|| plan.guard.going(self.before, pulse, beat.a_second))
     }
 }
 

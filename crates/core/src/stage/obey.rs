@@ -149,7 +149,7 @@ impl Stage {
         state.pulse = pulse;
         state.target = pulse;
         // The first pulse stands at once, also when a hold follows within the same beat.
-        state.ticks = plan.guard.clock.quantise(pulse, low, high).ok();
+        state.setpoint = Some(plan.guard.standing(pulse));
         state.hand = Some(pulse);
         state.owner = Owner::Hand;
         state.gliding = false;
@@ -214,7 +214,7 @@ impl Stage {
                 let resumed = std::mem::replace(&mut state.arrived, true) && was == Wire::Away;
                 if plan.stop.is_none() && plan.guard.nearest(state.pulse) != ticks {
                     // What the wire holds is where it goes on from.
-                    state.pulse = plan.guard.clock.pulse(ticks);
+                    state.pulse = plan.guard.pulse(ticks);
                 } else if !resumed && state.goes_on_at == Duration::ZERO {
                     return;
                 }
@@ -242,7 +242,7 @@ impl Stage {
         let back = plan.back(fallen);
         if back == Back::Last {
             if plan.stop.is_none() {
-                state.pulse = plan.guard.clock.pulse(told);
+                state.pulse = plan.guard.pulse(told);
             }
             state.interrupt();
             // Its first pulse comes in its turn; then it glides.

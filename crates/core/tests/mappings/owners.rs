@@ -86,7 +86,7 @@ fn a_lost_link_leaves_releases_brings_home_or_elsewhere_as_told() {
     assert!((failsafe.angle(NECK) + 10.0).abs() < 1e-9);
     let (mut released, _) = with("when_lost = \"release\"\n", "");
     let neck = released.stage.servos()[NECK];
-    assert_eq!((neck.engaged, neck.ticks, released.owner(NECK)), (false, None, Owner::Nobody));
+    assert_eq!((neck.engaged, neck.ticks(), released.owner(NECK)), (false, None, Owner::Nobody));
     // A link that is back engages nothing.
     released.hand = true;
     released.beats(20);
@@ -172,7 +172,7 @@ fn a_press_plays_stops_holds_and_cuts_and_a_cut_has_the_last_word() {
     bench.set(MODE, 2.0);
     bench.beat(&[Command::Drive]);
     bench.beat(&[]);
-    assert_eq!((bench.stage.output(), bench.stage.servos()[NECK].ticks), (Output::Cut, None));
+    assert_eq!((bench.stage.output(), bench.stage.servos()[NECK].ticks()), (Output::Cut, None));
 }
 
 #[test]

@@ -30,12 +30,12 @@ pub fn from_source_to_wire(compiled: &Compiled, snapshot: &Snapshot, servo: Serv
         parts.push("on its way".to_owned());
     }
     parts.extend(bound(state, own));
-    match state.ticks {
+    match state.ticks() {
         Some(ticks) if own.kind.is_accessory() => {
             parts.push(format!("{} of {} ticks", ticks.0, own.guard.clock.longest()));
         }
         Some(ticks) => {
-            parts.push(format!("{:.0} µs", own.guard.clock.pulse(ticks).get()));
+            parts.push(format!("{:.0} µs", own.guard.pulse(ticks).get()));
             parts.push(format!("{} ticks", ticks.0));
         }
         None => parts.push("nothing is sent".to_owned()),

@@ -18,7 +18,7 @@ pub fn observe(desk: &Context, seen: MarkKind, angle: Option<(Degrees, ReadAt)>)
         let (angle, at) = (angle.map(|(angle, _)| angle), angle.map_or(ReadAt::Servo, |(_, at)| at));
         // A trim is not the servo's: what is marked is the pulse that the marks would have asked for.
         let pulse = p.wire_pulse() - p.state.trim();
-        Some(Observation { pulse, ticks: p.state.ticks?, seen, from, angle, at, rate: None })
+        Some(Observation { pulse, ticks: p.state.ticks()?, seen, from, angle, at, rate: None })
     })
     .flatten()
 }
@@ -150,7 +150,7 @@ fn together(desk: &Context, name: &str, what: Observation) -> Vec<(String, Obser
     let members = joint.servos().filter_map(|member| {
         let n = rig.servos.iter().position(|s| s.name == member)?;
         let p = scene.servo(n)?;
-        let what = Observation { pulse: p.wire_pulse(), ticks: p.state.ticks?, ..what };
+        let what = Observation { pulse: p.wire_pulse(), ticks: p.state.ticks()?, ..what };
         Some((member.to_owned(), what))
     });
     let all: Vec<(String, Observation)> = members.collect();

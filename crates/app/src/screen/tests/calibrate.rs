@@ -267,7 +267,7 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     bench.pass(5);
     let released = |n: &usize| {
         let state = &bench.model.snapshot.servos[*n];
-        !state.engaged && state.ticks.is_none()
+        !state.engaged && state.ticks().is_none()
     };
     assert!([RUDDER, slew].iter().all(released));
 }

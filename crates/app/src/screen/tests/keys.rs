@@ -236,13 +236,13 @@ fn hold_and_cut_close_in_on_the_palette_too() {
     bench.press(Key::char('r'));
     bench.pass(2);
     let neck = bench.session.runner.engine.snapshot().servos[0];
-    assert!(!neck.engaged && neck.ticks.is_none(), "what is held may be released");
+    assert!(!neck.engaged && neck.ticks().is_none(), "what is held may be released");
     bench.press(Key::char('d'));
     bench.press(Key::char(':'));
     bench.enter("cut");
     bench.pass(2);
     assert_eq!(bench.session.runner.engine.snapshot().output, Output::Cut);
-    assert!(bench.session.runner.engine.snapshot().servos.iter().all(|s| s.ticks.is_none()));
+    assert!(bench.session.runner.engine.snapshot().servos.iter().all(|s| s.ticks().is_none()));
 }
 
 #[test]

@@ -20,7 +20,7 @@ fn picked(servo: usize) -> Bench {
 }
 
 fn ticks(bench: &Bench, servo: usize) -> Option<Ticks> {
-    bench.model.snapshot.servos[servo].ticks
+    bench.model.snapshot.servos[servo].ticks()
 }
 
 #[test]

@@ -526,7 +526,7 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     let servo = bench.session.document.rig.servos.len() - 1;
     bench.engage(servo, 1500.0);
     bench.pass(20);
-    assert!(bench.model.snapshot.servos[servo].ticks.is_some() && bench.session.runner.simulated.is_some());
+    assert!(bench.model.snapshot.servos[servo].ticks().is_some() && bench.session.runner.simulated.is_some());
     assert_eq!(bench.broken(), ("supply", false), "everything up to what no program sees is proven");
     // Its rail: a new one, with what it gives; a wrong number is refused in words.
     bench.press(Key::char(':'));
@@ -646,7 +646,7 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
     bench.press(Key::char('a'));
     bench.pass(10);
     let state = bench.model.snapshot.servos[0];
-    assert!(state.engaged && state.ticks.is_some_and(|ticks| ticks.0 == 310), "{state:?}");
+    assert!(state.engaged && state.ticks().is_some_and(|ticks| ticks.0 == 310), "{state:?}");
     // What nobody in the rig is on is stopped.
     let upper = bench.session.document.rig.board("upper").unwrap().id;
     let board = *bench.session.runner.edition.board_state(&bench.model.snapshot, upper).unwrap();
@@ -672,5 +672,5 @@ fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
         "{frame}"
     );
     let state = bench.model.snapshot.servos[0];
-    assert!(!state.engaged && state.ticks.is_none(), "{state:?}");
+    assert!(!state.engaged && state.ticks().is_none(), "{state:?}");
 }

@@ -140,7 +140,7 @@ fn pulse(picked: &crate::screen::scene::Picked) -> String {
     let pulse = picked.wire_pulse();
     match picked.value(pulse).filter(|_| picked.servo.kind.levels().is_some()) {
         _ if !picked.state.engaged => match picked.wire {
-            OnWire::Found(ticks) => format!("✗ {:.0} µs", picked.plan.guard.clock.pulse(ticks).get()),
+            OnWire::Found(ticks) => format!("✗ {:.0} µs", picked.plan.guard.pulse(ticks).get()),
             OnWire::Last(_) | OnWire::Unknown => "?".to_owned(),
             OnWire::Told(_) | OnWire::Nothing => "off".to_owned(),
         },
