@@ -202,6 +202,18 @@ impl Shape {
         self.curve.at(dead(trimmed, self.deadband))
     }
 
+    /// The place in the span, −1..1 or 0..1, at which the curve is asked for `from`; none where no place is, for the trim
+    /// leads away from it.
+    pub fn place_before_curve(&self, from: f64) -> Option<f64> {
+        let undead = if from == 0.0 {
+            0.0
+        } else {
+            libm::copysign(libm::fabs(from) * (1.0 - self.deadband) + self.deadband, from)
+        };
+        let place = undead - self.trim;
+        (self.span.floor()..=self.span.ceiling()).contains(&place).then_some(place)
+    }
+
     fn smooth(&self, memory: &mut Memory, x: f64, dt: f64) -> f64 {
         let Some(before) = memory.smoothed.filter(|before| !self.smoothing.is_zero() && before.is_finite())
         else {
@@ -298,6 +310,17 @@ mod tests {
         near(curve.at(-0.5), -0.4, 1e-12);
         near(curve.at(3.0), 1.0, 0.0);
         near(curve.at(-3.0), -1.0, 0.0);
+    }
+
+    #[test]
+    fn the_place_before_the_curve_is_the_way_back_through_deadband_and_trim() {
+        let shape = Shape { trim: 0.1, deadband: 0.2, ..plain(STICK) };
+        for from in [-0.9, -0.4, 0.0, 0.3, 0.8] {
+            let place = shape.place_before_curve(from).unwrap();
+            near(dead(place + 0.1, 0.2), from, 1e-12);
+        }
+        assert_eq!(shape.place_before_curve(-1.0), None, "the trim never lets it get there");
+        near(plain(STICK).place_before_curve(-1.0).unwrap(), -1.0, 0.0);
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 pub mod acts;
 mod advice;
+mod bends;
 pub mod faders;
 pub mod forms;
 pub mod goals;
@@ -19,7 +20,7 @@ use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{
-    always, bendable, has_link, input, is_switch, keyboard, mapped, rest_moved, sender, tieable, transmitter,
+    always, has_link, input, is_switch, keyboard, mapped, rest_moved, sender, tieable, transmitter,
 };
 use crossterm::event::KeyCode;
 
@@ -77,8 +78,8 @@ static ACTIONS: &[Action] = &[
     Action { name: "rename mapping", keys: &[], view: HERE, short: "", long: "give the picked mapping another name", ready: mapped, run: forms::rename_mapping },
     Action { name: "remove mapping", keys: &[], view: HERE, short: "", long: "take the picked mapping out", ready: mapped, run: forms::remove_mapping },
     Action { name: "press", keys: &[key('U')], view: HERE, short: "", long: "what a press of this switch does: play, stop, hold, cut, keep a pose", ready: is_switch, run: forms::ask_press },
-    Action { name: "bend here", keys: &[key('Q')], view: HERE, short: "", long: "put a point into the mapping's course where the input stands now", ready: bendable, run: goals::bend_here },
-    Action { name: "remove point", keys: &[code(KeyCode::Delete)], view: HERE, short: "", long: "take the picked point out of the mapping's course", ready: mapped, run: goals::straighten },
+    Action { name: "bend here", keys: &[key('Q')], view: HERE, short: "", long: "put a point where the input stands, in its curve or in the mapping's course", ready: rows::bendable, run: rows::bend_here },
+    Action { name: "remove point", keys: &[code(KeyCode::Delete)], view: HERE, short: "", long: "take the picked point out of the input's curve or of the mapping's course", ready: rows::straightenable, run: rows::straighten },
     Action { name: "transmitter", keys: &[key('o')], view: HERE, short: "transmitter off or on", long: "switch the simulated transmitter off, or on again", ready: transmitter, run: acts::transmitter },
     Action { name: "pull the plug", keys: &[key('z')], view: HERE, short: "pull or put in the plug", long: "pull the simulated input's plug, or put it in again", ready: sender, run: acts::plug },
 ];

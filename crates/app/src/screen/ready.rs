@@ -267,9 +267,8 @@ pub fn mapped(scene: &Scene) -> Ready {
     need(scene.mapping().is_some(), "this input moves nothing yet: t ties it to the picked joint")
 }
 
-/// It moves something, and is heard: where it stands is known.
-pub fn bendable(scene: &Scene) -> Ready {
-    mapped(scene)?;
+/// The input is heard: where it stands is known.
+pub fn stands(scene: &Scene) -> Ready {
     let live = scene.input_place().and_then(|n| scene.input_state(n)).is_some_and(|state| state.live);
     need(live, "the input is not heard, and so stands nowhere")
 }

@@ -8,6 +8,7 @@ pub mod joint;
 pub mod links;
 pub mod mappings;
 pub mod marks;
+pub mod points;
 pub mod roster;
 pub mod sequences;
 

@@ -1,7 +1,7 @@
 //! What there is to do in Inputs, step by step.
 
 use crate::screen::advice::{Rule, when};
-use crate::screen::inputs::{goals, stand_in};
+use crate::screen::inputs::{goals, rows, stand_in};
 use crate::screen::scene::{Picked, Scene};
 use wasvolta_core::link::Health;
 use wasvolta_core::stage::{AsIf, MappingState, Owner, Stand};
@@ -14,6 +14,7 @@ pub const RULES: &[Rule] = &[
     silent,
     stuck,
     rest_moved,
+    to_bend,
     presses,
     drives_nothing,
     elsewhere,
@@ -72,6 +73,16 @@ fn rest_moved(scene: &Scene) -> Option<String> {
     Some(format!(
         "{} rests at {rest:.0} now, not at {:.0}: the transmitter's trim was moved, it seems. N takes that in.",
         input.name, input.centre?
+    ))
+}
+
+/// On a row of a line that can be bent.
+fn to_bend(scene: &Scene) -> Option<String> {
+    let what = rows::bends(scene)?;
+    rows::bendable(scene).ok()?;
+    let name = &scene.input()?.name;
+    Some(format!(
+        "Turn {name} to where {what} is to bend: Q puts a point there, Delete takes the picked one out."
     ))
 }
 

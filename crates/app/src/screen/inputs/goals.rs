@@ -5,7 +5,7 @@ use crate::screen::entry;
 use crate::screen::pick::Pick;
 use crate::screen::scene::Scene;
 use crate::screen::step::{moved, round};
-use wasvolta_core::rig::edit::{End, mappings as edit};
+use wasvolta_core::rig::edit::{End, mappings as edit, points};
 use wasvolta_core::rig::switch::standing;
 use wasvolta_core::rig::{
     Does, Ends, Failsafe, Goal, GoalKind, Mapping, Press, Rig, Switch, Take, WhenLost, While,
@@ -219,20 +219,11 @@ pub fn next_point(desk: &mut Context, by: isize) {
     desk.model.in_inputs.point = moved(point_place(&scene), by, points);
 }
 
-/// Points are no nearer to each other than that.
-const APART: f64 = 0.01;
-
 /// Moves the picked point along, between its neighbours.
 pub fn set_from(desk: &mut Context, value: Option<f64>) {
     let scene = desk.model.scene(desk.session);
-    let (place, Some(mapping), Some(value)) = (point_place(&scene), scene.mapping(), value) else { return };
-    let near = |n: Option<usize>| n.and_then(|n| mapping.to.points.get(n)).map(|point| point.0);
-    let least = near(place.checked_sub(1)).map_or(-1.0, |from| from + APART);
-    let most = near(Some(place + 1)).map_or(1.0, |from| from - APART);
-    if most < least {
-        return;
-    }
-    let value = (value.clamp(least, most) * 1e4).round() / 1e4;
+    let (place, Some(mapping), Some(wish)) = (point_place(&scene), scene.mapping(), value) else { return };
+    let Some(value) = points::from_for(&mapping.to.points, place, wish, (-1.0, 1.0)) else { return };
     change(desk, &format!("point {} from {value:+.2}", place + 1), |mapping| {
         if let Some(point) = mapping.to.points.get_mut(place) {
             point.0 = value;
@@ -270,11 +261,9 @@ pub fn bend_here(desk: &mut Context) {
     if points.is_empty() {
         points = vec![(-1.0, value(-1.0)), (1.0, value(1.0))];
     }
-    if points.iter().any(|(near, _)| (near - from).abs() < APART) {
+    let Some((points, here)) = points::with(&points, (from, value(from))) else {
         return desk.refuse("a point is there already: turn the input to where it is to bend");
-    }
-    let here = points.partition_point(|(near, _)| *near < from);
-    points.insert(here, (from, value(from)));
+    };
     let words = format!("a point at {from:+.2}, {}", told.show(value(from)));
     change(desk, &words, |mapping| {
         let goal = &mut mapping.to;

@@ -1,8 +1,9 @@
 //! The rows of Inputs: the stages of the picked input, and the mapping of it that is picked.
 
 use super::goals::Told;
-use super::{acts, goals, stand_in};
+use super::{acts, bends, goals, stand_in};
 use crate::screen::context::Context;
+use crate::screen::ready::{self, Ready};
 use crate::screen::rows::{
     ANGLE, DEBOUNCE, EXPO, LEVEL, PART, PLACE, RATE, RATE_LEVEL, RAW, Row, SMOOTHING, Set, TIME, TRIM,
     TURN_RATE, Unit, WEIGHT,
@@ -28,7 +29,10 @@ static ROWS: &[Row] = &[
     Row::number("", "debounce", |_| &DEBOUNCE, |s| Some(s.input()?.switch.as_ref()?.debounce_ms), Set::Input(set_debounce)).when(is_switch).behind(|stages| stages.span),
     Row::number("trim", "trim", |_| &TRIM, |s| Some(s.input()?.trim), Set::Input(|i, v| put(&mut i.trim, v))).when(|s| of(s, |i| i.switch.is_none() || i.trim != 0.0)).behind(|stages| stages.trim),
     Row::number("deadband", "deadband", |_| &PART, |s| Some(s.input()?.deadband), Set::Input(|i, v| put(&mut i.deadband, v))).when(|s| of(s, |i| is_shaped(i) || i.deadband != 0.0)).behind(|stages| stages.deadband),
-    Row::number("curve", "expo", |_| &EXPO, |s| Some(s.input()?.expo), Set::Input(|i, v| put(&mut i.expo, v))).when(|s| of(s, |i| i.curve.is_empty() && (is_shaped(i) || i.expo != 0.0))).behind(|stages| stages.curve),
+    Row::number(CURVE, "expo", |_| &EXPO, |s| Some(s.input()?.expo), Set::Input(|i, v| put(&mut i.expo, v))).when(|s| of(s, |i| i.curve.is_empty() && (is_shaped(i) || i.expo != 0.0))).behind(|stages| stages.curve),
+    Row::choice(CURVE, "point", bends::which, bends::next).when(bends::has_points),
+    Row::number("", "  from", |_| &PLACE, |s| bends::at(s).map(|p| p.0), Set::By(bends::set_from)).when(bends::has_points),
+    Row::number("", "  to", |_| &PLACE, |s| bends::at(s).map(|p| p.1), Set::By(bends::set_to)).when(bends::has_points).behind(|stages| stages.curve),
     Row::number("smoothing", "smoothing", |_| &SMOOTHING, |s| Some(s.input()?.smoothing_ms), Set::Input(|i, v| put(&mut i.smoothing_ms, v))).behind(|stages| stages.smoothing),
     Row::number("rate", "rise", |_| &RATE, |s| s.input()?.rise_per_s, Set::Input(|i, v| i.rise_per_s = v)).or("no limit"),
     Row::number("", "fall", |_| &RATE, |s| s.input()?.fall_per_s, Set::Input(|i, v| i.fall_per_s = v)).or("no limit").behind(|stages| stages.rate),
@@ -64,6 +68,8 @@ fn is_switch(scene: &Scene) -> bool {
 
 /// What the rows of a mapping belong to.
 pub const MAPPING: &str = "mapping";
+/// What the rows of the input's own curve belong to.
+const CURVE: &str = "curve";
 
 /// The rows that are there now.
 pub fn shown(scene: &Scene) -> Vec<&'static Row> {
@@ -120,6 +126,56 @@ pub fn part(rows: &[&Row], at: usize) -> Part {
         at if at >= first(MAPPING) => Part::Mapping,
         at if at >= first("span") => Part::Stages,
         _ => Part::Which,
+    }
+}
+
+/// Whether the picked row is one of the input's own curve: then that is what is bent.
+fn is_of_curve(scene: &Scene) -> bool {
+    let shown = shown(scene);
+    let at = scene.model.in_inputs.row.min(shown.len().saturating_sub(1));
+    let stage = shown.iter().take(at + 1).rev().find(|row| !row.stage.is_empty());
+    stage.is_some_and(|row| row.stage == CURVE)
+}
+
+/// The line that the picked row is about, where it is one that can be bent.
+pub fn bends(scene: &Scene) -> Option<String> {
+    let row = picked(scene)?;
+    if is_of_curve(scene) {
+        return Some("its curve".to_owned());
+    }
+    let is_end = goals::has_ends(scene) && row.name.starts_with("at ");
+    let is_point = goals::has_points(scene) && ["point", "  from", "  to"].contains(&row.name);
+    (is_end || is_point).then(|| scene.mapping().map(|mapping| mapping.name.clone()))?
+}
+
+/// There is something to bend, and the input is heard.
+pub fn bendable(scene: &Scene) -> Ready {
+    if !is_of_curve(scene) {
+        ready::mapped(scene)?;
+    }
+    ready::stands(scene)
+}
+
+/// There is something that could be straightened.
+pub fn straightenable(scene: &Scene) -> Ready {
+    if is_of_curve(scene) { Ok(()) } else { ready::mapped(scene) }
+}
+
+/// Puts a point where the input stands: into its curve where that is what is looked at, else into the mapping's course.
+pub fn bend_here(desk: &mut Context) {
+    if is_of_curve(&desk.model.scene(desk.session)) {
+        bends::bend_here(desk);
+    } else {
+        goals::bend_here(desk);
+    }
+}
+
+/// Takes the picked point out of the one or the other.
+pub fn straighten(desk: &mut Context) {
+    if is_of_curve(&desk.model.scene(desk.session)) {
+        bends::straighten(desk);
+    } else {
+        goals::straighten(desk);
     }
 }
 

@@ -15,6 +15,8 @@ pub struct State {
     pub mapping: Pick<MappingId>,
     /// The point picked of that mapping's course.
     pub point: usize,
+    /// The point picked of the input's own curve.
+    pub bend: usize,
     /// The picked input in each of the last beats, oldest first.
     pub strip: VecDeque<Sample>,
     /// How many beats of it were taken in.

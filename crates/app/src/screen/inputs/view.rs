@@ -55,7 +55,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
     y += count + room.gap;
     let left = high.saturating_sub(y);
-    if curve_wide == 0 && of_mapping && left >= 5 {
+    if curve_wide == 0 && (of_mapping || rows::bends(scene).is_some()) && left >= 5 {
         draw_curve(&mut pen.part(0, y, wide.min(64), left));
     } else if left >= 4 {
         strip::draw(&mut pen.part(0, y, wide, left.min(20)), scene, &plan.shape.span);

@@ -221,6 +221,59 @@ fn a_press_keeps_a_pose_and_what_it_does_is_chosen_by_keys() {
 }
 
 #[test]
+fn the_curve_of_an_input_is_bent_by_points_where_it_stands_and_straightened_again() {
+    let mut bench = demo();
+    let curve = |bench: &Bench| {
+        let rig = &bench.session.document.rig;
+        rig.inputs.iter().find(|input| input.name == "pole-stick").unwrap().curve.clone()
+    };
+    input(&mut bench, "pole-stick");
+    row(&mut bench, "expo");
+    bench.enter("0");
+    row(&mut bench, "deadband");
+    bench.enter("0");
+    stands(&bench, "radio", "ch2", 0.75);
+    bench.pass(10);
+    row(&mut bench, "expo");
+    bench.press(Key::char('Q'));
+    let line = curve(&bench);
+    assert_eq!(
+        (line.len(), line[0], line[1], line[3]),
+        (4, (-1.0, -1.0), (0.0, 0.0), (1.0, 1.0)),
+        "{line:?}"
+    );
+    assert!(
+        (line[2].0 - line[2].1).abs() < 1e-4 && (line[2].0 - 0.5).abs() < 0.01,
+        "where it stood: {line:?}"
+    );
+    assert!(mapping(&bench, "punt.pole").to.points.is_empty(), "the mapping is as it was");
+    bench.press(Key::char('Q'));
+    assert!(bench.frame(160, 47).contains("a point is there already"));
+    row(&mut bench, "to");
+    bench.enter("0.2");
+    bench.pass(5);
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("point       3 of 4"), "{frame}");
+    let n = bench.session.document.rig.inputs.iter().position(|input| input.name == "pole-stick").unwrap();
+    assert!((bench.model.snapshot.inputs[n].stages.curve - 0.2).abs() < 0.01);
+    // It goes on rising, and passes no neighbour.
+    bench.enter("-0.7");
+    assert_eq!(curve(&bench)[2].1.to_bits(), 0f64.to_bits());
+    row(&mut bench, "from");
+    bench.enter("-0.5");
+    assert_eq!(curve(&bench)[2].0.to_bits(), 0.01f64.to_bits());
+    row(&mut bench, "point");
+    for left in [3, 2] {
+        bench.code(KeyCode::Delete);
+        assert_eq!(curve(&bench).len(), left);
+    }
+    bench.code(KeyCode::Delete);
+    assert!(curve(&bench).is_empty(), "of two points a straight line is left");
+    bench.press(Key::char('u'));
+    assert_eq!(curve(&bench).len(), 2, "an edit like any other");
+}
+
+#[test]
 fn a_mapping_is_bent_straightened_taken_otherwise_and_told_what_to_do_when_it_is_lost() {
     let mut bench = demo();
     input(&mut bench, "pole-stick");

@@ -1,6 +1,7 @@
 //! The curve of the picked input, or the course of the mapping that is looked at, each with a dot where it is.
 
 use crate::screen::chart::Plot;
+use crate::screen::inputs::bends;
 use crate::screen::inputs::goals::{self, Told};
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
@@ -16,7 +17,7 @@ const LEFT: u16 = 8;
 pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
     let (floor, ceiling) = (shape.span.floor(), shape.span.ceiling());
     let (wide, rows) = (pen.width(), pen.height());
-    if rows < 6 {
+    if rows < 5 {
         return;
     }
     let mut plot = Plot::new(wide - LEFT, rows - 1, (floor, ceiling), (floor, ceiling));
@@ -24,6 +25,16 @@ pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputSt
     cross(&mut plot, (floor, ceiling), (floor, ceiling));
     let at = |n: u32| floor + (ceiling - floor) * f64::from(n) / 120.0;
     plot.curve((0..=120u32).map(at).map(|x| (x, shape.rest_at(x))), theme::INK);
+    // What is drawn runs over the span, and the curve's points stand behind trim and deadband: each is drawn where the
+    // line passes it.
+    let points = scene.input().map_or(&[][..], |input| &input.curve);
+    for (n, (from, to)) in points.iter().enumerate() {
+        let Some(from) = shape.place_before_curve(*from) else { continue };
+        plot.disc(from, *to, theme::MARK);
+        if n == bends::place(scene) {
+            rings(&mut plot, (from, *to));
+        }
+    }
     if state.live {
         plot.disc(state.stages.span, state.stages.shaped(), theme::INPUT);
     }
@@ -80,9 +91,7 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     for (n, (from, to)) in handles.iter().enumerate() {
         plot.disc(*from, *to, theme::MARK);
         if n == picked && !mapping.to.points.is_empty() {
-            for by in [1.6, 2.4] {
-                ring(&mut plot, (*from, *to), by);
-            }
+            rings(&mut plot, (*from, *to));
         }
     }
     if let Some(state) = state.filter(|state| state.stand == Stand::Moves) {
@@ -99,11 +108,14 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     pen.put_right(wide, rows - 1, "+1", quiet);
 }
 
-fn ring(plot: &mut Plot, at: (f64, f64), by: f64) {
+/// Marks the point that is picked.
+fn rings(plot: &mut Plot, at: (f64, f64)) {
     let (x, y) = plot.at(at.0, at.1);
-    for n in 0..16u32 {
-        let turn = f64::from(n) / 16.0 * std::f64::consts::TAU;
-        plot.canvas.dot(x + by * turn.cos(), y + by * turn.sin(), theme::MARK);
+    for by in [1.6, 2.4] {
+        for n in 0..16u32 {
+            let turn = f64::from(n) / 16.0 * std::f64::consts::TAU;
+            plot.canvas.dot(x + by * turn.cos(), y + by * turn.sin(), theme::MARK);
+        }
     }
 }
 
