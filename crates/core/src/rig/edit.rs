@@ -297,15 +297,8 @@ fn rounded_angle(angle: Degrees) -> Degrees {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::file::{Loaded, load};
+    use crate::rig::file::small as rig;
     use crate::unit::Ticks;
-
-    fn rig() -> Rig {
-        match load(include_str!("../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
 
     #[test]
     fn what_would_make_the_rig_unsound_is_refused() {

@@ -112,6 +112,15 @@ pub(super) fn read<T: DeserializeOwned + JsonSchema + Versioned>(
     }
 }
 
+/// The small rig that the tests of edits change.
+#[cfg(test)]
+pub(crate) fn small() -> Rig {
+    match load(include_str!("../../tests/data/small.rig.toml")) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("{other:?}"),
+    }
+}
+
 /// Reads a rig and checks that it fits together.
 pub fn load(text: &str) -> Loaded {
     match Source::read(text.to_owned()) {

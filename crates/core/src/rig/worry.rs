@@ -338,17 +338,13 @@ fn listed(names: &[String]) -> String {
 mod tests {
     use super::*;
     use crate::rig::edit::boards::{NewBoard, add_board};
-    use crate::rig::file::{Loaded, load};
     use crate::rig::{Rail, Servo};
     use crate::unit::{Amps, Volts};
 
     const BEAT: Seconds = Seconds::new(0.02);
 
     fn rig() -> Rig {
-        match load(include_str!("../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => Rig { rails: vec![six(8.0)], ..*rig },
-            other => panic!("{other:?}"),
-        }
+        Rig { rails: vec![six(8.0)], ..crate::rig::file::small() }
     }
 
     fn six(amps: f64) -> Rail {

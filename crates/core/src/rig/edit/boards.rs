@@ -117,15 +117,8 @@ mod tests {
     use super::*;
     use crate::rig::PortKind;
     use crate::rig::check::problems;
-    use crate::rig::file::{Loaded, load};
+    use crate::rig::file::small as rig;
     use crate::unit::{Amps, Volts};
-
-    fn rig() -> Rig {
-        match load(include_str!("../../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
 
     #[test]
     fn a_board_brings_its_port_and_its_rail() {

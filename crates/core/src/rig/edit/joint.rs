@@ -159,7 +159,7 @@ pub fn set_mounting(rig: &Rig, joint: &str, mounted: Degrees, anticlockwise: boo
     })
 }
 
-/// Takes a limit's reason and keeps its angle, or gives both.
+/// Whether a weight pulls on a joint.
 pub fn set_loaded(rig: &Rig, joint: &str, loaded: bool) -> Edited {
     changed(rig, |rig| {
         joint_mut(rig, joint)?.loaded = loaded;
@@ -187,15 +187,8 @@ pub fn set_frame_rate(rig: &Rig, board: &str, rate: Hertz) -> Edited {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::file::{Loaded, load};
+    use crate::rig::file::small as rig;
     use crate::unit::Millimetres;
-
-    fn rig() -> Rig {
-        match load(include_str!("../../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
 
     fn without_poses() -> Rig {
         let mut rig = Rig { poses: Vec::new(), sequences: Vec::new(), ..rig() };

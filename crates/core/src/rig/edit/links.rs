@@ -163,14 +163,7 @@ pub fn free(like: &str, taken: impl Fn(&str) -> bool) -> String {
 mod tests {
     use super::*;
     use crate::rig::check::problems;
-    use crate::rig::file::{Loaded, load};
-
-    fn rig() -> Rig {
-        match load(include_str!("../../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
+    use crate::rig::file::small as rig;
 
     fn radio<'a>() -> NewLink<'a> {
         NewLink {

@@ -118,13 +118,8 @@ fn mapping_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Mapping, Refu
 mod tests {
     use super::*;
     use crate::rig::edit::{keep_pose, links, roster};
-    use crate::rig::file::{Loaded, load};
+    use crate::rig::file::small as rig;
     use crate::rig::{Does, Kind, While};
-
-    fn rig() -> Rig {
-        let Loaded::Sound(rig) = load(include_str!("../../../tests/data/small.rig.toml")) else { panic!() };
-        *rig
-    }
 
     fn blend() -> Mapping {
         let to = Goal { blend: vec!["rest".to_owned(), "look".to_owned()], ..Goal::default() };

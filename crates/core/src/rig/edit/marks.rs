@@ -285,14 +285,7 @@ pub fn note_exercise(rig: &Rig, servo: &str, what: Exercised) -> Edited {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::file::{Loaded, load};
-
-    fn rig() -> Rig {
-        match load(include_str!("../../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
+    use crate::rig::file::small as rig;
 
     fn aligned(pulse: f64, angle: f64) -> Observation {
         Observation {

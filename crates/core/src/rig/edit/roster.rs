@@ -281,15 +281,9 @@ pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
 mod tests {
     use super::*;
     use crate::rig::check::problems;
+    use crate::rig::file::small as rig;
     use crate::rig::file::{Loaded, Source, load};
     use crate::unit::{Micros, Seconds};
-
-    fn rig() -> Rig {
-        match load(include_str!("../../../tests/data/small.rig.toml")) {
-            Loaded::Sound(rig) => *rig,
-            other => panic!("{other:?}"),
-        }
-    }
 
     #[test]
     fn what_has_a_level_needs_no_joint_and_poses_follow_its_name() {

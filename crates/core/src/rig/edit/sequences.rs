@@ -202,12 +202,7 @@ fn pose_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Pose, Refused> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::file::{Loaded, load};
-
-    fn rig() -> Rig {
-        let Loaded::Sound(rig) = load(include_str!("../../../tests/data/small.rig.toml")) else { panic!() };
-        *rig
-    }
+    use crate::rig::file::small as rig;
 
     fn poses(rig: &Rig) -> Vec<&str> {
         rig.sequences[0].steps.iter().map(|step| step.pose.as_str()).collect()
