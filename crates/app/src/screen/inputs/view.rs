@@ -173,7 +173,10 @@ fn does(part: &Picked) -> [String; 3] {
         (Owner::Mapping, Some(_)) => format!("{joint} waits to be passed"),
         (Owner::Mapping, None) => format!("{joint} follows"),
         (Owner::LostMapping, _) => format!("{joint} does as told for a lost link"),
-        (other, _) => format!("{joint} is driven by {}", other.word()),
+        (Owner::Hand, _) => format!("{joint} is driven by hand"),
+        (Owner::Sequence, _) => format!("{joint} is driven by the sequence"),
+        (Owner::Home, _) => format!("nothing drives {joint}: it is kept at home"),
+        (Owner::Rest, _) => format!("nothing drives {joint}: it stays"),
     };
     match part.wire.ticks() {
         Some(ticks) => {

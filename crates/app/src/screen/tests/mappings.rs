@@ -221,6 +221,43 @@ fn a_press_keeps_a_pose_and_what_it_does_is_chosen_by_keys() {
 }
 
 #[test]
+fn the_punt_steers_by_radio_with_unequal_sides_once_its_rudder_has_marks() {
+    let steering = |text: &str| {
+        let mut bench = Bench::with_text(text);
+        pick(&mut bench, "punt.rudder");
+        bench.press(Key::char('e'));
+        bench.code(KeyCode::Enter);
+        bench.pass(20);
+        bench.press(Key::char('g'));
+        bench.code(KeyCode::F(3));
+        bench.pass(100);
+        input(&mut bench, "tiller");
+        bench.pass(2);
+        bench
+    };
+    let demo = include_str!("../../../../../examples/marsh-clock.rig.toml");
+    let bench = steering(demo);
+    assert!(
+        bench.frame(160, 47).contains("punt.rudder has no angles yet and cannot follow: F2 calibrates it.")
+    );
+    let rated = "channel = 4\nrated = ";
+    let marks = "marks = [{ pulse_us = 1100, angle_deg = -40 }, { pulse_us = 1900, angle_deg = 40 }]";
+    assert!(demo.contains(rated));
+    let mut bench = steering(&demo.replace(rated, &format!("channel = 4\n{marks}\nrated = ")));
+    let mut angle = |at: f64| {
+        stands(&bench, "radio", "ch1", at);
+        bench.pass(250);
+        let scene = bench.model.scene(&bench.session);
+        let rudder = scene.servo(bench.picked()).unwrap();
+        rudder.plan.scale.as_ref().unwrap().angle_at(rudder.state.pulse).get()
+    };
+    for (at, wanted) in [(0.0, -32.0), (0.5, 0.0), (1.0, 24.0), (0.25, -16.0)] {
+        let angle = angle(at);
+        assert!((angle - wanted).abs() < 1.0, "{at}: {angle}° is not {wanted}°");
+    }
+}
+
+#[test]
 fn the_curve_of_an_input_is_bent_by_points_where_it_stands_and_straightened_again() {
     let mut bench = demo();
     let curve = |bench: &Bench| {
