@@ -169,6 +169,24 @@ impl Document {
         Ok(true)
     }
 
+    /// Goes on with the last edit: undo takes both back at once. Whether anything changed.
+    ///
+    /// # Errors
+    /// When the edit is refused; nothing has changed then.
+    pub fn edit_on(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<bool, Refused> {
+        let next = Arc::new(edit(&self.rig)?);
+        if next == self.rig {
+            return Ok(false);
+        }
+        match self.past.last_mut() {
+            Some(past) => what.clone_into(&mut past.what),
+            None => self.remember(what),
+        }
+        self.future.clear();
+        self.adopt(next);
+        Ok(true)
+    }
+
     /// Puts a rig from a file in the place of this one, as one edit.
     fn replace(&mut self, what: &str, rig: Rig) {
         let rig = Arc::new(rig.with_ids_of(&self.rig));

@@ -52,6 +52,9 @@ pub struct LookOptions {
     /// What drawings are made of; by the terminal unless said.
     #[arg(long, value_enum, env = "WASVOLTA_GLYPHS", global = true)]
     pub glyphs: Option<Glyphs>,
+    /// Leave the mouse to the terminal everywhere; nothing here needs it.
+    #[arg(long, env = "WASVOLTA_NO_MOUSE", global = true)]
+    pub no_mouse: bool,
 }
 
 /// The choice, with nothing left open.
@@ -65,6 +68,8 @@ pub struct Look {
     told_colours: bool,
     /// What drawings are made of.
     pub glyphs: Glyphs,
+    /// The mouse may do something.
+    pub mouse: bool,
 }
 
 impl LookOptions {
@@ -91,6 +96,7 @@ impl LookOptions {
             colours: self.colours.unwrap_or(by_terminal),
             told_colours: self.colours.is_some(),
             glyphs: self.glyphs.unwrap_or(by_letters),
+            mouse: !self.no_mouse,
         }
     }
 }
@@ -99,7 +105,7 @@ impl Look {
     /// A look for a test.
     #[cfg(test)]
     pub const fn of(theme: Theme, colours: Colours, glyphs: Glyphs) -> Self {
-        Self { theme, colours, told_colours: true, glyphs }
+        Self { theme, colours, told_colours: true, glyphs, mouse: true }
     }
 
     /// Whether it has colours at all.

@@ -118,6 +118,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
         owed: None,
         looked_at: now,
         releases: false,
+        mouse: false,
     };
     let outcome = watch.keep(&from_others);
     let asked = asked_to_end.load(Ordering::SeqCst);
@@ -204,6 +205,8 @@ struct Watch<'a> {
     looked_at: Instant,
     /// The terminal was asked to say when a key goes up.
     releases: bool,
+    /// It was asked to say what the mouse does.
+    mouse: bool,
 }
 
 impl Drop for Watch<'_> {
@@ -271,9 +274,11 @@ impl Watch<'_> {
         };
         let drawn = self.terminal.draw(dressed).into_diagnostic()?.area;
         self.model.too_small = frame::is_too_small(drawn);
+        self.model.window = drawn;
         self.drawn_at = Some(Instant::now());
         self.figures.drew(began.elapsed());
         self.ask_for_releases(matches!(self.model.dialog, Some(Dialog::Faders)));
+        self.ask_for_mouse(self.look.mouse && update::wants_mouse(&self.model));
         if std::mem::take(&mut self.model.bell) {
             let mut out = std::io::stdout();
             let _ = out.write_all(b"\x07").and_then(|()| out.flush());
@@ -297,6 +302,13 @@ impl Watch<'_> {
         };
     }
 
+    /// The terminal is asked what the mouse does only while it can do something here: else it marks and copies text.
+    fn ask_for_mouse(&mut self, wanted: bool) {
+        if std::mem::replace(&mut self.mouse, wanted) != wanted {
+            terminal::ask_for_mouse(wanted);
+        }
+    }
+
     /// Waits for something, a while at most, and takes all that waits: held keys must not pile up between two
     /// drawings. Whether anything can still come.
     fn take(&mut self, wakes: &Receiver<Wake>) -> miette::Result<bool> {
@@ -312,7 +324,11 @@ impl Watch<'_> {
                 Wake::Terminal(event) => {
                     update::event(&mut self.model, self.session, &event, self.start.elapsed());
                 }
-                Wake::Signal(signal) => obey(self.session, self.terminal, signal)?,
+                Wake::Signal(signal) => {
+                    obey(self.session, self.terminal, signal)?;
+                    // Whoever had the terminal meanwhile had its mouse too.
+                    self.mouse = false;
+                }
             }
             wake = wakes.try_recv().ok();
         }

@@ -39,6 +39,17 @@ impl Session {
         Ok(())
     }
 
+    /// Goes on with the last edit, as one with it.
+    ///
+    /// # Errors
+    /// When the edit is refused; nothing has changed then.
+    pub fn edit_on(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
+        if self.document.edit_on(what, edit)? {
+            self.follow();
+        }
+        Ok(())
+    }
+
     /// Takes the last edit back; gives what it was.
     pub fn undo(&mut self) -> Option<String> {
         let what = self.document.undo()?;

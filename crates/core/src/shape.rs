@@ -197,12 +197,16 @@ impl Shape {
 
     /// The stages behind the span, up to the curve, at a place −1..1 or 0..1 of it.
     pub fn rest_at(&self, place: f64) -> f64 {
-        let (floor, ceiling) = (self.span.floor(), self.span.ceiling());
-        let trimmed = held(held(place, floor, ceiling) + self.trim, floor, ceiling);
-        self.curve.at(dead(trimmed, self.deadband))
+        self.curve.at(self.before_curve(place))
     }
 
-    /// The place in the span, −1..1 or 0..1, at which the curve is asked for `from`; none where no place is, for the trim
+    /// What the curve is asked for at a place −1..1 or 0..1 of the span: behind trim and deadband.
+    pub fn before_curve(&self, place: f64) -> f64 {
+        let (floor, ceiling) = (self.span.floor(), self.span.ceiling());
+        dead(held(held(place, floor, ceiling) + self.trim, floor, ceiling), self.deadband)
+    }
+
+    /// The way back: the place in the span, −1..1 or 0..1, at which the curve is asked for `from`; none where no place is, for the trim
     /// leads away from it.
     pub fn place_before_curve(&self, from: f64) -> Option<f64> {
         let undead = if from == 0.0 {
@@ -317,7 +321,7 @@ mod tests {
         let shape = Shape { trim: 0.1, deadband: 0.2, ..plain(STICK) };
         for from in [-0.8, -0.4, 0.0, 0.3, 0.9] {
             let place = shape.place_before_curve(from).unwrap();
-            near(dead(place + 0.1, 0.2), from, 1e-12);
+            near(shape.before_curve(place), from, 1e-12);
         }
         assert_eq!(shape.place_before_curve(-1.0), None, "the trim never lets it get there");
         near(plain(STICK).place_before_curve(-1.0).unwrap(), -1.0, 0.0);

@@ -60,6 +60,7 @@ pub static PANEL: Panel = Panel {
     advice: advice::RULES,
     entered: |_| {},
     lively: |_| false,
+    mouse: None,
     draw: view::draw,
 };
 

@@ -36,7 +36,13 @@ impl Context<'_> {
 
     /// Makes an edit and says so, or says why not. Whether it was made.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
-        match self.session.edit(what, edit) {
+        self.edit_on(false, what, edit)
+    }
+
+    /// The same, where it may go on with the last one: then both are undone at once.
+    pub fn edit_on(&mut self, on: bool, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
+        let made = if on { self.session.edit_on(what, edit) } else { self.session.edit(what, edit) };
+        match made {
             Ok(()) => {
                 self.say(what);
                 true

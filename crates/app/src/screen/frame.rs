@@ -5,11 +5,12 @@
 use crate::screen::action::Action;
 use crate::screen::dialog::Dialog;
 use crate::screen::inputs::view::learn;
+use crate::screen::layout::{self, WIDE};
 use crate::screen::model::Tone;
 use crate::screen::panel::Panel;
 use crate::screen::pen::{Pen, width};
 use crate::screen::scene::{Linked, Scene};
-use crate::screen::{advice, layout, roster, theme, view};
+use crate::screen::{advice, roster, theme, view};
 use crate::screen::{calibrate, commands, panels};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -20,9 +21,6 @@ use wasvolta_port::board::{Found, Phase};
 
 /// The least size that shows everything a maker needs.
 const LEAST: (u16, u16) = (80, 24);
-/// From this width on the next line needs one row only.
-const WIDE: u16 = 110;
-
 /// Draws everything.
 pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
@@ -30,19 +28,17 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     if is_too_small(area) {
         return too_small(&mut pen, scene);
     }
-    let next_rows = if area.width >= WIDE { 1 } else { 2 };
-    let bottom = next_rows + 1;
+    let (next_rows, body) = layout::rows(area);
     headline(&mut pen.part(0, 0, area.width, 1), scene);
-    let body = area.height - 1 - bottom;
     let column = layout::roster_columns(area.width);
     roster::draw(&mut pen.part(0, 1, column, body), scene);
     for row in 1..=body {
         pen.glyph(column, row, "│", theme::RULE);
     }
     let left = column + 2;
-    let air = layout::air(body);
     let panel = panels::of(scene.model.view);
-    (panel.draw)(&mut pen.part(left, 1 + air, area.width - left - 1, body - air), scene);
+    let room = layout::room(area);
+    (panel.draw)(&mut pen.part(room.x, room.y, room.width, room.height), scene);
     next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
     keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
     match &scene.model.dialog {

@@ -3,9 +3,11 @@
 pub mod acts;
 mod advice;
 mod bends;
+mod drag;
 pub mod faders;
 pub mod forms;
 pub mod goals;
+mod handles;
 pub mod heard;
 pub mod links;
 pub mod listen;
@@ -51,6 +53,10 @@ pub static PANEL: Panel = Panel {
     advice: advice::RULES,
     entered: |_| {},
     lively: |model| !model.in_inputs.strip.is_empty(),
+    mouse: Some(|desk, event, window| {
+        let drawn = view::handles(&desk.model.scene(desk.session), window);
+        drag::mouse(desk, event, drawn);
+    }),
     draw: view::draw,
 };
 

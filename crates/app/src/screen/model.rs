@@ -13,6 +13,7 @@ use crate::screen::keys::Key;
 use crate::screen::pick::Pick;
 use crate::screen::typing::Recalled;
 use crate::session::Session;
+use ratatui::layout::Rect;
 use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -104,6 +105,8 @@ pub struct Model {
     pub waiting: Option<&'static str>,
     /// The window shows nothing but how large it must be: only what stops things works.
     pub too_small: bool,
+    /// The size of the window when it was drawn last.
+    pub window: Rect,
 }
 
 const LOG_KEPT: usize = 200;
@@ -173,6 +176,7 @@ impl Model {
             recalled: Recalled::default(),
             waiting: None,
             too_small: false,
+            window: Rect::ZERO,
             snapshot,
         }
     }

@@ -8,6 +8,8 @@ use super::model::{Model, View};
 use super::pen::Pen;
 use super::question::Question;
 use super::scene::Scene;
+use crossterm::event::MouseEvent;
+use ratatui::layout::Rect;
 
 /// What a digit begins.
 pub enum Typed {
@@ -45,6 +47,8 @@ pub struct Panel {
     pub entered: fn(&mut Context),
     /// Whether something moves there though the output is off.
     pub lively: fn(&Model) -> bool,
+    /// What the mouse does there, over a window of that size, where there is something for it.
+    pub mouse: Option<fn(&mut Context, MouseEvent, Rect)>,
     /// Draws it.
     pub draw: fn(&mut Pen<'_>, &Scene),
 }

@@ -28,6 +28,11 @@ impl<'a> Pen<'a> {
         self.area.height
     }
 
+    /// A part of this area by the columns and rows of the window.
+    pub fn within(&self, part: Rect) -> Rect {
+        Rect { x: self.area.x + part.x, y: self.area.y + part.y, ..part }.intersection(self.area)
+    }
+
     /// A pen for a part of this area.
     pub fn part(&mut self, x: u16, y: u16, width: u16, height: u16) -> Pen<'_> {
         let area = Rect {

@@ -41,6 +41,7 @@ pub static PANEL: Panel = Panel {
     advice: advice::RULES,
     entered: |_| {},
     lively: |_| false,
+    mouse: None,
     draw: view::draw,
 };
 

@@ -11,7 +11,7 @@ use ratatui::DefaultTerminal;
 use ratatui::backend::CrosstermBackend;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::ffi::OsString;
-use std::io::{IsTerminal, stdin, stdout};
+use std::io::{IsTerminal, Write, stdin, stdout};
 use std::mem::ManuallyDrop;
 use std::ops::{Deref, DerefMut};
 use std::time::Duration;
@@ -133,9 +133,18 @@ pub fn waits(most: Duration) -> Waiting {
     }
 }
 
+/// Asks it to say what the mouse does while a button is down, or no more. Where the pointer goes without a button is
+/// nobody's business here.
+pub fn ask_for_mouse(wanted: bool) {
+    let mut out = stdout();
+    let words: &[u8] = if wanted { b"\x1b[?1002h\x1b[?1006h" } else { b"\x1b[?1006l\x1b[?1002l" };
+    let _ = out.write_all(words).and_then(|()| out.flush());
+}
+
 /// Gives it back as it was.
 pub fn leave() {
     // Each by itself: letters may go nowhere while the way of typing can still be set.
     let _ = disable_raw_mode();
+    ask_for_mouse(false);
     let _ = execute!(stdout(), LeaveAlternateScreen, Show);
 }

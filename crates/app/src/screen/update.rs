@@ -17,7 +17,7 @@ use crate::screen::ready::STILL_MOVES;
 use crate::screen::typing::Typing;
 use crate::screen::{commands, panels};
 use crate::session::Session;
-use crossterm::event::{Event, KeyCode, KeyEventKind};
+use crossterm::event::{Event, KeyCode, KeyEventKind, MouseEvent};
 use std::time::Duration;
 
 /// Presses of one key closer together than this come from a key that is held.
@@ -50,6 +50,9 @@ fn go_on_waiting(desk: &mut Context) {
 
 /// Takes one event of the terminal.
 pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
+    if let Event::Mouse(event) = event {
+        return mouse(model, session, *event, now);
+    }
     let Event::Key(pressed) = event else { return };
     if pressed.kind == KeyEventKind::Release {
         if matches!(model.dialog, Some(Dialog::Faders)) {
@@ -67,12 +70,26 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
     }
 }
 
+/// Takes what the mouse does, where there is something for it.
+fn mouse(model: &mut Model, session: &mut Session, event: MouseEvent, now: Duration) {
+    let (Some(mouse), true) = (panels::of(model.view).mouse, wants_mouse(model)) else { return };
+    let window = model.window;
+    mouse(&mut Context { model, session, now, held: false, hurried: false }, event, window);
+}
+
+/// Whether there is something for the mouse to do. Elsewhere it stays the terminal's own.
+pub fn wants_mouse(model: &Model) -> bool {
+    !model.too_small && model.dialog.is_none() && panels::of(model.view).mouse.is_some()
+}
+
 /// Takes one key that was pressed now.
 fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     let within = |time| model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < time);
     let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
     model.waiting = None;
+    // What is held by the mouse is let go: the key may lead elsewhere.
+    model.in_inputs.drag = None;
     let mut desk = Context { model, session, now, held, hurried };
     if desk.model.too_small {
         return take_unseen(&mut desk, key);

@@ -39,6 +39,7 @@ pub static PANEL: Panel = Panel {
     advice: advice::RULES,
     entered: |desk| desk.model.follow_servo(&desk.session.document.rig),
     lively: |_| false,
+    mouse: None,
     draw: view::draw,
 };
 

@@ -139,6 +139,19 @@ impl Pane {
         assert!(self.tmux(&["send-keys", "-t", "w", "-l", "--", &text]).status().unwrap().success());
     }
 
+    /// What a mouse reports, as terminals write it: a button's code, a cell from 1, and M, or m where it goes up.
+    pub fn mouse(&mut self, reports: &[(u8, (u16, u16), char)]) {
+        for (code, (column, row), end) in reports {
+            self.text(&format!("\x1b[<{code};{column};{row}{end}"));
+        }
+    }
+
+    /// Whether the program has asked for the mouse.
+    pub fn has_mouse(&self) -> bool {
+        let flag = self.tmux(&["display-message", "-p", "-t", "w", "#{mouse_button_flag}"]).output().unwrap();
+        String::from_utf8_lossy(&flag.stdout).trim() == "1"
+    }
+
     /// What stands on the screen.
     pub fn screen(&self) -> String {
         let output = self.tmux(&["capture-pane", "-p", "-t", "w"]).output().unwrap();

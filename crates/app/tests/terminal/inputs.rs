@@ -351,3 +351,40 @@ fn a_stick_is_learned_tied_to_two_joints_bent_shared_lost_switched_and_a_button_
     assert_eq!(saved.mappings.iter().filter(|own| own.from.contains_key("stick")).count(), 2);
     assert_eq!(saved.mapping("snap").unwrap().to.toggle, ["shut", "open"]);
 }
+
+#[test]
+fn a_handle_is_dragged_by_the_mouse_which_is_the_terminals_elsewhere() {
+    let home = Home::new();
+    let path = home.path("new.rig.toml");
+    std::fs::write(&path, RIG.replace("RADIO", "sim:air")
+        + "[[mapping]]\nname = \"turn\"\nfrom = { knob = 1 }\nto = { joint = \"heron.neck\", angles_deg = [-20, 17] }\n")
+        .unwrap();
+    let mut pane = Pane::start(&home, &["open", path.to_str().unwrap()]);
+    pane.see("Stick marsh");
+    assert!(!pane.has_mouse(), "nothing here is dragged");
+    pane.keys(&["F3"]);
+    until(|| pane.has_mouse().then_some(()), || pane.screen());
+    row(&mut pane, "at high end");
+    pane.see("+17.0°");
+    // Wherever the handle stands at the right edge of the drawing: it is taken there and drawn down.
+    for line in 8..38 {
+        pane.mouse(&[(0, (158, line), 'M'), (32, (158, line + 2), 'M'), (0, (158, line + 2), 'm')]);
+    }
+    pane.see("turn: at high end");
+    pane.see_no_more("at high end +17.0°");
+    pane.keys(&["F2"]);
+    until(|| (!pane.has_mouse()).then_some(()), || pane.screen());
+    pane.keys(&["F3"]);
+    until(|| pane.has_mouse().then_some(()), || pane.screen());
+    // Left at once, whatever it was doing, it leaves the terminal as it was.
+    pane.signal("-TERM");
+    until(|| (!pane.has_mouse()).then_some(()), || pane.screen());
+
+    let elsewhere = Home::new();
+    let mut pane = Pane::start(&elsewhere, &["open", path.to_str().unwrap(), "--no-mouse"]);
+    pane.see("Stick marsh");
+    pane.keys(&["F3"]);
+    pane.see("knob (1 of 3)");
+    pane.keys(&["Down"]);
+    assert!(!pane.has_mouse());
+}

@@ -179,7 +179,7 @@ pub fn set_end(desk: &mut Context, end: End, value: Option<f64>) {
 }
 
 /// Sets both ends, in the unit that they have.
-fn put_ends(goal: &mut Goal, ends: Ends<f64>) {
+pub fn put_ends(goal: &mut Goal, ends: Ends<f64>) {
     if goal.angles_deg.is_some() {
         goal.angles_deg = Some(Ends { low: Degrees::new(ends.low), high: Degrees::new(ends.high) });
     } else if goal.levels_percent.is_some() {

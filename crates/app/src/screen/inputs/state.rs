@@ -1,5 +1,6 @@
 //! What the screen remembers of Inputs.
 
+use super::handles::Drag;
 use super::heard::{Listen, Rests};
 use crate::screen::pick::Pick;
 use std::collections::VecDeque;
@@ -17,6 +18,8 @@ pub struct State {
     pub point: usize,
     /// The point picked of the input's own curve.
     pub bend: usize,
+    /// The handle that the mouse holds.
+    pub drag: Option<Drag>,
     /// The picked input in each of the last beats, oldest first.
     pub strip: VecDeque<Sample>,
     /// How many beats of it were taken in.

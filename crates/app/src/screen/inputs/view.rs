@@ -9,10 +9,14 @@ mod words;
 use super::goals;
 use super::rows::{self, Part};
 use crate::screen::chart::Bar;
+use crate::screen::inputs::handles::Handles;
+use crate::screen::layout::room;
 use crate::screen::pen::{Pen, width};
 use crate::screen::rows::Row;
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::{chart, theme};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 use wasvolta_core::rig::Input;
 use wasvolta_core::shape::Span;
 use wasvolta_core::stage::{InputState, Owner, Stand};
@@ -21,14 +25,25 @@ use words::trimmed;
 
 /// Draws the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    laid(pen, scene);
+}
+
+/// The handles that a window of that size shows: it is drawn once more, unseen, so that they are where they are seen.
+pub fn handles(scene: &Scene, window: Rect) -> Option<Handles> {
+    let mut unseen = Buffer::empty(window);
+    laid(&mut Pen::new(&mut unseen, room(window)), scene)
+}
+
+/// Draws it, and gives the handles of the line that is drawn.
+fn laid(pen: &mut Pen<'_>, scene: &Scene) -> Option<Handles> {
     let Some(input) = scene.input() else {
         let y = list::draw(pen, scene, usize::from(pen.height() / 2));
         pen.paragraph(0, y + 1, "No input in this rig yet.", theme::text(theme::QUIET));
-        return;
+        return None;
     };
-    let Some(place) = scene.input_place() else { return };
-    let Some(state) = scene.input_state(place) else { return };
-    let Some(plan) = scene.edition.plan.inputs.get(place) else { return };
+    let place = scene.input_place()?;
+    let state = scene.input_state(place)?;
+    let plan = scene.edition.plan.inputs.get(place)?;
     let all = rows::shown(scene);
     let at = scene.model.in_inputs.row.min(all.len().saturating_sub(1));
     let room = Room::of(pen.height(), &all, at, list::rows(scene));
@@ -44,22 +59,24 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     stages(&mut pen.part(0, y, stages_wide, count), scene, (shown, picked), (&plan.shape.span, state));
     let draw_curve = |pen: &mut Pen<'_>| {
         if of_mapping {
-            curve::of_mapping(pen, scene);
+            curve::of_mapping(pen, scene)
         } else {
-            curve::of_input(pen, scene, &plan.shape, state);
+            curve::of_input(pen, scene, &plan.shape, state)
         }
     };
+    let mut drawn = None;
     if curve_wide > 0 {
         let rows = count.max(9).min(high.saturating_sub(y)).min(22);
-        draw_curve(&mut pen.part(wide - curve_wide, y, curve_wide, rows));
+        drawn = draw_curve(&mut pen.part(wide - curve_wide, y, curve_wide, rows));
     }
     y += count + room.gap;
     let left = high.saturating_sub(y);
     if curve_wide == 0 && (of_mapping || rows::bends(scene).is_some()) && left >= 5 {
-        draw_curve(&mut pen.part(0, y, wide.min(64), left));
+        drawn = draw_curve(&mut pen.part(0, y, wide.min(64), left));
     } else if left >= 4 {
         strip::draw(&mut pen.part(0, y, wide, left.min(20)), scene, &plan.shape.span);
     }
+    drawn
 }
 
 /// What there is room for: the list, and all rows or those of one part.

@@ -3,8 +3,11 @@
 use super::Bench;
 use super::calibrate::palette;
 use crate::screen::inputs::rows;
+use crate::screen::inputs::view::handles;
 use crate::screen::keys::Key;
-use crossterm::event::KeyCode;
+use crate::screen::update;
+use crossterm::event::{Event, KeyCode, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Rect;
 use std::fmt::Write;
 use wasvolta_core::rig::{Does, GoalKind, Mapping, Take, WhenLost};
 use wasvolta_core::stage::Owner;
@@ -216,6 +219,8 @@ fn a_press_keeps_a_pose_and_what_it_does_is_chosen_by_keys() {
     palette(&mut bench, "press: cut; ");
     press_button(&mut bench);
     assert!(bench.frame(160, 47).contains("CUT"));
+    press_button(&mut bench);
+    assert!(bench.frame(160, 47).contains("visitor was pressed: everything is cut already"));
     palette(&mut bench, "press: nothing; ");
     assert!(bench.session.document.rig.presses.is_empty());
 }
@@ -308,6 +313,92 @@ fn the_curve_of_an_input_is_bent_by_points_where_it_stands_and_straightened_agai
     assert!(curve(&bench).is_empty(), "of two points a straight line is left");
     bench.press(Key::char('u'));
     assert_eq!(curve(&bench).len(), 2, "an edit like any other");
+}
+
+/// What the mouse does at a cell of a window of 160×47.
+fn mouse(bench: &mut Bench, kind: MouseEventKind, (column, row): (u16, u16)) {
+    bench.model.window = Rect::new(0, 0, 160, 47);
+    let event = MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE };
+    update::event(&mut bench.model, &mut bench.session, &Event::Mouse(event), bench.now);
+    bench.pass(1);
+}
+
+/// The cell of a handle of the line that is drawn.
+fn handle(bench: &Bench, n: usize) -> (u16, u16) {
+    handles(&bench.model.scene(&bench.session), Rect::new(0, 0, 160, 47)).unwrap().cell(n).unwrap()
+}
+
+const DOWN: MouseEventKind = MouseEventKind::Down(MouseButton::Left);
+const DRAG: MouseEventKind = MouseEventKind::Drag(MouseButton::Left);
+const UP: MouseEventKind = MouseEventKind::Up(MouseButton::Left);
+
+#[test]
+fn handles_are_dragged_by_the_mouse_and_a_whole_drag_is_one_edit() {
+    let mut bench = demo();
+    input(&mut bench, "pole-stick");
+    // Far from every handle nothing is taken.
+    mouse(&mut bench, DOWN, (60, 5));
+    mouse(&mut bench, DRAG, (60, 20));
+    let before = std::sync::Arc::clone(&bench.session.document.rig);
+    // An end of the course, up and down: it stands at its side.
+    row(&mut bench, "at high end");
+    let (x, y) = handle(&bench, 1);
+    mouse(&mut bench, DOWN, (x, y));
+    for to in [y + 2, y + 5, y + 4] {
+        mouse(&mut bench, DRAG, (x - 3, to));
+    }
+    mouse(&mut bench, UP, (x - 3, y + 4));
+    let ends = mapping(&bench, "punt.pole").to.ends().unwrap();
+    assert!((ends.low + 25.0).abs() < 1e-9 && ends.high < 45.0 && ends.high > 20.0, "{ends:?}");
+    mouse(&mut bench, DRAG, (x, y));
+    assert_eq!(mapping(&bench, "punt.pole").to.ends().unwrap(), ends, "it was let go");
+    bench.press(Key::char('u'));
+    assert_eq!(bench.session.document.rig, before, "three steps of the mouse are one edit");
+    // A point, along too, between its neighbours.
+    stands(&bench, "radio", "ch2", 0.75);
+    bench.pass(10);
+    bench.press(Key::char('Q'));
+    let (x, y) = handle(&bench, 1);
+    mouse(&mut bench, DOWN, (x + 1, y));
+    mouse(&mut bench, DRAG, (x - 4, y - 3));
+    let moved = mapping(&bench, "punt.pole").to.points[1];
+    assert_eq!(handle(&bench, 1).0, x - 4, "under the pointer: {moved:?}");
+    mouse(&mut bench, DRAG, (159, y - 3));
+    assert_eq!(mapping(&bench, "punt.pole").to.points[1].0.to_bits(), 0.99f64.to_bits());
+    mouse(&mut bench, UP, (159, y));
+    // The input's own curve goes on rising.
+    row(&mut bench, "expo");
+    bench.press(Key::char('Q'));
+    let (x, y) = handle(&bench, 2);
+    mouse(&mut bench, DOWN, (x, y));
+    mouse(&mut bench, DRAG, (x, y + 1));
+    mouse(&mut bench, DRAG, (x, 46));
+    let rig = &bench.session.document.rig;
+    let curve = rig.inputs.iter().find(|input| input.name == "pole-stick").unwrap().curve.clone();
+    assert_eq!((curve[1], curve[2].1), ((0.0, 0.0), 0.0), "{curve:?}");
+    mouse(&mut bench, UP, (x, 46));
+    // What changed nothing at first is an edit of its own all the same.
+    let there = handle(&bench, 2);
+    mouse(&mut bench, DOWN, there);
+    mouse(&mut bench, DRAG, (x, 46));
+    mouse(&mut bench, DRAG, (x, y));
+    mouse(&mut bench, UP, (x, y));
+    bench.press(Key::char('u'));
+    let rig = &bench.session.document.rig;
+    assert_eq!(rig.inputs.iter().find(|input| input.name == "pole-stick").unwrap().curve, curve);
+    // A key lets go what is held.
+    mouse(&mut bench, DOWN, there);
+    bench.press(Key::char(','));
+    mouse(&mut bench, DRAG, (x, y));
+    let rig = &bench.session.document.rig;
+    assert_eq!(rig.inputs.iter().find(|input| input.name == "pole-stick").unwrap().curve, curve);
+    // Where something is asked, and in other views, it does nothing.
+    bench.press(Key::char(':'));
+    assert!(!update::wants_mouse(&bench.model));
+    mouse(&mut bench, DRAG, (x, y));
+    bench.code(KeyCode::Esc);
+    bench.code(KeyCode::F(2));
+    assert!(!update::wants_mouse(&bench.model));
 }
 
 #[test]

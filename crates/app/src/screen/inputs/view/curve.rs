@@ -3,9 +3,11 @@
 use crate::screen::chart::Plot;
 use crate::screen::inputs::bends;
 use crate::screen::inputs::goals::{self, Told};
+use crate::screen::inputs::handles::{Grip, Handles, Line};
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
+use ratatui::layout::Rect;
 use wasvolta_core::rig::{GoalKind, Mapping};
 use wasvolta_core::shape::Shape;
 use wasvolta_core::stage::{InputState, Stand};
@@ -13,14 +15,15 @@ use wasvolta_core::stage::{InputState, Stand};
 /// The room at the left for what is written there.
 const LEFT: u16 = 8;
 
-/// Raw place to shaped value.
-pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) {
+/// Raw place to shaped value. Gives the handles.
+pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputState) -> Option<Handles> {
     let (floor, ceiling) = (shape.span.floor(), shape.span.ceiling());
     let (wide, rows) = (pen.width(), pen.height());
     if rows < 5 {
-        return;
+        return None;
     }
-    let mut plot = Plot::new(wide - LEFT, rows - 1, (floor, ceiling), (floor, ceiling));
+    let cells = Rect { x: LEFT, y: 0, width: wide - LEFT, height: rows - 1 };
+    let mut plot = Plot::new(cells.width, cells.height, (floor, ceiling), (floor, ceiling));
     plot.dashed((floor, floor), (ceiling, ceiling), theme::RULE, (1, 3));
     cross(&mut plot, (floor, ceiling), (floor, ceiling));
     let at = |n: u32| floor + (ceiling - floor) * f64::from(n) / 120.0;
@@ -28,11 +31,12 @@ pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputSt
     // What is drawn runs over the span, and the curve's points stand behind trim and deadband: each is drawn where the
     // line passes it.
     let points = scene.input().map_or(&[][..], |input| &input.curve);
-    for (n, (from, to)) in points.iter().enumerate() {
-        let Some(from) = shape.place_before_curve(*from) else { continue };
-        plot.disc(from, *to, theme::MARK);
+    let places: Vec<_> =
+        points.iter().map(|(from, to)| Some((shape.place_before_curve(*from)?, *to))).collect();
+    for (n, (from, to)) in places.iter().enumerate().filter_map(|(n, place)| Some((n, (*place)?))) {
+        plot.disc(from, to, theme::MARK);
         if n == bends::place(scene) {
-            rings(&mut plot, (from, *to));
+            rings(&mut plot, (from, to));
         }
     }
     if state.live {
@@ -44,10 +48,13 @@ pub fn of_input(pen: &mut Pen<'_>, scene: &Scene, shape: &Shape, state: &InputSt
         |value: f64| if shape.span.is_own() { format!("{value:+.0}°") } else { format!("{value:+.0}") };
     pen.put_right(LEFT - 1, 0, &label(ceiling), quiet);
     pen.put_right(LEFT - 1, rows - 2, &label(floor), quiet);
-    let Some(input) = scene.input() else { return };
+    let input = scene.input()?;
     let number = |value: f64| format!("{}", (value * 1e3).round() / 1e3);
     pen.put(LEFT, rows - 1, &number(input.ends.low), quiet);
     pen.put_right(wide, rows - 1, &format!("{} raw", number(input.ends.high)), quiet);
+    let ends = (floor, ceiling);
+    let cells = pen.within(cells);
+    Some(Handles { line: Line::Curve, grip: Grip::Points, cells, x: ends, y: ends, places })
 }
 
 fn cross(plot: &mut Plot, x: (f64, f64), y: (f64, f64)) {
@@ -59,17 +66,18 @@ fn cross(plot: &mut Plot, x: (f64, f64), y: (f64, f64)) {
     }
 }
 
-/// The sum of the shares to the goal's unit, with the limits of what it moves, and its handles.
-pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
-    let Some(mapping) = scene.mapping() else { return };
+/// The sum of the shares to the goal's unit, with the limits of what it moves. Gives the handles.
+pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) -> Option<Handles> {
+    let mapping = scene.mapping()?;
     let (wide, rows) = (pen.width(), pen.height());
     let place = scene.shown.index.mappings.place(mapping.id);
     let plan =
         scene.edition.index.mappings.place(mapping.id).and_then(|n| scene.edition.plan.mappings.get(n));
-    let (Some(plan), true) = (plan, rows >= 5) else { return };
+    let plan = plan.filter(|_| rows >= 5)?;
     let state = place.and_then(|n| scene.model.snapshot.mappings.get(n));
     let Some(told) = Told::of(scene, mapping).filter(|_| !plan.is_own()) else {
-        return in_words(pen, mapping);
+        in_words(pen, mapping);
+        return None;
     };
     let scale = if mapping.to.kind() == Some(GoalKind::Blend) { 100.0 } else { 1.0 };
     let at = |n: u32| -1.0 + f64::from(n) / 60.0;
@@ -80,8 +88,10 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     let air = ((high - low) * 0.06).max(0.5);
     let y = (low - air, high + air);
     // A little air to the sides, so that a handle at an end is seen whole.
-    let mut plot = Plot::new(wide - LEFT, rows - 1, (-1.06, 1.06), y);
-    cross(&mut plot, (-1.06, 1.06), y);
+    let x = (-1.06, 1.06);
+    let cells = Rect { x: LEFT, y: 0, width: wide - LEFT, height: rows - 1 };
+    let mut plot = Plot::new(cells.width, cells.height, x, y);
+    cross(&mut plot, x, y);
     for limit in limits.into_iter().flatten() {
         plot.dashed((-1.0, limit), (1.0, limit), theme::FAULT, (2, 3));
     }
@@ -106,6 +116,11 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) {
     let middle = LEFT + (wide - LEFT) / 2;
     pen.put_right(middle + u16::try_from(what.len() / 2).unwrap_or(0), rows - 1, what, quiet);
     pen.put_right(wide, rows - 1, "+1", quiet);
+    let grip = if mapping.to.points.is_empty() { Grip::Ends } else { Grip::Points };
+    // A blend without points passes its whole row: it has no ends of its own to be moved.
+    let held = grip == Grip::Points || goals::has_ends(scene);
+    let places = handles.into_iter().map(Some).filter(|_| held).collect();
+    Some(Handles { line: Line::Course, grip, cells: pen.within(cells), x, y, places })
 }
 
 /// Marks the point that is picked.
