@@ -41,10 +41,11 @@ fn after_help() -> String {
 }
 
 /// What of the environment is listened to, with what it does: help, man pages and documentation are made from it.
-pub const ENVIRONMENT: [(&str, &str); 9] = [
+pub const ENVIRONMENT: [(&str, &str); 10] = [
     ("WASVOLTA_THEME", "as --theme"),
     ("WASVOLTA_COLOURS", "as --colours"),
     ("WASVOLTA_GLYPHS", "as --glyphs"),
+    ("WASVOLTA_NO_MOUSE", "as --no-mouse, where it is 1"),
     ("NO_COLOR", "no colours, where --colours does not say otherwise"),
     ("TERM, COLORTERM", "how many colours the terminal has"),
     ("LC_ALL, LC_CTYPE, LANG", "whether it has more than plain letters"),

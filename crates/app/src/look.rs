@@ -1,6 +1,7 @@
 //! How things look on a terminal: theme, colours that it has, glyphs that it has; chosen by a person, else by what the
 //! terminal says of itself.
 
+use clap::builder::BoolishValueParser;
 use clap::{Args, ValueEnum};
 use std::ffi::OsString;
 
@@ -53,7 +54,7 @@ pub struct LookOptions {
     #[arg(long, value_enum, env = "WASVOLTA_GLYPHS", global = true)]
     pub glyphs: Option<Glyphs>,
     /// Leave the mouse to the terminal everywhere; nothing here needs it.
-    #[arg(long, env = "WASVOLTA_NO_MOUSE", global = true)]
+    #[arg(long, env = "WASVOLTA_NO_MOUSE", value_parser = BoolishValueParser::new(), global = true)]
     pub no_mouse: bool,
 }
 

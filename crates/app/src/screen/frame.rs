@@ -21,6 +21,7 @@ use wasvolta_port::board::{Found, Phase};
 
 /// The least size that shows everything a maker needs.
 const LEAST: (u16, u16) = (80, 24);
+
 /// Draws everything.
 pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));

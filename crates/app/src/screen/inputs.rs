@@ -54,8 +54,7 @@ pub static PANEL: Panel = Panel {
     entered: |_| {},
     lively: |model| !model.in_inputs.strip.is_empty(),
     mouse: Some(|desk, event, window| {
-        let drawn = view::handles(&desk.model.scene(desk.session), window);
-        drag::mouse(desk, event, drawn);
+        drag::mouse(desk, event, |desk| view::handles(&desk.model.scene(desk.session), window));
     }),
     draw: view::draw,
 };

@@ -1,19 +1,19 @@
 //! Handles of a line that are dragged: a point of the input's curve, a point or an end of the mapping's course.
 
 use crate::screen::context::Context;
-use crate::screen::inputs::goals;
 use crate::screen::inputs::handles::{Drag, Grip, Handles, Line};
+use crate::screen::inputs::{goals, rows};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use std::sync::Arc;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::edit::{change_input, mappings, points};
 
-/// What the mouse does over the drawing of which `drawn` are the handles.
-pub fn mouse(desk: &mut Context, event: MouseEvent, drawn: Option<Handles>) {
+/// What the mouse does: a handle of those that `drawn` gives is taken, moved, let go; the wheel goes through the rows.
+pub fn mouse(desk: &mut Context, event: MouseEvent, drawn: impl Fn(&Context) -> Option<Handles>) {
     let cell = (event.column, event.row);
     match event.kind {
         MouseEventKind::Down(MouseButton::Left) => {
-            let grip = drawn.and_then(|handles| Some((handles.nearest(cell)?, handles)));
+            let grip = drawn(desk).and_then(|handles| Some((handles.nearest(cell)?, handles)));
             desk.model.in_inputs.drag = grip.map(|(place, handles)| {
                 match handles.line {
                     Line::Curve => desk.model.in_inputs.bend = place,
@@ -39,6 +39,8 @@ pub fn mouse(desk: &mut Context, event: MouseEvent, drawn: Option<Handles>) {
             }
         }
         MouseEventKind::Up(_) => desk.model.in_inputs.drag = None,
+        MouseEventKind::ScrollUp => rows::pick_row(desk, -1),
+        MouseEventKind::ScrollDown => rows::pick_row(desk, 1),
         _ => {}
     }
 }

@@ -386,6 +386,12 @@ fn handles_are_dragged_by_the_mouse_and_a_whole_drag_is_one_edit() {
     bench.press(Key::char('u'));
     let rig = &bench.session.document.rig;
     assert_eq!(rig.inputs.iter().find(|input| input.name == "pole-stick").unwrap().curve, curve);
+    // The wheel goes through the rows.
+    let at = bench.model.in_inputs.row;
+    mouse(&mut bench, MouseEventKind::ScrollDown, (60, 30));
+    assert_eq!(bench.model.in_inputs.row, at + 1);
+    mouse(&mut bench, MouseEventKind::ScrollUp, (60, 30));
+    assert_eq!(bench.model.in_inputs.row, at);
     // A key lets go what is held.
     mouse(&mut bench, DOWN, there);
     bench.press(Key::char(','));
