@@ -3,6 +3,7 @@
 pub mod acts;
 mod advice;
 mod bends;
+pub mod course;
 mod drag;
 pub mod faders;
 pub mod forms;
@@ -14,6 +15,7 @@ pub mod listen;
 pub mod rows;
 pub mod stand_in;
 pub mod state;
+mod told;
 pub mod view;
 
 use super::action::{Action, code, key};

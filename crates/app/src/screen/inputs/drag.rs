@@ -2,7 +2,8 @@
 
 use crate::screen::context::Context;
 use crate::screen::inputs::handles::{Drag, Grip, Handles, Line};
-use crate::screen::inputs::{goals, rows};
+use crate::screen::inputs::told::Told;
+use crate::screen::inputs::{course, rows};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use std::sync::Arc;
 use wasvolta_core::rig::Ends;
@@ -73,7 +74,7 @@ fn bend_course(desk: &mut Context, drag: &Drag, goes_on: bool, (x, y): (f64, f64
     let scene = desk.model.scene(desk.session);
     let Some(mapping) = scene.mapping() else { return };
     let (place, to) = (drag.place, round(y, 0.5));
-    let told = goals::Told::of(&scene, mapping);
+    let told = Told::of(&scene, mapping);
     let written = told.map_or_else(String::new, |told| told.show(to));
     let (name, words) = (mapping.name.clone(), format!("{}: point {} to {written}", mapping.name, place + 1));
     if drag.handles.grip == Grip::Ends {
@@ -83,7 +84,7 @@ fn bend_course(desk: &mut Context, drag: &Drag, goes_on: bool, (x, y): (f64, f64
         let end = if place == 0 { "low" } else { "high" };
         let words = format!("{name}: at {end} end {written}");
         desk.edit_on(goes_on, &words, |rig| {
-            mappings::change(rig, &name, |mapping| goals::put_ends(&mut mapping.to, ends))
+            mappings::change(rig, &name, |mapping| course::put_ends(&mut mapping.to, ends))
         });
         return;
     }

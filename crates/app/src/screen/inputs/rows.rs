@@ -1,7 +1,7 @@
 //! The rows of Inputs: the stages of the picked input, and the mapping of it that is picked.
 
-use super::goals::Told;
-use super::{acts, bends, goals, stand_in};
+use super::told::Told;
+use super::{acts, bends, course, goals, stand_in};
 use crate::screen::context::Context;
 use crate::screen::ready::{self, Ready};
 use crate::screen::rows::{
@@ -39,11 +39,11 @@ static ROWS: &[Row] = &[
     Row::choice("press", "a press", goals::press, goals::next_press).when(is_switch),
     Row::choice(MAPPING, "mapping", goals::which, goals::next_mapping).when(mapped),
     Row::number("", "weight", |_| &WEIGHT, goals::weight, Set::By(goals::set_weight)).when(goals::has_weight),
-    Row::number("", "at low end", goal_unit, |s| goals::end(s, End::Low), Set::By(|d, v| goals::set_end(d, End::Low, v))).when(goals::has_ends),
-    Row::number("", "at high end", goal_unit, |s| goals::end(s, End::High), Set::By(|d, v| goals::set_end(d, End::High, v))).when(goals::has_ends),
-    Row::choice("", "point", goals::point, goals::next_point).when(goals::has_points),
-    Row::number("", "  from", |_| &PLACE, |s| goals::point_at(s).map(|p| p.0), Set::By(goals::set_from)).when(goals::has_points),
-    Row::number("", "  to", goal_unit, |s| goals::point_at(s).map(|p| p.1), Set::By(goals::set_to)).when(goals::has_points),
+    Row::number("", "at low end", goal_unit, |s| course::end(s, End::Low), Set::By(|d, v| course::set_end(d, End::Low, v))).when(course::has_ends),
+    Row::number("", "at high end", goal_unit, |s| course::end(s, End::High), Set::By(|d, v| course::set_end(d, End::High, v))).when(course::has_ends),
+    Row::choice("", "point", course::point, course::next_point).when(course::has_points),
+    Row::number("", "  from", |_| &PLACE, |s| course::point_at(s).map(|p| p.0), Set::By(course::set_from)).when(course::has_points),
+    Row::number("", "  to", goal_unit, |s| course::point_at(s).map(|p| p.1), Set::By(course::set_to)).when(course::has_points),
     Row::choice("", "poses", goals::poses, |desk, _| goals::turn_round(desk)).typed(goals::set_poses).when(goals::has_poses),
     Row::number("", "takes", |_| &TIME, goals::over, Set::By(goals::set_over)).when(goals::is_toggle),
     Row::choice("", "while", goals::only_while, goals::next_while).when(mapped),
@@ -143,8 +143,8 @@ pub fn bends(scene: &Scene) -> Option<String> {
     if is_of_curve(scene) {
         return Some("its curve".to_owned());
     }
-    let is_end = goals::has_ends(scene) && row.name.starts_with("at ");
-    let is_point = goals::has_points(scene) && ["point", "  from", "  to"].contains(&row.name);
+    let is_end = course::has_ends(scene) && row.name.starts_with("at ");
+    let is_point = course::has_points(scene) && ["point", "  from", "  to"].contains(&row.name);
     (is_end || is_point).then(|| scene.mapping().map(|mapping| mapping.name.clone()))?
 }
 
@@ -166,7 +166,7 @@ pub fn bend_here(desk: &mut Context) {
     if is_of_curve(&desk.model.scene(desk.session)) {
         bends::bend_here(desk);
     } else {
-        goals::bend_here(desk);
+        course::bend_here(desk);
     }
 }
 
@@ -175,7 +175,7 @@ pub fn straighten(desk: &mut Context) {
     if is_of_curve(&desk.model.scene(desk.session)) {
         bends::straighten(desk);
     } else {
-        goals::straighten(desk);
+        course::straighten(desk);
     }
 }
 

@@ -8,6 +8,7 @@ mod words;
 
 use super::goals;
 use super::rows::{self, Part};
+use super::told::Told;
 use crate::screen::chart::Bar;
 use crate::screen::inputs::handles::Handles;
 use crate::screen::layout::room;
@@ -134,7 +135,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     });
     // What has no angles yet follows nothing; what would be asked of it is known all the same.
     let bare = || {
-        let told = goals::Told::of(scene, mapping).filter(|_| moves && !goals::has_poses(scene))?;
+        let told = Told::of(scene, mapping).filter(|_| moves && !goals::has_poses(scene))?;
         Some(format!("would ask {}", told.show(stands?.value)))
     };
     let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();

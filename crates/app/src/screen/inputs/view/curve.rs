@@ -2,8 +2,9 @@
 
 use crate::screen::chart::Plot;
 use crate::screen::inputs::bends;
-use crate::screen::inputs::goals::{self, Told};
+use crate::screen::inputs::course;
 use crate::screen::inputs::handles::{Grip, Handles, Line};
+use crate::screen::inputs::told::Told;
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
@@ -97,7 +98,7 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) -> Option<Handles> {
     }
     plot.curve((0..=120u32).map(at).map(|sum| (sum, value(sum))), theme::INK);
     let handles = handles(mapping, &value);
-    let picked = goals::point_place(scene);
+    let picked = course::point_place(scene);
     for (n, (from, to)) in handles.iter().enumerate() {
         plot.disc(*from, *to, theme::MARK);
         if n == picked && !mapping.to.points.is_empty() {
@@ -118,7 +119,7 @@ pub fn of_mapping(pen: &mut Pen<'_>, scene: &Scene) -> Option<Handles> {
     pen.put_right(wide, rows - 1, "+1", quiet);
     let grip = if mapping.to.points.is_empty() { Grip::Ends } else { Grip::Points };
     // A blend without points passes its whole row: it has no ends of its own to be moved.
-    let held = grip == Grip::Points || goals::has_ends(scene);
+    let held = grip == Grip::Points || course::has_ends(scene);
     let places = handles.into_iter().map(Some).filter(|_| held).collect();
     Some(Handles { line: Line::Course, grip, cells: pen.within(cells), x, y, places })
 }
