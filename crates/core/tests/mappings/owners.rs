@@ -176,6 +176,20 @@ fn a_press_plays_stops_holds_and_cuts_and_a_cut_has_the_last_word() {
 }
 
 #[test]
+fn a_press_that_stops_says_whether_anything_played() {
+    let mut bench = Bench::of(&rig("[[press]]\ninput = \"push\"\ndoes = \"stop\"\n"));
+    bench.beat(&[Command::Play { sequence: 0 }]);
+    bench.beats(5);
+    for done in [true, false] {
+        bench.set(PUSH, 1.0).beat(&[]);
+        let kinds: Vec<_> = bench.stage.events().iter().map(|event| event.kind).collect();
+        assert_eq!(kinds, [EventKind::Pressed { place: 1, does: Does::Stop, done }]);
+        assert_eq!(bench.stage.player().play, Play::Stopped);
+        bench.set(PUSH, 0.0).beats(20);
+    }
+}
+
+#[test]
 fn what_a_switch_did_before_it_was_told_to_do_something_is_no_press() {
     let mut bench = Bench::of(&rig(""));
     for _ in 0..3 {
