@@ -101,9 +101,10 @@ fn stands_in(scene: &Scene) -> Option<String> {
     let by = scene.input_state(scene.input_place()?)?.as_if?;
     let how = match by {
         AsIf::Hand(_) => "The row stands at moves it".to_owned(),
-        AsIf::Like(_) => {
-            format!("It stands as {} does", stand_in::like(scene).unwrap_or("an input that is gone"))
-        }
+        AsIf::Like(_) => stand_in::like(scene).map_or_else(
+            || "What stood in for it is gone".to_owned(),
+            |other| format!("It stands as {other} does"),
+        ),
         AsIf::Wave { .. } => "A wave moves it".to_owned(),
     };
     Some(format!(

@@ -7,6 +7,7 @@ use crate::screen::question::questions;
 use std::path::Path;
 use wasvolta_core::rig::edit::links::{self as edit, NewLink};
 use wasvolta_core::rig::{Input, Port, PortKind, Protocol, Rig};
+use wasvolta_core::stage::AsIf;
 use wasvolta_port::claim;
 use wasvolta_port::scan::Roots;
 
@@ -48,7 +49,15 @@ questions! {
     REMOVE_INPUT("remove input", words: |scene, form| {
         let of = &form.subject.of;
         let drives = scene.rig.mappings.iter().filter(|mapping| mapping.inputs().any(|name| name == of)).count();
-        let drives = if drives == 0 { "It drives nothing." } else { "What it drives is untied." };
+        let id = scene.rig.inputs.iter().find(|input| input.name == *of).map(|input| input.id);
+        let stands_in = (0..scene.rig.inputs.len())
+            .filter_map(|n| scene.input_state(n)?.as_if)
+            .any(|by| matches!(by, AsIf::Like(other) if Some(other) == id));
+        let drives = match (drives, stands_in) {
+            (_, true) => "Another input stands as it does, and is not heard then.",
+            (0, false) => "It drives nothing.",
+            _ => "What it drives is untied.",
+        };
         format!("Remove the input {of}? {drives} It can be undone.")
     }) => |desk, Subject { of, .. }, _| {
         desk.done(&format!("{of} removed; u brings it back"), |rig| edit::remove_input(rig, of))

@@ -19,7 +19,10 @@ pub fn show(scene: &Scene) -> String {
     match present(scene) {
         None => "its link".to_owned(),
         Some(AsIf::Hand(_)) => "by hand, whatever its link says".to_owned(),
-        Some(AsIf::Like(_)) => format!("as {} stands; J moves that", like(scene).unwrap_or("what is gone")),
+        Some(AsIf::Like(_)) => like(scene).map_or_else(
+            || "nothing: what stood in for it is gone".to_owned(),
+            |other| format!("as {other} stands; J moves that"),
+        ),
         Some(AsIf::Wave { shape, .. }) => format!("a wave: {}", shape.word()),
     }
 }

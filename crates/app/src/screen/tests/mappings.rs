@@ -188,6 +188,19 @@ fn a_keyboards_fader_stands_in_for_a_knob_that_is_pulled() {
     bench.pass(2);
     let frame = bench.frame(160, 47);
     assert!(frame.contains(", 1 input as if"), "its link says so: {frame}");
+    // What stood in is gone: nothing stands in, the link does not come back by itself, and that is said.
+    bench.code(KeyCode::F(3));
+    input(&mut bench, "swing");
+    palette(&mut bench, "remove input");
+    assert!(bench.frame(160, 47).contains("Another input stands as it does, and is not heard then."));
+    bench.code(KeyCode::Enter);
+    bench.pass(60);
+    input(&mut bench, "knob");
+    bench.pass(5);
+    let frame = bench.frame(160, 47);
+    for words in ["nothing: what stood in for it is gone", "does as told for a lost link"] {
+        assert!(frame.contains(words), "{words}: {frame}");
+    }
 }
 
 #[test]
