@@ -153,36 +153,31 @@ impl Document {
         self.source.older_format()
     }
 
-    /// Makes an edit; `what` is said at undo. Gives whether it changed anything: what did not is nothing that `u` could
-    /// take back.
+    /// Makes an edit; `what` is said at undo. One that goes on with the last is undone with it. Gives whether it changed
+    /// anything: what did not is nothing that `u` could take back.
     ///
     /// # Errors
     /// When the edit is refused; nothing has changed then.
-    pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<bool, Refused> {
+    pub fn edit(
+        &mut self,
+        what: &str,
+        goes_on: bool,
+        edit: impl FnOnce(&Rig) -> Edited,
+    ) -> Result<bool, Refused> {
         let next = Arc::new(edit(&self.rig)?);
         if next == self.rig {
             return Ok(false);
         }
-        tracing::info!("edit: {what}");
-        self.remember(what);
-        self.adopt(next);
-        Ok(true)
-    }
-
-    /// Goes on with the last edit: undo takes both back at once. Whether anything changed.
-    ///
-    /// # Errors
-    /// When the edit is refused; nothing has changed then.
-    pub fn edit_on(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<bool, Refused> {
-        let next = Arc::new(edit(&self.rig)?);
-        if next == self.rig {
-            return Ok(false);
+        match self.past.last_mut().filter(|_| goes_on) {
+            Some(past) => {
+                what.clone_into(&mut past.what);
+                self.future.clear();
+            }
+            None => {
+                tracing::info!("edit: {what}");
+                self.remember(what);
+            }
         }
-        match self.past.last_mut() {
-            Some(past) => what.clone_into(&mut past.what),
-            None => self.remember(what),
-        }
-        self.future.clear();
         self.adopt(next);
         Ok(true)
     }

@@ -33,18 +33,20 @@ impl Session {
     /// # Errors
     /// When the edit is refused; nothing has changed then.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
-        if self.document.edit(what, edit)? {
-            self.follow();
-        }
-        Ok(())
+        self.edit_on(what, false, edit)
     }
 
-    /// Goes on with the last edit, as one with it.
+    /// Makes an edit that may go on with the last one: then both are undone at once.
     ///
     /// # Errors
     /// When the edit is refused; nothing has changed then.
-    pub fn edit_on(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<(), Refused> {
-        if self.document.edit_on(what, edit)? {
+    pub fn edit_on(
+        &mut self,
+        what: &str,
+        goes_on: bool,
+        edit: impl FnOnce(&Rig) -> Edited,
+    ) -> Result<(), Refused> {
+        if self.document.edit(what, goes_on, edit)? {
             self.follow();
         }
         Ok(())

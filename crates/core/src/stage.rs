@@ -548,7 +548,7 @@ impl Stage {
                     told
                 }
             };
-            // From one value, for to read back what was just written in parts takes as long as half of the rest.
+            // Both from one value: the processor stalls where it reads back at once what was written in parts.
             (state.setpoint, *setpoint) = (told, told);
             if state.act.is_some() && state.ends_exercise(plan) {
                 note(events, beat.now, EventKind::Exercised, plan);

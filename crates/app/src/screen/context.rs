@@ -41,8 +41,7 @@ impl Context<'_> {
 
     /// The same, where it may go on with the last one: then both are undone at once.
     pub fn edit_on(&mut self, on: bool, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
-        let made = if on { self.session.edit_on(what, edit) } else { self.session.edit(what, edit) };
-        match made {
+        match self.session.edit_on(what, on, edit) {
             Ok(()) => {
                 self.say(what);
                 true

@@ -158,15 +158,19 @@ fn said(compiled: &Compiled, snapshot: &Snapshot, share: &Share) -> Option<Strin
 /// Which of its links are not heard, each with the inputs that are needed of it.
 fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Option<String> {
     let needed = compiled.plan.inputs_of(plan).filter_map(|input| compiled.index.inputs.place(input));
-    let mut links: Vec<(usize, Vec<&str>)> = Vec::new();
+    let (mut links, mut gone): (Vec<(usize, Vec<&str>)>, Vec<String>) = (Vec::new(), Vec::new());
     for input in needed.filter(|input| snapshot.inputs.get(*input).is_some_and(|state| !state.live)) {
         let name = compiled.rig.inputs.get(input)?.name.as_str();
-        // What stands in for it is not heard: then it is that one's link that is silent.
-        let like = snapshot.inputs.get(input).and_then(|state| match state.as_if? {
-            AsIf::Like(other) => compiled.index.inputs.place(other),
-            AsIf::Hand(_) | AsIf::Wave { .. } => None,
-        });
-        let link = compiled.plan.inputs.get(like.unwrap_or(input))?.link;
+        let from = match snapshot.inputs.get(input)?.as_if {
+            // What stands in for it is not heard: then it is that one's link that is silent.
+            Some(AsIf::Like(other)) => compiled.index.inputs.place(other),
+            _ => Some(input),
+        };
+        let Some(from) = from else {
+            gone.push(format!("what stood in for {name} is gone"));
+            continue;
+        };
+        let link = compiled.plan.inputs.get(from)?.link;
         match links.iter_mut().find(|(own, _)| *own == link) {
             Some((_, inputs)) => inputs.push(name),
             None => links.push((link, vec![name])),
@@ -178,7 +182,8 @@ fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Optio
         let how = if health.is_heard() { "which has not said it yet" } else { health.word() };
         Some(format!("{} over {name}, {how}", inputs.join(", ")))
     };
-    Some(links.iter().map(words).collect::<Option<Vec<_>>>()?.join("; "))
+    gone.extend(links.iter().map(words).collect::<Option<Vec<_>>>()?);
+    Some(gone.join("; "))
 }
 
 /// What holds it back from there.
