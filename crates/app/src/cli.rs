@@ -543,13 +543,29 @@ pub enum ClockKind {
     Manual,
 }
 
-/// Play a sequence without the screen.
+/// Play sequences without the screen.
 #[derive(Debug, Args)]
 pub struct Play {
     /// The rig, a *.rig.toml file.
     pub rig: PathBuf,
-    /// The sequence's name.
-    pub sequence: String,
+    /// The sequences, one after the other; those that are layers play beside all of them.
+    #[arg(required = true, value_name = "SEQUENCE")]
+    pub sequences: Vec<String>,
+    /// Begin the first of them at the step with this label.
+    #[arg(long, value_name = "LABEL")]
+    pub from: Option<String>,
+    /// How fast, in percent of what is written: 10 to 400.
+    #[arg(long, value_name = "PERCENT")]
+    pub tempo: Option<f64>,
+    /// How often all of them are played.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub times: u32,
+    /// What a parameter of theirs is, as strokes=3; may be said several times.
+    #[arg(long, value_name = "NAME=N")]
+    pub with: Vec<String>,
+    /// Say as JSON what was found before it ran, and how it went.
+    #[arg(long)]
+    pub json: bool,
     #[command(flatten)]
     pub way: Way,
     /// Write what is sent, a row a servo a beat, as CSV; - writes to standard output.

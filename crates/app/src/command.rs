@@ -38,10 +38,11 @@ type Shape = (&'static str, &'static str, fn() -> schemars::Schema);
 
 /// What is said as JSON: by which command, the file of its schema, and how that is made.
 #[cfg(test)]
-pub const SHAPES: [Shape; 6] = [
+pub const SHAPES: [Shape; 7] = [
     ("check", "check.schema.json", || schemars::schema_for!(check::Report)),
     ("inputs", "inputs.schema.json", || schemars::schema_for!(inputs::Report)),
     ("list", "list.schema.json", || schemars::schema_for!(list::Report)),
+    ("play", "play.schema.json", || schemars::schema_for!(play::Report)),
     ("scan", "scan.schema.json", || schemars::schema_for!(wasvolta_port::scan::Scan)),
     ("scan --ask", "ask.schema.json", || schemars::schema_for!(wasvolta_port::scan::Answer)),
     ("why", "why.schema.json", || schemars::schema_for!(why::Report)),

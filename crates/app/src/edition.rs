@@ -2,9 +2,10 @@
 
 use crate::hardware;
 use std::ops::Deref;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::power::Budget;
+use wasvolta_core::review::Review;
 use wasvolta_core::rig::worry::{Worry, worries_of};
 use wasvolta_core::rig::{
     Board, BoardId, Channel, Input, InputId, Link, LinkId, Rig, Sequence, SequenceId, Servo, ServoId,
@@ -33,6 +34,8 @@ pub struct Edition {
     pub fresh: Vec<ServoState>,
     /// What is worth a word.
     pub worries: Vec<Worry>,
+    /// By sequence, what was found in it: by whoever asks first.
+    reviews: Vec<OnceLock<Review>>,
 }
 
 impl Deref for Edition {
@@ -44,6 +47,12 @@ impl Deref for Edition {
 }
 
 impl Edition {
+    /// What was found when a sequence was looked at, by its place.
+    pub fn review(&self, place: usize) -> Option<&Review> {
+        let found = self.reviews.get(place)?;
+        Some(found.get_or_init(|| Review::of(self.compiled.parts(), &self.compiled.plan, place)))
+    }
+
     /// All that follows from a rig.
     pub fn of(compiled: &Arc<Compiled>) -> Arc<Self> {
         let rig: &Rig = &compiled.rig;
@@ -55,6 +64,7 @@ impl Edition {
             budgets: rig.rails.iter().map(|rail| Budget::of(rig, rail)).collect(),
             fresh: compiled.plan.servos.iter().map(ServoPlan::fresh).collect(),
             worries: worries_of(compiled.parts(), beat),
+            reviews: rig.sequences.iter().map(|_| OnceLock::new()).collect(),
             compiled: Arc::clone(compiled),
         })
     }

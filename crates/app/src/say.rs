@@ -72,6 +72,17 @@ pub fn line(words: impl Display) {
     put(&dressed(&words.to_string()));
 }
 
+/// Where something stands that goes on, in a line that is written over; an empty one takes it away. Only where somebody
+/// watches.
+pub fn progress(words: &str) {
+    if manner().quiet || !std::io::stderr().is_terminal() {
+        return;
+    }
+    // What cannot be written is lost: it is no more than a look.
+    let mut out = std::io::stderr().lock();
+    let _ = write!(out, "\r\x1b[K{}", dressed(words)).and_then(|()| out.flush());
+}
+
 /// A line on what was done: left out where only what was asked for is wanted.
 pub fn note(words: impl Display) {
     match manner() {

@@ -68,7 +68,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
 use terminal::Screen;
-use wasvolta_core::stage::{Command, Output, Play};
+use wasvolta_core::stage::{Command, Output};
 use wasvolta_engine::Stop;
 
 /// Time between two drawings while something may move, and while nothing does.
@@ -244,7 +244,7 @@ impl Watch<'_> {
     /// Whether something moves on the screen though the output is off.
     fn is_lively(&self) -> bool {
         let room = panels::of(self.model.view).lively;
-        self.model.snapshot.player.play == Play::Playing || room(&self.model)
+        self.model.snapshot.players.go_on() || room(&self.model)
     }
 
     fn observe(&mut self) {

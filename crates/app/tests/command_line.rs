@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 10 servos, 6 inputs, 8 poses, 3 sequences"),
+        (example(), 0, "is sound: 10 servos, 6 inputs, 13 poses, 6 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -131,7 +131,7 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     let arguments = ["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", trace.to_str().unwrap()];
     let output = run(home.path(), &arguments);
     assert!(output.status.success());
-    assert!(text(&output.stderr).contains("step 2 is short: heron.neck needs 0.422 s"));
+    assert!(text(&output.stderr).contains("step 2 of strike is short: heron.neck needs 0.422 s"));
     let csv = std::fs::read_to_string(&trace).unwrap();
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
@@ -610,7 +610,7 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
         assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
     }
     let poses = text(&run(home.path(), &["list", rig, "poses"]).stdout);
-    assert!(poses.lines().count() == 8 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
+    assert!(poses.lines().count() == 13 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
     for ignored in [
         &["--on-lost", "wait"][..],
         &["--adopt", "keep"],

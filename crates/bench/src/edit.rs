@@ -19,13 +19,8 @@ fn rig(servos: u16, poses: u16) -> Rig {
         let angles_deg = rig.joints.iter().map(|joint| (joint.name.clone(), angle)).collect();
         Pose { id: PoseId::default(), name: format!("p{n}"), angles_deg, levels_percent: BTreeMap::new() }
     };
-    let step = |n: u16| Step {
-        pose: format!("p{n}"),
-        move_s: Some(Seconds::new(1.0)),
-        easing: Easing::MinimumJerk,
-        dwell_s: Seconds::ZERO,
-        joints: BTreeMap::new(),
-    };
+    let step =
+        |n: u16| Step { easing: Easing::MinimumJerk, ..Step::to_pose(&format!("p{n}"), Seconds::new(1.0)) };
     rig.poses = (0..poses).map(pose).collect();
     rig.sequences[0].steps = (0..poses).map(step).collect();
     rig.number_parts();
@@ -71,8 +66,8 @@ pub fn measure() -> Vec<Row> {
 /// What the Sequence view asks for in every drawing.
 fn shorts() -> Row {
     let plan = Plan::of(&rig(256, 1000));
-    let line = &plan.timelines[0];
-    let ask = || line.shorts(|n| Some(Degrees::new(f64::from(u32::try_from(n).unwrap_or(0) % 7))));
+    let line = &plan.programs[0];
+    let ask = || line.shorts().len();
     let start = Instant::now();
     black_box(ask());
     let first = start.elapsed().as_secs_f64();

@@ -18,6 +18,20 @@ const BEATS: u32 = 2000;
 const ROUNDS: usize = 40;
 const LOOKS: u32 = 1_000_000;
 
+/// A linkage that turns its joint unevenly.
+pub const fn bars() -> FourBar {
+    FourBar {
+        horn_mm: Millimetres::new(16.0),
+        rod_mm: Millimetres::new(50.0),
+        arm_mm: Millimetres::new(22.0),
+        pivots_mm: Millimetres::new(52.0),
+        horn_at_deg: Degrees::new(90.0),
+        branch: Branch::SameSide,
+        offset_deg: Degrees::ZERO,
+        reversed: false,
+    }
+}
+
 /// Every servo plays a sequence, behind a linkage or straight.
 fn rig(count: u16, steps: u16, linked: bool) -> Rig {
     // Twice as many, of which the first half is in the sequence.
@@ -27,18 +41,8 @@ fn rig(count: u16, steps: u16, linked: bool) -> Rig {
     rig.joints.truncate(kept);
     rig.boards.retain(|board| rig.servos.iter().any(|servo| servo.board == board.name));
     (rig.inputs, rig.mappings) = (Vec::new(), Vec::new());
-    let bars = FourBar {
-        horn_mm: Millimetres::new(16.0),
-        rod_mm: Millimetres::new(50.0),
-        arm_mm: Millimetres::new(22.0),
-        pivots_mm: Millimetres::new(52.0),
-        horn_at_deg: Degrees::new(90.0),
-        branch: Branch::SameSide,
-        offset_deg: Degrees::ZERO,
-        reversed: false,
-    };
     for servo in &mut rig.servos {
-        servo.linkage = linked.then_some(bars);
+        servo.linkage = linked.then_some(bars());
     }
     rig
 }
@@ -87,8 +91,7 @@ fn compiled() -> Row {
         let rig = rig(24, 3600, linked);
         let start = Instant::now();
         let plan = Plan::of(&rig);
-        let home = |_: usize| Some(Degrees::ZERO);
-        let shorts: usize = plan.timelines.iter().map(|line| line.shorts(home).len()).sum();
+        let shorts: usize = plan.programs.iter().map(|program| program.shorts().len()).sum();
         black_box(shorts);
         start.elapsed().as_secs_f64()
     };

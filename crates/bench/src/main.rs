@@ -13,6 +13,7 @@ mod dry;
 mod edit;
 mod input;
 mod linkage;
+mod motion;
 mod report;
 mod rigs;
 mod rubbish;
@@ -33,9 +34,10 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 11] = [
+    let parts: [Part; 12] = [
         ("the stage", stage::measure),
         ("linkages", linkage::measure),
+        ("sequences", motion::measure),
         ("beats", beat::measure),
         ("inputs", input::measure),
         ("rubbish", rubbish::measure),

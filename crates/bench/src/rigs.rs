@@ -7,8 +7,7 @@ use wasvolta_core::easing::Easing;
 use wasvolta_core::inflow::Inflow;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
-    Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, SequenceId,
-    Servo, Step,
+    Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, Servo, Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
@@ -39,11 +38,8 @@ pub fn of(count: u16, seconds: u16) -> Rig {
     let poses: Vec<Pose> =
         [("low", -40.0), ("high", 40.0)].map(|(name, angle)| pose(name, angle, &servos[..half])).into();
     let step = |n: u16| Step {
-        pose: if n.is_multiple_of(2) { "high" } else { "low" }.to_owned(),
-        move_s: Some(Seconds::new(1.0)),
         easing: Easing::MinimumJerk,
-        dwell_s: Seconds::ZERO,
-        joints: BTreeMap::new(),
+        ..Step::to_pose(if n.is_multiple_of(2) { "high" } else { "low" }, Seconds::new(1.0))
     };
     let steps = (0..seconds).map(step).collect();
     let knobs = seed.port(&seed.links[0].on).cloned();
@@ -55,7 +51,7 @@ pub fn of(count: u16, seconds: u16) -> Rig {
         inputs: (0..).zip(&servos[half..]).map(|(n, s)| input(&seed, n, s)).collect(),
         mappings: servos[half..].iter().map(mapping).collect(),
         poses,
-        sequences: vec![Sequence { id: SequenceId::default(), name: "wake".to_owned(), steps }],
+        sequences: vec![Sequence { name: "wake".to_owned(), steps, ..Sequence::default() }],
         servos,
         ..seed
     };

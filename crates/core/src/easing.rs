@@ -58,6 +58,18 @@ impl Easing {
         }
     }
 
+    /// The greatest acceleration of a unit of way in a unit of time; infinite where the speed jumps.
+    pub const fn peak_acceleration(self) -> f64 {
+        match self {
+            Self::Linear => f64::INFINITY,
+            Self::Cubic => 6.0,
+            Self::Sine => std::f64::consts::PI * std::f64::consts::PI / 2.0,
+            // 10/√3, at (1 ∓ 1/√3)/2.
+            Self::MinimumJerk | Self::Flow => 5.773_502_691_896_258,
+            Self::Trapezoid => PLAIN_TRAPEZOID * 4.0,
+        }
+    }
+
     /// Peak over mean speed.
     pub const fn peak(self) -> f64 {
         match self {
@@ -133,6 +145,13 @@ impl Quintic {
         self.start.1 + u * u * (3.0 * c + u * (4.0 * d + u * 5.0 * e))
     }
 
+    /// The greatest acceleration without its sign, found numerically.
+    pub fn peak_acceleration(&self) -> f64 {
+        let [c, d, e] = self.high;
+        let at = |u: f64| u * (6.0 * c + u * (12.0 * d + u * 20.0 * e));
+        (0..=64).map(|i| libm::fabs(at(f64::from(i) / 64.0))).fold(0.0, f64::max)
+    }
+
     /// The greatest speed without its sign, found numerically.
     pub fn peak_speed(&self) -> f64 {
         (0..=64).map(|i| libm::fabs(self.speed(f64::from(i) / 64.0))).fold(0.0, f64::max)
@@ -173,6 +192,14 @@ mod tests {
                 .map(|i| (easing.at(f64::from(i + 1) * h) - easing.at(f64::from(i) * h)) / h)
                 .fold(0.0, f64::max);
             assert!((steepest - wanted).abs() < 1e-3, "{easing:?} {steepest}");
+            let hardest = (1..9999)
+                .map(|i| {
+                    let at = |n: i32| easing.at(f64::from(n) * h);
+                    ((at(i + 1) - 2.0 * at(i) + at(i - 1)) / (h * h)).abs()
+                })
+                .fold(0.0, f64::max);
+            let said = easing.peak_acceleration();
+            assert!(said.is_infinite() || (hardest - said).abs() < 2e-2, "{easing:?} {hardest} {said}");
         }
     }
 

@@ -22,6 +22,7 @@ pub mod preset;
 pub mod range;
 pub mod rate;
 pub mod rest;
+pub mod review;
 pub mod rig;
 pub mod scale;
 pub mod sequence;

@@ -34,14 +34,14 @@ pub struct Budget {
 
 /// One servo's currents: standing, turning, stalled.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Draw {
-    idle: Amps,
-    moving: Amps,
+pub(crate) struct Draw {
+    pub idle: Amps,
+    pub moving: Amps,
     stall: Amps,
 }
 
 impl Draw {
-    fn of(servo: &Servo) -> Option<Self> {
+    pub fn of(servo: &Servo) -> Option<Self> {
         let rated = servo.rated.as_ref();
         let most = servo.draw_a.or_else(|| rated?.stall_a)?;
         if servo.kind.is_accessory() {

@@ -73,6 +73,18 @@ pub const RATE_LEVEL: Range = Range::new("rate", "%", -100.0, 100.0);
 pub const ARMING: Range = Range::new("arming time", "s", 0.1, 60.0);
 /// A time in a sequence.
 pub const TIME: Range = Range::new("time", "s", 0.0, 86_400.0);
+/// How hard a joint speeds up.
+pub const ACCELERATION: Range = Range::new("acceleration", "°/s²", 1.0, 1_000_000.0);
+/// A tempo of a sequence.
+pub const TEMPO: Range = Range::new("tempo", "%", 10.0, 400.0);
+/// A whole number that a sequence is given.
+pub const PARAMETER: Range = Range::new("parameter", "", 0.0, 1000.0);
+/// How often a loop is played.
+pub const ROUNDS: Range = Range::new("times", "", 0.0, 100_000.0);
+/// The most that a layer adds to an angle.
+pub const ADDED: Range = Range::new("at most", "°", 0.1, 90.0);
+/// What a value is compared with: a shaped one, or degrees.
+pub const THRESHOLD: Range = Range::new("threshold", "", -3600.0, 3600.0);
 /// A speed of a joint.
 pub const SPEED: Range = Range::new("speed", "°/s", 0.1, 10_000.0);
 /// How fast a mapping turns a joint; backwards is negative.
@@ -125,6 +137,8 @@ pub const SUPPLY_VOLTS: Range = Range::new("supply", "V", 1.0, 60.0);
 pub const CURRENT: Range = Range::new("current", "A", 0.0, 1000.0);
 /// A joint's share of a step's move time.
 pub const MOVE_SHARE: Range = Range::new("share of the move", "", 0.01, 1.0);
+/// The same in percent.
+pub const MOVE_PERCENT: Range = Range::new("share of the move", "%", 1.0, 100.0);
 /// A horn, from its spline to its tip.
 pub const HORN: Range = Range::new("horn", "mm", 5.0, 500.0);
 /// The hole that a protractor has for a spline.
@@ -173,6 +187,12 @@ pub const ALL: &[Range] = &[
     RATE_LEVEL,
     ARMING,
     TIME,
+    ACCELERATION,
+    TEMPO,
+    PARAMETER,
+    ROUNDS,
+    ADDED,
+    THRESHOLD,
     SPEED,
     TURN_RATE,
     WEIGHT,
@@ -199,6 +219,7 @@ pub const ALL: &[Range] = &[
     SUPPLY_VOLTS,
     CURRENT,
     MOVE_SHARE,
+    MOVE_PERCENT,
     HORN,
     HOLE,
     COUNT,

@@ -22,6 +22,7 @@ pub(crate) mod number;
 pub mod parts;
 mod pose;
 pub mod protocol;
+mod sequence;
 mod servo;
 mod strict;
 pub mod switch;
@@ -46,13 +47,14 @@ pub use id::{
     SequenceId, ServoId,
 };
 pub use input::{Input, OwnUnit};
-pub use joint::{Back, CutTo, Joint, Limit, QuitTo};
+pub use joint::{Back, CutTo, Joint, Limit, Mirror, QuitTo};
 pub use kind::{Arming, Kind, Signal};
 pub use link::{Link, Wave, WaveShape};
 pub use mapping::{Does, Failsafe, Goal, GoalKind, Mapping, Press, Take, WhenLost, While};
 pub use parts::{Index, Parts};
-pub use pose::{Pose, Sequence, Step, StepJoint};
+pub use pose::Pose;
 pub use protocol::{Channel, Flow, Framing, Protocol};
+pub use sequence::{AtEnd, Awaited, Layer, Loop, Sequence, Step, StepJoint, Test, Then, Times, Wait, What};
 pub use servo::{Exercised, Idle, Mark, MarkKind, Rated, ReadAt, Servo};
 pub use strict::Ends;
 pub use switch::{Pressed, Switch};
@@ -65,7 +67,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 9 at present. What an older one lacks has its usual value.
+    /// The version of the format, 10 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.

@@ -14,6 +14,7 @@ mod obey;
 pub mod plan;
 mod player;
 mod press;
+mod sequences;
 mod swap;
 mod wiggle;
 
@@ -22,7 +23,8 @@ pub use command::{About, AsIf, Command, Event, EventKind, Placed, Refusal, Said}
 pub use incoming::{InputState, LinkState};
 pub use mix::{MappingState, Stand};
 pub use plan::Plan;
-pub use player::{Play, Player};
+pub use player::{Among, Given, PARAMETERS, PLAYERS, Play, Player, Players, Told};
+pub use sequences::Waiting;
 
 use crate::estimate::Estimate;
 use crate::guard::Stopped;
@@ -32,6 +34,7 @@ use crate::unit::{Micros, Ticks};
 use approach::Approach;
 use drive::{Beat, Catch, Proposal, Sources};
 use exercise::Exercising;
+use sequences::{Keys, Played};
 use std::sync::Arc;
 use std::time::Duration;
 use wiggle::Wiggle;
@@ -143,6 +146,10 @@ pub struct ServoState {
     /// What is added to every pulse of a continuous servo, for it stands still elsewhere when warm.
     trim: Micros,
     act: Option<Act>,
+    /// Which sequences it follows.
+    played: Played,
+    /// What those add to its angle now, in degrees.
+    added: f64,
     approach: Approach,
     /// For how long the hand has left it alone.
     idle: Duration,
@@ -213,6 +220,16 @@ impl ServoState {
         }
     }
 
+    /// The player that moves it, or would if nobody had its word before.
+    pub fn player<'p>(&self, players: &'p Players) -> Option<&'p Player> {
+        players.0.get(usize::from(self.played.by?.0))
+    }
+
+    /// The player that adds to its angle, and what is added now, in degrees.
+    pub fn added<'p>(&self, players: &'p Players) -> Option<(&'p Player, f64)> {
+        Some((players.0.get(usize::from(self.played.added?.0))?, self.added))
+    }
+
     /// What is added to every pulse of a continuous servo.
     pub const fn trim(&self) -> Micros {
         self.trim
@@ -261,7 +278,9 @@ pub struct Prepared {
     seen: Vec<u32>,
     setpoints: Vec<Option<Setpoint>>,
     proposals: Vec<Proposal>,
-    player: Player,
+    players: Players,
+    /// What programs wait for, one after the other.
+    waiting: Vec<Waiting>,
 }
 
 impl Prepared {
@@ -281,7 +300,8 @@ impl Prepared {
             seen: vec![0; plan.presses.len()],
             setpoints: vec![None; plan.servos.len()],
             proposals: vec![Proposal::Released; plan.servos.len()],
-            player: Player::with_room_for(plan.servos.len()),
+            players: Players::default(),
+            waiting: vec![Waiting::default(); plan.programs.iter().map(|program| program.waits.len()).sum()],
             plan,
         }
     }
@@ -308,6 +328,14 @@ pub struct Stage {
     beat: Duration,
     /// When the next of those that were interrupted may go on.
     next_goes_on: Duration,
+    /// How fast what plays goes beside what is written, 1 being as written.
+    tempo: f64,
+    /// Nothing is waited for.
+    rehearses: bool,
+    /// How many players were begun.
+    begun: u32,
+    /// The keys that were pressed since the last call.
+    keys: Keys,
     events: Vec<Event>,
 }
 
@@ -320,6 +348,10 @@ impl Stage {
             now: None,
             beat,
             next_goes_on: Duration::ZERO,
+            tempo: 1.0,
+            rehearses: false,
+            begun: 0,
+            keys: Keys::default(),
             events: Vec::with_capacity(MOST_EVENTS),
         }
     }
@@ -352,11 +384,6 @@ impl Stage {
     /// The mappings in rig order.
     pub fn mappings(&self) -> &[MappingState] {
         &self.run.mappings
-    }
-
-    /// What is playing.
-    pub const fn player(&self) -> &Player {
-        &self.run.player
     }
 
     /// What happened in the last call, in order; beyond 64 nothing more is kept.
@@ -425,7 +452,7 @@ impl Stage {
             *seen = plan.changes(&self.run.inputs);
         }
         self.off_when_all_are();
-        self.run.player.carry(&old.player, &old.plan, &self.run.plan);
+        self.carry_players(&old);
         old
     }
 
@@ -445,8 +472,8 @@ impl Stage {
         for (state, plan) in self.run.mappings.iter_mut().zip(&self.run.plan.mappings) {
             plan.advance(state, &self.run.inputs, dt.as_secs_f64());
         }
-        if self.output != Output::Held && self.run.player.advance(&self.run.plan, dt) {
-            self.note(now, EventKind::SequenceEnded, None);
+        if self.output != Output::Held {
+            self.advance_players(now, dt);
         }
         self.drive(now, dt);
         &self.run.setpoints
@@ -463,6 +490,19 @@ impl Stage {
         let servo = servo.and_then(|n| self.run.plan.servos.get(n));
         if self.events.len() < MOST_EVENTS {
             self.events.push(Event { at, kind, about: servo.map_or(About::Output, |s| About::Servo(s.id)) });
+        }
+    }
+
+    fn note_sequence(&mut self, at: Duration, sequence: crate::rig::SequenceId, kind: EventKind) {
+        if self.events.len() < MOST_EVENTS {
+            self.events.push(Event { at, kind, about: About::Sequence(sequence, None) });
+        }
+    }
+
+    fn note_about(&mut self, at: Duration, sequence: crate::rig::SequenceId, servo: usize, kind: EventKind) {
+        let servo = self.run.plan.servos.get(servo).map(|plan| plan.id);
+        if self.events.len() < MOST_EVENTS {
+            self.events.push(Event { at, kind, about: About::Sequence(sequence, servo) });
         }
     }
 
@@ -489,12 +529,13 @@ impl Stage {
     /// Where each servo would go by itself.
     fn propose(&mut self, beat: &Beat) {
         let Self { run, events, beat: number, .. } = self;
-        let Prepared { plan, servos, inputs, mappings, player, proposals, .. } = run;
-        let sources = Sources { mappings, player, moment: player.moment(plan), beat: number.as_secs_f64() };
+        let Prepared { plan, servos, inputs, mappings, players, proposals, .. } = run;
+        let sources =
+            Sources { mappings, players, programs: &plan.programs, inputs, beat: number.as_secs_f64() };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let plans: &Plan = plan;
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
-        for (n, ((state, plan), proposal)) in parts.enumerate() {
+        for ((state, plan), proposal) in parts {
             *proposal = if plan.led.is_some() {
                 Proposal::Led
             } else {
@@ -510,7 +551,8 @@ impl Stage {
                     note(events, beat.now, EventKind::Displaced, plan);
                     Proposal::Frozen
                 } else {
-                    state.propose(&sources.wanted(n, plan, state), plan, beat)
+                    let wanted = sources.wanted(plan, state, beat.seconds);
+                    state.propose(&wanted, plan, beat)
                 }
             };
         }

@@ -128,6 +128,10 @@ quantity!(
     DegreesPerSecond, "°/s"
 );
 quantity!(
+    /// Degrees a second more each second.
+    DegreesPerSecondSquared, "°/s²"
+);
+quantity!(
     /// A rate in hertz.
     Hertz, "Hz"
 );
@@ -216,6 +220,27 @@ pub fn number(count: usize) -> f64 {
     #[expect(clippy::cast_precision_loss, reason = "counts here are far below 2^53")]
     {
         count as f64
+    }
+}
+
+/// The same of a count of 64 bits.
+#[inline]
+pub const fn number64(count: u64) -> f64 {
+    #[expect(clippy::cast_precision_loss, reason = "nanoseconds here are far below 2^53: that is 104 days")]
+    {
+        count as f64
+    }
+}
+
+/// The nearest count of nanoseconds; below zero and not-a-number are 0.
+pub fn nanoseconds(value: f64) -> u64 {
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a saturating cast, wanted here"
+    )]
+    {
+        libm::round(value) as u64
     }
 }
 

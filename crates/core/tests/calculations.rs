@@ -18,7 +18,7 @@ use wasvolta_core::linkage::{Branch, FourBar, Transmission};
 use wasvolta_core::rate::{Band, Rates, Turning, timed};
 use wasvolta_core::rig::edit::joint;
 use wasvolta_core::rig::{Board, Idle, Kind, Limit, Rig, Servo};
-use wasvolta_core::sequence::rounded_up;
+use wasvolta_core::sequence::{At, rounded_up};
 use wasvolta_core::shape::{Curve as Bend, Memory, Shape, Span, smoothing_share};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, EventKind, Owner, Placed};
@@ -540,12 +540,10 @@ proptest! {
         steps[1].move_s = Some(Seconds::new(moves));
         steps[1].easing = easing;
         let run = Run::new(&rig);
-        let timeline = &run.stage.plan().timelines[0];
-        let track = timeline.track_of(0).unwrap();
-        let first = timeline.first_move(|_| Some(middle));
-        let step = timeline.step(1, first).unwrap();
+        let program = &run.stage.plan().programs[0];
+        let step = program.step(1).unwrap();
         // What shaft and joint must do at most, looked at in steps ten times as fine.
-        let at = |u: f64| timeline.at(track, step.starts + moves * u, middle, first);
+        let at = |u: f64| program.first_at(0, At::seconds_in(step.starts + moves * u)).unwrap();
         let most = |of: &dyn Fn(f64) -> f64| {
             (1..=1000u32).map(|n| (of(f64::from(n) / 1000.0) - of(f64::from(n - 1) / 1000.0)).abs() * 1000.0 / moves).fold(0.0, f64::max)
         };
@@ -556,7 +554,7 @@ proptest! {
         let joint = most(&|u| at(u).get());
         let allowed = rig.speed_of(servo).unwrap().get();
         let wanted = moves * f64::max(shaft / rated, joint / allowed);
-        match timeline.shorts(|_| Some(middle)).iter().find(|short| short.step == 1) {
+        match program.shorts().iter().find(|short| short.step == 1) {
             Some(short) => prop_assert!((short.needs / wanted - 1.0).abs() < 0.03, "{} and {wanted}", short.needs),
             None => prop_assert!(wanted < moves * 1.03 + 1e-3, "{wanted} s in {moves}"),
         }

@@ -17,6 +17,7 @@ const RIGS: &[&str] = &[
     include_str!("data/old/format-6.rig.toml"),
     include_str!("data/old/format-7.rig.toml"),
     include_str!("data/old/format-8.rig.toml"),
+    include_str!("data/old/format-9.rig.toml"),
 ];
 
 /// A card of each format, from 1.

@@ -313,11 +313,11 @@ mod bends {
         run.beat(&[engage(0, 1500.0)]);
         run.beat(&[Command::GiveBack { servo: 0 }, Command::Play { sequence: n }]);
         run.beats(100);
-        let Some(line) = run.stage.plan().timelines.get(n) else { panic!() };
-        assert!(line.shorts(|_| None).is_empty());
+        let Some(program) = run.stage.plan().programs.get(n) else { panic!() };
+        assert!(program.shorts().is_empty());
         assert!((run.joint(0) + 44.0).abs() < 1e-6, "{}", run.joint(0));
         // The way from 44° to −44° takes what its speed says: 400 °/s, so 0.22 s.
-        assert!((line.steps[1].moves - 88.0 / 400.0).abs() < 1e-6, "{:?}", line.steps[1]);
+        assert!((program.steps[1].moves.seconds() - 88.0 / 400.0).abs() < 1e-6, "{:?}", program.steps[1]);
     }
 }
 

@@ -15,7 +15,7 @@ use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Rig, SequenceId, ServoId};
-use wasvolta_core::stage::{Command, Plan, Prepared};
+use wasvolta_core::stage::{Command, Plan, Play, Prepared};
 use wasvolta_core::unit::Micros;
 
 const BEAT: Duration = Duration::from_millis(20);
@@ -111,7 +111,11 @@ impl Scene {
             "released" => (format!("{:?}", state().ticks()), state().ticks().is_none()),
             "output" => word(format!("{:?}", self.stage.output()).to_lowercase(), words[1]),
             "link" => word(self.stage.links()[0].health.word().to_owned(), words[1]),
-            "play" => word(format!("{:?}", self.stage.player().play).to_lowercase(), words[1]),
+            "play" => word(
+                format!("{:?}", self.stage.players().last().map_or(Play::Stopped, |player| player.play))
+                    .to_lowercase(),
+                words[1],
+            ),
             other => panic!("expect what? {other}"),
         }
     }

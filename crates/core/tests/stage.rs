@@ -11,6 +11,7 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
+use wasvolta_core::sequence::At;
 use wasvolta_core::stage::{About, Command, EventKind, Output, Owner, Placed, Plan, Prepared};
 
 fn knob(value: f64) -> Came {
@@ -102,18 +103,22 @@ fn a_failsafe_angle_that_is_edited_while_the_link_is_lost_is_gone_to() {
     assert!((run.pulse(1) - 1200.0).abs() < 1e-9, "{}", run.pulse(1));
 }
 
+fn player(run: &Run) -> wasvolta_core::stage::Player {
+    *run.stage.players().last().unwrap()
+}
+
 #[test]
 fn playing_begins_at_zero_whenever_it_is_asked_for() {
     let mut run = Run::new(&rig());
     run.beat(&[engage(0, 1500.0)]);
     run.beat(&[Command::GiveBack { servo: 0 }, Command::Play { sequence: 0 }]);
-    assert_eq!(run.stage.player().at, Duration::ZERO);
+    assert_eq!(player(&run).at, At::ZERO);
     run.beat(&[]);
-    assert_eq!(run.stage.player().at, BEAT);
+    assert_eq!(player(&run).at, At::of(BEAT));
     run.beat(&[Command::Pause]);
     run.beat(&[]);
     run.beat(&[Command::Play { sequence: 0 }]);
-    assert_eq!(run.stage.player().at, BEAT, "going on begins where it stood");
+    assert_eq!(player(&run).at, At::of(BEAT), "going on begins where it stood");
 }
 
 #[test]
@@ -163,7 +168,7 @@ fn with_output_off_a_sequence_moves_the_screen_only() {
     for _ in 0..20 {
         run.beat(&[]);
     }
-    assert!(run.stage.player().screen_only && run.stage.player().at > Duration::ZERO);
+    assert!(player(&run).screen_only && player(&run).at > At::ZERO);
     run.beat(&[engage(0, 1500.0), Command::GiveBack { servo: 0 }]);
     run.beat(&[]);
     assert_eq!(run.stage.servos()[0].owner, Owner::Home, "it does not suddenly drive");

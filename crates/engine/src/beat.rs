@@ -135,7 +135,8 @@ impl Beat {
             servos: stage.servos().to_vec(),
             inputs: stage.inputs().to_vec(),
             mappings: stage.mappings().to_vec(),
-            player: stage.player().clone(),
+            players: *stage.players(),
+            tempo: stage.tempo(),
             boards: posts
                 .iter()
                 .map(|post| post.last.iter().map(|frame| BoardState::of(frame.id)).collect())
@@ -507,7 +508,8 @@ impl Beat {
         snapshot.servos.extend_from_slice(self.stage.servos());
         snapshot.inputs.clone_from_slice_or_grow(self.stage.inputs());
         snapshot.mappings.clone_from_slice_or_grow(self.stage.mappings());
-        snapshot.player.clone_from(self.stage.player());
+        snapshot.players = *self.stage.players();
+        snapshot.tempo = self.stage.tempo();
         // Grows only when a port was added.
         snapshot.boards.resize_with(self.posts.len(), Vec::new);
         for (port, post) in snapshot.boards.iter_mut().zip(&mut self.posts) {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, Channel, InputId, LinkId, Protocol};
-use wasvolta_core::stage::{Event, InputState, LinkState, MappingState, Output, Player, ServoState};
+use wasvolta_core::stage::{Event, InputState, LinkState, MappingState, Output, Players, ServoState};
 use wasvolta_port::Fault;
 use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
 use wasvolta_port::firmata::Role;
@@ -297,7 +297,9 @@ pub struct Snapshot {
     /// By mapping.
     pub mappings: Vec<MappingState>,
     /// What is playing.
-    pub player: Player,
+    pub players: Players,
+    /// How fast that goes beside what is written, 1 being as written.
+    pub tempo: f64,
     /// By port, then by board.
     pub boards: Vec<Vec<BoardState>>,
     /// By link, its health.

@@ -317,7 +317,7 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
             by_hand.pass(1);
             trace.push(by_hand.engine.snapshot().boards[0][0].sent);
         }
-        assert_eq!(by_hand.engine.snapshot().player.play, Play::Ended);
+        assert_eq!(by_hand.engine.snapshot().players.last().unwrap().play, Play::Ended);
         assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1900.0).abs() < 0.5, "at 40°");
         assert!((by_hand.bench.pulse_us("bench-bus", 0x40, 1).unwrap() - 1900.0).abs() < 3.0);
         trace

@@ -107,7 +107,7 @@ impl Report {
         let servos = || rig.servos.iter().map(|servo| OneServo::of(rig, servo)).collect();
         let inputs = || rig.inputs.iter().map(|input| OneInput::of(rig, input)).collect();
         let sequences = |plan: Plan| {
-            let length = |n: usize| super::play::length_from_home(&plan, n);
+            let length = |n: usize| super::play::length(&plan, n);
             (0..).zip(&rig.sequences).map(|(n, sequence)| OneSequence::of(sequence, length(n))).collect()
         };
         Self {

@@ -16,7 +16,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
 use wasvolta_core::link::Health;
-use wasvolta_core::stage::{Output, Play};
+use wasvolta_core::stage::Output;
 use wasvolta_port::board::{Found, Phase};
 
 /// The least size that shows everything a maker needs.
@@ -277,7 +277,7 @@ fn shown(scene: &Scene, panel: &Panel, action: &Action) -> Option<(String, &'sta
     if !panel.nudges && action.short == "nudge" {
         return None;
     }
-    let playing = scene.model.snapshot.player.play == Play::Playing;
+    let playing = scene.play().goes_on();
     let key = action.keys.first()?.name();
     let word = if action.short.is_empty() { action.name } else { action.short };
     let called = |own: &'static str| if own.is_empty() { word } else { own };

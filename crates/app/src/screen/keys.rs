@@ -2,36 +2,48 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-/// A key, with Ctrl or without; Shift is in the character.
+/// A key, with Ctrl or without; Shift is in the character, and told apart with arrows alone.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Key {
     /// Which.
     pub code: KeyCode,
     /// Together with Ctrl.
     pub ctrl: bool,
+    /// Together with Shift, of an arrow.
+    pub shift: bool,
 }
 
 impl Key {
     /// A character's key.
     pub const fn char(c: char) -> Self {
-        Self { code: KeyCode::Char(c), ctrl: false }
+        Self { code: KeyCode::Char(c), ctrl: false, shift: false }
     }
 
     /// Ctrl and a character.
     pub const fn ctrl(c: char) -> Self {
-        Self { code: KeyCode::Char(c), ctrl: true }
+        Self { code: KeyCode::Char(c), ctrl: true, shift: false }
     }
 
     /// A key without a character.
     pub const fn of(code: KeyCode) -> Self {
-        Self { code, ctrl: false }
+        Self { code, ctrl: false, shift: false }
+    }
+
+    /// Shift and an arrow.
+    pub const fn shift(code: KeyCode) -> Self {
+        Self { code, ctrl: false, shift: true }
     }
 
     /// The keys of an event, in the order they were pressed. A terminal writes Esc as the byte that Alt puts before
     /// another key, so Esc with a key right behind it arrives as Alt and that key. Alt means nothing here, while an
     /// Esc that is lost would leave an entry open, or the output driving: it is always the two keys.
     pub fn pressed(event: KeyEvent) -> impl Iterator<Item = Self> {
-        let key = Self { code: event.code, ctrl: event.modifiers.contains(KeyModifiers::CONTROL) };
+        let arrow = matches!(event.code, KeyCode::Left | KeyCode::Right | KeyCode::Up | KeyCode::Down);
+        let key = Self {
+            code: event.code,
+            ctrl: event.modifiers.contains(KeyModifiers::CONTROL),
+            shift: arrow && event.modifiers.contains(KeyModifiers::SHIFT),
+        };
         let typed =
             matches!(event.code, KeyCode::Char(_) | KeyCode::Enter | KeyCode::Tab | KeyCode::Backspace);
         let escaped = typed && event.modifiers.contains(KeyModifiers::ALT);
@@ -57,7 +69,11 @@ impl Key {
             KeyCode::F(n) => format!("F{n}"),
             other => format!("{other:?}"),
         };
-        if self.ctrl { format!("Ctrl-{name}") } else { name }
+        match (self.ctrl, self.shift) {
+            (true, _) => format!("Ctrl-{name}"),
+            (false, true) => format!("Shift-{name}"),
+            (false, false) => name,
+        }
     }
 }
 

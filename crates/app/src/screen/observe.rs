@@ -13,7 +13,7 @@ use std::time::Duration;
 use wasvolta_core::rig::edit::keep_pose;
 use wasvolta_core::rig::edit::links::free;
 use wasvolta_core::rig::{Back, Board, Does, Rig};
-use wasvolta_core::stage::{About, Event, EventKind, Play, Refusal};
+use wasvolta_core::stage::{About, Event, EventKind, Refusal};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::expander::{Lapse, Phase};
 use wasvolta_port::inlet::Shut;
@@ -60,8 +60,8 @@ impl Model {
         self.in_wiring.link_troubles = troubles.enumerate().map(said).collect();
         self.in_inputs.link_trouble =
             link.and_then(|n| self.in_wiring.link_troubles.get(n)).cloned().flatten();
-        if self.snapshot.player.play == Play::Playing && self.snapshot.player.sequence == self.sequence.id {
-            self.in_sequence.time = self.snapshot.player.at.as_secs_f64();
+        if let Some(player) = self.snapshot.players.of(self.sequence.id).filter(|p| p.play.goes_on()) {
+            self.in_sequence.time = player.at.seconds();
         }
         session.runner.engine.trace(self.input.id);
         self.follow_trace();
@@ -144,7 +144,7 @@ impl Model {
         let (servo, link) = match event.about {
             About::Servo(servo) => (edition.servo(servo).map_or("", |s| s.name.as_str()), ""),
             About::Link(link) => ("", edition.link(link).map_or("", |l| l.name.as_str())),
-            About::Input(_) | About::Output => ("", ""),
+            About::Input(_) | About::Output | About::Sequence(..) => ("", ""),
         };
         let words = match event.kind {
             EventKind::Refused(Refusal::Cannot) => {
@@ -178,7 +178,15 @@ impl Model {
             EventKind::Cut => "output cut".to_owned(),
             EventKind::Held => "held".to_owned(),
             EventKind::Enabled => "enabled again".to_owned(),
-            EventKind::SequenceEnded => "sequence ended".to_owned(),
+            EventKind::Sequence { told, at } => {
+                let About::Sequence(id, _) = event.about else { return };
+                super::sequence::told::words(&edition, id, told, at)
+            }
+            EventKind::Shares { .. } | EventKind::TooMany => {
+                let words = super::sequence::told::refused(&edition, event);
+                self.say(Tone::Refused, words, now);
+                return;
+            }
             EventKind::Link(health) => return self.note_link(event.at, link, health.word()),
             EventKind::NotANumber => format!("{servo}: target not a number"),
             EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),

@@ -2,7 +2,7 @@
 
 use super::scene::Scene;
 use wasvolta_core::rig::Protocol;
-use wasvolta_core::stage::{Output, Play};
+use wasvolta_core::stage::Output;
 use wasvolta_port::board::Phase;
 
 /// What keeps an action from being done now, in words; `Ok` when nothing does.
@@ -216,7 +216,7 @@ pub fn playable(scene: &Scene) -> Ready {
 
 /// A sequence is played, or stands.
 pub fn playing(scene: &Scene) -> Ready {
-    need(scene.model.snapshot.player.play != Play::Stopped, "nothing is being played")
+    need(scene.model.snapshot.players.last().is_some(), "nothing is being played")
 }
 
 /// There is a step.

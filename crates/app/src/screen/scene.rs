@@ -9,12 +9,13 @@ use wasvolta_core::diagnose;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
+use wasvolta_core::review::Review;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Board, Input, Joint, Link, Mapping, Protocol, Rig, Sequence, Servo, Signal};
 use wasvolta_core::scale::Scale;
-use wasvolta_core::sequence::Timeline;
+use wasvolta_core::sequence::Program;
 use wasvolta_core::stage::plan::ServoPlan;
-use wasvolta_core::stage::{InputState, LinkState, Play, ServoState};
+use wasvolta_core::stage::{InputState, LinkState, Play, Player, ServoState};
 use wasvolta_core::unit::{Degrees, Micros, Ticks};
 use wasvolta_engine::snapshot::{BoardState, LinkReport};
 use wasvolta_engine::why;
@@ -371,10 +372,25 @@ impl<'a> Scene<'a> {
         self.edition.input(self.model.input.id)
     }
 
-    /// The picked sequence with its timeline.
-    pub fn sequence(&self) -> Option<(&'a Sequence, &'a Timeline)> {
+    /// The picked sequence with its program.
+    pub fn sequence(&self) -> Option<(&'a Sequence, &'a Program)> {
         let n = self.edition.index.sequences.place(self.model.sequence.id)?;
-        Some((self.rig.sequences.get(n)?, self.edition.plan.timelines.get(n)?))
+        Some((self.rig.sequences.get(n)?, self.edition.plan.programs.get(n)?))
+    }
+
+    /// What was found when the picked sequence was looked at.
+    pub fn review(&self) -> Option<&'a Review> {
+        self.edition.review(self.edition.index.sequences.place(self.model.sequence.id)?)
+    }
+
+    /// The player of the picked sequence, while it does anything.
+    pub fn player(&self) -> Option<&'a Player> {
+        self.model.snapshot.players.of(self.model.sequence.id)
+    }
+
+    /// How the picked sequence stands.
+    pub fn play(&self) -> Play {
+        self.player().map_or(Play::Stopped, |player| player.play)
     }
 
     /// The mappings that the picked input has a part in: by a share, or as the switch that they look at.
@@ -396,21 +412,6 @@ impl<'a> Scene<'a> {
         let is_moved = |servo: &Servo| self.rig.spoken_name(servo).is_some_and(|name| names.contains(&name));
         let picked = self.picked().filter(|picked| is_moved(picked.servo));
         picked.or_else(|| self.servo(self.rig.servos.iter().position(is_moved)?))
-    }
-
-    /// Where a servo's joint would start a sequence from: where it stands, else its home.
-    pub fn start_of(&self, n: usize) -> Option<Degrees> {
-        let player = &self.model.snapshot.player;
-        if player.play != Play::Stopped && player.sequence == self.model.sequence.id {
-            return player.started_from(n);
-        }
-        let picked = self.servo(n)?;
-        Some(picked.plan.scale.as_ref()?.angle_at(picked.state.pulse))
-    }
-
-    /// The time of the picked sequence's first move.
-    pub fn first_move(&self) -> f64 {
-        self.sequence().map_or(0.0, |(_, line)| line.first_move(|n| self.start_of(n)))
     }
 }
 

@@ -305,6 +305,66 @@ pub(crate) fn press(schema: &mut Schema) {
     );
 }
 
+/// A name, where there is one.
+pub(crate) fn optional_name(schema: &mut Schema) {
+    Named.transform(schema);
+}
+
+/// What a sequence's keys ask of each other.
+pub(crate) fn sequence(schema: &mut Schema) {
+    let plain = where_is("layer", &["beside", "over"], true, &without(&["at_most_deg"]));
+    schema.insert("allOf".to_owned(), json!([plain]));
+}
+
+/// A step does one thing, and has what belongs to that.
+pub(crate) fn step(schema: &mut Schema) {
+    const OF_POSES: [&str; 6] = ["move_s", "speed_deg_s", "accel_deg_s2", "easing", "dwell_s", "joint"];
+    let one = |key: &str, others: &[&str]| json!({ "allOf": [without(others), { "required": [key] }] });
+    let forms = json!([
+        one("pose", &["play", "with", "wait_for"]),
+        one("play", &[&["pose", "wait_for"], &OF_POSES[..]].concat()),
+        one("wait_for", &[&["pose", "play", "with"], &OF_POSES[..]].concat()),
+    ]);
+    let one_time = json!({ "not": { "required": ["move_s", "speed_deg_s"] } });
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": forms }, one_time]));
+}
+
+/// A wait is for one thing, and says where a jump goes.
+pub(crate) fn wait(schema: &mut Schema) {
+    let test =
+        |key: &str, others: &[&str]| json!({ "allOf": [without(others), { "required": ["input", key] }] });
+    let forms = json!([
+        test("pressed", &["above", "below", "key"]),
+        test("above", &["pressed", "below", "key"]),
+        test("below", &["pressed", "above", "key"]),
+        { "allOf": [
+            without(&["input", "pressed", "above", "below", "held_s"]),
+            { "required": ["key"], "properties": { "key": { "maxLength": 1 } } },
+        ] },
+    ]);
+    let jump = where_is("then", &["jump"], false, &json!({ "required": ["to", "at_most_s"] }));
+    let end = where_is("then", &["end"], false, &json!({ "required": ["at_most_s"] }));
+    let no_jump = where_is("then", &["go-on", "end"], true, &without(&["to"]));
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": forms }, jump, end, no_jump]));
+}
+
+/// What ends a loop is looked at and not waited for.
+pub(crate) fn repeated(schema: &mut Schema) {
+    let until = json!({ "properties": { "until": without(&["at_most_s", "then", "to"]) } });
+    schema.insert("allOf".to_owned(), json!([until]));
+}
+
+/// How often: a whole number, or a parameter's name.
+pub(crate) fn times(schema: &mut Schema) {
+    let Some(Value::Array(forms)) = schema.get_mut("anyOf") else { return };
+    for form in forms.iter_mut().filter_map(Value::as_object_mut) {
+        if form.get("type") == Some(&json!("integer")) {
+            form.insert("minimum".to_owned(), json!(range::ROUNDS.least));
+            form.insert("maximum".to_owned(), json!(range::ROUNDS.greatest));
+        }
+    }
+}
+
 /// One of its three forms, and nothing of the others.
 pub(crate) fn switch(schema: &mut Schema) {
     let none = json!({ "maxItems": 0 });

@@ -6,12 +6,13 @@
 mod found;
 mod mapping;
 mod names;
+mod sequence;
 mod servo;
 
 use super::card::Card;
 use super::{
     Board, Ends, Flow, Index, Input, Joint, Link, OwnUnit, Parts, Port, PortKind, Protocol, QuitTo, Rig,
-    Sequence, Servo, Switch, protocol,
+    Servo, Switch, protocol,
 };
 use crate::outside;
 use crate::range::{self, Range};
@@ -120,10 +121,7 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
     mapping::check(&mut found, rig, &names);
     mapping::presses(&mut found, rig, &names);
     poses(&mut found, rig, &names);
-    for (n, sequence) in rig.sequences.iter().enumerate() {
-        check_sequence(&mut found, &names, n, sequence);
-    }
-    found.unique("sequence", rig.sequences.iter().map(|s| s.name.as_str()));
+    sequence::check(&mut found, rig, &names);
     found.0
 }
 
@@ -304,6 +302,13 @@ fn check_joint<'r>(
         && low.angle_deg >= high.angle_deg
     {
         found.say(at.key("high"), "the high limit is not above the low one", "swap the two angles");
+    }
+    if let Some(mirror) = &joint.mirror_of {
+        let at = at.key("mirror_of");
+        found.numbers(&at, mirror);
+        if found.known(at.key("joint"), &mirror.joint, &names.joints) && mirror.joint == joint.name {
+            found.say(at.key("joint"), "it would be the mirror image of itself", "name the joint beside it");
+        }
     }
     reaches(found, &at, rig, joint);
     if joint.quit == QuitTo::HomeFirst && joint.home_deg.is_none() {
@@ -601,28 +606,5 @@ fn outside_limits(found: &mut Found, at: Path, joint: Option<&Joint>, angle: Deg
         );
         let why = if limit.reason.is_empty() { String::new() } else { format!(" ({})", limit.reason) };
         found.say(at, message, format!("bring the angle inside{why}, or move the limit"));
-    }
-}
-
-fn check_sequence(found: &mut Found, names: &Names<'_>, n: usize, sequence: &Sequence) {
-    let at = Path::of("sequence", n);
-    found.name(&at, &sequence.name);
-    for (m, step) in sequence.steps.iter().enumerate() {
-        let at = at.key("step").at(m);
-        found.known(at.key("pose"), &step.pose, &names.poses);
-        found.numbers(&at, step);
-        for (joint, own) in &step.joints {
-            let at = at.key("joint").key(joint);
-            found.known(at.clone(), joint, &names.spoken);
-            found.numbers(&at, own);
-            let share = own.share.unwrap_or(1.0);
-            if let Some(time) = step.move_s {
-                let end = own.lag_s.get() + share * time.get();
-                if end > time.get() + step.dwell_s.get() + 1e-9 {
-                    let message = format!("{joint} would arrive at {end:.2} s, after the step has ended");
-                    found.say(at, message, "shorten its lag or share, or lengthen the dwell");
-                }
-            }
-        }
     }
 }

@@ -362,7 +362,7 @@ mod tests {
     #[test]
     fn steps_come_and_go_and_a_new_sequence_is_made() {
         let more = insert_step(&rig(), "wake", 1, "look").unwrap();
-        assert_eq!(more.sequences[0].steps[1].pose, "look");
+        assert_eq!(more.sequences[0].steps[1].pose.as_deref(), Some("look"));
         let fewer = remove_step(&more, "wake", 1).unwrap();
         assert_eq!(fewer, rig());
         assert!(remove_step(&fewer, "wake", 9).is_err());

@@ -341,15 +341,15 @@ mod tests {
 
     #[test]
     fn an_older_format_is_raised_in_memory_and_in_the_file_by_a_save() {
-        let older = SMALL.replace("format = 9", "format = 1 # of old");
+        let older = SMALL.replace("format = 10", "format = 1 # of old");
         let source = Source::read(older.clone()).unwrap();
         assert_eq!((source.rig(), source.disk()), (&sound(SMALL), older.as_str()));
-        assert!(source.text().contains("format = 9 # of old\n"), "{}", source.text());
+        assert!(source.text().contains("format = 10 # of old\n"), "{}", source.text());
         let changed = Rig { notes: "wet".to_owned(), ..source.rig().clone() };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 9 # of old\n"), "{text}");
+        assert!(text.contains("format = 10 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 9", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 10", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -446,7 +446,10 @@ mod tests {
     #[test]
     fn a_name_that_does_not_exist_is_underlined_with_those_that_do() {
         let (message, _, underlined) = first_problem(&SMALL.replace("pose = \"rest\"", "pose = \"rset\""));
-        assert_eq!((message.as_str(), underlined.as_str()), ("no pose is called \"rset\"", "\"rset\""));
+        assert_eq!(
+            (message.as_str(), underlined.as_str()),
+            ("step 1 of wake: no pose is called \"rset\"", "\"rset\"")
+        );
     }
 
     #[test]
@@ -541,7 +544,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 9", "format = 10")) else { panic!() };
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 10", "format = 11")) else { panic!() };
         assert!(newer.message.contains("format 10"));
     }
 }

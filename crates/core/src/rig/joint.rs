@@ -4,7 +4,7 @@ use super::bounds::{self, Named, Noted};
 use super::number::{self, numbers};
 use super::{JointId, is_false, is_usual, strict};
 use crate::linkage::Steering;
-use crate::unit::{Degrees, DegreesPerSecond};
+use crate::unit::{Degrees, DegreesPerSecond, DegreesPerSecondSquared};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -40,6 +40,12 @@ pub struct Joint {
     /// The greatest speed it is allowed; the servo's rated speed unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed_deg_s: Option<DegreesPerSecond>,
+    /// How hard its trapezoid moves may speed up and slow down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub accel_deg_s2: Option<DegreesPerSecondSquared>,
+    /// The joint that it is the mirror image of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mirror_of: Option<Mirror>,
     /// What a cut does to it; its pulses stop unless said.
     #[serde(default, skip_serializing_if = "is_release")]
     pub cut: CutTo,
@@ -61,7 +67,37 @@ pub struct Joint {
     pub anticlockwise: bool,
 }
 
-numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, mounted_deg: ANGLE = [0.0] } }
+numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, accel_deg_s2: ACCELERATION, mounted_deg: ANGLE = [0.0] } }
+
+/// How a joint mirrors another one.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(transform = number::ranged::<Mirror>)]
+pub struct Mirror {
+    /// The other joint.
+    pub joint: String,
+    /// It has the other one's angles with the same sign; with the other sign unless said.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub same_sign: bool,
+    /// What is added then.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub offset_deg: Degrees,
+}
+
+numbers! { Mirror { offset_deg: ANGLE = [0.0] } }
+
+impl Mirror {
+    /// The angle that mirrors one of the other joint.
+    pub fn of(&self, other: Degrees) -> Degrees {
+        (if self.same_sign { other } else { -other }) + self.offset_deg
+    }
+
+    /// The angle of the other joint that one is the mirror image of.
+    pub fn back(&self, own: Degrees) -> Degrees {
+        let turned = own - self.offset_deg;
+        if self.same_sign { turned } else { -turned }
+    }
+}
 
 /// A limit with its reason.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]

@@ -6,7 +6,8 @@
 use super::Ends;
 use crate::range::Range;
 use crate::unit::{
-    Amps, Degrees, DegreesPerSecond, Hertz, Micros, Millimetres, Percent, Rpm, Seconds, Ticks, Volts, whole,
+    Amps, Degrees, DegreesPerSecond, DegreesPerSecondSquared, Hertz, Micros, Millimetres, Percent, Rpm,
+    Seconds, Ticks, Volts, whole,
 };
 use schemars::Schema;
 use serde_json::{Value, json};
@@ -125,7 +126,8 @@ macro_rules! numeric {
 
 numeric! {
     u8: f64::from, u32: f64::from, Ticks: |ticks| f64::from(ticks.0),
-    Amps: Amps::get, Degrees: Degrees::get, DegreesPerSecond: DegreesPerSecond::get, Hertz: Hertz::get,
+    Amps: Amps::get, Degrees: Degrees::get, DegreesPerSecond: DegreesPerSecond::get,
+    DegreesPerSecondSquared: DegreesPerSecondSquared::get, Hertz: Hertz::get,
     Micros: Micros::get, Millimetres: Millimetres::get, Percent: Percent::get, Rpm: Rpm::get,
     Seconds: Seconds::get, Volts: Volts::get,
 }

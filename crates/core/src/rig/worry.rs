@@ -159,7 +159,7 @@ fn unmarked(rig: Parts<'_>, joint: &Joint) -> Vec<Worry> {
 /// What sequences ask of joints that cannot be, or that nobody has said enough of.
 fn played(rig: Parts<'_>) -> Vec<Worry> {
     let poses: BTreeSet<&str> =
-        rig.sequences.iter().flat_map(|s| &s.steps).map(|step| step.pose.as_str()).collect();
+        rig.sequences.iter().flat_map(|s| &s.steps).filter_map(|step| step.pose.as_deref()).collect();
     // By joint, the angles it can have; none where it has no angles.
     let ranges: BTreeMap<&str, Option<(f64, f64)>> =
         rig.joints.iter().map(|joint| (joint.name.as_str(), angles_of(rig, joint))).collect();

@@ -3,6 +3,7 @@
 //! Edits, which change the rig and are undone, stand in `rig::edit`.
 
 use super::exercise::Exercise;
+use super::player::{Among, Given, Told};
 use super::{Plan, Wire};
 use crate::guard::Stopped;
 use crate::link::Health;
@@ -129,8 +130,51 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         /// The time.
         at: Duration,
     },
-    /// Leave the sequence.
+    /// Leave every sequence.
     StopPlaying,
+    /// Play from a place, with parameters; on after a pause where no place is said.
+    PlayFrom {
+        /// The sequence.
+        sequence: Sequence,
+        /// The time on its line.
+        at: Option<Duration>,
+        /// What its parameters are.
+        given: Given,
+        /// Only to the end of the step there.
+        one_step: bool,
+    },
+    /// Stand still within one sequence; others go on.
+    PauseOne {
+        /// The sequence.
+        sequence: Sequence,
+    },
+    /// Leave one sequence; others go on.
+    StopOne {
+        /// The sequence.
+        sequence: Sequence,
+    },
+    /// Play no loop of a sequence again: it goes on to its end.
+    FinishLoop {
+        /// The sequence.
+        sequence: Sequence,
+    },
+    /// Play everything so fast; 100 is as written.
+    Tempo {
+        /// In percent.
+        percent: f64,
+    },
+    /// Which of its joints a sequence moves.
+    Among {
+        /// The sequence.
+        sequence: Sequence,
+        /// Those.
+        among: Among,
+    },
+    /// A key was pressed that a sequence may wait for.
+    Key {
+        /// The key.
+        key: char,
+    },
     /// Let an input read as if something were moved, whatever its link says, until that is taken off again.
     AsIf {
         /// The input.
@@ -216,6 +260,15 @@ impl<S: Copy, I: Copy, Q: Copy> Command<S, I, Q> {
             Self::Pause => Command::Pause,
             Self::Seek { sequence, at } => Command::Seek { sequence: sequence_of(sequence)?, at },
             Self::StopPlaying => Command::StopPlaying,
+            Self::PlayFrom { sequence, at, given, one_step } => {
+                Command::PlayFrom { sequence: sequence_of(sequence)?, at, given, one_step }
+            }
+            Self::PauseOne { sequence } => Command::PauseOne { sequence: sequence_of(sequence)? },
+            Self::StopOne { sequence } => Command::StopOne { sequence: sequence_of(sequence)? },
+            Self::FinishLoop { sequence } => Command::FinishLoop { sequence: sequence_of(sequence)? },
+            Self::Tempo { percent } => Command::Tempo { percent },
+            Self::Among { sequence, among } => Command::Among { sequence: sequence_of(sequence)?, among },
+            Self::Key { key } => Command::Key { key },
             Self::AsIf { input, by } => Command::AsIf { input: input_of(input)?, by },
         })
     }
@@ -238,7 +291,7 @@ impl Placed {
         self.renamed(
             |n| plan.servos.get(n).map(|servo| servo.id),
             |n| plan.inputs.get(n).map(|input| input.id),
-            |n| plan.timelines.get(n).map(|line| line.id),
+            |n| plan.programs.get(n).map(|program| program.id),
         )
     }
 }
@@ -337,8 +390,20 @@ pub enum EventKind {
     Held,
     /// Output was enabled again.
     Enabled,
-    /// The sequence is over.
-    SequenceEnded,
+    /// A sequence begins, waits, goes on or is over.
+    Sequence {
+        /// What.
+        told: Told,
+        /// Where on its line of time.
+        at: Duration,
+    },
+    /// A sequence does not begin: another one that plays moves a joint of it too.
+    Shares {
+        /// The other one.
+        with: SequenceId,
+    },
+    /// A sequence does not begin: as many play as may.
+    TooMany,
     /// The health of a link changed.
     Link(Health),
     /// A target was not a number.
@@ -364,6 +429,13 @@ pub enum EventKind {
     Displaced,
 }
 
+impl EventKind {
+    /// Whether it is the end of a sequence.
+    pub const fn is_end(self) -> bool {
+        matches!(self, Self::Sequence { told: Told::Ended, .. })
+    }
+}
+
 /// What an event is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum About {
@@ -375,6 +447,8 @@ pub enum About {
     Link(LinkId),
     /// An input.
     Input(InputId),
+    /// A sequence, and one of the servos that it moves.
+    Sequence(SequenceId, Option<ServoId>),
 }
 
 impl About {
@@ -382,6 +456,7 @@ impl About {
     pub const fn servo(self) -> Option<ServoId> {
         match self {
             Self::Servo(servo) => Some(servo),
+            Self::Sequence(_, servo) => servo,
             Self::Output | Self::Link(_) | Self::Input(_) => None,
         }
     }

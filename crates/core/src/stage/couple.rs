@@ -140,6 +140,13 @@ impl Plan {
             | Command::Pause
             | Command::Seek { .. }
             | Command::StopPlaying
+            | Command::PlayFrom { .. }
+            | Command::PauseOne { .. }
+            | Command::StopOne { .. }
+            | Command::FinishLoop { .. }
+            | Command::Tempo { .. }
+            | Command::Among { .. }
+            | Command::Key { .. }
             | Command::AsIf { .. } => command,
         }
     }

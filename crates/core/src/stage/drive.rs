@@ -6,11 +6,12 @@
 use super::exercise::Exercising;
 use super::mix::{Along, Follow, Lost, MappingState, Stand};
 use super::plan::ServoPlan;
-use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, ServoState, Wire};
+use super::sequences::Played;
+use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, Players, ServoState, Wire};
 use crate::guard::HAIR;
 use crate::guard::{Setpoint, Stopped};
 use crate::rig::Take;
-use crate::sequence::{Moment, Timeline};
+use crate::sequence::{OpKind, Program, Waited};
 use crate::unit::{Degrees, Micros};
 use std::time::Duration;
 
@@ -250,8 +251,10 @@ impl ServoState {
         if let (How::AtRate(rate), false) = (how, waits) {
             target = self.aimed(rate, plan, beat.seconds);
         }
-        let gliding_speed = if owner == Owner::LostMapping { self.failsafe_speed } else { plan.pace.glide };
-        let patient = owner == Owner::LostMapping || self.glided < GLIDE_PATIENCE;
+        // What is to be there in a time of its own is told how fast; what leads in to a sequence too.
+        let timed = owner == Owner::LostMapping || matches!(how, How::Over(_));
+        let gliding_speed = if timed { self.failsafe_speed } else { plan.pace.glide };
+        let patient = timed || self.glided < GLIDE_PATIENCE;
         let speed = if self.gliding && patient { gliding_speed } else { plan.pace.most };
         let target = match (&mut self.act, plan.arming) {
             (_, Some((neutral, _))) if !self.arming.is_zero() => {
@@ -307,23 +310,89 @@ impl ServoState {
 /// Everything that may want a servo somewhere, but for the hand.
 pub(super) struct Sources<'a> {
     pub mappings: &'a [MappingState],
-    pub player: &'a Player,
-    pub moment: Option<(&'a Timeline, Moment)>,
+    pub players: &'a Players,
+    pub programs: &'a [Program],
+    pub inputs: &'a [InputState],
     /// The usual time of a beat, in seconds.
     pub beat: f64,
 }
 
 impl Sources<'_> {
-    /// Where servo `n` should be: hand before sequence before mapping before home.
-    pub(super) fn wanted(&self, n: usize, plan: &ServoPlan, state: &ServoState) -> Wanted {
+    /// Where a servo should be: hand before sequence before mapping before home; with what is added to it.
+    #[inline]
+    pub(super) fn wanted(&self, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
+        let wanted = self.plainly(plan, state);
+        if state.played.added.is_none() && state.added == 0.0 {
+            return wanted;
+        }
+        self.added(wanted, plan, state, seconds)
+    }
+
+    /// What layers add to an angle; it comes and goes no faster than a glide. To a hand nothing is added, nor where
+    /// nothing says where it should be.
+    #[inline(never)]
+    fn added(&self, mut wanted: Wanted, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
+        let offset = state.played.added.and_then(|(slot, track)| {
+            let player = self.players.0.get(usize::from(slot))?;
+            let program = self.programs.get(player.place)?;
+            let track = program.tracks.get(usize::try_from(track).ok()?)?;
+            let angle = program.at(track, player.at, &player.counts, &mut state.played.cursors.1).get();
+            Some(crate::unit::held(angle, -program.at_most, program.at_most))
+        });
+        let on_top = plan.kind.has_angles()
+            && matches!(wanted.owner, Owner::Sequence | Owner::Mapping | Owner::Home)
+            && !matches!(wanted.how, How::AtRate(_) | How::LetGo);
+        let to = if on_top { offset.unwrap_or(0.0) } else { 0.0 };
+        let step = super::plan::GLIDE.get() * seconds;
+        state.added += crate::unit::held(to - state.added, -step, step);
+        if let (Some(scale), true) = (&plan.scale, on_top) {
+            let angle = scale.angle_at(wanted.target) + Degrees::new(state.added);
+            wanted.target = scale.pulse_at(angle);
+        }
+        wanted
+    }
+
+    /// Where the player that a servo follows wants it.
+    #[inline]
+    fn played(&self, plan: &ServoPlan, state: &mut ServoState) -> Option<Wanted> {
+        let (slot, track) = state.played.by?;
+        let player = self.players.0.get(usize::from(slot))?;
+        let program = self.programs.get(player.place)?;
+        let scale = plan.scale.as_ref()?;
+        let wanted = |target, how| Wanted { target, owner: Owner::Sequence, by: usize::from(slot), how };
+        if state.played.stays {
+            return Some(wanted(plan.stop.unwrap_or(state.pulse - state.trim), How::Soon));
+        }
+        let how = match program.lead_in {
+            Some(over) if player.play == Play::Leading => How::Over(libm::fmax(over, self.beat)),
+            _ => How::Soon,
+        };
+        if let Some(stop) = plan.stop.filter(|_| !self.may_turn(player, program)) {
+            return Some(wanted(stop, how));
+        }
+        let track = program.tracks.get(usize::try_from(track).ok()?)?;
+        let Played { cursors, left, .. } = &mut state.played;
+        let angle = program.at_from(track, player.at, &player.counts, &mut cursors.0, left);
+        Some(wanted(scale.pulse_at(angle), how))
+    }
+
+    /// Whether what turns may go on turning: standing still within a sequence, or at its end, does not mean that. While
+    /// something is waited for it may where that has an end, and can be heard.
+    fn may_turn(&self, player: &Player, program: &Program) -> bool {
+        let Some(op) = player.waits_at(program) else { return player.play == Play::Playing };
+        let OpKind::Wait { what, at_most: Some(_), .. } = op.kind else { return false };
+        match program.waits.get(what) {
+            Some(Waited::Input { input, .. }) => self.inputs.get(*input).is_some_and(|input| input.live),
+            _ => true,
+        }
+    }
+
+    fn plainly(&self, plan: &ServoPlan, state: &mut ServoState) -> Wanted {
         if let Some(hand) = state.hand {
             return Wanted::new(hand, Owner::Hand);
         }
-        let angle = self.moment.as_ref().and_then(|moment| self.player.angle(moment, n));
-        if let (Some(scale), Some(angle)) = (&plan.scale, angle) {
-            // Standing still within a sequence, or at its end, does not mean to go on turning.
-            let turning = plan.stop.filter(|_| self.player.play != Play::Playing);
-            return Wanted::new(turning.unwrap_or_else(|| scale.pulse_at(angle)), Owner::Sequence);
+        if let Some(wanted) = self.played(plan, state) {
+            return wanted;
         }
         for follow in &plan.follows {
             match self.mappings.get(follow.mapping) {

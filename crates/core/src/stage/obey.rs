@@ -2,9 +2,12 @@
 
 use super::exercise::{Exercise, Exercising};
 use super::wiggle::Wiggle;
-use super::{Act, AsIf, Command, EventKind, Knob, Output, Owner, Play, Refusal, Said, Stage, Wire};
+use super::{
+    Act, AsIf, Command, EventKind, Given, Knob, Output, Owner, Play, Player, Refusal, Said, Stage, Wire,
+};
 use crate::estimate::{Estimate, Known};
 use crate::rig::Back;
+use crate::sequence::At;
 use crate::unit::{Micros, Ticks};
 use std::time::Duration;
 
@@ -40,23 +43,31 @@ impl Stage {
             Command::Exercise { servo, what } => self.exercise(now, servo, what),
             Command::StandStill { servo } => self.stand_still(servo),
             Command::Trim { servo, by } => self.trim(servo, by),
-            Command::Play { sequence } => self.play(sequence),
-            Command::Pause => self.run.player.pause(),
-            Command::Seek { sequence, at } => {
-                let (driving, run) = (self.output == Output::Driving, &mut self.run);
-                run.player.seek(&run.plan, &run.servos, sequence, at, driving);
-                for servo in run.servos.iter_mut().filter(|s| s.owner == Owner::Sequence) {
-                    servo.start_glide();
-                }
+            Command::Play { sequence } => self.play_from(now, sequence, None, &Given::default(), false),
+            Command::PlayFrom { sequence, at, given, one_step } => {
+                self.play_from(now, sequence, at.map(At::of), &given, one_step);
             }
-            Command::StopPlaying => self.run.player.stop(),
+            Command::Pause => self.each_player(None, Player::pause),
+            Command::PauseOne { sequence } => self.each_player(Some(sequence), Player::pause),
+            Command::Seek { sequence, at } => self.seek(sequence, At::of(at)),
+            Command::StopPlaying => self.stop_playing(),
+            Command::StopOne { sequence } => {
+                self.each_player(Some(sequence), |player| player.play = Play::Stopped);
+            }
+            Command::FinishLoop { sequence } => {
+                self.each_player(Some(sequence), |player| player.finishes = true);
+            }
+            Command::Tempo { percent } => self.set_tempo(percent),
+            Command::Among { sequence, among } => self.set_among(sequence, among),
+            Command::Key { key } => self.keys.press(key),
             Command::AsIf { input, by } => self.stand_in(now, input, by),
         }
     }
 
-    pub(super) fn play(&mut self, sequence: usize) {
-        let (driving, run) = (self.output == Output::Driving, &mut self.run);
-        run.player.start(&run.plan, &run.servos, sequence, driving);
+    fn set_tempo(&mut self, percent: f64) {
+        if crate::range::TEMPO.holds(percent) {
+            self.tempo = percent / 100.0;
+        }
     }
 
     /// An input reads as if something were moved, or as what its link says again.
@@ -77,7 +88,7 @@ impl Stage {
 
     pub(super) fn cut(&mut self, now: Duration) {
         self.output = Output::Cut;
-        self.run.player.stop();
+        self.stop_playing();
         for (state, plan) in self.run.servos.iter_mut().zip(&self.run.plan.servos) {
             state.hand = state.engaged.then_some(plan.stop.unwrap_or(state.pulse));
             state.interrupt();
@@ -334,7 +345,7 @@ impl Stage {
         }
     }
 
-    fn release(&mut self, now: Duration, servo: usize) {
+    pub(super) fn release(&mut self, now: Duration, servo: usize) {
         let (Some(state), Some(plan)) = (self.run.servos.get_mut(servo), self.run.plan.servos.get(servo))
         else {
             return;
@@ -414,9 +425,11 @@ impl Stage {
         if let Some(why) = self.hindrance(servo).filter(|why| *why != Refusal::Arming) {
             return self.refuse(now, servo, why);
         }
-        if self.run.player.play == Play::Ended {
-            self.run.player.stop();
-        }
+        self.each_player(None, |player| {
+            if player.play == Play::Ended {
+                player.play = Play::Stopped;
+            }
+        });
         if let Some(state) = self.run.servos.get_mut(servo) {
             // A knob or an exercise would take it back at once.
             state.interrupt();

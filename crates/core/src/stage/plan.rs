@@ -12,10 +12,10 @@ use crate::guard::{Guard, towards};
 use crate::link::Rules;
 use crate::rig::{
     Back, Board, CutTo, Ends, GoalKind, Idle, Index, Input, InputId, Joint, Kind, Limit, Link, LinkId,
-    Mapping, MappingId, Parts, Protocol, Rig, SequenceId, Servo, ServoId, WhenLost,
+    Mapping, MappingId, OwnUnit, Parts, Protocol, Rig, SequenceId, Servo, ServoId, WhenLost,
 };
 use crate::scale::{Scale, Sides};
-use crate::sequence::{Timeline, UNRATED_SPEED};
+use crate::sequence::{Library, Program, UNRATED_SPEED};
 use crate::shape::{self, Shape, Span};
 use crate::switch::Switch;
 use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
@@ -23,7 +23,7 @@ use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
-const GLIDE: DegreesPerSecond = DegreesPerSecond::new(60.0);
+pub(super) const GLIDE: DegreesPerSecond = DegreesPerSecond::new(60.0);
 /// Degrees a microsecond to reckon speeds with where neither marks nor a sheet tell.
 const USUAL_GAIN: f64 = 0.1;
 /// The speed a servo is taken to have where its sheet is silent.
@@ -188,6 +188,8 @@ pub struct InputPlan {
     pub switch: Option<Switch>,
     /// Its shaping.
     pub shape: Shape,
+    /// The unit that its values have themselves.
+    pub unit: Option<OwnUnit>,
     /// The raw values at its ends.
     ends: (f64, f64),
 }
@@ -231,7 +233,9 @@ pub struct Plan {
     /// In rig order.
     pub presses: Vec<PressPlan>,
     /// In rig order.
-    pub timelines: Vec<Timeline>,
+    pub programs: Vec<Program>,
+    /// Where what each program waits for begins among what all of them do, and where the last of it ends.
+    pub(super) wait_bases: Vec<usize>,
     servo_places: HashMap<ServoId, usize>,
     link_places: HashMap<LinkId, usize>,
     input_places: HashMap<InputId, usize>,
@@ -252,15 +256,22 @@ impl Plan {
         follow_mappings(rig, &mut servos);
         super::couple::couple(rig, &mut servos);
         let scales: Vec<Option<&Scale>> = servos.iter().map(|servo| servo.scale.as_ref()).collect();
-        let timelines: Vec<Timeline> = rig.sequences.iter().map(|s| Timeline::of(rig, s, &scales)).collect();
+        let library = Library::of(rig, &scales);
+        let programs: Vec<Program> =
+            (0..rig.sequences.len()).filter_map(|place| library.compile(place)).collect();
+        let wait_bases = std::iter::once(0).chain(programs.iter().scan(0, |sum, program| {
+            *sum += program.waits.len();
+            Some(*sum)
+        }));
         let inputs: Vec<InputPlan> = rig.inputs.iter().filter_map(|input| input_plan(rig, input)).collect();
         Self {
             servo_places: servos.iter().enumerate().map(|(n, servo)| (servo.id, n)).collect(),
             input_places: inputs.iter().enumerate().map(|(n, input)| (input.id, n)).collect(),
-            sequence_places: timelines.iter().enumerate().map(|(n, line)| (line.id, n)).collect(),
+            sequence_places: programs.iter().enumerate().map(|(n, program)| (program.id, n)).collect(),
+            wait_bases: wait_bases.collect(),
             link_places: rig.links.iter().enumerate().map(|(n, link)| (link.id, n)).collect(),
             links: link_plans(rig),
-            timelines,
+            programs,
             servos,
             inputs,
             mapping_places: rig.mappings.iter().enumerate().map(|(n, mapping)| (mapping.id, n)).collect(),
@@ -531,6 +542,7 @@ fn input_plan(rig: Parts<'_>, input: &Input) -> Option<InputPlan> {
         link: rig.index.links.named(&input.link)?,
         channel: input.channel.as_str().into(),
         ends: (low, high),
+        unit: input.unit,
         switch,
         shape: Shape {
             span,

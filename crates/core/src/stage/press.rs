@@ -1,6 +1,6 @@
 //! What presses do.
 
-use super::{EventKind, InputState, Output, Play, Stage};
+use super::{EventKind, Given, InputState, Output, Play, Stage};
 use crate::rig::{Does, Parts, Press};
 use crate::switch::Switch;
 use std::time::Duration;
@@ -62,11 +62,11 @@ impl Stage {
             }
             let (does, sequence, input, place) = (plan.does, plan.sequence, plan.input, plan.place);
             let done = match does {
-                Does::Play => sequence.is_some_and(|sequence| self.play_by_press(sequence)),
+                Does::Play => sequence.is_some_and(|sequence| self.play_by_press(now, sequence)),
                 Does::Stop => {
-                    let before = self.run.player.play;
-                    self.run.player.stop();
-                    before != Play::Stopped
+                    let plays = self.run.players.0.iter().any(|player| player.play != Play::Stopped);
+                    self.stop_playing();
+                    plays
                 }
                 Does::Hold => {
                     hold = hold.or(Some((input, place)));
@@ -94,13 +94,14 @@ impl Stage {
     }
 
     /// Whether it began: one that plays already goes on as it does.
-    fn play_by_press(&mut self, sequence: usize) -> bool {
-        let id = self.run.plan.timelines.get(sequence).map(|line| line.id);
-        let player = &self.run.player;
-        if player.play == Play::Playing && Some(player.sequence) == id {
+    fn play_by_press(&mut self, now: Duration, sequence: usize) -> bool {
+        let plays = |stage: &Self| {
+            stage.run.players.0.iter().any(|player| player.place == sequence && player.play.goes_on())
+        };
+        if plays(self) {
             return false;
         }
-        self.play(sequence);
-        self.run.player.play == Play::Playing
+        self.play_from(now, sequence, None, &Given::default(), false);
+        plays(self)
     }
 }

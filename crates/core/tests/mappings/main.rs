@@ -14,8 +14,10 @@ use wasvolta_core::Stage;
 use wasvolta_core::inflow::{Batch, Inflow};
 use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::file::{Loaded, load};
-use wasvolta_core::rig::{Does, Rig, WaveShape};
-use wasvolta_core::stage::{AsIf, Command, EventKind, Output, Owner, Placed, Plan, Play, Prepared, Stand};
+use wasvolta_core::rig::{Does, Rig, SequenceId, WaveShape};
+use wasvolta_core::stage::{
+    AsIf, Command, EventKind, Output, Owner, Placed, Plan, Play, Prepared, Stand, Told,
+};
 use wasvolta_core::unit::{Degrees, Micros};
 
 const BEAT: Duration = Duration::from_millis(20);

@@ -2,6 +2,10 @@
 
 use super::*;
 
+fn wake() -> SequenceId {
+    rig("").sequences[0].id
+}
+
 #[test]
 fn what_is_pressed_while_a_toggle_does_not_hold_turns_nothing_round() {
     let text = "[[mapping]]\nname = \"snap\"\nfrom = { push = 1 }\nto = { toggle = [\"rest\", \"look\"], joints = [\"heron.neck\"] }\n\
@@ -147,12 +151,13 @@ fn a_press_plays_stops_holds_and_cuts_and_a_cut_has_the_last_word() {
     let mut bench = Bench::of(&rig(text));
     let kinds = |bench: &Bench| bench.stage.events().iter().map(|event| event.kind).collect::<Vec<_>>();
     bench.set(PUSH, 1.0).beat(&[]);
-    assert_eq!(bench.stage.player().play, Play::Playing);
-    assert_eq!(kinds(&bench), [EventKind::Pressed { place: 1, does: Does::Play, done: true }]);
+    assert_eq!(bench.stage.players().play(wake()), Play::Leading);
+    let told = EventKind::Sequence { told: Told::Starts, at: Duration::ZERO };
+    assert_eq!(kinds(&bench), [told, EventKind::Pressed { place: 1, does: Does::Play, done: true }]);
     bench.set(PUSH, 0.0).beats(20);
-    let at = bench.stage.player().at;
+    let at = bench.stage.players().last().unwrap().at;
     bench.set(PUSH, 1.0).beats(2);
-    assert!(bench.stage.player().at > at, "what plays already is not begun again");
+    assert!(bench.stage.players().last().unwrap().at > at, "what plays already is not begun again");
     bench.set(PUSH, 0.0).beats(20);
     bench.set(PUSH, 1.0).beat(&[]);
     assert_eq!(kinds(&bench), [EventKind::Pressed { place: 1, does: Does::Play, done: false }]);
@@ -184,7 +189,7 @@ fn a_press_that_stops_says_whether_anything_played() {
         bench.set(PUSH, 1.0).beat(&[]);
         let kinds: Vec<_> = bench.stage.events().iter().map(|event| event.kind).collect();
         assert_eq!(kinds, [EventKind::Pressed { place: 1, does: Does::Stop, done }]);
-        assert_eq!(bench.stage.player().play, Play::Stopped);
+        assert_eq!(bench.stage.players().play(wake()), Play::Stopped);
         bench.set(PUSH, 0.0).beats(20);
     }
 }

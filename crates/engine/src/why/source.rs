@@ -2,7 +2,7 @@
 
 use crate::{Compiled, Snapshot};
 use wasvolta_core::guard::Stopped;
-use wasvolta_core::rig::{GoalKind, ServoId};
+use wasvolta_core::rig::{GoalKind, SequenceId, ServoId};
 use wasvolta_core::stage::AsIf;
 use wasvolta_core::stage::mix::{Along, Follow, MappingPlan, Share};
 use wasvolta_core::stage::plan::ServoPlan;
@@ -15,6 +15,9 @@ pub fn from_source_to_wire(compiled: &Compiled, snapshot: &Snapshot, servo: Serv
     let state = snapshot.servos.get(place)?;
     let own = compiled.plan.servos.get(place)?;
     let mut parts = source(compiled, snapshot, own, state)?;
+    if let Some((player, added)) = state.added(&snapshot.players).filter(|(_, added)| *added != 0.0) {
+        parts.push(format!("{added:+.1}° of {}", sequence(compiled, player.sequence)));
+    }
     // Where nobody drives it, nobody wants it anywhere.
     if let Some(scale) = own.scale.as_ref().filter(|_| state.engaged) {
         parts.push(own.kind.show(scale.angle_at(state.target - state.trim())));
@@ -43,6 +46,12 @@ pub fn from_source_to_wire(compiled: &Compiled, snapshot: &Snapshot, servo: Serv
     Some(parts.join(" → "))
 }
 
+/// The name of a sequence.
+fn sequence(compiled: &Compiled, id: SequenceId) -> &str {
+    let place = compiled.index.sequences.place(id);
+    place.and_then(|n| compiled.rig.sequences.get(n)).map_or("", |sequence| sequence.name.as_str())
+}
+
 /// Who wants it somewhere, and the values on the way to its angle.
 fn source(
     compiled: &Compiled,
@@ -50,17 +59,14 @@ fn source(
     own: &ServoPlan,
     state: &ServoState,
 ) -> Option<Vec<String>> {
-    let rig = &compiled.rig;
     Some(match state.owner {
         Owner::Nobody => vec!["nobody drives it".to_owned()],
         Owner::Hand => vec!["hand".to_owned()],
         Owner::Home => vec!["home".to_owned()],
         Owner::Rest => vec!["stays where it was let go".to_owned()],
         Owner::Sequence => {
-            let player = &snapshot.player;
-            let name = compiled.index.sequences.place(player.sequence).and_then(|n| rig.sequences.get(n));
-            let name = name.map_or("", |s| s.name.as_str());
-            vec![format!("{name} at {:.2} s", player.at.as_secs_f64())]
+            let player = state.player(&snapshot.players)?;
+            vec![format!("{} at {:.2} s", sequence(compiled, player.sequence), player.at.seconds())]
         }
         Owner::Mapping | Owner::LostMapping => {
             let mapping = state.mapping()?;

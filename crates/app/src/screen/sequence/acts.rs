@@ -1,4 +1,4 @@
-//! Actions on poses, steps and playing.
+//! Picking in time, and playing.
 
 use crate::screen::context::Context;
 use crate::screen::dialog::{Dialog, Purpose};
@@ -9,11 +9,11 @@ use crate::screen::scene::Scene;
 use crate::screen::step::moved;
 use crate::screen::typing::Typing;
 use std::time::Duration;
-use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::edit;
-use wasvolta_core::rig::{Kind, Step};
-use wasvolta_core::stage::{Command, Output, Play};
-use wasvolta_core::unit::{Degrees, Seconds};
+use wasvolta_core::rig::{Awaited, Kind, Step};
+use wasvolta_core::sequence::At;
+use wasvolta_core::stage::{Among, Command, Given, Output, Play};
+use wasvolta_core::unit::Degrees;
 
 /// The picked sequence's name and number of steps.
 pub fn picked(desk: &Context) -> Option<(String, usize)> {
@@ -27,8 +27,8 @@ pub fn next_sequence(desk: &mut Context, by: isize) {
     let here = edition.index.sequences.place(desk.model.sequence.id).unwrap_or(0);
     let next = moved(here, by, edition.rig.sequences.len());
     desk.model.sequence = Pick::at(&edition.rig.sequences, next);
-    desk.model.in_sequence.step = 0;
-    desk.model.in_sequence.time = 0.0;
+    let state = &mut desk.model.in_sequence;
+    (state.step, state.anchor, state.time, state.zoom, state.open) = (0, 0, 0.0, 1.0, false);
 }
 
 /// Goes on to another step.
@@ -37,10 +37,35 @@ pub fn step_by(desk: &mut Context, by: isize) {
     pick_step(desk, moved(desk.model.in_sequence.step, by, steps));
 }
 
+/// Picks one step more towards the beginning, or one less.
+pub fn also_before(desk: &mut Context) {
+    also(desk, -1);
+}
+
+/// Picks one step more towards the end, or one less.
+pub fn also_behind(desk: &mut Context) {
+    also(desk, 1);
+}
+
+fn also(desk: &mut Context, by: isize) {
+    let anchor = desk.model.in_sequence.anchor;
+    let steps = picked(desk).map_or(0, |(_, steps)| steps);
+    let step = desk.model.in_sequence.step.saturating_add_signed(by).min(steps.saturating_sub(1));
+    pick_step(desk, step);
+    desk.model.in_sequence.anchor = anchor;
+    let (from, to) = desk.model.in_sequence.picked();
+    desk.say(&format!("steps {} to {} are picked", from + 1, to + 1));
+}
+
 /// Goes to the step of a number.
 pub fn go_to_step(desk: &mut Context, text: &str) -> Result<(), String> {
-    let wanted = entry::plain(text)?;
     let steps = picked(desk).map_or(0, |(_, steps)| steps);
+    let labelled = desk.model.scene(desk.session).sequence().and_then(|(s, _)| s.labelled(text.trim()));
+    if let Some(step) = labelled {
+        pick_step(desk, step);
+        return Ok(());
+    }
+    let wanted = entry::plain(text)?;
     let found = (0..steps).find(|&n| wasvolta_core::unit::number(n + 1).to_bits() == wanted.to_bits());
     pick_step(desk, found.ok_or(format!("there are steps 1 to {steps}"))?);
     Ok(())
@@ -48,83 +73,44 @@ pub fn go_to_step(desk: &mut Context, text: &str) -> Result<(), String> {
 
 /// When the picked step begins, moves and dwells.
 pub fn times(scene: &Scene) -> Option<(f64, f64, f64)> {
-    let (_, line) = scene.sequence()?;
-    let time = line.step(scene.model.in_sequence.step, scene.first_move())?;
+    let (_, program) = scene.sequence()?;
+    let time = program.step(scene.model.in_sequence.step)?;
     Some((time.starts, time.moves, time.dwells))
 }
 
-/// Changes the picked step of the picked sequence.
-fn change_step(desk: &mut Context, what: &str, change: impl FnOnce(&mut Step)) {
-    let Some((name, _)) = picked(desk) else { return };
-    let at = desk.model.in_sequence.step;
-    let words = format!("step {}: {what}", at + 1);
-    desk.edit(&words, |rig| edit::change_step(rig, &name, at, change));
-}
-
-/// Sets how long the picked step moves.
-pub fn set_move(desk: &mut Context, seconds: Option<f64>) {
-    let Some(seconds) = seconds else { return };
-    change_step(desk, &format!("move {seconds:.3} s"), |s| s.move_s = Some(Seconds::new(seconds)));
-}
-
-/// Sets how long the picked step stands.
-pub fn set_dwell(desk: &mut Context, seconds: Option<f64>) {
-    let Some(seconds) = seconds else { return };
-    change_step(desk, &format!("dwell {seconds:.3} s"), |s| s.dwell_s = Seconds::new(seconds));
-}
-
 /// The picked step.
-pub fn present_step(scene: &Scene) -> Option<Step> {
+pub fn present_step<'a>(scene: &Scene<'a>) -> Option<&'a Step> {
     let (sequence, _) = scene.sequence()?;
-    sequence.steps.get(scene.model.in_sequence.step).cloned()
-}
-
-/// Gives the picked step another pose.
-pub fn next_pose(desk: &mut Context, by: isize) {
-    let Some(step) = present_step(&desk.model.scene(desk.session)) else { return };
-    let poses = &desk.session.document.rig.poses;
-    let here = poses.iter().position(|p| p.name == step.pose).unwrap_or(0);
-    let Some(pose) = poses.get(moved(here, by, poses.len())).map(|p| p.name.clone()) else {
-        return;
-    };
-    change_step(desk, &format!("pose {pose}"), |s| s.pose.clone_from(&pose));
-}
-
-/// Eases the picked step otherwise.
-pub fn next_easing(desk: &mut Context, by: isize) {
-    let Some(step) = present_step(&desk.model.scene(desk.session)) else { return };
-    let here = Easing::ALL.iter().position(|e| *e == step.easing).unwrap_or(0);
-    let Some(&easing) = Easing::ALL.get(moved(here, by, Easing::ALL.len())) else { return };
-    change_step(desk, &format!("easing {}", easing.name()), |s| s.easing = easing);
+    sequence.steps.get(scene.model.in_sequence.step)
 }
 
 /// Looks at a time; with output driving, the mechanism follows.
 pub fn look_at(desk: &mut Context, time: Option<f64>) {
     let Some(time) = time else { return };
     let scene = desk.model.scene(desk.session);
-    let first_move = scene.first_move();
-    let Some((_, line)) = scene.sequence() else { return };
-    let time = time.clamp(0.0, line.length(first_move));
-    let step = line.step_at(time, first_move);
+    let Some((_, program)) = scene.sequence() else { return };
+    let time = time.clamp(0.0, program.length());
+    let step = program.step_at(At::seconds_in(time));
     desk.model.in_sequence.time = time;
-    desk.model.in_sequence.step = step;
+    (desk.model.in_sequence.step, desk.model.in_sequence.anchor) = (step, step);
     if desk.model.snapshot.output == Output::Driving {
         let sequence = desk.model.sequence.id;
         let at = Duration::try_from_secs_f64(time).unwrap_or_default();
         desk.command(Command::Seek { sequence, at });
         return;
     }
-    if desk.model.snapshot.player.play != Play::Stopped {
+    if desk.model.snapshot.players.last().is_some() {
         desk.command(Command::StopPlaying);
     }
     desk.say("looking only: output is off, nothing moves");
 }
 
+/// Picks a step, and looks at where its move is over.
 pub fn pick_step(desk: &mut Context, step: usize) {
     let scene = desk.model.scene(desk.session);
-    let first_move = scene.first_move();
-    let arrives = scene.sequence().and_then(|(_, line)| line.step(step, first_move)).map(|s| s.arrives());
-    desk.model.in_sequence.step = step;
+    let arrives = scene.sequence().and_then(|(_, program)| program.step(step)).map(|s| s.arrives());
+    (desk.model.in_sequence.step, desk.model.in_sequence.anchor) = (step, step);
+    desk.model.in_sequence.open = false;
     if let Some(time) = arrives {
         desk.model.in_sequence.time = time;
     }
@@ -140,58 +126,142 @@ pub fn next_step(desk: &mut Context) {
 /// Plays, stands still, or goes on.
 pub fn play(desk: &mut Context) {
     let sequence = desk.model.sequence.id;
-    let player = &desk.model.snapshot.player;
-    if player.play == Play::Playing && player.sequence == sequence {
-        return desk.command(Command::Pause);
+    if desk.model.snapshot.players.play(sequence).goes_on() {
+        return desk.command(Command::PauseOne { sequence });
     }
     desk.command(Command::Play { sequence });
-    if desk.model.snapshot.output == Output::Driving {
-        return;
-    }
-    desk.say("output is off: only the screen plays; e engages a servo");
+    only_the_screen(desk);
 }
 
-/// Leaves the sequence.
+fn only_the_screen(desk: &mut Context) {
+    if desk.model.snapshot.output != Output::Driving {
+        desk.say("output is off: only the screen plays; e engages a servo");
+    }
+}
+
+/// Plays from the beginning of the picked step.
+pub fn play_from_step(desk: &mut Context) {
+    play_there(desk, false);
+}
+
+/// Plays the picked step alone, or the next one where it stands.
+pub fn play_step(desk: &mut Context) {
+    let sequence = desk.model.sequence.id;
+    if desk.model.snapshot.players.play(sequence) == Play::Paused {
+        desk.command(Command::PlayFrom { sequence, at: None, given: Given::default(), one_step: true });
+        return only_the_screen(desk);
+    }
+    play_there(desk, true);
+}
+
+fn play_there(desk: &mut Context, one_step: bool) {
+    let sequence = desk.model.sequence.id;
+    let scene = desk.model.scene(desk.session);
+    let step = scene.model.in_sequence.step;
+    let Some(at) = scene.sequence().map(|(_, program)| program.enters_at(step).duration()) else { return };
+    desk.command(Command::PlayFrom { sequence, at: Some(at), given: Given::default(), one_step });
+    only_the_screen(desk);
+}
+
+/// Leaves every sequence.
 pub fn stop(desk: &mut Context) {
     desk.command(Command::StopPlaying);
 }
 
-/// Inserts a step behind the picked one.
-pub fn insert(desk: &mut Context) {
-    let (name, at) = match picked(desk) {
-        Some((name, 0)) => (name, 0),
-        Some((name, _)) => (name, desk.model.in_sequence.step + 1),
-        None => ("sequence-1".to_owned(), 0),
-    };
-    let first = desk.session.document.rig.poses.first().map(|p| p.name.clone());
-    let Some(pose) = desk.model.in_sequence.last_pose.clone().or(first) else { return };
-    if desk.edit(&format!("step {} inserted: {pose}", at + 1), |rig| edit::insert_step(rig, &name, at, &pose))
-    {
-        pick_step(desk, at);
-    }
+/// Leaves the picked sequence; others go on.
+pub fn stop_one(desk: &mut Context) {
+    desk.command(Command::StopOne { sequence: desk.model.sequence.id });
 }
 
-/// Takes the picked step out.
-pub fn remove(desk: &mut Context) {
-    let Some((name, steps)) = picked(desk) else { return };
-    let at = desk.model.in_sequence.step;
-    if desk.edit(&format!("step {} removed", at + 1), |rig| edit::remove_step(rig, &name, at)) {
-        pick_step(desk, at.min(steps.saturating_sub(2)));
-    }
+/// Plays no loop of the picked sequence again.
+pub fn finish_loop(desk: &mut Context) {
+    desk.command(Command::FinishLoop { sequence: desk.model.sequence.id });
+    desk.say("no loop is played again: it goes on to its end");
 }
 
-/// Gives the picked step, or else the first short one, the time it needs.
-pub fn stretch(desk: &mut Context) {
+const TEMPOS: [f64; 11] = [10.0, 25.0, 50.0, 70.0, 85.0, 100.0, 120.0, 150.0, 200.0, 300.0, 400.0];
+
+/// Everything plays more slowly.
+pub fn slower(desk: &mut Context) {
+    let now = desk.model.snapshot.tempo * 100.0;
+    set_tempo(desk, TEMPOS.into_iter().rev().find(|tempo| *tempo < now - 0.5));
+}
+
+/// Everything plays faster.
+pub fn faster(desk: &mut Context) {
+    let now = desk.model.snapshot.tempo * 100.0;
+    set_tempo(desk, TEMPOS.into_iter().find(|tempo| *tempo > now + 0.5));
+}
+
+fn set_tempo(desk: &mut Context, percent: Option<f64>) {
+    let Some(percent) = percent else { return desk.refuse("the tempo is at that end: 10 to 400 %") };
+    desk.command(Command::Tempo { percent });
+    desk.say(&format!("tempo {percent:.0} %, until the program ends"));
+}
+
+/// Only the picked joint is moved; again all are.
+pub fn only_this(desk: &mut Context) {
+    among(desk, Among::Only, "only");
+}
+
+/// All joints but the picked one are moved; again all are.
+pub fn without_this(desk: &mut Context) {
+    among(desk, Among::Without, "all but");
+}
+
+fn among(desk: &mut Context, which: fn(wasvolta_core::rig::ServoId) -> Among, word: &str) {
+    let sequence = desk.model.sequence.id;
+    let Some(servo) = desk.servo().map(|servo| (servo.id, servo.name.clone())) else { return };
     let scene = desk.model.scene(desk.session);
-    let Some((_, line)) = scene.sequence() else { return };
-    let shorts = line.shorts(|n| scene.start_of(n));
-    let here = desk.model.in_sequence.step;
-    let step = shorts.iter().map(|s| s.step).find(|&s| s == here).or_else(|| shorts.first().map(|s| s.step));
-    let Some(step) = step else { return desk.say("no step is short: every joint gets there in time") };
-    let needs = shorts.iter().filter(|s| s.step == step).map(|s| s.needs).fold(0.0, f64::max);
-    pick_step(desk, step);
-    let needs = wasvolta_core::sequence::rounded_up(needs);
-    change_step(desk, &format!("stretched to {needs:.2} s"), |s| s.move_s = Some(Seconds::new(needs)));
+    let Some(now) = scene.player().map(|player| player.among) else {
+        return desk.refuse("nothing plays here: p plays it, then it can be narrowed");
+    };
+    let among = which(servo.0);
+    let (among, words) = if now == among {
+        (Among::All, "all its joints are moved".to_owned())
+    } else {
+        (among, format!("{word} {} is moved; the same key moves all again", servo.1))
+    };
+    desk.command(Command::Among { sequence, among });
+    desk.say(&words);
+}
+
+/// Presses the key that what plays waits for.
+pub fn press_key(desk: &mut Context) {
+    let key = {
+        let scene = desk.model.scene(desk.session);
+        scene.model.snapshot.players.all().find_map(|player| {
+            let place = scene.edition.index.sequences.place(player.sequence)?;
+            let op = player.waits_at(scene.edition.plan.programs.get(place)?)?;
+            let wait = scene.rig.sequences.get(op.of.0)?.steps.get(op.of.1)?.wait_for.as_ref()?;
+            match wait.what()? {
+                Awaited::Key(key) => Some(key),
+                Awaited::Input(..) => None,
+            }
+        })
+    };
+    match key {
+        Some(key) => {
+            desk.command(Command::Key { key });
+            desk.say(&format!("the key {key}"));
+        }
+        None => desk.refuse("nothing that plays waits for a key"),
+    }
+}
+
+/// Shows more of the time.
+pub fn wider(desk: &mut Context) {
+    desk.model.in_sequence.zoom = (desk.model.in_sequence.zoom * 2.0).min(1.0);
+}
+
+/// Shows less of the time, and more of that.
+pub fn closer(desk: &mut Context) {
+    desk.model.in_sequence.zoom = (desk.model.in_sequence.zoom / 2.0).max(1.0 / 4096.0);
+}
+
+/// Shows all of the time.
+pub fn whole(desk: &mut Context) {
+    desk.model.in_sequence.zoom = 1.0;
 }
 
 /// Asks for the name of a pose.

@@ -1,11 +1,13 @@
 //! What there is to do in Sequence, step by step.
 
+use super::told;
 use crate::screen::advice::{Rule, when};
 use crate::screen::scene::Scene;
 use wasvolta_core::stage::{Owner, Play};
 
 /// What may be said here, in order.
-pub const RULES: &[Rule] = &[no_sequence, no_step, playing, short_step, still_released, ready_to_play];
+pub const RULES: &[Rule] =
+    &[no_sequence, no_step, waiting, playing, short_step, limit_met, tight, still_released, ready_to_play];
 
 fn no_sequence(scene: &Scene) -> Option<String> {
     let words = "No sequence yet. k keeps where the joints stand as a pose, i makes a sequence of it.";
@@ -17,41 +19,83 @@ fn no_step(scene: &Scene) -> Option<String> {
     when(empty, "No step yet. k keeps where the joints stand as a pose, i inserts it.")
 }
 
+fn waiting(scene: &Scene) -> Option<String> {
+    let (_, program) = scene.sequence()?;
+    let words = told::waits(scene.edition, program, scene.player()?)?;
+    let key = if words.contains("the key") { " y presses it." } else { "" };
+    Some(format!("It {words}.{key} p stands still, x leaves it."))
+}
+
 fn playing(scene: &Scene) -> Option<String> {
-    let player = &scene.model.snapshot.player;
-    let here = player.sequence == scene.model.sequence.id;
+    let player = scene.player()?;
     // What the hand has does not move, whatever plays.
-    let tracks = scene.sequence().map(|(_, line)| line.tracks.iter()).into_iter().flatten();
+    let tracks = scene.sequence().map(|(_, program)| program.tracks.iter()).into_iter().flatten();
     let mut engaged = tracks.filter_map(|t| scene.servo(t.servo)).filter(|p| p.state.engaged).peekable();
     let all_in_hand = engaged.peek().is_some() && engaged.all(|p| p.state.owner == Owner::Hand);
     let words = match (player.play, player.screen_only) {
-        (Play::Playing, false) if all_in_hand => {
+        (play, false) if all_in_hand && play.goes_on() => {
             "Playing, and nothing moves: the hand has every engaged joint of it. G gives all back, g the picked one."
         }
         (Play::Ended, false) if all_in_hand => {
             "Played, and nothing has moved: the hand has every engaged joint of it. G gives all back; p plays again."
         }
         (Play::Playing, true) => "Playing on the screen only: output is off. p stands still.",
-        (Play::Playing, false) => "Playing. p stands still, Esc holds, Ctrl-C cuts.",
-        (Play::Paused, false) => "Standing in the sequence. p goes on, x leaves it.",
+        (Play::Leading, _) => "Its joints go to where it begins; then it plays. p stands still, Esc holds.",
+        (Play::Playing, false) if player.finishes => {
+            "Playing to its end: no loop is played again. p stands still."
+        }
+        (Play::Playing, false) => "Playing. p stands still, t and T change the tempo, E plays no loop again.",
+        (Play::Paused, false) => "Standing in the sequence. p goes on, s plays one step, x leaves it.",
         (Play::Ended, false) => "Played; its joints keep the last pose. p plays again, x lets them go.",
         _ => return None,
     };
-    when(here, words)
+    when(true, words)
 }
 
 fn short_step(scene: &Scene) -> Option<String> {
-    let (_, line) = scene.sequence()?;
-    let shorts = line.shorts(|n| scene.start_of(n));
-    let first = shorts.first()?.step;
-    let needs = shorts.iter().filter(|s| s.step == first).map(|s| s.needs).fold(0.0, f64::max);
+    let (_, program) = scene.sequence()?;
+    let first = program.shorts().first()?;
+    let same = |short: &&wasvolta_core::sequence::Short| {
+        (short.sequence, short.step) == (first.sequence, first.step)
+    };
+    let needs = program.shorts().iter().filter(same).map(|s| s.needs).fold(0.0, f64::max);
     let needs = wasvolta_core::sequence::rounded_up(needs);
-    Some(format!("Step {} is short: f stretches it to the {needs:.2} s it needs.", first + 1))
+    let place = scene.edition.index.sequences.place(scene.model.sequence.id);
+    let of = if Some(first.sequence) == place {
+        String::new()
+    } else {
+        format!(" of {}", scene.rig.sequences.get(first.sequence).map_or("", |other| other.name.as_str()))
+    };
+    let speed = if first.assumed { ", its speed not known: assumed 100 °/s" } else { "" };
+    Some(format!("Step {}{of} is short: f stretches it to the {needs:.2} s it needs{speed}.", first.step + 1))
+}
+
+fn limit_met(scene: &Scene) -> Option<String> {
+    let met = *scene.review()?.met.first()?;
+    let joint = scene.rig.servos.get(met.servo).map_or("", |servo| servo.name.as_str());
+    Some(format!(
+        "Step {} asks {joint} for {:+.1}°, and it ends at {:+.1}°: change the angle, or widen its limits.",
+        met.step + 1,
+        met.asked.get(),
+        met.gets.get()
+    ))
+}
+
+fn tight(scene: &Scene) -> Option<String> {
+    let load = scene.review()?.rails.iter().find(|load| load.is_tight())?;
+    let rail = scene.rig.rails.get(load.rail)?;
+    Some(format!(
+        "{} must give ≈ {:.1} A at {:.2} s and has {:.1} A: let fewer joints move at once.",
+        rail.name,
+        load.peak.get(),
+        load.at.seconds(),
+        load.supply.get()
+    ))
 }
 
 fn still_released(scene: &Scene) -> Option<String> {
-    let (_, line) = scene.sequence()?;
-    let still = line.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged)?;
+    let (_, program) = scene.sequence()?;
+    let still = program.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged)?;
     let name = &still.servo.name;
     Some(format!("p plays. {name} is not engaged and will not move; pick it with PgUp PgDn, then e."))
 }

@@ -57,6 +57,38 @@ questions! {
         }
         Ok(said)
     };
+    MIRROR_POSE("mirror pose") => |desk, _, form| {
+        let (pose, name) = (form.word(0), form.word(1));
+        let words = format!("the pose {name} is the mirror image of {pose}; i inserts it as a step");
+        let said = desk.done(&words, |rig| edit::mirror_pose(rig, pose, name))?;
+        desk.model.in_sequence.last_pose = Some(name.to_owned());
+        Ok(said)
+    };
+    BLEND_POSES("blend poses") => |desk, _, form| {
+        let (one, other, name) = (form.word(0), form.word(1), form.word(3));
+        let percent = crate::screen::entry::plain(form.word(2).trim_end_matches('%').trim_end())?;
+        wasvolta_core::range::LEVEL.check(percent).map_err(|bad| bad.to_string())?;
+        let words = format!("the pose {name} is {percent:.0} % of the way from {one} to {other}");
+        let said = desk.done(&words, |rig| edit::blend_poses(rig, (one, other), percent / 100.0, name))?;
+        desk.model.in_sequence.last_pose = Some(name.to_owned());
+        Ok(said)
+    };
+    FIT_LENGTH("fit to length") => |desk, Subject { of, .. }, form| {
+        let wanted = crate::screen::entry::seconds(form.word(0))?;
+        let now = desk.model.scene(desk.session).sequence().map_or(0.0, |(_, program)| program.length());
+        let words = format!("{of} takes {wanted:.2} s now, each loop once: its dwells first");
+        desk.done(&words, |rig| edit::lengthen(rig, of, wanted - now))
+    };
+    PARAMETERS("parameters") => |desk, Subject { of, .. }, form| {
+        let mut all = std::collections::BTreeMap::new();
+        for said in form.word(0).split(',').map(str::trim).filter(|said| !said.is_empty()) {
+            let (name, value) = said.split_once('=').ok_or("as strokes = 3, rounds = 1; nothing takes all away")?;
+            let value: u32 = value.trim().parse().map_err(|_| "a whole number from 0 to 1000".to_owned())?;
+            all.insert(name.trim().to_owned(), value);
+        }
+        let words = format!("{of} has {} now", crate::say::counted(all.len(), "parameter"));
+        desk.done(&words, |rig| edit::change_sequence(rig, of, |own| own.parameters = all))
+    };
     COPY_POSE("copy pose") => |desk, _, form| {
         let (pose, name) = (form.word(0), form.word(1));
         let words = format!("the pose {name} is a copy of {pose}; i inserts it as a step");
@@ -79,7 +111,8 @@ fn pick(desk: &mut Context, name: &str) {
     let place = desk.session.document.rig.sequences.iter().position(|s| s.name == name);
     if let Some(place) = place {
         desk.model.sequence = Pick::at(&desk.session.document.rig.sequences, place);
-        (desk.model.in_sequence.step, desk.model.in_sequence.time) = (0, 0.0);
+        let state = &mut desk.model.in_sequence;
+        (state.step, state.anchor, state.time, state.zoom, state.open) = (0, 0, 0.0, 1.0, false);
     }
 }
 
@@ -88,7 +121,11 @@ fn sequences(rig: &Rig) -> String {
 }
 
 fn poses(rig: &Rig) -> String {
-    format!("there is {}", rig.poses.iter().map(|p| p.name.as_str()).collect::<Vec<_>>().join(", "))
+    const SHOWN: usize = 8;
+    let names: Vec<&str> = rig.poses.iter().map(|p| p.name.as_str()).take(SHOWN).collect();
+    let more = rig.poses.len().saturating_sub(SHOWN);
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    format!("there is {}{more}", names.join(", "))
 }
 
 /// A name that none of some has: the same with the least number behind it that is free.
@@ -148,7 +185,9 @@ fn likely_pose(desk: &Context) -> Option<String> {
     let sequence = desk.session.runner.edition.sequence(desk.model.sequence.id);
     let step = sequence.and_then(|sequence| sequence.steps.get(desk.model.in_sequence.step));
     let first = || desk.session.document.rig.poses.first().map(|pose| pose.name.clone());
-    step.map(|step| step.pose.clone()).or_else(|| desk.model.in_sequence.last_pose.clone()).or_else(first)
+    step.and_then(|step| step.pose.clone())
+        .or_else(|| desk.model.in_sequence.last_pose.clone())
+        .or_else(first)
 }
 
 fn about_pose(desk: &mut Context, question: &Question, name: Option<fn(&str, &Rig) -> String>) {
@@ -172,6 +211,52 @@ pub fn copy_pose(desk: &mut Context) {
         &COPY_POSE,
         Some(|pose, rig| free_name(pose, rig.poses.iter().map(|p| p.name.as_str()))),
     );
+}
+
+/// Asks for the name of a pose's mirror image.
+pub fn mirror_pose(desk: &mut Context) {
+    let free = |pose: &str, rig: &Rig| {
+        free_name(&format!("{pose}-mirrored"), rig.poses.iter().map(|p| p.name.as_str()))
+    };
+    about_pose(desk, &MIRROR_POSE, Some(free));
+}
+
+/// Asks for a pose between two others.
+pub fn blend_poses(desk: &mut Context) {
+    let Some(one) = likely_pose(desk) else { return };
+    let rig = &desk.session.document.rig;
+    let other = rig.poses.iter().map(|pose| pose.name.clone()).find(|name| *name != one).unwrap_or_default();
+    let name = free_name("between", rig.poses.iter().map(|p| p.name.as_str()));
+    let fields = vec![
+        Field::new("from", one, poses(rig)),
+        Field::new("to", other, "another one that speaks of the same"),
+        Field::new("how far", "50 %", "of the way, 0 to 100 %"),
+        Field::new("name", name, "of the new pose"),
+    ];
+    open(desk, &BLEND_POSES, "", fields);
+}
+
+/// Asks how long the sequence is to be.
+pub fn fit_length(desk: &mut Context) {
+    let Some(of) = picked(desk) else { return };
+    let now = desk.model.scene(desk.session).sequence().map_or(0.0, |(_, program)| program.length());
+    open(
+        desk,
+        &FIT_LENGTH,
+        &of,
+        vec![Field::new("length", format!("{now:.2} s"), "each loop once; dwells give way first")],
+    );
+}
+
+/// Asks for the sequence's parameters.
+pub fn parameters(desk: &mut Context) {
+    let Some(of) = picked(desk) else { return };
+    let rig = &desk.session.document.rig;
+    let own = rig.sequences.iter().find(|s| s.name == of).map(|s| &s.parameters);
+    let now: Vec<String> =
+        own.into_iter().flatten().map(|(name, value)| format!("{name} = {value}")).collect();
+    let hint = "as strokes = 3: what it is where nobody gives another; a loop's row may name it";
+    open(desk, &PARAMETERS, &of, vec![Field::new("parameters", now.join(", "), hint)]);
 }
 
 /// Asks which pose may go.

@@ -342,6 +342,16 @@ fn a_switch_says_whether_it_is_pressed_is_turned_over_and_learned_by_doing() {
     }
     bench.code(KeyCode::Right);
     assert!(says(&mut bench, 1.0).contains("not pressed"));
+    // While a sequence waits for its presses it stays a switch.
+    bench.press(Key::char(':'));
+    bench.enter("switch");
+    assert!(
+        bench.frame(160, 47).contains("step 1 of lift: visitor is not a switch"),
+        "{}",
+        bench.frame(160, 47)
+    );
+    let without = |rig: &wasvolta_core::rig::Rig| wasvolta_core::rig::edit::remove_step(rig, "lift", 0);
+    bench.session.edit("no wait", without).unwrap();
     bench.press(Key::char(':'));
     bench.enter("switch");
     assert_eq!(visitor(&bench).switch, None);

@@ -176,7 +176,12 @@ fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on
     bench.model.sequence = Pick::at(&bench.session.document.rig.sequences, lift);
     bench.code(KeyCode::F(4));
     bench.press(Key::char('p'));
-    bench.pass(95);
+    bench.pass(5);
+    // It waits for the visitor's button, and the winch stands.
+    assert!(bench.frame(160, 47).contains("waits until visitor is pressed"), "{}", bench.frame(160, 47));
+    let visitor = bench.session.document.rig.inputs.iter().position(|input| input.name == "visitor").unwrap();
+    bench.tell(Command::AsIf { input: visitor, by: Some(wasvolta_core::stage::AsIf::Hand(1.0)) });
+    bench.pass(97);
     let level =
         |bench: &Bench, n: usize| bench.model.scene(&bench.session).servo(n).unwrap().level().unwrap();
     assert!((level(&bench, WINCH) + 40.0).abs() < 1.0, "{}", level(&bench, WINCH));

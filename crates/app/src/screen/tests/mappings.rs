@@ -232,7 +232,10 @@ fn a_press_keeps_a_pose_and_what_it_does_is_chosen_by_keys() {
         "{}",
         bench.frame(160, 47)
     );
-    assert_eq!(bench.model.snapshot.player.sequence, bench.session.document.rig.sequences[1].id);
+    assert_eq!(
+        bench.model.snapshot.players.last().unwrap().sequence,
+        bench.session.document.rig.sequences[1].id
+    );
     palette(&mut bench, "press: cut; ");
     press_button(&mut bench);
     assert!(bench.frame(160, 47).contains("CUT"));
@@ -506,7 +509,7 @@ fn every_kind_of_goal_is_made_by_its_command_and_what_cannot_be_is_refused_in_wo
 fn forty(_: &str) -> String {
     let links = ["heron", "crane", "punt", "reeds", "bell", "marsh"];
     let mut text =
-        "format = 9\nname = \"Forty reeds\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n\
+        "format = 10\nname = \"Forty reeds\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n\
                     [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 0x40\n"
             .to_owned();
     for link in links {

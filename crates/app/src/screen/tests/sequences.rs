@@ -21,7 +21,7 @@ fn poses(bench: &Bench) -> Vec<&str> {
 
 fn steps(bench: &Bench) -> Vec<&str> {
     let sequence = bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap();
-    sequence.steps.iter().map(|step| step.pose.as_str()).collect()
+    sequence.steps.iter().filter_map(|step| step.pose.as_deref()).collect()
 }
 
 fn picked(bench: &Bench) -> &str {
@@ -35,16 +35,21 @@ fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
     palette(&mut bench, "new sequence");
     fill(&mut bench, &["nod"]);
     bench.code(KeyCode::Enter);
-    assert_eq!(names(&bench), ["wake", "strike", "lift", "nod"]);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "crossing", "sleep", "breathe", "nod"]);
     assert_eq!((picked(&bench), steps(&bench).len()), ("nod", 0), "the new one is picked");
     let empty = bench.frame(100, 30);
-    assert!(empty.contains("nod (4 of 4)") && !empty.contains("of 0"), "{empty}");
+    assert!(empty.contains("nod (7 of 7)") && !empty.contains("of 0"), "{empty}");
     palette(&mut bench, "rename sequence");
     bench.code(KeyCode::Enter);
     assert_eq!(picked(&bench), "nod", "the name it has: nothing to undo");
     bench.press(Key::char('p'));
     bench.pass(3);
-    assert_eq!(bench.model.snapshot.player.play, Play::Stopped, "it has no step: {}", said(&bench));
+    assert_eq!(
+        bench.model.snapshot.players.last().map_or(Play::Stopped, |p| p.play),
+        Play::Stopped,
+        "it has no step: {}",
+        said(&bench)
+    );
     bench.press(Key::char('i'));
     assert_eq!(steps(&bench).len(), 1, "{}", said(&bench));
     palette(&mut bench, "rename sequence");
@@ -53,16 +58,16 @@ fn a_sequence_is_begun_filled_renamed_copied_removed_and_all_is_undone() {
     assert_eq!(picked(&bench), "bow", "a renamed one stays picked");
     palette(&mut bench, "copy sequence");
     bench.code(KeyCode::Enter);
-    assert_eq!(names(&bench), ["wake", "strike", "lift", "bow", "bow-2"]);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "crossing", "sleep", "breathe", "bow", "bow-2"]);
     assert_eq!(picked(&bench), "bow-2");
     palette(&mut bench, "remove sequence");
     let asked = bench.frame(160, 47);
     assert!(asked.contains("Remove the sequence bow-2 with its step? Its poses stay."), "{asked}");
     bench.code(KeyCode::Esc);
-    assert_eq!(names(&bench).len(), 5, "Esc leaves it");
+    assert_eq!(names(&bench).len(), 8, "Esc leaves it");
     palette(&mut bench, "remove sequence");
     bench.code(KeyCode::Enter);
-    assert_eq!(names(&bench), ["wake", "strike", "lift", "bow"]);
+    assert_eq!(names(&bench), ["wake", "strike", "lift", "crossing", "sleep", "breathe", "bow"]);
     for _ in 0..5 {
         bench.press(Key::char('u'));
     }
@@ -76,7 +81,7 @@ fn names_of_sequences_are_refused_where_they_are_taken_and_gone_to_where_they_ar
     bench.enter("strike");
     assert!(bench.model.dialog.is_some(), "what was typed can be mended");
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("strike") && names(&bench) == ["wake", "strike", "lift"], "{frame}");
+    assert!(frame.contains("strike") && names(&bench).len() == 6, "{frame}");
     bench.code(KeyCode::Esc);
     palette(&mut bench, "go to sequence");
     bench.enter("lift");
@@ -84,7 +89,12 @@ fn names_of_sequences_are_refused_where_they_are_taken_and_gone_to_where_they_ar
     palette(&mut bench, "go to sequence");
     bench.enter("sail");
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("no sequence is called \"sail\": there is wake, strike, lift"), "{frame}");
+    assert!(
+        frame.contains(
+            "no sequence is called \"sail\": there is wake, strike, lift, crossing, sleep, breathe"
+        ),
+        "{frame}"
+    );
     bench.code(KeyCode::Esc);
     assert_eq!(picked(&bench), "lift");
 }
@@ -100,7 +110,7 @@ fn a_pose_takes_its_steps_along_when_it_is_renamed_and_stays_while_a_step_needs_
     palette(&mut bench, "copy pose");
     fill(&mut bench, &["look", "stare"]);
     bench.code(KeyCode::Enter);
-    assert_eq!(poses(&bench), ["asleep", "look", "stare", "lunge", "reach", "haul", "stow"]);
+    assert_eq!(poses(&bench)[..4], ["asleep", "look", "stare", "lunge"]);
     bench.press(Key::char('i'));
     assert!(steps(&bench).contains(&"stare"), "i inserts the pose that came last: {:?}", steps(&bench));
     palette(&mut bench, "remove pose");

@@ -7,6 +7,7 @@ use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
 use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
+use crate::screen::model::Tone;
 use crate::screen::scene::Scene;
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
@@ -93,6 +94,10 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
     for (n, field) in form.fields.iter().enumerate() {
         let text = if n == form.here { field.typing.shown() } else { field.typing.text().to_owned() };
         let _ = write!(words, "{} {text}   ", field.label);
+    }
+    // Why an answer was refused needs the room more.
+    if matches!(scene.model.said, Some((Tone::Refused, ..))) {
+        return (label, words.trim_end().to_owned());
     }
     let hint = form.fields.get(form.here).map_or("", |f| f.hint.as_ref());
     (label, format!("{words}({hint})"))
@@ -209,7 +214,7 @@ fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
             format!("{name} {shown}")
         }
         Purpose::SequenceRow => {
-            let name = sequence::rows::picked(scene).name;
+            let name = sequence::rows::picked(scene).map_or("", |row| row.name);
             format!("{name} {shown}")
         }
         Purpose::Clock => {

@@ -1,7 +1,7 @@
 //! Edits of poses and sequences: they come, go, take other names and are copied; steps come, go, and change their places.
 
 use super::{Edited, Refused, changed, missing, rounded_angle};
-use crate::rig::{Kind, Mapping, Pose, PoseId, Rig, Sequence, SequenceId, Step};
+use crate::rig::{Kind, Loop, Mapping, Pose, PoseId, Rig, Sequence, SequenceId, Step, Times};
 use crate::unit::{Degrees, Percent, Seconds};
 
 /// Keeps a pose under a name; one of that name is replaced. `targets` are angles of joints and levels of what has
@@ -25,10 +25,14 @@ pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> 
     })
 }
 
-/// Puts a step into a sequence, before `at`; a sequence of a new name is made.
+/// Puts a step to a pose into a sequence, before `at`, with a second to get there; a sequence of a new name is made.
 pub fn insert_step(rig: &Rig, sequence: &str, at: usize, pose: &str) -> Edited {
+    insert(rig, sequence, at, Step::to_pose(pose, Seconds::new(1.0)))
+}
+
+/// Puts a step of any kind into a sequence, before `at`; a sequence of a new name is made.
+pub fn insert(rig: &Rig, sequence: &str, at: usize, step: Step) -> Edited {
     changed(rig, |rig| {
-        let step = Step { pose: pose.to_owned(), move_s: Some(Seconds::new(1.0)), ..Step::default() };
         match rig.sequences.iter_mut().find(|s| s.name == sequence) {
             Some(found) => found.steps.insert(at.min(found.steps.len()), step),
             None => rig.sequences.push(Sequence {
@@ -48,7 +52,286 @@ pub fn remove_step(rig: &Rig, sequence: &str, at: usize) -> Edited {
         if at >= found.steps.len() {
             return Err(missing("step", &(at + 1).to_string()));
         }
+        let_go_of_loops(found, at);
         found.steps.remove(at);
+        Ok(())
+    })
+}
+
+/// A loop that begins or ends at a step begins at the next or ends at the one before; a loop of that step alone goes.
+fn let_go_of_loops(sequence: &mut Sequence, at: usize) {
+    let spans: Vec<Option<(usize, usize)>> = sequence.loops.iter().map(|own| sequence.span(own)).collect();
+    for (n, span) in spans.into_iter().enumerate().rev() {
+        match span {
+            Some((from, to)) if from == at && to == at => drop(sequence.loops.remove(n)),
+            Some((from, to)) if from == at || to == at => {
+                let other = if from == at { from + 1 } else { to - 1 };
+                let label = label(sequence, other);
+                if let Some(own) = sequence.loops.get_mut(n) {
+                    *(if from == at { &mut own.from } else { &mut own.to }) = label;
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// The label of a step; one that has none gets one.
+fn label(sequence: &mut Sequence, at: usize) -> String {
+    if let Some(label) = sequence.steps.get(at).and_then(|step| step.label.clone()) {
+        return label;
+    }
+    // Among one name more than there are steps, one is free.
+    let names = (at + 1..=at + sequence.steps.len() + 1).map(|n| format!("step-{n}"));
+    let free = names.into_iter().find(|name| sequence.labelled(name).is_none());
+    let free = free.unwrap_or_default();
+    if let Some(step) = sequence.steps.get_mut(at) {
+        step.label = Some(free.clone());
+    }
+    free
+}
+
+/// Gives a step a label, or takes it off; loops and jumps that speak of it follow.
+pub fn label_step(rig: &Rig, sequence: &str, at: usize, name: Option<&str>) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        let step = found.steps.get_mut(at).ok_or_else(|| missing("step", &(at + 1).to_string()))?;
+        let before = std::mem::replace(&mut step.label, name.map(str::to_owned));
+        if let (Some(before), Some(name)) = (before, name) {
+            let ends = found.loops.iter_mut().flat_map(|own| [&mut own.from, &mut own.to]);
+            let jumps = found.steps.iter_mut().filter_map(|step| step.wait_for.as_mut()?.to.as_mut());
+            ends.chain(jumps).filter(|own| **own == before).for_each(|own| name.clone_into(own));
+        }
+        Ok(())
+    })
+}
+
+/// Plays some steps more than once; labels are given where there are none.
+pub fn loop_steps(rig: &Rig, sequence: &str, (from, to): (usize, usize), times: Option<Times>) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        if to >= found.steps.len() || from > to {
+            return Err(missing("step", &(to + 1).to_string()));
+        }
+        let (from, to) = (label(found, from), label(found, to));
+        found.loops.push(Loop { from, to, times, until: None });
+        Ok(())
+    })
+}
+
+/// Changes a loop.
+pub fn change_loop(rig: &Rig, sequence: &str, at: usize, change: impl FnOnce(&mut Loop)) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        change(found.loops.get_mut(at).ok_or_else(|| missing("loop", &(at + 1).to_string()))?);
+        Ok(())
+    })
+}
+
+/// Takes a loop off; its steps and their labels stay.
+pub fn remove_loop(rig: &Rig, sequence: &str, at: usize) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        if at >= found.loops.len() {
+            return Err(missing("loop", &(at + 1).to_string()));
+        }
+        found.loops.remove(at);
+        Ok(())
+    })
+}
+
+/// Changes what a sequence says of itself.
+pub fn change_sequence(rig: &Rig, sequence: &str, change: impl FnOnce(&mut Sequence)) -> Edited {
+    changed(rig, |rig| {
+        change(sequence_mut(rig, sequence)?);
+        Ok(())
+    })
+}
+
+/// Gives steps the move times that they need: each the greatest that is asked for it. With `keep` what that takes is taken
+/// from the dwell, as far as there is one, so that the length stays.
+pub fn stretch(rig: &Rig, needs: &[(String, usize, f64)], keep: bool) -> Edited {
+    changed(rig, |rig| {
+        for (sequence, at, needs) in needs {
+            let found = sequence_mut(rig, sequence)?;
+            let step = found.steps.get_mut(*at).ok_or_else(|| missing("step", &(at + 1).to_string()))?;
+            let needs = crate::sequence::rounded_up(*needs);
+            let before = step.move_s.unwrap_or(Seconds::ZERO).get();
+            if needs <= before {
+                continue;
+            }
+            step.move_s = Some(Seconds::new(needs));
+            step.speed_deg_s = None;
+            if keep {
+                let left = libm::fmax(step.dwell_s.get() - (needs - before), 0.0);
+                step.dwell_s = Seconds::new(libm::round(left * 1000.0) / 1000.0);
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Makes a sequence longer or shorter by so many seconds: its dwells first, as far as there are any, then all times of its
+/// own alike. What it plays and what goes as fast as it can stays.
+///
+/// # Errors
+/// When its own times are less than what must go.
+pub fn lengthen(rig: &Rig, sequence: &str, by: f64) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        let tempo = found.tempo();
+        let by = by * tempo;
+        let dwells: f64 = found.steps.iter().map(|step| step.dwell_s.get()).sum();
+        let moves: f64 = found.steps.iter().filter_map(|step| Some(step.move_s?.get())).sum();
+        if dwells + moves + by <= 0.0 {
+            let message = format!("its own times are {:.2} s in all", (dwells + moves) / tempo);
+            return Err(Refused::Unsound { message, help: "ask for a greater length".to_owned() });
+        }
+        let new_dwells = if dwells > 0.0 { libm::fmax(dwells + by, 0.0) } else { 0.0 };
+        let new_moves = moves + by - (new_dwells - dwells);
+        let scaled = |time: Seconds, old: f64, new: f64| {
+            Seconds::new(libm::round(time.get() * new / old * 1000.0) / 1000.0)
+        };
+        for step in &mut found.steps {
+            if dwells > 0.0 {
+                step.dwell_s = scaled(step.dwell_s, dwells, new_dwells);
+            }
+            step.move_s =
+                step.move_s.map(|time| if moves > 0.0 { scaled(time, moves, new_moves) } else { time });
+        }
+        Ok(())
+    })
+}
+
+/// Splits a step's move: to a new pose at the share `share` of its time, and from there on.
+pub fn split_step(
+    rig: &Rig,
+    sequence: &str,
+    at: usize,
+    (pose, targets): (&str, &[(Kind, String, Degrees)]),
+    share: f64,
+) -> Edited {
+    let rig = keep_pose(rig, pose, targets)?;
+    changed(&rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        let step = found.steps.get_mut(at).ok_or_else(|| missing("step", &(at + 1).to_string()))?;
+        let whole = step.move_s.unwrap_or(Seconds::ZERO).get();
+        let first = libm::round(whole * share * 1000.0) / 1000.0;
+        let before = Step {
+            label: step.label.take(),
+            pose: Some(pose.to_owned()),
+            move_s: Some(Seconds::new(first)),
+            easing: step.easing,
+            ..Step::default()
+        };
+        step.move_s = Some(Seconds::new(libm::round((whole - first) * 1000.0) / 1000.0));
+        step.joints.clear();
+        found.steps.insert(at, before);
+        Ok(())
+    })
+}
+
+/// Joins a step with the next one: its pose goes, its time is the next one's too.
+///
+/// # Errors
+/// When one of the two does not go to a pose in a time of its own.
+pub fn join_steps(rig: &Rig, sequence: &str, at: usize) -> Edited {
+    changed(rig, |rig| {
+        let found = sequence_mut(rig, sequence)?;
+        let time = |step: Option<&Step>| {
+            let step = step?;
+            Some((step.move_s.filter(|_| step.pose.is_some())?.get(), step.dwell_s.get()))
+        };
+        let times = time(found.steps.get(at)).zip(time(found.steps.get(at + 1)));
+        let Some(((moves, dwells), (next, _))) = times else {
+            let message = "only two steps that go to poses in a time can be joined".to_owned();
+            return Err(Refused::Unsound { message, help: "pick the first of two such steps".to_owned() });
+        };
+        let_go_of_loops(found, at);
+        let gone = found.steps.remove(at);
+        if let Some(step) = found.steps.get_mut(at) {
+            step.move_s = Some(Seconds::new(moves + dwells + next));
+            step.label = step.label.take().or(gone.label);
+        }
+        Ok(())
+    })
+}
+
+/// Changes a pose.
+pub fn change_pose(rig: &Rig, pose: &str, change: impl FnOnce(&mut Pose)) -> Edited {
+    changed(rig, |rig| {
+        change(pose_mut(rig, pose)?);
+        Ok(())
+    })
+}
+
+/// Keeps the mirror image of a pose under a name: what has one changes sides with it, the rest stays.
+///
+/// # Errors
+/// When nothing of it has one.
+pub fn mirror_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
+    changed(rig, |rig| {
+        let of = rig.pose(pose).ok_or_else(|| missing("pose", pose))?.clone();
+        let mut mirrored = Pose { id: PoseId::default(), name: name.to_owned(), ..of.clone() };
+        let mut any = false;
+        for joint in &rig.joints {
+            let Some(mirror) = &joint.mirror_of else { continue };
+            let (left, right) = (of.angles_deg.get(&mirror.joint), of.angles_deg.get(&joint.name));
+            any |= left.is_some() || right.is_some();
+            for (name, angle) in [
+                (&joint.name, left.map(|angle| mirror.of(*angle))),
+                (&mirror.joint, right.map(|angle| mirror.back(*angle))),
+            ] {
+                match angle {
+                    Some(angle) => drop(mirrored.angles_deg.insert(name.clone(), rounded_angle(angle))),
+                    None => drop(mirrored.angles_deg.remove(name)),
+                }
+            }
+        }
+        if !any {
+            let message = format!("nothing that {pose} speaks of has a mirror image");
+            let help = "write mirror_of = { joint = \"…\" } on one of two joints that mirror each other";
+            return Err(Refused::Unsound { message, help: help.to_owned() });
+        }
+        match rig.poses.iter_mut().find(|p| p.name == name) {
+            Some(old) => *old = Pose { id: old.id, ..mirrored },
+            None => rig.poses.push(mirrored),
+        }
+        Ok(())
+    })
+}
+
+/// Keeps a pose between two others: `share` of the way from the first to the second, of what both speak of.
+///
+/// # Errors
+/// When nothing is in both.
+pub fn blend_poses(rig: &Rig, (one, other): (&str, &str), share: f64, name: &str) -> Edited {
+    changed(rig, |rig| {
+        let (a, b) = (
+            rig.pose(one).ok_or_else(|| missing("pose", one))?,
+            rig.pose(other).ok_or_else(|| missing("pose", other))?,
+        );
+        let between = |a: f64, b: f64| libm::round((a * (1.0 - share) + b * share) * 100.0) / 100.0;
+        let angles = a.angles_deg.iter().filter_map(|(joint, from)| {
+            Some((joint.clone(), Degrees::new(between(from.get(), b.angles_deg.get(joint)?.get()))))
+        });
+        let levels = a.levels_percent.iter().filter_map(|(part, from)| {
+            Some((part.clone(), Percent::new(between(from.get(), b.levels_percent.get(part)?.get()))))
+        });
+        let mixed = Pose {
+            name: name.to_owned(),
+            angles_deg: angles.collect(),
+            levels_percent: levels.collect(),
+            ..Pose::default()
+        };
+        if mixed.angles_deg.is_empty() && mixed.levels_percent.is_empty() {
+            let message = format!("nothing is in both {one} and {other}");
+            return Err(Refused::Unsound { message, help: "blend poses that share a joint".to_owned() });
+        }
+        match rig.poses.iter_mut().find(|p| p.name == name) {
+            Some(old) => *old = Pose { id: old.id, ..mixed },
+            None => rig.poses.push(mixed),
+        }
         Ok(())
     })
 }
@@ -101,7 +384,8 @@ pub fn add_sequence(rig: &Rig, name: &str) -> Edited {
 pub fn rename_sequence(rig: &Rig, sequence: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         name.clone_into(&mut sequence_mut(rig, sequence)?.name);
-        for played in rig.presses.iter_mut().filter_map(|press| press.sequence.as_mut()) {
+        let calls = rig.sequences.iter_mut().flat_map(|s| &mut s.steps).filter_map(|step| step.play.as_mut());
+        for played in rig.presses.iter_mut().filter_map(|press| press.sequence.as_mut()).chain(calls) {
             if played == sequence {
                 name.clone_into(played);
             }
@@ -124,11 +408,15 @@ pub fn copy_sequence(rig: &Rig, sequence: &str, name: &str) -> Edited {
 /// Takes a sequence out; its poses stay.
 ///
 /// # Errors
-/// When a press plays it: that is named.
+/// When a press or another sequence plays it: that is named.
 pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
     if let Some(press) = rig.presses.iter().find(|press| press.sequence.as_deref() == Some(sequence)) {
         let message = format!("a press of {} plays {sequence}", press.input);
         return Err(Refused::Unsound { message, help: "let that press do something else first".to_owned() });
+    }
+    if let Some(other) = rig.sequences.iter().find(|other| other.calls().any(|call| call == sequence)) {
+        let message = format!("{} plays {sequence}", other.name);
+        return Err(Refused::Unsound { message, help: "take that step out of it first".to_owned() });
     }
     changed(rig, |rig| {
         sequence_mut(rig, sequence)?;
@@ -141,8 +429,9 @@ pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
 pub fn rename_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         name.clone_into(&mut pose_mut(rig, pose)?.name);
-        for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps).filter(|step| step.pose == pose) {
-            name.clone_into(&mut step.pose);
+        let steps = rig.sequences.iter_mut().flat_map(|s| &mut s.steps);
+        for own in steps.filter_map(|step| step.pose.as_mut()).filter(|own| *own == pose) {
+            name.clone_into(own);
         }
         rig.mappings.iter_mut().for_each(|mapping| mapping.rename_pose(pose, name));
         Ok(())
@@ -179,7 +468,7 @@ pub fn remove_pose(rig: &Rig, pose: &str) -> Edited {
 /// The steps and mappings that go to a pose, in words: `steps 1 and 3 of wake`; empty when none does.
 pub fn users_of(rig: &Rig, pose: &str) -> String {
     let of = |sequence: &Sequence| {
-        let steps = sequence.steps.iter().enumerate().filter(|(_, step)| step.pose == pose);
+        let steps = sequence.steps.iter().enumerate().filter(|(_, step)| step.pose.as_deref() == Some(pose));
         let steps: Vec<String> = steps.map(|(n, _)| (n + 1).to_string()).collect();
         match steps.as_slice() {
             [] => None,
@@ -205,7 +494,7 @@ mod tests {
     use crate::rig::file::small as rig;
 
     fn poses(rig: &Rig) -> Vec<&str> {
-        rig.sequences[0].steps.iter().map(|step| step.pose.as_str()).collect()
+        rig.sequences[0].steps.iter().filter_map(|step| step.pose.as_deref()).collect()
     }
 
     #[test]
@@ -224,6 +513,82 @@ mod tests {
         }
         assert!(move_step(&rig, "wake", 0, 3).is_err() && move_step(&rig, "wake", 3, 0).is_err());
         assert!(copy_step(&rig, "wake", 3).is_err() && copy_step(&rig, "sleep", 0).is_err());
+    }
+
+    #[test]
+    fn loops_follow_their_steps_and_labels_what_speaks_of_them() {
+        let rig = copy_step(&rig(), "wake", 1).unwrap();
+        let looped = loop_steps(&rig, "wake", (0, 1), Some(Times::Count(3))).unwrap();
+        let own = |rig: &Rig| rig.sequences[0].loops.first().map(|own| (own.from.clone(), own.to.clone()));
+        assert_eq!(own(&looped), Some(("step-1".into(), "step-2".into())));
+        let named = label_step(&looped, "wake", 0, Some("top")).unwrap();
+        assert_eq!(own(&named), Some(("top".into(), "step-2".into())));
+        let shorter = remove_step(&named, "wake", 0).unwrap();
+        assert_eq!(own(&shorter), Some(("step-2".into(), "step-2".into())));
+        assert_eq!(own(&remove_step(&shorter, "wake", 0).unwrap()), None);
+        assert!(label_step(&looped, "wake", 2, Some("step-1")).is_err(), "a second one");
+        let changed = change_loop(&looped, "wake", 0, |own| own.times = None).unwrap();
+        assert_eq!(changed.sequences[0].loops[0].times, None);
+        assert_eq!(remove_loop(&looped, "wake", 0).unwrap().sequences[0].loops, []);
+    }
+
+    #[test]
+    fn steps_are_stretched_at_their_own_cost_or_at_that_of_their_dwell() {
+        let rig = rig();
+        let needs = [("wake".to_owned(), 1, 1.2345)];
+        let longer = stretch(&rig, &needs, false).unwrap();
+        let times = |rig: &Rig, n: usize| {
+            let step = &rig.sequences[0].steps[n];
+            (step.move_s.map(Seconds::get), step.dwell_s.get())
+        };
+        assert_eq!(times(&longer, 1), (Some(1.24), 0.5));
+        assert_eq!(times(&stretch(&rig, &needs, true).unwrap(), 1), (Some(1.24), 0.26));
+        assert_eq!(stretch(&rig, &[("wake".to_owned(), 1, 0.5)], false).unwrap(), rig, "it has more already");
+        // 2 s in all, half a second of it a dwell.
+        let fits = lengthen(&rig, "wake", -0.3).unwrap();
+        assert_eq!((times(&fits, 0), times(&fits, 1)), ((Some(0.5), 0.0), (Some(1.0), 0.2)), "dwells first");
+        let less = lengthen(&rig, "wake", -1.25).unwrap();
+        assert_eq!((times(&less, 0), times(&less, 1)), ((Some(0.25), 0.0), (Some(0.5), 0.0)));
+        assert!(lengthen(&rig, "wake", -2.0).is_err());
+    }
+
+    #[test]
+    fn steps_are_split_at_a_pose_between_and_joined_again() {
+        let rig = rig();
+        let between = [(Kind::Positional, "heron.neck".to_owned(), Degrees::new(20.0))];
+        let split = split_step(&rig, "wake", 1, ("half", &between), 0.25).unwrap();
+        assert_eq!(poses(&split), ["rest", "half", "look"]);
+        let step = &split.sequences[0].steps[1];
+        assert_eq!(
+            (step.move_s.map(Seconds::get), step.easing),
+            (Some(0.25), rig.sequences[0].steps[1].easing)
+        );
+        let joined = join_steps(&split, "wake", 1).unwrap();
+        assert_eq!(joined.sequences, rig.sequences);
+        assert!(join_steps(&rig, "wake", 1).is_err(), "nothing is behind it");
+    }
+
+    #[test]
+    fn poses_are_mirrored_and_blended() {
+        let mut rig = rig();
+        assert!(mirror_pose(&rig, "rest", "tser").is_err());
+        rig.joints[1].mirror_of = Some(crate::rig::Mirror {
+            joint: "heron.neck".into(),
+            same_sign: false,
+            offset_deg: Degrees::new(5.0),
+        });
+        rig.poses[1].angles_deg.insert("heron.beak".into(), Degrees::new(12.0));
+        let twin = mirror_pose(&rig, "look", "kool").unwrap();
+        let kool = twin.pose("kool").unwrap();
+        assert_eq!((kool.angles_deg["heron.beak"].get(), kool.angles_deg["heron.neck"].get()), (-35.0, -7.0));
+        let back = mirror_pose(&twin, "kool", "look").unwrap();
+        assert_eq!(back.pose("look"), rig.pose("look"), "twice it is the same");
+        let mixed = blend_poses(&rig, ("rest", "look"), 0.25, "mixed").unwrap();
+        let mixed = mixed.pose("mixed").unwrap();
+        assert_eq!(
+            (mixed.angles_deg["heron.neck"].get(), mixed.angles_deg["heron.beak"].get()),
+            (10.0, 10.5)
+        );
     }
 
     #[test]

@@ -1,0 +1,91 @@
+//! Several sequences at once: beside each other, over each other, added.
+
+use super::*;
+use wasvolta_core::stage::{About, Owner};
+
+fn two(first: &str, second: &str, layer: &str) -> String {
+    format!("[[sequence]]\nname = \"first\"\n{first}[[sequence]]\nname = \"second\"\n{layer}{second}")
+}
+
+#[test]
+fn two_play_at_once_when_they_share_no_joint_and_are_refused_with_it_when_they_do() {
+    let text = two(&step("a75", "move_s = 2"), &step("b20", "move_s = 1"), "")
+        + "[[sequence]]\nname = \"third\"\n"
+        + &step("far", "move_s = 1");
+    let rig = rig(&text);
+    let mut show = Show::of(&rig);
+    show.beat(&[Command::Play { sequence: 0 }, Command::Play { sequence: 1 }]);
+    show.beats(60);
+    assert!((show.angle(1) - 20.0).abs() < 1e-9 && show.angle(0) > 20.0);
+    show.play(2);
+    let refused =
+        show.stage.events().iter().find(|event| matches!(event.kind, EventKind::Shares { .. })).unwrap();
+    assert_eq!(refused.kind, EventKind::Shares { with: rig.sequences[0].id });
+    assert_eq!(refused.about, About::Sequence(rig.sequences[2].id, Some(rig.servos[0].id)));
+    assert_eq!(show.stage.players().play(rig.sequences[2].id), Play::Stopped);
+    // What has ended leaves its joints to the next.
+    show.until(|show| show.stage.players().play(rig.sequences[0].id) == Play::Ended);
+    show.play(2);
+    show.beats(150);
+    assert_eq!([0, 1, 2].map(|servo| show.angle(servo).round()), [96.0, 35.0, 50.0]);
+    assert_eq!(show.stage.players().all().count(), 1);
+}
+
+#[test]
+fn what_plays_over_others_takes_its_joints_with_a_glide_and_gives_them_back() {
+    let text = two(
+        &(step("zero", "move_s = 1\nlabel = \"x\"")
+            + &step("a30", "move_s = 1\nlabel = \"y\"")
+            + "[[sequence.loop]]\nfrom = \"x\"\nto = \"y\"\n"),
+        &step("a-40", "move_s = 0.5\ndwell_s = 1"),
+        "layer = \"over\"\n",
+    );
+    let mut show = Show::of(&rig(&text));
+    show.play(0);
+    show.beats(120);
+    show.play(1);
+    let mut before = show.angle(0);
+    let mut least = 0.0f64;
+    for _ in 0..200 {
+        show.beat(&[]);
+        assert!((show.angle(0) - before).abs() <= 400.0 * 0.02 + 1e-6);
+        before = show.angle(0);
+        least = least.min(before);
+    }
+    assert!((least + 40.0).abs() < 1e-6);
+    assert_eq!(show.stage.players().all().count(), 1, "it has given them back");
+    show.beats(100);
+    assert!(show.angle(0) >= -0.1 && show.stage.servos()[0].owner == Owner::Sequence);
+}
+
+#[test]
+fn what_is_added_comes_on_top_at_most_so_much_and_goes_no_faster_than_a_glide() {
+    let text = two(
+        &step("a30", "move_s = 1\ndwell_s = 60"),
+        &step("a75", "move_s = 0.1\ndwell_s = 5"),
+        "layer = \"added\"\nat_most_deg = 8\n",
+    );
+    let mut show = Show::of(&rig(&text));
+    show.play(0);
+    show.beats(60);
+    assert!((show.angle(0) - 30.0).abs() < 1e-9);
+    show.play(1);
+    let mut before = show.angle(0);
+    for _ in 0..60 {
+        show.beat(&[]);
+        assert!(show.angle(0) - before <= 60.0 * 0.02 + 1e-9);
+        before = show.angle(0);
+    }
+    assert!((show.angle(0) - 38.0).abs() < 1e-9, "{}", show.angle(0));
+    show.beat(&[Command::StopOne { sequence: 1 }]);
+    assert!((show.angle(0) - 36.8).abs() < 1e-9, "it goes as it has come");
+    show.beats(60);
+    assert!((show.angle(0) - 30.0).abs() < 1e-9);
+    // The hand is left alone.
+    show.beat(&[
+        Command::Play { sequence: 1 },
+        Command::Jog { servo: 0, by: Micros::new(0.0), repeat: false },
+    ]);
+    show.beats(100);
+    assert!((show.angle(0) - 30.0).abs() < 1e-9);
+}
