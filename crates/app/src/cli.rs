@@ -120,13 +120,20 @@ pub enum Command {
     Card(Card),
     /// Draw a sheet for paper: SVG or PDF, by the file's ending.
     Sheet(Sheet),
+    /// Sequences: list them, show one step by step, or look at them before they run.
+    #[command(subcommand)]
+    Sequence(Sequence),
 }
 
 impl Command {
     /// The files that it reads: nothing that it writes may replace one of them.
     pub fn reads(&self) -> Vec<&Path> {
         let files: Vec<&PathBuf> = match self {
-            Self::Open { rig, .. } | Self::Card(Card::Save { rig, .. }) => vec![rig],
+            Self::Open { rig, .. }
+            | Self::Card(Card::Save { rig, .. })
+            | Self::Sequence(
+                Sequence::List { rig } | Sequence::Show { rig, .. } | Sequence::Check { rig, .. },
+            ) => vec![rig],
             Self::Check(check) => vec![&check.rig],
             Self::List(list) => vec![&list.rig],
             Self::Inputs(inputs) => vec![&inputs.rig],
@@ -541,6 +548,34 @@ pub enum ClockKind {
     Wall,
     /// Beats that pass on command.
     Manual,
+}
+
+/// What to do with sequences.
+#[derive(Debug, Subcommand)]
+pub enum Sequence {
+    /// List the sequences of a rig, with how long each plays.
+    List {
+        /// The rig, a *.rig.toml file.
+        rig: PathBuf,
+    },
+    /// Show one step by step: when each begins, what it does, and what is found of it.
+    Show {
+        /// The rig, a *.rig.toml file.
+        rig: PathBuf,
+        /// The sequence's name.
+        sequence: String,
+    },
+    /// Look at sequences before they run: short steps, limits met, peaks, what is too fine to be seen, rails. Exit code 1
+    /// when something is found.
+    Check {
+        /// The rig, a *.rig.toml file.
+        rig: PathBuf,
+        /// Only this one.
+        sequence: Option<String>,
+        /// Say it as JSON.
+        #[arg(long)]
+        json: bool,
+    },
 }
 
 /// Play sequences without the screen.

@@ -11,6 +11,7 @@ mod play;
 mod release;
 mod replay;
 mod scan;
+mod sequence;
 mod sheet;
 mod sim;
 mod trace;
@@ -38,13 +39,14 @@ type Shape = (&'static str, &'static str, fn() -> schemars::Schema);
 
 /// What is said as JSON: by which command, the file of its schema, and how that is made.
 #[cfg(test)]
-pub const SHAPES: [Shape; 7] = [
+pub const SHAPES: [Shape; 8] = [
     ("check", "check.schema.json", || schemars::schema_for!(check::Report)),
     ("inputs", "inputs.schema.json", || schemars::schema_for!(inputs::Report)),
     ("list", "list.schema.json", || schemars::schema_for!(list::Report)),
     ("play", "play.schema.json", || schemars::schema_for!(play::Report)),
     ("scan", "scan.schema.json", || schemars::schema_for!(wasvolta_port::scan::Scan)),
     ("scan --ask", "ask.schema.json", || schemars::schema_for!(wasvolta_port::scan::Answer)),
+    ("sequence check", "sequence.schema.json", || schemars::schema_for!(sequence::Report)),
     ("why", "why.schema.json", || schemars::schema_for!(why::Report)),
 ];
 
@@ -93,6 +95,7 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
         Command::Replay(replay) => replay::run(&replay, outputs),
         Command::Card(card) => card::run(&card, outputs),
         Command::Sheet(sheet) => sheet::run(&sheet, outputs),
+        Command::Sequence(wanted) => sequence::run(&wanted),
         Command::Man { folder } => manual::pages(&folder, outputs),
         Command::Completions { shell } => Ok(manual::completions(shell)),
     }

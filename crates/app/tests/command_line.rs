@@ -356,6 +356,7 @@ fn help_manual_and_completions_come_from_one_place() {
         "play",
         "replay",
         "sheet",
+        "sequence",
         "man",
         "completions",
     ] {
@@ -632,12 +633,84 @@ fn warnings_are_said_and_count_when_they_are_to() {
     let rig = example();
     let rig = rig.to_str().unwrap();
     let plain = run(home.path(), &["check", rig]);
-    assert!(plain.status.success() && text(&plain.stdout).contains("; 1 warning\n· crane-rail: ≈ 6.4 A"));
+    assert!(plain.status.success() && text(&plain.stdout).contains("; 2 warnings\n· crane-rail: ≈ 6.4 A"));
     assert_eq!(run(home.path(), &["check", rig, "--strict"]).status.code(), Some(1));
     assert_eq!(run(home.path(), &["check", rig, "--strict", "--json"]).status.code(), Some(1));
     let reserved = changed(home.path(), "address = 0x41", "address = 0x79");
     let said = text(&run(home.path(), &["check", reserved.to_str().unwrap()]).stdout);
     assert!(said.contains("address 0x79 is reserved"), "{said}");
+}
+
+#[test]
+fn sequences_are_listed_shown_and_looked_at_before_they_run() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let said = |arguments: &[&str], code: i32| {
+        let output = run(home.path(), arguments);
+        assert_eq!(output.status.code(), Some(code), "{arguments:?}: {}", text(&output.stderr));
+        text(&output.stdout)
+    };
+    let listed = said(&["sequence", "list", rig], 0);
+    for words in [
+        "strike               3 steps, 4.25 s; 1 short step\n",
+        "lift                 4 steps, 6.50 s and what it waits for\n",
+        "crossing             3 steps, 19.75 s; 1 short step\n",
+        "breathe              2 steps, until it is stopped, added to others\n",
+    ] {
+        assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
+    }
+    let shown = said(&["sequence", "show", rig, "crossing"], 0);
+    for words in ["loop 4 times", "2.70 s    3  play strike with strokes = 3, 4.25 s", "needs 0.422 s"] {
+        assert!(shown.contains(words), "{words:?} is missing from\n{shown}");
+    }
+    assert!(
+        said(&["sequence", "show", rig, "lift"], 0)
+            .contains("wait until visitor is pressed, 30 s at most, then go on")
+    );
+    assert!(said(&["sequence", "check", rig, "wake"], 0).contains("nothing to be said against it"));
+    let json: serde_json::Value =
+        serde_json::from_str(&said(&["sequence", "check", rig, "--json"], 1)).unwrap();
+    assert_eq!((json["good"].as_bool(), json["sequences"].as_array().unwrap().len()), (Some(false), 6));
+    let crossing = &json["sequences"][3];
+    assert_eq!(crossing["short_steps"][0]["sequence"], "strike");
+    assert!((crossing["length_s"].as_f64().unwrap() - 19.75).abs() < 1e-6);
+    let rail = &json["sequences"][2]["rails"][1];
+    assert_eq!(rail["name"], "crane-rail");
+    assert!(rail["peak_a"].as_f64().unwrap() > rail["idle_a"].as_f64().unwrap());
+    assert_eq!(run(home.path(), &["sequence", "show", rig, "dance"]).status.code(), Some(1));
+}
+
+#[test]
+fn a_show_is_played_by_label_tempo_times_and_parameters_and_summed_up() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = example();
+    let rig = rig.to_str().unwrap();
+    let played = |more: &[&str]| {
+        let output = run(home.path(), &[&["play", rig], more, &["--dry", "--json"]].concat());
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        let json: serde_json::Value = serde_json::from_str(&text(&output.stdout)).unwrap();
+        json["played_s"].as_f64().unwrap()
+    };
+    let near = |is: f64, wanted: f64| assert!((is - wanted).abs() < 0.1, "{is} and not {wanted}");
+    near(played(&["strike"]), 4.25);
+    near(played(&["strike", "--with", "strokes=3"]), 4.25 + 2.0 * 2.35);
+    near(played(&["strike", "--tempo", "50"]), 8.5);
+    // From home its joints are led to where that step begins first: 35° at 60 °/s.
+    near(played(&["strike", "--from", "hit"]), 2.75 + 35.0 / 60.0);
+    near(played(&["wake", "--times", "3"]), 10.8);
+    // The second one is led in from where the first has left its joints.
+    near(played(&["wake", "sleep", "breathe"]), 3.6 + 5.625);
+    for (wrong, words) in [
+        (&["strike", "--tempo", "5"][..], "tempo is 5 %, outside 10 to 400 %"),
+        (&["strike", "--from", "nowhere"], "no step of strike is labelled \"nowhere\""),
+        (&["strike", "--with", "blows=3"], "no parameter is called \"blows\""),
+        (&["strike", "--with", "strokes"], "gives no parameter"),
+    ] {
+        let output = run(home.path(), &[&["play", rig], wrong, &["--dry"]].concat());
+        assert_eq!(output.status.code(), Some(1), "{wrong:?}");
+        assert!(text(&output.stderr).contains(words), "{}", text(&output.stderr));
+    }
 }
 
 #[test]

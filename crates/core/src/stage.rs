@@ -472,6 +472,7 @@ impl Stage {
         for (state, plan) in self.run.mappings.iter_mut().zip(&self.run.plan.mappings) {
             plan.advance(state, &self.run.inputs, dt.as_secs_f64());
         }
+        self.sway();
         if self.output != Output::Held {
             self.advance_players(now, dt);
         }

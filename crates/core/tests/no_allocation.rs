@@ -75,6 +75,53 @@ fn nor_by_mappings_that_blend_toggle_wait_for_a_switch_and_are_told_rates_nor_by
     }
 }
 
+#[test]
+fn nor_by_sequences_that_loop_wait_call_jump_and_lie_over_each_other() {
+    let more = "\n[[sequence]]\nname = \"inner\"\n[[sequence.step]]\nlabel = \"x\"\npose = \"look\"\nmove_s = 0.1\n\
+                [[sequence.step]]\nlabel = \"y\"\npose = \"rest\"\nmove_s = 0.1\n[[sequence.loop]]\nfrom = \"x\"\nto = \"y\"\ntimes = 3\n\
+                [[sequence]]\nname = \"outer\"\nat_end = \"again\"\n[[sequence.step]]\nlabel = \"top\"\nplay = \"inner\"\n\
+                [[sequence.step]]\nwait_for = { input = \"knob\", above = 0.9, at_most_s = 0.3, then = \"jump\", to = \"top\" }\n\
+                [[sequence.step]]\nwait_for = { key = \"g\", at_most_s = 0.1 }\n\
+                [[sequence]]\nname = \"lid\"\nlayer = \"over\"\n[[sequence.step]]\npose = \"look\"\nmove_s = 0.2\n\
+                [[sequence]]\nname = \"breath\"\nlayer = \"added\"\nat_end = \"again\"\n[[sequence.step]]\npose = \"look\"\nmove_s = 0.4\n\
+                [[sequence.step]]\npose = \"rest\"\nmove_s = 0.4\n\
+                [[mapping]]\nname = \"hurry\"\nfrom = { knob = 1 }\nto = { tempo_percent = [50, 200] }\n\
+                [[mapping]]\nname = \"leaf\"\nfrom = { knob = 1 }\nto = { place = \"wake\" }\n";
+    let rig = match load(&(SMALL.to_owned() + more)) {
+        Loaded::Sound(rig) => *rig,
+        other => panic!("not sound: {other:?}"),
+    };
+    let beat = Duration::from_millis(20);
+    let mut stage = Stage::new(Prepared::new(Plan::of(&rig)), beat);
+    let before = COUNT.with(Cell::get);
+    let (mut told, mut jumped) = (0, false);
+    for n in 0..3000u32 {
+        let raw = f64::from(n * 7 % 1024);
+        let heard = Heard { frames: 1, changed: true, ..Heard::default() };
+        let pulse = Micros::new(1500.0);
+        let command = match n % 300 {
+            0 => Command::Engage { servo: 0, pulse, stands_there: true },
+            10 => Command::GiveBack { servo: 0 },
+            20 => Command::Play { sequence: 2 },
+            60 => Command::Play { sequence: 3 },
+            90 => Command::Play { sequence: 4 },
+            150 => Command::Key { key: 'g' },
+            200 => Command::Tempo { percent: 80.0 },
+            250 => Command::FinishLoop { sequence: 2 },
+            290 => Command::StopPlaying,
+            _ => Command::Drive,
+        };
+        let command: Command<usize, usize, usize> = command;
+        let command = command.named(stage.plan()).unwrap();
+        let commands = if n % 10 == 0 { &[command][..] } else { &[] };
+        stage.advance(beat * n, Inflow { links: &[heard], inputs: &[Batch::of(raw)] }, commands);
+        told += stage.events().len();
+        jumped |= stage.players().all().any(|player| player.at.seconds() > 0.5);
+    }
+    assert_eq!(COUNT.with(Cell::get) - before, 0);
+    assert!(told > 30 && jumped, "{told} events: all of it was played");
+}
+
 fn advance_through_everything(text: &str) {
     let rig = match load(text) {
         Loaded::Sound(rig) => *rig,

@@ -1,5 +1,6 @@
 //! `check`: what is wrong with a rig and what is worth a word, for people on stderr or as JSON on stdout.
 
+use super::play::lines;
 use crate::cli::Check;
 use crate::exit::Exit;
 use crate::files::input::What;
@@ -11,9 +12,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
-use wasvolta_core::rig::Rig;
+use wasvolta_core::review::Review;
 use wasvolta_core::rig::file::{Loaded, Located, load};
 use wasvolta_core::rig::worry::{Worry, worries};
+use wasvolta_core::rig::{Awaited, Index, Parts, Rig, Wait};
+use wasvolta_core::stage::Plan;
 use wasvolta_core::unit::Seconds;
 
 /// What `check --json` says.
@@ -34,7 +37,7 @@ pub struct Report {
 /// What is worth a word.
 #[derive(Serialize, JsonSchema)]
 struct Warning {
-    /// The name of what it is about: a board, rail, port, servo, joint, input or pose.
+    /// The name of what it is about: a board, rail, port, servo, joint, input, pose or sequence.
     about: String,
     /// What.
     message: String,
@@ -58,7 +61,36 @@ struct Entry {
 /// What a sound rig is warned of.
 fn warnings(rig: &Rig) -> Vec<Warning> {
     let all = worries(rig, Seconds::new(BEAT.as_secs_f64()));
-    all.into_iter().map(|Worry { about, words: message, help }| Warning { about, message, help }).collect()
+    let all = all.into_iter().map(|Worry { about, words: message, help }| Warning { about, message, help });
+    all.chain(of_sequences(rig)).collect()
+}
+
+/// What is found when its sequences are looked at, each where it is written, and waits that nobody may be there for.
+fn of_sequences(rig: &Rig) -> Vec<Warning> {
+    let (plan, index) = (Plan::of(rig), Index::of(rig));
+    let parts = Parts { rig, index: &index };
+    let mut all: Vec<Warning> = Vec::new();
+    for (n, sequence) in rig.sequences.iter().enumerate() {
+        let about = &sequence.name;
+        for line in lines(rig, &Review::of(parts, &plan, n)) {
+            // What is played by several is said once.
+            if all.iter().all(|known| known.message != line.words) {
+                let help = line.help.to_owned();
+                all.push(Warning { about: about.clone(), message: line.words, help });
+            }
+        }
+        for (n, step) in sequence.steps.iter().enumerate() {
+            let wait = step.wait_for.as_ref().filter(|wait| wait.at_most_s.is_none());
+            if let Some(Awaited::Key(key)) = wait.and_then(Wait::what) {
+                all.push(Warning {
+                    about: about.clone(),
+                    message: format!("step {} of {about} waits for the key {key}", n + 1),
+                    help: "without a keyboard it waits for ever: give it at_most_s".to_owned(),
+                });
+            }
+        }
+    }
+    all
 }
 
 /// Checks a rig: 0 sound, 1 with problems, or with warnings where those count, 2 when it cannot be read.

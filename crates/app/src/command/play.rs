@@ -8,6 +8,7 @@ mod wanted;
 
 #[cfg(test)]
 pub use summary::Report;
+pub use summary::{OneSequence, lines};
 
 use super::trace::Trace;
 use crate::cli::Play;

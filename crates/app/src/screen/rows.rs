@@ -292,6 +292,10 @@ pub static ANGLE: Unit = Unit {
 pub static LEVEL: Unit =
     Unit { steps: TENS, show: |value| format!("{value:.0} %"), read: percent, range: &range::LEVEL };
 
+/// How fast what plays goes, beside what is written.
+pub static TEMPO: Unit =
+    Unit { steps: TENS, show: |value| format!("{value:.0} %"), read: percent, range: &range::TEMPO };
+
 /// A rate of a continuous servo.
 pub static RATE_LEVEL: Unit =
     Unit { steps: TENS, show: |value| format!("{value:+.0} %"), read: percent, range: &range::RATE_LEVEL };

@@ -7,6 +7,7 @@ mod ending;
 mod harness;
 mod inputs;
 mod recovery;
+mod sequences;
 mod start;
 mod tutorial;
 mod wiring;

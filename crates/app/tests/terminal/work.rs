@@ -14,7 +14,7 @@ fn engage(pane: &mut Pane, name: &str) {
 }
 
 /// Neck and beak engaged and given back.
-fn engage_heron(pane: &mut Pane) {
+pub fn engage_heron(pane: &mut Pane) {
     pane.see("punt.rudder");
     pane.keys(&["PageUp", "PageUp"]);
     engage(pane, "heron.neck");

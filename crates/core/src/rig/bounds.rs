@@ -227,6 +227,8 @@ pub(crate) fn goal(schema: &mut Schema) {
     const LISTS: [&str; 2] = ["blend", "toggle"];
     let none = json!({ "maxItems": 0 });
     let form = |key: &str, others: &[&str], is: Value| {
+        let sways: Vec<&str> = ["place", "tempo_percent"].into_iter().filter(|own| *own != key).collect();
+        let others = [others, &sways[..]].concat();
         let mut properties = serde_json::Map::new();
         for list in LISTS.iter().chain(&["joints"]) {
             properties.insert((*list).to_owned(), none.clone());
@@ -235,7 +237,7 @@ pub(crate) fn goal(schema: &mut Schema) {
         if LISTS.contains(&key) {
             properties.remove("joints");
         }
-        json!({ "allOf": [without(others), { "required": [key], "properties": properties }] })
+        json!({ "allOf": [without(&others), { "required": [key], "properties": properties }] })
     };
     let one_of = |goal: Value, ends: &[&str]| {
         let some = json!({ "required": ["points"], "properties": { "points": { "minItems": 1 } } });
@@ -252,6 +254,14 @@ pub(crate) fn goal(schema: &mut Schema) {
         form("blend", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s", "over_s"], json!({ "minItems": 2 })),
         { "allOf": [
             form("toggle", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s"], two),
+            { "properties": { "points": none } },
+        ] },
+        { "allOf": [
+            form("tempo_percent", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s", "over_s"], json!({})),
+            { "properties": { "points": none } },
+        ] },
+        { "allOf": [
+            form("place", &["joint", "level", "rate", "angles_deg", "levels_percent", "rates_deg_s", "over_s"], text()),
             { "properties": { "points": none } },
         ] },
     ]);

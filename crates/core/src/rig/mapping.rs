@@ -61,6 +61,12 @@ pub struct Goal {
     /// Two poses: each press of a switch goes to the other one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub toggle: Vec<String>,
+    /// A sequence: it is put to a place from its beginning, at -1, to its end, at 1, and stands there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    /// How fast everything goes that plays, at -1 and 1; it may fall.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tempo_percent: Option<Ends<Percent>>,
     /// Only these of what the poses name; all of it unless said.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<String>,
@@ -84,7 +90,7 @@ pub struct Goal {
 }
 
 numbers! {
-    Goal { angles_deg: ANGLE, levels_percent: RATE_LEVEL, rates_deg_s: TURN_RATE, over_s: TIME = [Goal::USUAL_TOGGLE.get()] }
+    Goal { angles_deg: ANGLE, levels_percent: RATE_LEVEL, rates_deg_s: TURN_RATE, tempo_percent: TEMPO, over_s: TIME = [Goal::USUAL_TOGGLE.get()] }
 }
 
 /// The kinds of goals.
@@ -100,6 +106,10 @@ pub enum GoalKind {
     Blend,
     /// One of two poses.
     Toggle,
+    /// How fast what plays goes.
+    Tempo,
+    /// Where in a sequence.
+    Place,
 }
 
 impl GoalKind {
@@ -111,6 +121,8 @@ impl GoalKind {
             Self::Rate => "rate",
             Self::Blend => "blend",
             Self::Toggle => "toggle",
+            Self::Tempo => "tempo",
+            Self::Place => "place",
         }
     }
 
@@ -281,6 +293,8 @@ impl Goal {
             (self.rate.is_some(), GoalKind::Rate),
             (!self.blend.is_empty(), GoalKind::Blend),
             (!self.toggle.is_empty(), GoalKind::Toggle),
+            (self.tempo_percent.is_some(), GoalKind::Tempo),
+            (self.place.is_some(), GoalKind::Place),
         ];
         let mut kinds = named.into_iter().filter(|(is, _)| *is).map(|(_, kind)| kind);
         kinds.next().filter(|_| kinds.next().is_none())
@@ -301,7 +315,8 @@ impl Goal {
         let angles = self.angles_deg.map(|ends| (ends.low.get(), ends.high.get()));
         let levels = || self.levels_percent.map(|ends| (ends.low.get(), ends.high.get()));
         let rates = || self.rates_deg_s.map(|ends| (ends.low.get(), ends.high.get()));
-        angles.or_else(levels).or_else(rates).map(|(low, high)| Ends { low, high })
+        let tempos = || self.tempo_percent.map(|ends| (ends.low.get(), ends.high.get()));
+        angles.or_else(levels).or_else(rates).or_else(tempos).map(|(low, high)| Ends { low, high })
     }
 
     /// Every place that names what it moves or a pose.

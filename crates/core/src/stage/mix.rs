@@ -21,6 +21,17 @@ pub struct MappingPlan {
     gate: Option<Box<Gate>>,
     /// The time from one pose of a toggle to the other, in seconds; none of what is no toggle.
     toggle_s: Option<f64>,
+    /// What it does to sequences, where it moves nothing itself.
+    pub sways: Option<Sways>,
+}
+
+/// What a mapping does to sequences.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sways {
+    /// It says how fast everything goes that plays.
+    Tempo,
+    /// It says where one stands, by its place.
+    Place(usize),
 }
 
 /// What a mapping takes from one input.
@@ -65,6 +76,18 @@ pub enum Stand {
     Lost,
 }
 
+/// How a mapping stands to the sequence whose place it says.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(super) enum Grip {
+    /// It has not taken it yet.
+    #[default]
+    Fresh,
+    /// It has it.
+    Holds,
+    /// It was taken from it: it has it again once it passes where that stands; here it was then, 0–1.
+    Waits(f64),
+}
+
 /// One mapping as it stands.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct MappingState {
@@ -83,6 +106,8 @@ pub struct MappingState {
     way: f64,
     /// How often the toggle's switch had been pressed when it was looked at last.
     pub(super) seen: u32,
+    /// How it stands to the sequence whose place it says.
+    pub(super) grip: Grip,
 }
 
 /// What a servo does with the value of a mapping.
@@ -204,6 +229,7 @@ impl MappingPlan {
         let course = match mapping.to.ends() {
             _ if own => Course::Own,
             _ if kind == GoalKind::Blend && mapping.to.points.is_empty() => Course::Ends(0.0, 1.0),
+            _ if kind == GoalKind::Place => Course::Ends(0.0, 1.0),
             _ if kind == GoalKind::Blend => Course::Points(points().map(|(x, y)| (x, y / 100.0)).collect()),
             Some(ends) => Course::Ends(ends.low, ends.high),
             None => Course::Points(points().collect()),
@@ -215,7 +241,12 @@ impl MappingPlan {
         });
         let toggle = mapping.to.over_s.unwrap_or(crate::rig::Goal::USUAL_TOGGLE);
         let toggle_s = (kind == GoalKind::Toggle).then(|| toggle.get());
-        Some(Self { id: mapping.id, shares, course, gate, toggle_s })
+        let sways = match kind {
+            GoalKind::Tempo => Some(Sways::Tempo),
+            GoalKind::Place => Some(Sways::Place(rig.index.sequences.named(mapping.to.place.as_deref()?)?)),
+            _ => None,
+        };
+        Some(Self { id: mapping.id, shares, course, gate, toggle_s, sways })
     }
 
     /// Whether its sum is in the goal's unit already, and so is not clipped.

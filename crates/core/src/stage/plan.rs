@@ -503,6 +503,8 @@ fn follow(
                 }
             }
         }),
+        // Those move no servo by themselves.
+        GoalKind::Tempo | GoalKind::Place => return None,
         GoalKind::Blend | GoalKind::Toggle => {
             let at = |pose: &String| Some(rig.pose(pose)?.target(servo.kind, name)?.get());
             Along::Row(goal.poses().iter().map(at).collect::<Option<_>>()?)

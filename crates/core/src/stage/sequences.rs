@@ -1,7 +1,8 @@
 //! How sequences play on the stage: several at once where they share no joint, and layers over or on top of others.
 
+use super::mix::{Grip, Sways};
 use super::player::{Among, Brought, Given, PLAYERS, Player, Players, Told};
-use super::{EventKind, InputState, Output, Owner, Plan, Play, Prepared, ServoState, Stage};
+use super::{EventKind, InputState, Output, Owner, Plan, Play, Prepared, ServoState, Stage, Stand};
 use crate::rig::{AtEnd, Layer, OwnUnit, SequenceId, Test};
 use crate::sequence::{At, Counts, Left, Program, Waited};
 use std::time::Duration;
@@ -170,6 +171,89 @@ impl Stage {
             self.bring(now, slot, player, brought);
         }
         self.keys = Keys::default();
+    }
+
+    /// What mappings do to sequences: how fast they go, and where one stands.
+    pub(super) fn sway(&mut self) {
+        for n in 0..self.run.plan.mappings.len() {
+            let Some(sways) = self.run.plan.mappings.get(n).and_then(|mapping| mapping.sways) else {
+                continue;
+            };
+            let Some(state) = self.run.mappings.get(n).copied() else { continue };
+            if state.stand != Stand::Moves {
+                // Where its switch lets go of it, what plays goes as it is written; while a link is lost, as it did last.
+                if (sways, state.stand, state.grip) == (Sways::Tempo, Stand::Waits, Grip::Holds) {
+                    self.tempo = 1.0;
+                    if let Some(state) = self.run.mappings.get_mut(n) {
+                        state.grip = Grip::Fresh;
+                    }
+                }
+                continue;
+            }
+            match sways {
+                Sways::Tempo if state.value.is_finite() => {
+                    let (least, greatest) = (crate::range::TEMPO.least, crate::range::TEMPO.greatest);
+                    self.tempo = crate::unit::held(state.value, least, greatest) / 100.0;
+                    if let Some(state) = self.run.mappings.get_mut(n) {
+                        state.grip = Grip::Holds;
+                    }
+                }
+                Sways::Tempo => {}
+                Sways::Place(sequence) => {
+                    let grip = self.scrub(sequence, state.value, state.grip);
+                    if let Some(state) = self.run.mappings.get_mut(n) {
+                        state.grip = grip;
+                    }
+                }
+            }
+        }
+    }
+
+    /// Puts a sequence where an input says, 0–1, unless it was taken from that: then that has it again once it passes where
+    /// the sequence stands.
+    fn scrub(&mut self, sequence: usize, share: f64, grip: Grip) -> Grip {
+        let Some(end) = self.run.plan.programs.get(sequence).map(|program| program.end) else { return grip };
+        if !share.is_finite() {
+            return grip;
+        }
+        let share = crate::unit::held(share, 0.0, 1.0);
+        let screen_only = self.output != Output::Driving;
+        let at = At::seconds_in(end.seconds() * share);
+        let player = self.run.players.0.iter().position(|p| p.play != Play::Stopped && p.place == sequence);
+        let stands =
+            player.and_then(|slot| self.run.players.0.get(slot)).map(|player| (player.play, player.at));
+        let where_it_stands = |(_, at): (Play, At)| at.seconds() / end.seconds();
+        match (grip, stands) {
+            (Grip::Fresh, None) => {
+                self.seek(sequence, at);
+                Grip::Holds
+            }
+            (Grip::Holds, Some((Play::Paused, _))) => {
+                let plan = std::sync::Arc::clone(&self.run.plan);
+                let program = plan.programs.get(sequence);
+                let place = player.and_then(|slot| self.run.players.0.get_mut(slot));
+                match (place, program) {
+                    (Some(player), Some(program)) if player.screen_only == screen_only => {
+                        player.put(program, at);
+                    }
+                    // The output has begun to drive, or has ended.
+                    _ => self.seek(sequence, at),
+                }
+                Grip::Holds
+            }
+            (Grip::Waits(before), Some(stands)) if !stands.0.goes_on() => {
+                let there = where_it_stands(stands);
+                if (before - there) * (share - there) <= 0.0 {
+                    self.seek(sequence, at);
+                    return Grip::Holds;
+                }
+                Grip::Waits(before)
+            }
+            // Nothing stands there any more: any turn takes it.
+            (Grip::Waits(before), None) if libm::fabs(share - before) > SLACK => Grip::Fresh,
+            (Grip::Waits(before), _) => Grip::Waits(before),
+            _ => Grip::Waits(share),
+        }
     }
 
     /// How fast a sequence plays now, beside what is written.

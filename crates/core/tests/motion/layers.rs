@@ -89,3 +89,67 @@ fn what_is_added_comes_on_top_at_most_so_much_and_goes_no_faster_than_a_glide() 
     show.beats(100);
     assert!((show.angle(0) - 30.0).abs() < 1e-9);
 }
+
+fn swayed(goal: &str) -> Rig {
+    let sequences =
+        format!("[[sequence]]\nname = \"s\"\n{}{}", step("a75", "move_s = 2"), step("zero", "move_s = 2"));
+    rig(&format!("[[mapping]]\nname = \"sway\"\nfrom = {{ gap = 1 }}\nto = {{ {goal} }}\n{sequences}"))
+}
+
+#[test]
+fn an_input_sets_the_tempo_of_what_plays() {
+    let mut show = Show::of(&swayed("tempo_percent = [20, 220]"));
+    show.says[1] = 0.4;
+    show.play(0);
+    let begun = show.now;
+    show.until(|show| show.stands() == Play::Ended);
+    assert!((show.now.saturating_sub(begun).as_secs_f64() - 4.0).abs() < 0.1, "at 100 %");
+    show.says[1] = 0.0;
+    show.beats(2);
+    assert!((show.stage.tempo() - 0.2).abs() < 1e-9);
+    show.says[1] = 1.0;
+    show.beats(2);
+    assert!((show.stage.tempo() - 2.2).abs() < 1e-9);
+    // Where a switch lets go of it, everything goes as it is written.
+    let goal = "tempo_percent = [20, 220] }\nwhile = { input = \"push\", pressed = true";
+    let mut show = Show::of(&swayed(goal));
+    show.says = [1.0, 1.0];
+    show.beats(5);
+    assert!((show.stage.tempo() - 2.2).abs() < 1e-9);
+    show.says[0] = 0.0;
+    show.beats(5);
+    assert!((show.stage.tempo() - 1.0).abs() < 1e-9);
+}
+
+#[test]
+fn an_input_sets_the_place_in_a_sequence_until_that_is_played_and_picks_it_up_again() {
+    let mut show = Show::of(&swayed("place = \"s\""));
+    show.says[1] = 0.25;
+    show.beats(100);
+    assert!(show.stands() == Play::Paused && (show.angle(0) - 37.5).abs() < 1e-6, "{}", show.angle(0));
+    show.says[1] = 0.5;
+    show.beats(100);
+    assert!((show.angle(0) - 75.0).abs() < 1e-6);
+    // Played it goes on from there, whatever the input says.
+    show.says[1] = 0.1;
+    show.beats(60);
+    show.play(0);
+    show.until(|show| show.stands() == Play::Playing);
+    show.says[1] = 0.2;
+    show.beats(30);
+    show.beat(&[Command::Pause]);
+    let stands = show.angle(0);
+    show.says[1] = 0.15;
+    show.beats(30);
+    assert!((show.angle(0) - stands).abs() < 1e-9, "the input has not passed it yet");
+    show.says[1] = 0.6;
+    show.beats(120);
+    assert!((show.seconds() - 2.4).abs() < 1e-6, "now it has: {}", show.seconds());
+    // One that was left is taken again by turning.
+    show.beat(&[Command::StopPlaying]);
+    show.beats(10);
+    assert_eq!(show.stands(), Play::Stopped);
+    show.says[1] = 0.8;
+    show.beats(5);
+    assert_eq!(show.stands(), Play::Paused);
+}

@@ -118,6 +118,12 @@ pub fn asked(compiled: &Compiled, snapshot: &Snapshot, mapping: usize) -> Option
             }
         }
     }
+    if of.to.kind() == Some(GoalKind::Tempo) && state.stand == Stand::Moves {
+        parts.push(format!("tempo {:.0} %", state.value));
+    }
+    if let Some(place) = of.to.place.as_ref().filter(|_| state.stand == Stand::Moves) {
+        parts.push(format!("{place} at {:.0} %", state.value * 100.0));
+    }
     if of.to.kind() == Some(GoalKind::Blend) && state.stand == Stand::Moves {
         parts.push(format!("{} at {:.0} %", of.to.blend.join("–"), state.value * 100.0));
     }

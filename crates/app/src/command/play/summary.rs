@@ -243,8 +243,22 @@ impl Report {
     }
 }
 
+/// Something worth a word.
+pub struct Line {
+    /// What.
+    pub words: String,
+    /// What to do.
+    pub help: &'static str,
+}
+
+impl std::fmt::Display for Line {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.words)
+    }
+}
+
 /// What is worth a word, a line each.
-pub fn lines(rig: &Rig, review: &Review) -> Vec<String> {
+pub fn lines(rig: &Rig, review: &Review) -> Vec<Line> {
     let servo = |n: usize| rig.servos.get(n).map_or("", |servo| servo.name.as_str());
     let step = |sequence: usize, step: usize| {
         format!("step {} of {}", step + 1, rig.sequences.get(sequence).map_or("", |of| of.name.as_str()))
@@ -252,42 +266,54 @@ pub fn lines(rig: &Rig, review: &Review) -> Vec<String> {
     let mut lines = Vec::new();
     for short in &review.shorts {
         let speed = if short.assumed { "; its speed is not known: assumed 100 °/s" } else { "" };
-        lines.push(format!(
-            "{} is short: {} needs {:.3} s{speed}",
-            step(short.sequence, short.step),
-            servo(short.servo),
-            short.needs
-        ));
+        lines.push(Line {
+            words: format!(
+                "{} is short: {} needs {:.3} s{speed}",
+                step(short.sequence, short.step),
+                servo(short.servo),
+                short.needs
+            ),
+            help: "give the step that time: f in Sequence stretches it",
+        });
     }
     for met in &review.met {
-        lines.push(format!(
-            "{} asks {} for {:+.1}°, and it ends at {:+.1}°",
-            step(met.sequence, met.step),
-            servo(met.servo),
-            met.asked.get(),
-            met.gets.get()
-        ));
+        lines.push(Line {
+            words: format!(
+                "{} asks {} for {:+.1}°, and it ends at {:+.1}°",
+                step(met.sequence, met.step),
+                servo(met.servo),
+                met.asked.get(),
+                met.gets.get()
+            ),
+            help: "change the angle, or widen the joint's limits and endpoints",
+        });
     }
     for fine in &review.fine {
         let what = if fine.slack { "its gears have a play of" } else { "a tick is" };
-        lines.push(format!(
-            "{} moves {} by {:.2}°, and {what} {:.2}°: nobody will see it",
-            step(fine.sequence, fine.step),
-            servo(fine.servo),
-            fine.moves.get(),
-            fine.least.get()
-        ));
+        lines.push(Line {
+            words: format!(
+                "{} moves {} by {:.2}°, and {what} {:.2}°: nobody will see it",
+                step(fine.sequence, fine.step),
+                servo(fine.servo),
+                fine.moves.get(),
+                fine.least.get()
+            ),
+            help: "let it move further, or leave the joint out of the pose",
+        });
     }
     for load in review.rails.iter().filter(|load| load.is_tight()) {
         let who: Vec<&str> = load.who.iter().map(|n| servo(*n)).collect();
-        lines.push(format!(
-            "{} must give ≈ {:.1} A at {:.2} s while {} move, and has {:.1} A",
-            rig.rails.get(load.rail).map_or("", |rail| rail.name.as_str()),
-            load.peak.get(),
-            load.at.seconds(),
-            who.join(", "),
-            load.supply.get()
-        ));
+        lines.push(Line {
+            words: format!(
+                "{} must give ≈ {:.1} A at {:.2} s while {} move, and has {:.1} A",
+                rig.rails.get(load.rail).map_or("", |rail| rail.name.as_str()),
+                load.peak.get(),
+                load.at.seconds(),
+                who.join(", "),
+                load.supply.get()
+            ),
+            help: "let fewer joints move at once, or give the rail a stronger supply",
+        });
     }
     lines
 }

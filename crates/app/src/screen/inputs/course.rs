@@ -37,6 +37,8 @@ pub fn set_end(desk: &mut Context, end: End, value: Option<f64>) {
 pub fn put_ends(goal: &mut Goal, ends: Ends<f64>) {
     if goal.angles_deg.is_some() {
         goal.angles_deg = Some(Ends { low: Degrees::new(ends.low), high: Degrees::new(ends.high) });
+    } else if goal.tempo_percent.is_some() {
+        goal.tempo_percent = Some(Ends { low: Percent::new(ends.low), high: Percent::new(ends.high) });
     } else if goal.levels_percent.is_some() {
         goal.levels_percent = Some(Ends { low: Percent::new(ends.low), high: Percent::new(ends.high) });
     } else {
@@ -101,8 +103,11 @@ pub fn set_to(desk: &mut Context, value: Option<f64>) {
 pub fn bend_here(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some((mapping, told)) = scene.mapping().and_then(|own| Some((own, Told::of(&scene, own)?))) else {
-        return desk.refuse("a toggle has no course to bend");
+        return desk.refuse("a toggle or a place has no course to bend");
     };
+    if told == Told::Tempos {
+        return desk.refuse("a tempo has no course to bend: it goes straight from end to end");
+    }
     let place = scene.edition.index.mappings.place(mapping.id);
     let at = place
         .and_then(|n| Some((scene.edition.plan.mappings.get(n)?, scene.model.snapshot.mappings.get(n)?)));

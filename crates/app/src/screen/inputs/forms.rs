@@ -48,7 +48,7 @@ pub fn add_mapping(desk: &mut Context) {
         Field::new(
             "goal",
             "joint",
-            "joint, level, rate, blend or toggle; t alone ties it to the picked joint",
+            "joint, level, rate, blend, toggle, tempo or place; t alone ties it to the picked joint",
         ),
         Field::new("what", likely, format!("{what}; poses with a space between them")),
         Field::new("ends", "", "its two ends, as -30 30; empty for all that it may"),
@@ -121,9 +121,17 @@ fn press(desk: &mut Context, input: &str, form: &Form) -> Result<String, String>
 
 /// A goal as it was typed: its kind, what it names, and its ends.
 fn goal(rig: &Rig, (kind, what, ends): (&str, &str, &str)) -> Result<Goal, String> {
-    let kinds = [GoalKind::Joint, GoalKind::Level, GoalKind::Rate, GoalKind::Blend, GoalKind::Toggle];
+    let kinds = [
+        GoalKind::Joint,
+        GoalKind::Level,
+        GoalKind::Rate,
+        GoalKind::Blend,
+        GoalKind::Toggle,
+        GoalKind::Tempo,
+        GoalKind::Place,
+    ];
     let kind = kinds.into_iter().find(|own| own.word() == kind);
-    let kind = kind.ok_or("say joint, level, rate, blend or toggle")?;
+    let kind = kind.ok_or("say joint, level, rate, blend, toggle, tempo or place")?;
     if kind.has_poses() {
         if !ends.is_empty() {
             return Err("poses have no ends: leave that empty".to_owned());
@@ -135,6 +143,14 @@ fn goal(rig: &Rig, (kind, what, ends): (&str, &str, &str)) -> Result<Goal, Strin
         } else {
             Goal { toggle: poses, ..plain }
         });
+    }
+    if kind == GoalKind::Tempo {
+        let (low, high) = if ends.is_empty() { (50.0, 150.0) } else { two(ends)? };
+        let tempo_percent = Some(Ends { low: Percent::new(low), high: Percent::new(high) });
+        return Ok(Goal { tempo_percent, ..Goal::default() });
+    }
+    if kind == GoalKind::Place {
+        return Ok(Goal { place: Some(what.to_owned()), ..Goal::default() });
     }
     let name = Some(what.to_owned());
     let turns_on = rig.servo(what).is_some_and(|servo| servo.kind.turns_on());

@@ -35,6 +35,8 @@ pub fn words(mapping: &Mapping) -> String {
         Some(GoalKind::Blend) => format!("blends {}", goal.blend.join("–")),
         Some(GoalKind::Toggle) => format!("toggles {}", goal.toggle.join(" and ")),
         Some(GoalKind::Rate) => format!("turns {}", goal.name().unwrap_or_default()),
+        Some(GoalKind::Tempo) => "sets the tempo of what plays".to_owned(),
+        Some(GoalKind::Place) => format!("sets the place in {}", goal.place.as_deref().unwrap_or_default()),
         _ => goal.name().unwrap_or_default().to_owned(),
     };
     let course = match goal.kind() {
@@ -48,7 +50,8 @@ pub fn words(mapping: &Mapping) -> String {
 /// A mapping as what an input does.
 pub fn drives(mapping: &Mapping) -> String {
     let words = words(mapping);
-    if mapping.to.kind().is_some_and(GoalKind::has_poses) || mapping.to.rate.is_some() {
+    let sways = |kind| matches!(kind, GoalKind::Tempo | GoalKind::Place);
+    if mapping.to.kind().is_some_and(|kind| kind.has_poses() || sways(kind)) || mapping.to.rate.is_some() {
         words
     } else {
         format!("drives {words}")

@@ -5,7 +5,7 @@ use super::{acts, bends, course, goals, stand_in};
 use crate::screen::context::Context;
 use crate::screen::ready::{self, Ready};
 use crate::screen::rows::{
-    ANGLE, DEBOUNCE, EXPO, LEVEL, PART, PLACE, RATE, RATE_LEVEL, RAW, Row, SMOOTHING, Set, TIME, TRIM,
+    ANGLE, DEBOUNCE, EXPO, LEVEL, PART, PLACE, RATE, RATE_LEVEL, RAW, Row, SMOOTHING, Set, TEMPO, TIME, TRIM,
     TURN_RATE, Unit, WEIGHT,
 };
 use crate::screen::scene::Scene;
@@ -58,6 +58,7 @@ fn goal_unit(scene: &Scene) -> &'static Unit {
         Some(Told::Levels) => &LEVEL,
         Some(Told::RateLevels) => &RATE_LEVEL,
         Some(Told::Rates) => &TURN_RATE,
+        Some(Told::Tempos) => &TEMPO,
         Some(Told::Degrees) | None => &ANGLE,
     }
 }

@@ -14,10 +14,12 @@ pub enum Told {
     RateLevels,
     /// °/s
     Rates,
+    /// % of a tempo
+    Tempos,
 }
 
 impl Told {
-    /// What a mapping's goal is told in; none of a toggle.
+    /// What a mapping's goal is told in; none of a toggle, or of a place in a sequence.
     pub fn of(scene: &Scene, mapping: &Mapping) -> Option<Self> {
         Some(match mapping.to.kind()? {
             GoalKind::Joint => Self::Degrees,
@@ -26,7 +28,8 @@ impl Told {
                 let turns_on = |name: &str| scene.rig.servo(name).is_some_and(|servo| servo.kind.turns_on());
                 if mapping.to.name().is_some_and(turns_on) { Self::RateLevels } else { Self::Rates }
             }
-            GoalKind::Toggle => return None,
+            GoalKind::Tempo => Self::Tempos,
+            GoalKind::Toggle | GoalKind::Place => return None,
         })
     }
 
@@ -35,7 +38,7 @@ impl Told {
         let value = value + 0.0;
         match self {
             Self::Degrees => format!("{value:+.1}°"),
-            Self::Levels => format!("{value:.0} %"),
+            Self::Levels | Self::Tempos => format!("{value:.0} %"),
             Self::RateLevels => format!("{value:+.0} %"),
             Self::Rates => format!("{value:+.1} °/s"),
         }

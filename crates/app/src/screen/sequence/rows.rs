@@ -4,7 +4,7 @@ use super::state::STEP;
 use super::{acts, steps};
 use crate::screen::context::Context;
 use crate::screen::entry;
-use crate::screen::rows::{ANGLE, Holds, LEVEL, RATE_LEVEL, Row, Set, TIME, Unit};
+use crate::screen::rows::{ANGLE, Holds, LEVEL, RATE_LEVEL, Row, Set, TEMPO, TIME, Unit};
 use crate::screen::scene::Scene;
 use crate::screen::step::{moved, wrapped};
 use wasvolta_core::range;
@@ -37,10 +37,6 @@ static ACCELERATION: Unit = Unit {
 /// A share of a move's time.
 static SHARE: Unit =
     Unit { steps: TENS, show: |value| format!("{value:.0} %"), read: percent, range: &range::MOVE_PERCENT };
-
-/// A tempo.
-static TEMPO: Unit =
-    Unit { steps: TENS, show: |value| format!("{value:.0} %"), read: percent, range: &range::TEMPO };
 
 /// A threshold of a shaped value.
 static THRESHOLD: Unit = Unit {

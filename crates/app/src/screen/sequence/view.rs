@@ -27,7 +27,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let Some(review) = scene.review() else { return };
     let (wide, high) = (pen.width(), pen.height());
     let label = if wide >= 90 { 16 } else { 12 };
-    title(pen, scene, sequence, review);
+    title(pen, scene, (sequence, program), review);
     let roomy = high >= 34;
     let top = if roomy { 2 } else { 1 };
     let shown = u16::try_from(rows::shown(scene).len()).unwrap_or(9);
@@ -62,10 +62,13 @@ fn window<'a>(scene: &Scene, program: &'a Program, wide: u16) -> Time<'a> {
     Time { program, from, to: from + span, wide }
 }
 
-fn title(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, review: &Review) {
+fn title(pen: &mut Pen<'_>, scene: &Scene, (sequence, program): (&Sequence, &Program), review: &Review) {
     let x = pen.put(0, 0, &sequence.name, theme::strong(theme::INK)) + 2;
     let steps = sequence.steps.len();
     let length = match review.lasts {
+        Lasts::Seconds(seconds) if seconds > program.length() + 0.005 => {
+            format!("{seconds:.2} s; each loop is drawn once")
+        }
         Lasts::Seconds(seconds) => format!("{seconds:.2} s"),
         Lasts::Waits(seconds) => format!("{seconds:.2} s and what it waits for"),
         Lasts::Forever => "until it is stopped".to_owned(),
@@ -186,7 +189,8 @@ fn notes(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
                 &format!("plays {name}: {}", crate::say::counted(program.laid_out(at).len(), "step")),
                 theme::text(theme::QUIET),
             );
-            pen.put(0, 1, "Enter opens it", theme::text(theme::QUIET));
+            let does = if scene.model.in_sequence.open { "Enter shuts it" } else { "Enter opens it" };
+            pen.put(0, 1, does, theme::text(theme::QUIET));
             2
         }
         Some(What::Wait(wait)) => {

@@ -3,7 +3,7 @@
 use super::found::Found;
 use super::names::Names;
 use super::{Path, Range, range};
-use crate::rig::{Does, Failsafe, Goal, GoalKind, Kind, Mapping, OwnUnit, Parts, Switch, While};
+use crate::rig::{Does, Failsafe, Goal, GoalKind, Kind, Layer, Mapping, OwnUnit, Parts, Switch, While};
 use std::collections::HashMap;
 
 /// Every mapping, and what two of them have in common.
@@ -13,6 +13,24 @@ pub(super) fn check(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     }
     found.unique("mapping", rig.rig.mappings.iter().map(|mapping| mapping.name.as_str()));
     shared(found, rig);
+    once(found, rig);
+}
+
+/// One input alone says how fast what plays goes, and one where in a sequence.
+fn once(found: &mut Found, rig: Parts<'_>) {
+    let mut seen: HashMap<Option<&str>, &str> = HashMap::new();
+    for (n, mapping) in rig.rig.mappings.iter().enumerate() {
+        let place = match mapping.to.kind() {
+            Some(GoalKind::Tempo) => None,
+            Some(GoalKind::Place) => mapping.to.place.as_deref(),
+            _ => continue,
+        };
+        if let Some(other) = seen.insert(place, &mapping.name) {
+            let what = place.map_or_else(|| "the tempo".to_owned(), |place| format!("the place in {place}"));
+            let message = format!("{other} and {} both say {what}", mapping.name);
+            found.say(Path::of("mapping", n).key("to"), message, "take one of the two out");
+        }
+    }
 }
 
 fn one(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, mapping): (&Path, &Mapping)) {
@@ -38,10 +56,17 @@ fn one(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, mapping): 
     let goal_at = at.key("to");
     found.numbers(&goal_at, &mapping.to);
     let Some(kind) = mapping.to.kind() else {
-        let help = "name one of joint, level, rate, blend and toggle";
+        let help = "name one of joint, level, rate, blend, toggle, tempo_percent and place";
         return found.say(goal_at, "this is not a goal", help);
     };
     let driven = named(found, (rig, names), (&goal_at, &mapping.to, kind));
+    if let Some(place) = &mapping.to.place
+        && found.known(goal_at.key("place"), place, &names.sequences)
+        && rig.sequence(place).is_some_and(|sequence| sequence.layer != Layer::Beside)
+    {
+        let help = "name one that plays beside others";
+        found.say(goal_at.key("place"), format!("{place} is a layer, and has no place of its own"), help);
+    }
     poses(found, names, (&goal_at, mapping, kind), rig);
     course(found, (rig, kind, driven), (&goal_at, mapping));
     if let Some(failsafe) = &mapping.failsafe {
@@ -167,7 +192,8 @@ const fn told(kind: GoalKind, driven: Option<Kind>) -> Option<(&'static Range, &
         (GoalKind::Rate, Some(Kind::Continuous)) => Some((&range::RATE_LEVEL, "levels_percent")),
         (GoalKind::Rate, _) => Some((&range::TURN_RATE, "rates_deg_s")),
         (GoalKind::Blend, _) => Some((&range::LEVEL, "points")),
-        (GoalKind::Toggle, _) => None,
+        (GoalKind::Tempo, _) => Some((&range::TEMPO, "tempo_percent")),
+        (GoalKind::Toggle | GoalKind::Place, _) => None,
     }
 }
 
@@ -182,6 +208,7 @@ fn course(
         ("angles_deg", goal.angles_deg.is_some()),
         ("levels_percent", goal.levels_percent.is_some()),
         ("rates_deg_s", goal.rates_deg_s.is_some()),
+        ("tempo_percent", goal.tempo_percent.is_some()),
         ("points", !goal.points.is_empty()),
     ];
     let told = told(kind, driven);
@@ -197,7 +224,7 @@ fn course(
         mapping.from.keys().filter_map(|input| rig.input(input)).any(|input| input.unit.is_some());
     let ways = said.into_iter().filter(|(_, is)| *is).count();
     let (least, most) = match kind {
-        GoalKind::Toggle => (0, 0),
+        GoalKind::Toggle | GoalKind::Place => (0, 0),
         _ if in_degrees => (0, 0),
         GoalKind::Blend => (0, 1),
         _ => (1, 1),
@@ -207,7 +234,7 @@ fn course(
             if most == 0 { "remove it: the input is in degrees" } else { "keep the two ends, or the points" };
         found.say(at.clone(), "the goal's course is said more than once", help);
     } else if ways > most {
-        found.say(at.key("points"), "a toggle has no course", "remove the line");
+        found.say(at.key("points"), format!("a {} has no course", kind.word()), "remove the line");
     } else if ways < least {
         let help = format!("write {own} = [at -1, at 1], or points");
         found.say(at.clone(), "where it goes is not said", help);
@@ -240,12 +267,17 @@ fn check_failsafe(found: &mut Found, names: &Names<'_>, (at, failsafe): (&Path, 
         GoalKind::Joint => "angle_deg",
         GoalKind::Level => "level_percent",
         GoalKind::Blend | GoalKind::Toggle => "pose",
-        GoalKind::Rate => "",
+        GoalKind::Rate | GoalKind::Tempo | GoalKind::Place => "",
     };
     let is_own = said.iter().all(|(key, is)| *is == (*key == own));
     if own.is_empty() {
         let help = "remove it: when_lost may be \"home\" or \"release\"";
-        found.say(at.clone(), "what is told a rate stops when its link is lost", help);
+        let message = if kind == GoalKind::Rate {
+            "what is told a rate stops when its link is lost"
+        } else {
+            "a tempo or a place stays as it is when its link is lost"
+        };
+        found.say(at.clone(), message, help);
     } else if !is_own {
         let message = format!("this failsafe is none of a goal that is a {}", kind.word());
         found.say(at.clone(), message, format!("write {own} and over_s"));

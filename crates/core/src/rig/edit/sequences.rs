@@ -384,8 +384,11 @@ pub fn add_sequence(rig: &Rig, name: &str) -> Edited {
 pub fn rename_sequence(rig: &Rig, sequence: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         name.clone_into(&mut sequence_mut(rig, sequence)?.name);
+        let places = rig.mappings.iter_mut().filter_map(|mapping| mapping.to.place.as_mut());
         let calls = rig.sequences.iter_mut().flat_map(|s| &mut s.steps).filter_map(|step| step.play.as_mut());
-        for played in rig.presses.iter_mut().filter_map(|press| press.sequence.as_mut()).chain(calls) {
+        for played in
+            rig.presses.iter_mut().filter_map(|press| press.sequence.as_mut()).chain(calls).chain(places)
+        {
             if played == sequence {
                 name.clone_into(played);
             }
@@ -413,6 +416,10 @@ pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
     if let Some(press) = rig.presses.iter().find(|press| press.sequence.as_deref() == Some(sequence)) {
         let message = format!("a press of {} plays {sequence}", press.input);
         return Err(Refused::Unsound { message, help: "let that press do something else first".to_owned() });
+    }
+    if let Some(mapping) = rig.mappings.iter().find(|own| own.to.place.as_deref() == Some(sequence)) {
+        let message = format!("the mapping {} sets the place in {sequence}", mapping.name);
+        return Err(Refused::Unsound { message, help: "take that mapping out first".to_owned() });
     }
     if let Some(other) = rig.sequences.iter().find(|other| other.calls().any(|call| call == sequence)) {
         let message = format!("{} plays {sequence}", other.name);

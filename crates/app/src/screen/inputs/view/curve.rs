@@ -150,12 +150,17 @@ fn limits(scene: &Scene, mapping: &Mapping, told: Told) -> [Option<f64>; 2] {
     joint.map_or([None; 2], |joint| [angle(joint.low.as_ref()), angle(joint.high.as_ref())])
 }
 
-/// What has no course: a toggle, or degrees as they are.
+/// What has no course: a toggle, a place, or degrees as they are.
 fn in_words(pen: &mut Pen<'_>, mapping: &Mapping) {
     let words = match mapping.to.kind() {
         Some(GoalKind::Toggle) => {
             format!("Each press goes to the other pose: {}.", mapping.to.toggle.join(" or "))
         }
+        Some(GoalKind::Place) => format!(
+            "It puts {} to a place from its beginning to its end, and there it stands. Played it goes on by itself; the \
+             input has it again once it passes where it stands.",
+            mapping.to.place.as_deref().unwrap_or_default()
+        ),
         _ => "Its input is in degrees: the joint goes where that says, inside its limits.".to_owned(),
     };
     pen.paragraph(0, 0, &words, theme::text(theme::QUIET));

@@ -80,7 +80,10 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, label: u16
     let mine: Vec<&Short> = time.program.shorts().iter().filter(|s| s.servo == track.servo).collect();
     if let Some(worst) = mine.iter().map(|s| s.needs).reduce(f64::max) {
         let row = if pen.height() >= 3 { 2 } else { 1 };
-        pen.put(0, row, &fit(&format!("needs {:.2} s", rounded_up(worst)), room), theme::text(theme::FAULT));
+        let needs = rounded_up(worst);
+        let words = format!("needs {needs:.2} s");
+        let words = if usize::from(width(&words)) <= room { words } else { format!("≥ {needs:.2} s") };
+        pen.put(0, row, &words, theme::text(theme::FAULT));
     }
     let segments = time.program.segments_of(track);
     let short_at = |x: u16| {

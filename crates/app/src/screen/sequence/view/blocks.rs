@@ -7,6 +7,7 @@ use crate::screen::sequence::steps::rounds;
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Sequence, What};
+use wasvolta_core::sequence::OpKind;
 
 /// The most rows of brackets.
 const LEVELS: usize = 3;
@@ -14,7 +15,7 @@ const LEVELS: usize = 3;
 /// Draws them; gives the rows used.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time, label: u16) -> u16 {
     let wide = pen.width() - label;
-    let levels = brackets(&mut pen.part(label, 0, wide, 3), sequence, time);
+    let levels = brackets(&mut pen.part(label, 0, wide, 3), spans(scene, sequence, time), time);
     if levels > 0 {
         pen.put(0, 0, "loops", theme::text(theme::QUIET));
     }
@@ -26,18 +27,40 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time, 
     y + 2
 }
 
+/// Loops with where they begin and end, in seconds: those of the sequence, and of a call that is open.
+fn spans(scene: &Scene, sequence: &Sequence, time: &Time) -> Vec<(f64, f64, String)> {
+    let program = time.program;
+    let own = sequence.loops.iter().filter_map(|own| {
+        let (from, to) = sequence.span(own)?;
+        let starts = program.enters_at(from).seconds();
+        Some((starts, program.step(to).map_or(starts, |step| step.ends()), rounds(own)))
+    });
+    let mut all: Vec<(f64, f64, String)> = own.collect();
+    let open = scene.model.in_sequence.open.then(|| program.step(scene.model.in_sequence.step)).flatten();
+    if let Some(call) = open {
+        for op in program.ops.iter().filter(|op| op.depth > 0) {
+            let OpKind::Begin { rounds, end, .. } = op.kind else { continue };
+            let end =
+                usize::try_from(end).ok().and_then(|end| program.ops.get(end)).map_or(op.at, |end| end.at);
+            let (from, to) = (op.at.seconds(), end.seconds());
+            if from < call.starts - 1e-6 || to > call.ends() + 1e-6 {
+                continue;
+            }
+            let words =
+                rounds.count(&program.given).map_or_else(|| "for ever".to_owned(), |n| format!("× {n}"));
+            all.push((from, to, words));
+        }
+    }
+    all.sort_by(|(a, b, _), (c, d, _)| (d - c).total_cmp(&(b - a)).then(a.total_cmp(c)));
+    all
+}
+
 /// Loops, the outermost on top; gives the rows used.
-fn brackets(pen: &mut Pen<'_>, sequence: &Sequence, time: &Time) -> u16 {
-    let mut spans: Vec<(usize, usize, String)> = sequence
-        .loops
-        .iter()
-        .filter_map(|own| sequence.span(own).map(|(from, to)| (from, to, rounds(own))))
-        .collect();
-    spans.sort_by_key(|(from, to, _)| (std::cmp::Reverse(to - from), *from));
+fn brackets(pen: &mut Pen<'_>, spans: Vec<(f64, f64, String)>, time: &Time) -> u16 {
     let mut used = 0;
-    let mut rows: Vec<Vec<(usize, usize)>> = Vec::new();
-    for (from, to, words) in spans {
-        let free = |row: &Vec<(usize, usize)>| row.iter().all(|(a, b)| to < *a || *b < from);
+    let mut rows: Vec<Vec<(f64, f64)>> = Vec::new();
+    for (starts, ends, words) in spans {
+        let free = |row: &Vec<(f64, f64)>| row.iter().all(|(a, b)| ends <= *a + 1e-6 || *b <= starts + 1e-6);
         let level = rows.iter().position(free).unwrap_or(rows.len());
         if level >= LEVELS {
             continue;
@@ -45,9 +68,9 @@ fn brackets(pen: &mut Pen<'_>, sequence: &Sequence, time: &Time) -> u16 {
         if level == rows.len() {
             rows.push(Vec::new());
         }
-        rows[level].push((from, to));
-        let starts = time.program.enters_at(from).seconds();
-        let ends = time.program.step(to).map_or(starts, |step| step.ends());
+        if let Some(row) = rows.get_mut(level) {
+            row.push((starts, ends));
+        }
         let (a, b) = (time.column(starts), time.column(ends));
         let y = u16::try_from(level).unwrap_or(0);
         used = used.max(y + 1);
