@@ -428,6 +428,9 @@ pub struct Sheet {
     /// Wiring: the board to begin with; four fit on a sheet.
     #[arg(long, value_name = "NAME")]
     pub board: Option<String>,
+    /// Of which sequence.
+    #[arg(long, value_name = "NAME", required_if_eq("kind", "sequence"))]
+    pub sequence: Option<String>,
     /// Where to write it: NAME.svg or NAME.pdf; - writes SVG to standard output.
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
@@ -462,6 +465,8 @@ pub enum SheetKind {
     Linkage,
     /// Boards with their jumpers, who is on which pin, leads, rails and their sums.
     Wiring,
+    /// Steps in time with loops and waits, a band a joint, what rails must give, and what was found.
+    Sequence,
 }
 
 /// Sizes of paper.

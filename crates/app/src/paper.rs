@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 use wasvolta_core::rig::Rig;
 use wasvolta_sheet::protractor::{Fitting, Under};
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, wiring};
+use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, sequence, wiring};
 
 /// Which sheet.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -19,6 +19,8 @@ pub enum Kind {
     Linkage,
     /// Boards with who is on them, and rails.
     Wiring,
+    /// Steps in time, a band a joint, rails.
+    Sequence,
 }
 
 impl Kind {
@@ -30,6 +32,7 @@ impl Kind {
             Self::Protractor(Fitting { under: Under::Joint, .. }) => "joint-protractor",
             Self::Linkage => "linkage",
             Self::Wiring => "wiring",
+            Self::Sequence => "sequence",
         }
     }
 }
@@ -39,7 +42,7 @@ impl Kind {
 pub struct Order<'a> {
     /// From which rig.
     pub rig: &'a Rig,
-    /// Of which servo; of wiring, from which board on.
+    /// Of which servo; of wiring, from which board on; else of which sequence.
     pub of: &'a str,
     /// Which sheet.
     pub kind: Kind,
@@ -78,6 +81,7 @@ pub fn make(order: &Order<'_>, path: &Path, outputs: &Outputs, replace: Replace)
         Kind::Protractor(fitting) => protractor::draw(&subject, &fitting)?,
         Kind::Linkage => linkage::draw(&subject)?,
         Kind::Wiring => wiring::draw(&subject, order.of)?,
+        Kind::Sequence => sequence::draw(&subject, order.of)?,
     };
     Ok(outputs.write(path, &form.write(&list)?, replace)?)
 }

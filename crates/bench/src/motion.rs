@@ -110,7 +110,12 @@ fn hour() -> Option<Row> {
         let others = rig.joints.iter().skip(2).map(|joint| (joint.name.clone(), Degrees::new(angle)));
         Pose { name: name.to_owned(), angles_deg: linked.chain(others).collect(), ..Pose::default() }
     };
-    rig.poses = vec![narrow("low", -40.0), narrow("high", 40.0), narrow("in", 2.0), narrow("out", 0.0)];
+    let breath = |name: &str, angle: f64| {
+        let joints = rig.joints.iter().skip(2).take(2);
+        let angles_deg = joints.map(|joint| (joint.name.clone(), Degrees::new(angle))).collect();
+        Pose { name: name.to_owned(), angles_deg, ..Pose::default() }
+    };
+    rig.poses = vec![narrow("low", -40.0), narrow("high", 40.0), breath("in", 2.0), breath("out", 0.0)];
     for joint in rig.joints.iter_mut().take(2) {
         (joint.low, joint.high, joint.home_deg) = (None, None, None);
     }

@@ -11,6 +11,7 @@ pub mod list;
 pub mod pdf;
 pub mod protractor;
 mod scale;
+pub mod sequence;
 pub mod svg;
 mod trim;
 pub mod wiring;
@@ -75,6 +76,14 @@ pub enum NoSheet {
     /// No board of that name, or none at all.
     #[error("there is no board called {wanted:?}; there is: {there}")]
     NoBoard {
+        /// What was asked for.
+        wanted: String,
+        /// What the rig has.
+        there: String,
+    },
+    /// No sequence of that name, or none at all.
+    #[error("there is no sequence called {wanted:?}; there is: {there}")]
+    NoSequence {
         /// What was asked for.
         wanted: String,
         /// What the rig has.

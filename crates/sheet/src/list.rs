@@ -122,8 +122,10 @@ pub enum Shape {
 pub struct List {
     /// Its title, for the file's own data.
     pub title: String,
-    /// Width and height in mm.
+    /// Width and height in mm, of a page.
     pub size: (f64, f64),
+    /// How many pages it has: each stands below the one before.
+    pub pages: usize,
     /// What is on it, from the ground up.
     pub shapes: Vec<Shape>,
 }
@@ -131,7 +133,7 @@ pub struct List {
 impl List {
     /// An empty sheet.
     pub fn new(title: &str, size: (f64, f64)) -> Self {
-        Self { title: outside::line(title).into_owned(), size, shapes: Vec::new() }
+        Self { title: outside::line(title).into_owned(), size, pages: 1, shapes: Vec::new() }
     }
 
     /// An open line.

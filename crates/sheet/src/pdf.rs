@@ -52,18 +52,31 @@ fn write_with(list: &List, compressed: bool) -> Result<Vec<u8>, NoSheet> {
     let used = Used::of(list);
     let mut pdf = Pdf::new();
     pdf.catalog(of(Object::Catalog)).pages(of(Object::Pages));
-    pdf.pages(of(Object::Pages)).kids([of(Object::Page)]).count(1);
-    let mut page = pdf.page(of(Object::Page));
-    page.parent(of(Object::Pages)).media_box(size).contents(of(Object::Content));
-    page.resources().fonts().pair(FONT, of(Object::Font));
-    page.finish();
-    let content = content(list, &used, size.y2);
-    let packed = packed(&content, compressed);
-    let mut stream = pdf.stream(of(Object::Content), &packed);
-    if compressed {
-        stream.filter(Filter::FlateDecode);
+    let all: Vec<(u16, Ref, Ref)> =
+        (0..wasvolta_core::unit::count16(wasvolta_core::unit::number(list.pages)))
+            .map(|n| {
+                // Further pages stand behind all other objects.
+                let more = Object::Unicode as i32 + 2 * i32::from(n);
+                let own = (of(Object::Page), of(Object::Content));
+                let (page, content) = if n == 0 { own } else { (Ref::new(more - 1), Ref::new(more)) };
+                (n, page, content)
+            })
+            .collect();
+    let count = i32::try_from(all.len()).unwrap_or(i32::MAX);
+    pdf.pages(of(Object::Pages)).kids(all.iter().map(|(_, page, _)| *page)).count(count);
+    for (n, number, place) in all {
+        let mut page = pdf.page(number);
+        page.parent(of(Object::Pages)).media_box(size).contents(place);
+        page.resources().fonts().pair(FONT, of(Object::Font));
+        page.finish();
+        let content = content(list, &used, f64::from(n));
+        let packed = packed(&content, compressed);
+        let mut stream = pdf.stream(place, &packed);
+        if compressed {
+            stream.filter(Filter::FlateDecode);
+        }
+        stream.finish();
     }
-    stream.finish();
     pdf.document_info(of(Object::Info)).title(TextStr(&list.title)).creator(TextStr("wasvolta"));
     used.embed(&mut pdf)?;
     Ok(pdf.finish())
@@ -80,13 +93,23 @@ const fn single(value: f64) -> f32 {
     value as f32
 }
 
-/// The page: millimetres from its upper left corner, y downwards, as a list has them.
-fn content(list: &List, used: &Used, high: f32) -> Vec<u8> {
+/// Whether something is on a page, counted from 0.
+fn is_on(shape: &Shape, page: f64, high: f64) -> bool {
+    let on = |y: f64| (page * high - 1.0..=(page + 1.0) * high + 1.0).contains(&y);
+    match shape {
+        Shape::Line { points, .. } => points.iter().any(|point| on(point.y)),
+        Shape::Text { at, .. } => on(at.y),
+    }
+}
+
+/// A page: millimetres from its upper left corner, y downwards, as a list has them.
+fn content(list: &List, used: &Used, page: f64) -> Vec<u8> {
     let mut content = Content::new();
     let scale = single(POINTS_PER_MM);
+    let high = single((page + 1.0) * list.size.1 * POINTS_PER_MM);
     content.save_state().transform([scale, 0.0, 0.0, -scale, 0.0, high]);
     content.set_line_cap(LineCapStyle::RoundCap).set_line_join(LineJoinStyle::RoundJoin);
-    for shape in &list.shapes {
+    for shape in list.shapes.iter().filter(|shape| is_on(shape, page, list.size.1)) {
         match shape {
             Shape::Line { points, closed, stroke, fill } => {
                 line(&mut content, (points, *closed), *stroke, *fill);

@@ -11,7 +11,8 @@ use std::fmt::Write;
 
 /// Writes the list down.
 pub fn write(list: &List) -> String {
-    let (wide, high) = (number(list.size.0, 2), number(list.size.1, 2));
+    let (wide, high) =
+        (number(list.size.0, 2), number(list.size.1 * wasvolta_core::unit::number(list.pages), 2));
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{wide}mm\" height=\"{high}mm\" \
          viewBox=\"0 0 {wide} {high}\" stroke-linecap=\"round\" stroke-linejoin=\"round\">\n\

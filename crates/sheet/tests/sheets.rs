@@ -7,7 +7,9 @@ use wasvolta_core::unit::Micros;
 use wasvolta_sheet::calibration::words;
 use wasvolta_sheet::list::{List, Shape};
 use wasvolta_sheet::protractor::{BAR_MM, Fitting, SeenFrom, Under};
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, svg, wiring};
+use wasvolta_sheet::{
+    Form, NoSheet, Paper, Subject, calibration, linkage, protractor, sequence, svg, wiring,
+};
 
 fn rig() -> Rig {
     match load(include_str!("../../../examples/marsh-clock.rig.toml")) {
@@ -375,4 +377,65 @@ fn nothing_on_a_sheet_does_more_than_be_read() {
         assert!(text.chars().all(|c| c == '\n' || !wasvolta_core::outside::is_unfit(c)), "{}", list.title);
         assert!(!text.contains("<&\"") && words(&list).join("").contains('?'));
     }
+}
+
+#[test]
+fn a_sequence_chart_says_what_happens_when_and_what_was_found() {
+    let rig = rig();
+    let of = |name| sequence::draw(&subject(&rig, "", Paper::A4), name).unwrap();
+    let crossing = of("crossing");
+    let all = words(&crossing).join("\n");
+    for part in [
+        "Marsh Clock, 3 steps, 19.75 s, each loop drawn once",
+        "× 4",
+        "reach-out",
+        "3 plays strike",
+        "punt.pole",
+        "-20 to 45°",
+        "needs 0.43 s",
+        "≈ 0.8 of 8.0 A",
+        "Step 2 of strike is short: heron.neck needs 0.422 s.",
+        "at 2.70 s while heron.neck, heron.beak, marsh.moon move",
+    ] {
+        assert!(all.contains(part), "{part:?} is missing from\n{all}");
+    }
+    assert!(words(&of("lift")).join("\n").contains("waits until visitor is pressed"));
+    assert!(words(&of("breathe")).join("\n").contains("until it is stopped"));
+    for name in ["wake", "strike", "lift", "crossing", "sleep", "breathe"] {
+        assert_on_paper(&of(name));
+        assert_eq!(svg::write(&of(name)), svg::write(&of(name)));
+    }
+    assert_eq!(
+        sequence::draw(&subject(&rig, "", Paper::A4), "dance").unwrap_err().to_string(),
+        "there is no sequence called \"dance\"; there is: wake, strike, lift, crossing, sleep, breathe"
+    );
+}
+
+#[test]
+fn a_long_sequence_has_as_many_pages_as_it_needs_and_each_stands_in_the_pdf() {
+    let mut rig = rig();
+    let strike = rig.sequences.iter_mut().find(|own| own.name == "strike").unwrap();
+    strike.loops.clear();
+    let steps = strike.steps.clone();
+    for n in 0..60 {
+        strike.steps.extend(steps.iter().cloned().map(|mut step| {
+            step.label = step.label.map(|label| format!("{label}-{n}"));
+            step
+        }));
+    }
+    let list = sequence::draw(&subject(&rig, "", Paper::Letter), "strike").unwrap();
+    assert!(list.pages > 1, "{}", list.pages);
+    let whole = List { size: (list.size.0, list.size.1 * 100.0), ..list.clone() };
+    assert_on_paper(&whole);
+    // No text is cut by the edge between two pages.
+    for shape in &list.shapes {
+        if let Shape::Text { at, words, .. } = shape {
+            let on_page = at.y % list.size.1;
+            assert!((5.0..=list.size.1 - 5.0).contains(&on_page), "{words:?} at {on_page} mm");
+        }
+    }
+    let pdf = Form::Pdf.write(&list).unwrap();
+    let text = String::from_utf8_lossy(&pdf).into_owned();
+    assert!(text.contains(&format!("/Count {}", list.pages)), "as many pages");
+    assert_eq!(text.matches("/Type /Page\n").count(), list.pages);
 }

@@ -26,19 +26,27 @@ pub fn run(sheet: &Sheet, outputs: &Outputs) -> miette::Result<ExitCode> {
     if sheet.board.is_some() && sheet.kind != SheetKind::Wiring {
         return Err(miette!("--board is about the wiring sheet: leave it out here"));
     }
+    if sheet.sequence.is_some() && sheet.kind != SheetKind::Sequence {
+        return Err(miette!("--sequence is about the sequence sheet: leave it out here"));
+    }
     let source = files::open(&sheet.rig)?;
     let kind = match sheet.kind {
         SheetKind::Calibration => Kind::Calibration,
         SheetKind::Protractor => Kind::Protractor(fitting(sheet)),
         SheetKind::Linkage => Kind::Linkage,
         SheetKind::Wiring => Kind::Wiring,
+        SheetKind::Sequence => Kind::Sequence,
     };
     let paper = match sheet.paper {
         PaperSize::A4 => Paper::A4,
         PaperSize::Letter => Paper::Letter,
     };
     let date = sheet.date.unwrap_or_else(crate::date::today);
-    let of = if kind == Kind::Wiring { &sheet.board } else { &sheet.servo };
+    let of = match kind {
+        Kind::Wiring => &sheet.board,
+        Kind::Sequence => &sheet.sequence,
+        _ => &sheet.servo,
+    };
     let first = source.rig().boards.first().map_or("", |board| board.name.as_str());
     let order = Order { rig: source.rig(), of: of.as_deref().unwrap_or(first), kind, paper, date };
     let path = paper::make(&order, &sheet.output, outputs, Replace::AsTold).into_diagnostic()?;

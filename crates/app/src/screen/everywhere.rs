@@ -9,7 +9,7 @@ use super::keys::Key;
 use super::question::Question;
 use super::ready::{
     always, boarded, by_hand, charted, continuous, driving, engaged, jointed, linked, need, positional,
-    pulsing, released, servo, stopped, unpulsed,
+    pulsing, released, servo, stepped, stopped, unpulsed,
 };
 use crossterm::event::KeyCode;
 
@@ -57,6 +57,7 @@ pub static LAST: &[Action] = &[
     Action { name: "joint protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor for what the servo turns, about its axis", ready: jointed, run: acts::joint_protractor_sheet },
     Action { name: "linkage sheet", keys: &[], view: None, short: "", long: "write horn, rod and arm with what one turns the other, as PDF or SVG", ready: linked, run: acts::linkage_sheet },
     Action { name: "wiring sheet", keys: &[], view: None, short: "", long: "write boards, jumpers, pins, leads and rails as PDF or SVG", ready: boarded, run: acts::wiring_sheet },
+    Action { name: "sequence sheet", keys: &[], view: None, short: "", long: "write the picked sequence's chart as PDF or SVG: steps, bands, rails", ready: stepped, run: acts::sequence_sheet },
     Action { name: "pass beats", keys: &[], view: None, short: "", long: "let some beats pass, where time passes by hand", ready: by_hand, run: acts::beats },
     Action { name: "quit", keys: &[key('q')], view: None, short: "quit", long: "release everything and quit; asks when edits are unsaved", ready: always, run: acts::quit },
     Action { name: "all keys", keys: &[key('?')], view: None, short: "all keys", long: "show all keys", ready: always, run: acts::help },

@@ -42,7 +42,8 @@ fn press(pane: &mut Pane, line: &str) {
         let named = match word {
             "Ctrl-S" => Some("C-s"),
             "Esc" => Some("Escape"),
-            "Enter" | "Tab" | "Left" | "Right" | "F2" | "F3" => Some(word),
+            "Shift-Left" => Some("S-Left"),
+            "Enter" | "Tab" | "Left" | "Right" | "Down" | "F2" | "F3" | "F4" => Some(word),
             _ => None,
         };
         match (named, word) {
@@ -95,11 +96,11 @@ fn what_the_tutorial_says_happens() {
             }
         }
     }
-    let made: Vec<&str> = ["crane.rig.toml", "crane.boom-protractor.pdf", "boom.pdf"]
+    let made: Vec<&str> = ["crane.rig.toml", "crane.boom-protractor.pdf", "boom.pdf", "sequence-1.pdf"]
         .into_iter()
         .filter(|n| home.path(n).exists())
         .collect();
-    assert_eq!(made.len(), 3, "{made:?}");
+    assert_eq!(made.len(), 4, "{made:?}");
     let rig = std::fs::read_to_string(home.path("crane.rig.toml")).unwrap();
     assert_eq!(rig.matches("angle_deg =").count(), 6, "five marks and a limit:\n{rig}");
     assert!(rig.contains("the mast is in the way") && rig.contains("home_deg"), "{rig}");

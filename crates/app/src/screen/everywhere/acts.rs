@@ -232,10 +232,18 @@ pub fn wiring_sheet(desk: &mut Context) {
     ask_for_sheet(desk, Kind::Wiring);
 }
 
-/// What a sheet is of: the picked board for a wiring plan, else the picked servo.
+/// Asks where to write the picked sequence's chart.
+pub fn sequence_sheet(desk: &mut Context) {
+    ask_for_sheet(desk, Kind::Sequence);
+}
+
+/// What a sheet is of: the picked board for a wiring plan, the picked sequence for its chart, else the picked servo.
 fn sheet_of(desk: &Context, kind: Kind) -> Option<String> {
     match kind {
         Kind::Wiring => desk.board().map(|board| board.name.clone()),
+        Kind::Sequence => {
+            desk.session.runner.edition.sequence(desk.model.sequence.id).map(|own| own.name.clone())
+        }
         Kind::Calibration | Kind::Linkage | Kind::Protractor(_) => desk.servo().map(|s| s.name.clone()),
     }
 }

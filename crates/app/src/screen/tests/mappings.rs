@@ -485,7 +485,7 @@ fn every_kind_of_goal_is_made_by_its_command_and_what_cannot_be_is_refused_in_wo
     assert_eq!(mapping(&bench, "slew").to.rates_deg_s.unwrap().high.get().to_bits(), 60f64.to_bits());
     for (line, words) in [
         ("add mapping: a; joint; heron.tail; 0 1", "no joint is called \"heron.tail\""),
-        ("add mapping: a; dance; heron.neck; 0 1", "say joint, level, rate, blend or toggle"),
+        ("add mapping: a; dance; heron.neck; 0 1", "say joint, level, rate, blend, toggle, tempo or place"),
         ("add mapping: a; blend; rest; ", "name two poses or more"),
         ("add mapping: a; blend; rest look; ", "gaze and a both move heron.neck"),
         ("add mapping: a; toggle; beak-shut beak-open; ", "a toggle follows the presses of one switch"),
