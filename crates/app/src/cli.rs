@@ -134,6 +134,7 @@ impl Command {
             | Self::Sequence(
                 Sequence::List { rig } | Sequence::Show { rig, .. } | Sequence::Check { rig, .. },
             ) => vec![rig],
+            Self::Sequence(Sequence::Import { rig, table, .. }) => vec![rig, table],
             Self::Check(check) => vec![&check.rig],
             Self::List(list) => vec![&list.rig],
             Self::Inputs(inputs) => vec![&inputs.rig],
@@ -569,6 +570,17 @@ pub enum Sequence {
         rig: PathBuf,
         /// The sequence's name.
         sequence: String,
+    },
+    /// Make a sequence of a table with one time a row: a column `time_s`, and one a joint in degrees. The time is the sum of
+    /// move and dwell: the move gets what its joints need.
+    Import {
+        /// The rig, a *.rig.toml file; the sequence is put into it.
+        rig: PathBuf,
+        /// The table, comma-separated values.
+        table: PathBuf,
+        /// What the sequence is to be called.
+        #[arg(long)]
+        name: String,
     },
     /// Look at sequences before they run: short steps, limits met, peaks, what is too fine to be seen, rails. Exit code 1
     /// when something is found.

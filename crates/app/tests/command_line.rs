@@ -682,6 +682,32 @@ fn sequences_are_listed_shown_and_looked_at_before_they_run() {
 }
 
 #[test]
+fn a_table_with_one_time_a_row_becomes_a_sequence() {
+    let home = tempfile::tempdir().unwrap();
+    let rig = changed(home.path(), "name = \"Marsh Clock\"", "name = \"Marsh Clock\"");
+    let rig = rig.to_str().unwrap();
+    let table = home.path().join("bow.csv");
+    std::fs::write(&table, "time_s,heron.neck,marsh.moon\n1,-20,50\n0.05,30,\n").unwrap();
+    let import = ["sequence", "import", rig, table.to_str().unwrap(), "--name", "bow"];
+    let output = run(home.path(), &import);
+    let said = text(&output.stdout);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert!(said.contains("bow has 2 steps now") && said.contains("step 2 of bow is short"), "{said}");
+    assert!(said.contains("to bow-1 in 0.05 s, dwell 0.95 s, linear"), "{said}");
+    let again = run(home.path(), &import);
+    assert!(
+        !again.status.success() && text(&again.stderr).contains("a second sequence"),
+        "{}",
+        text(&again.stderr)
+    );
+    let kept = std::fs::read_to_string(rig).unwrap();
+    assert!(kept.contains("name = \"bow-2\"") && kept.contains("# On top of whatever else moves its neck"));
+    std::fs::write(&table, "time_s,heron.tail\n1,-20\n").unwrap();
+    let wrong = run(home.path(), &["sequence", "import", rig, table.to_str().unwrap(), "--name", "nod"]);
+    assert!(text(&wrong.stderr).contains("no joint is called \"heron.tail\""), "{}", text(&wrong.stderr));
+}
+
+#[test]
 fn a_show_is_played_by_label_tempo_times_and_parameters_and_summed_up() {
     let home = tempfile::tempdir().unwrap();
     let rig = example();

@@ -24,6 +24,7 @@ mod pose;
 pub mod protocol;
 mod sequence;
 mod servo;
+pub mod steps;
 mod strict;
 pub mod switch;
 pub mod table;

@@ -4,13 +4,16 @@ use super::play::{OneSequence, lines};
 use crate::cli;
 use crate::exit::Exit;
 use crate::files;
+use crate::files::input::What;
+use crate::holder;
 use crate::say::{self, counted};
-use miette::miette;
+use miette::{IntoDiagnostic, miette};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::path::Path;
 use std::process::ExitCode;
 use wasvolta_core::review::{Lasts, Review};
-use wasvolta_core::rig::{Index, Layer, Loop, Parts, Rig, Sequence, Step, Times, What};
+use wasvolta_core::rig::{Index, Layer, Loop, Parts, Rig, Sequence, Step, Times, What as Does, steps};
 use wasvolta_core::sequence::Program;
 use wasvolta_core::stage::Plan;
 
@@ -39,11 +42,25 @@ pub fn run(wanted: &cli::Sequence) -> miette::Result<ExitCode> {
             show(source.rig(), sequence)?;
             Ok(Exit::Done.into())
         }
+        cli::Sequence::Import { rig, table, name } => import(rig, table, name),
         cli::Sequence::Check { rig, sequence, json } => {
             let source = files::open(rig)?;
             check(source.rig(), sequence.as_deref(), *json)
         }
     }
+}
+
+fn import(path: &Path, table: &Path, name: &str) -> miette::Result<ExitCode> {
+    let text = files::read(table, What::Table)?;
+    // A program that works on the rig would not see what is put into it here.
+    let _held = holder::hold(path).into_diagnostic()?;
+    let source = files::open(path)?;
+    let rows = steps::read(source.rig(), &text).map_err(|bad| miette!("{}, {bad}", table.display()))?;
+    let next = steps::sequence(source.rig(), name, &rows).into_diagnostic()?;
+    files::write(path, source.with(&next).into_diagnostic()?.text()).into_diagnostic()?;
+    say::note(format_args!("{name} has {} now, in {}", counted(rows.len(), "step"), path.display()));
+    show(&next, name)?;
+    Ok(Exit::Done.into())
 }
 
 fn place(rig: &Rig, name: &str) -> miette::Result<usize> {
@@ -103,7 +120,7 @@ fn show(rig: &Rig, name: &str) -> miette::Result<()> {
 fn line(sequence: &Sequence, program: &Program, n: usize, step: &Step) -> String {
     let time = program.step(n).unwrap_or_default();
     let what = match step.what() {
-        Some(What::Pose(pose)) => {
+        Some(Does::Pose(pose)) => {
             let how = match (step.move_s, step.speed_deg_s) {
                 (Some(_), _) => format!("{:.2} s", time.moves),
                 (None, Some(speed)) => format!("{:.2} s at {:.1} °/s", time.moves, speed.get()),
@@ -113,13 +130,13 @@ fn line(sequence: &Sequence, program: &Program, n: usize, step: &Step) -> String
                 if time.dwells > 0.0 { format!(", dwell {:.2} s", time.dwells) } else { String::new() };
             format!("to {pose} in {how}{dwell}, {}", step.easing.name())
         }
-        Some(What::Play(other)) => {
+        Some(Does::Play(other)) => {
             let with: Vec<String> =
                 step.with.iter().map(|(name, value)| format!("{name} = {value}")).collect();
             let with = if with.is_empty() { String::new() } else { format!(" with {}", with.join(", ")) };
             format!("play {other}{with}, {:.2} s", time.moves)
         }
-        Some(What::Wait(wait)) => {
+        Some(Does::Wait(wait)) => {
             let most = wait.at_most_s.map_or_else(String::new, |most| {
                 let then = match &wait.to {
                     Some(label) => format!("jump to {label}"),

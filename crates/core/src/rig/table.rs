@@ -34,7 +34,7 @@ pub enum BadTable {
         expected: String,
     },
     /// It has a head and nothing else.
-    #[error("there is no mark in it: a line under the head for each")]
+    #[error("there is no row in it: a line under the head for each")]
     Empty,
 }
 
