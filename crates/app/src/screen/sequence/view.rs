@@ -169,6 +169,10 @@ fn details(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
             pen.put(end.max(36) + 2, y, &hint, theme::text(theme::QUIET));
         }
     }
+    let below = all.len().saturating_sub(first + rows_high);
+    if let Some(last) = pen.height().checked_sub(1).filter(|_| below > 0) {
+        pen.put(47, last, &format!("↓ {below} more"), theme::text(theme::QUIET));
+    }
     let wide = pen.width();
     if wide >= 78 {
         notes(&mut pen.part(62, 0, wide - 62, pen.height()), scene, review);

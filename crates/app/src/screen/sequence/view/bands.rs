@@ -83,7 +83,8 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, label: u16
         let needs = rounded_up(worst);
         let words = format!("needs {needs:.2} s");
         let words = if usize::from(width(&words)) <= room { words } else { format!("≥ {needs:.2} s") };
-        pen.put(0, row, &words, theme::text(theme::FAULT));
+        // In little room it stands in the place of how far the joint goes.
+        pen.put(0, row, &format!("{words:<room$}"), theme::text(theme::FAULT));
     }
     let segments = time.program.segments_of(track);
     let short_at = |x: u16| {
