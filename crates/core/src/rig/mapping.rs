@@ -267,7 +267,7 @@ impl Does {
     /// What is to be said of a press that changed nothing.
     pub const fn in_vain(self) -> &'static str {
         match self {
-            Self::Play => "its sequence plays already, or has nothing to play",
+            Self::Play => "its sequence plays already, has no step, or another one has its joints",
             Self::Stop => "nothing plays",
             Self::Hold => "nothing is driven that it could hold",
             Self::Cut => "everything is cut already",

@@ -191,7 +191,7 @@ mod tests {
                 "1100,3,felt\n",
                 "line 2: seen is \"felt\", not aligned, starts, stops, buzzes or turns; nothing was taken over",
             ),
-            ("", "there is no mark in it: a line under the head for each"),
+            ("", "there is no row in it: a line under the head for each"),
         ] {
             assert_eq!(said(&format!("{head}{rows}")), wanted);
         }

@@ -49,7 +49,7 @@ impl Stage {
             }
             Command::Pause => self.each_player(None, Player::pause),
             Command::PauseOne { sequence } => self.each_player(Some(sequence), Player::pause),
-            Command::Seek { sequence, at } => self.seek(sequence, At::of(at)),
+            Command::Seek { sequence, at } => self.look_at(now, sequence, At::of(at)),
             Command::StopPlaying => self.stop_playing(),
             Command::StopOne { sequence } => {
                 self.each_player(Some(sequence), |player| player.play = Play::Stopped);

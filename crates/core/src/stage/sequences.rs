@@ -224,9 +224,13 @@ impl Stage {
             player.and_then(|slot| self.run.players.0.get(slot)).map(|player| (player.play, player.at));
         let where_it_stands = |(_, at): (Play, At)| at.seconds() / end.seconds();
         match (grip, stands) {
+            // Where another one has its joints it waits for the next turn.
             (Grip::Fresh, None) => {
-                self.seek(sequence, at);
-                Grip::Holds
+                if self.seek(sequence, at) {
+                    Grip::Holds
+                } else {
+                    Grip::Waits(share)
+                }
             }
             (Grip::Holds, Some((Play::Paused, _))) => {
                 let plan = std::sync::Arc::clone(&self.run.plan);
@@ -237,7 +241,9 @@ impl Stage {
                         player.put(program, at);
                     }
                     // The output has begun to drive, or has ended.
-                    _ => self.seek(sequence, at),
+                    _ => {
+                        self.seek(sequence, at);
+                    }
                 }
                 Grip::Holds
             }
@@ -380,18 +386,29 @@ impl Stage {
         );
     }
 
-    /// Puts a sequence to a place, where it stands.
-    pub(super) fn seek(&mut self, sequence: usize, at: At) {
+    /// Puts a sequence to a place, where it stands; says so where another one that plays has its joints.
+    pub(super) fn look_at(&mut self, now: Duration, sequence: usize, at: At) {
+        if !self.seek(sequence, at)
+            && let Some(program) = self.run.plan.programs.get(sequence)
+            && let Some((other, joint)) = self.shared(program, sequence)
+        {
+            let id = program.id;
+            self.note_about(now, id, joint, EventKind::Shares { with: other });
+        }
+    }
+
+    /// Puts a sequence to a place, where it stands; whether it does.
+    fn seek(&mut self, sequence: usize, at: At) -> bool {
         let screen_only = self.output != Output::Driving;
         let plan = std::sync::Arc::clone(&self.run.plan);
-        let Some(program) = plan.programs.get(sequence) else { return };
+        let Some(program) = plan.programs.get(sequence) else { return false };
         let known = |player: &Player| player.play != Play::Stopped && player.place == sequence;
         let slot = self.run.players.0.iter().position(known);
-        let Some(slot) = slot.or_else(|| self.free_slot()) else { return };
+        let Some(slot) = slot.or_else(|| self.free_slot()) else { return false };
         if self.shared(program, sequence).is_some() && !screen_only {
-            return;
+            return false;
         }
-        let Some(place) = self.run.players.0.get_mut(slot) else { return };
+        let Some(place) = self.run.players.0.get_mut(slot) else { return false };
         if !known(place) || place.screen_only != screen_only {
             *place = Player::new(program, sequence, at, &Given::default());
         }
@@ -401,6 +418,7 @@ impl Stage {
         self.give_way(program, slot);
         self.run.assign();
         self.run.meet_anew(slot);
+        true
     }
 
     /// A sequence that plays and would fight with a program over a joint; with that joint's servo.

@@ -23,6 +23,9 @@ fn two_play_at_once_when_they_share_no_joint_and_are_refused_with_it_when_they_d
     assert_eq!(refused.kind, EventKind::Shares { with: rig.sequences[0].id });
     assert_eq!(refused.about, About::Sequence(rig.sequences[2].id, Some(rig.servos[0].id)));
     assert_eq!(show.stage.players().play(rig.sequences[2].id), Play::Stopped);
+    // Nor is it looked at while its joints are another one's.
+    show.beat(&[Command::Seek { sequence: 2, at: Duration::from_millis(500) }]);
+    assert!(show.stage.events().iter().any(|event| matches!(event.kind, EventKind::Shares { .. })));
     // What has ended leaves its joints to the next.
     show.until(|show| show.stage.players().play(rig.sequences[0].id) == Play::Ended);
     show.play(2);

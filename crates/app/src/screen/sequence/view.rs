@@ -80,7 +80,15 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, (sequence, program): (&Sequence, &Pro
     };
     let words = format!("{steps} step{}, {length}{layer}", if steps == 1 { "" } else { "s" });
     let x = pen.put(x, 0, &words, theme::text(theme::QUIET)) + 2;
-    let Some(player) = scene.player() else { return };
+    let tempo = scene.model.snapshot.tempo;
+    let tempo =
+        if (tempo - 1.0).abs() > 1e-9 { format!(" at {:.0} %", tempo * 100.0) } else { String::new() };
+    let Some(player) = scene.player() else {
+        if !tempo.is_empty() {
+            pen.put(x, 0, &format!("would play{tempo}"), theme::text(theme::INK));
+        }
+        return;
+    };
     let word = match player.play {
         Play::Leading => "on its way to where it begins".to_owned(),
         Play::Playing => "playing".to_owned(),
@@ -91,11 +99,6 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, (sequence, program): (&Sequence, &Pro
         Play::Paused => "standing".to_owned(),
         Play::Ended => "ended".to_owned(),
         Play::Stopped => return,
-    };
-    let tempo = if (scene.model.snapshot.tempo - 1.0).abs() > 1e-9 {
-        format!(" at {:.0} %", scene.model.snapshot.tempo * 100.0)
-    } else {
-        String::new()
     };
     let round =
         player.counts.iter().take_while(|count| **count > 0).map(|count| format!("round {}", count + 1));

@@ -1,7 +1,7 @@
 //! Edits of links and inputs: they come with their ports, change their names, their places, and go.
 
 use super::{Edited, Refused, changed, missing};
-use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig, Switch};
+use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig, Sequence, Switch};
 
 /// A link that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -107,7 +107,7 @@ pub fn usual_input(
     Input { centre, switch, ..Input::new(name, link, channel, ends) }
 }
 
-/// Gives an input another name; its mappings follow.
+/// Gives an input another name; its mappings, presses and the waits for it follow.
 pub fn rename_input(rig: &Rig, input: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         let renamed =
@@ -117,12 +117,27 @@ pub fn rename_input(rig: &Rig, input: &str, name: &str) -> Edited {
         for press in rig.presses.iter_mut().filter(|press| press.input == input) {
             name.clone_into(&mut press.input);
         }
+        for sequence in &mut rig.sequences {
+            let steps = sequence.steps.iter_mut().filter_map(|step| step.wait_for.as_mut());
+            let loops = sequence.loops.iter_mut().filter_map(|own| own.until.as_mut());
+            for own in steps.chain(loops).filter_map(|wait| wait.input.as_mut()).filter(|own| *own == input) {
+                name.clone_into(own);
+            }
+        }
         Ok(())
     })
 }
 
 /// Takes an input out, with what it drives.
+///
+/// # Errors
+/// When a sequence waits for it: that is named.
 pub fn remove_input(rig: &Rig, input: &str) -> Edited {
+    let waits = |sequence: &&Sequence| sequence.waits().any(|wait| wait.input.as_deref() == Some(input));
+    if let Some(sequence) = rig.sequences.iter().find(waits) {
+        let message = format!("{} waits for {input}", sequence.name);
+        return Err(Refused::Unsound { message, help: "let it wait for something else first".to_owned() });
+    }
     changed(rig, |rig| {
         let before = rig.inputs.len();
         rig.inputs.retain(|i| i.name != input);

@@ -57,6 +57,11 @@ fn speak_otherwise(rig: &mut Rig, old: &str, new: &str) {
     for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
         rename_key(&mut step.joints, old, new);
     }
+    for mirror in rig.joints.iter_mut().filter_map(|joint| joint.mirror_of.as_mut()) {
+        if mirror.joint == old {
+            new.clone_into(&mut mirror.joint);
+        }
+    }
 }
 
 fn rename_key<T>(map: &mut BTreeMap<String, T>, old: &str, new: &str) {
@@ -106,6 +111,9 @@ pub(super) fn speak_no_more(rig: &mut Rig, name: &str) {
     super::mappings::without_part(rig, name);
     for step in rig.sequences.iter_mut().flat_map(|s| &mut s.steps) {
         step.joints.remove(name);
+    }
+    for joint in &mut rig.joints {
+        joint.mirror_of.take_if(|mirror| mirror.joint == name);
     }
 }
 

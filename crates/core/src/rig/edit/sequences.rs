@@ -498,6 +498,7 @@ fn pose_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Pose, Refused> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::rig::Wait;
     use crate::rig::file::small as rig;
 
     fn poses(rig: &Rig) -> Vec<&str> {
@@ -537,6 +538,26 @@ mod tests {
         let changed = change_loop(&looped, "wake", 0, |own| own.times = None).unwrap();
         assert_eq!(changed.sequences[0].loops[0].times, None);
         assert_eq!(remove_loop(&looped, "wake", 0).unwrap().sequences[0].loops, []);
+    }
+
+    #[test]
+    fn what_sequences_wait_for_follows_its_name_and_does_not_go() {
+        let wait = || Wait { input: Some("knob".into()), above: Some(0.5), ..Wait::default() };
+        let waiting = insert(&rig(), "wake", 2, Step { wait_for: Some(wait()), ..Step::default() }).unwrap();
+        let looped = loop_steps(&waiting, "wake", (0, 1), None).unwrap();
+        let looped = change_loop(&looped, "wake", 0, |own| own.until = Some(wait())).unwrap();
+        let renamed = super::super::links::rename_input(&looped, "knob", "dial").unwrap();
+        assert!(renamed.sequences[0].waits().all(|wait| wait.input.as_deref() == Some("dial")));
+        let words = super::super::links::remove_input(&renamed, "dial").unwrap_err().to_string();
+        assert_eq!(words, "wake waits for dial: let it wait for something else first");
+        // A joint takes its mirror image along, and lets go of it.
+        let mut paired = rig();
+        paired.joints[1].mirror_of =
+            Some(crate::rig::Mirror { joint: "heron.neck".into(), ..crate::rig::Mirror::default() });
+        let roster = super::super::roster::rename_servo(&paired, "heron.neck", "heron.throat").unwrap();
+        assert_eq!(roster.joints[1].mirror_of.as_ref().unwrap().joint, "heron.throat");
+        let gone = super::super::roster::remove_servo(&paired, "heron.neck").unwrap();
+        assert!(gone.joints.iter().all(|joint| joint.mirror_of.is_none()));
     }
 
     #[test]
