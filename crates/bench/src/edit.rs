@@ -2,12 +2,11 @@
 
 use crate::report::Row;
 use crate::rigs;
-use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::Instant;
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::check::problems;
-use wasvolta_core::rig::{Index, Parts, Pose, PoseId, Rig, Step};
+use wasvolta_core::rig::{Index, Parts, Pose, Rig, Step};
 use wasvolta_core::stage::Plan;
 use wasvolta_core::unit::{Degrees, Seconds};
 
@@ -17,7 +16,7 @@ fn rig(servos: u16, poses: u16) -> Rig {
     let pose = |n: u16| {
         let angle = Degrees::new(f64::from(n % 40));
         let angles_deg = rig.joints.iter().map(|joint| (joint.name.clone(), angle)).collect();
-        Pose { id: PoseId::default(), name: format!("p{n}"), angles_deg, levels_percent: BTreeMap::new() }
+        Pose { name: format!("p{n}"), angles_deg, ..Pose::default() }
     };
     let step =
         |n: u16| Step { easing: Easing::MinimumJerk, ..Step::to_pose(&format!("p{n}"), Seconds::new(1.0)) };

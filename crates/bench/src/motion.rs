@@ -7,9 +7,7 @@ use std::hint::black_box;
 use std::process::Command;
 use std::time::Instant;
 use wasvolta_core::rig::file::Source;
-use wasvolta_core::rig::{
-    AtEnd, FORMAT, Index, Layer, Loop, Parts, Pose, PoseId, Rig, Sequence, Step, Times,
-};
+use wasvolta_core::rig::{AtEnd, FORMAT, Index, Layer, Loop, Parts, Pose, Rig, Sequence, Step, Times};
 use wasvolta_core::sequence::Library;
 use wasvolta_core::stage::Plan;
 use wasvolta_core::unit::{Degrees, Seconds};
@@ -40,7 +38,7 @@ fn rig(servos: u16, steps: u16, moving: u16) -> Rig {
         };
         let angles_deg: BTreeMap<String, Degrees> =
             (0..u32::from(moving)).map(|m| (joint(first + m), angle(m))).collect();
-        Pose { id: PoseId::default(), name: format!("p{n}"), angles_deg, levels_percent: BTreeMap::new() }
+        Pose { name: format!("p{n}"), angles_deg, ..Pose::default() }
     };
     let poses: Vec<Pose> = (0..steps).map(pose).collect();
     rig.sequences[0].steps = (0..steps).map(|n| Step::to_pose(&format!("p{n}"), Seconds::new(1.0))).collect();

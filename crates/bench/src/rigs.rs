@@ -7,7 +7,7 @@ use wasvolta_core::easing::Easing;
 use wasvolta_core::inflow::Inflow;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{
-    Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, PoseId, Rig, Sequence, Servo, Step,
+    Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, Rig, Sequence, Servo, Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
 use wasvolta_core::unit::{Degrees, Micros, Seconds};
@@ -164,12 +164,7 @@ pub fn mapped(inputs: u16, joints: u16, blends: bool) -> Rig {
 
 fn pose(name: &str, angle: f64, servos: &[Servo]) -> Pose {
     let angles = servos.iter().map(|s| (s.name.clone(), Degrees::new(angle)));
-    Pose {
-        id: PoseId::default(),
-        name: name.to_owned(),
-        angles_deg: angles.collect(),
-        levels_percent: BTreeMap::new(),
-    }
+    Pose { name: name.to_owned(), angles_deg: angles.collect(), ..Pose::default() }
 }
 
 /// A stage that plays the first sequence of a rig, with every servo engaged and given back; and the time it is at.

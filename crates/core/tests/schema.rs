@@ -200,6 +200,7 @@ const BEYOND: &[&str] = &[
     "the least volts are above",
     "is labelled",
     "has no parameter",
+    "each other's opposite",
 ];
 
 #[test]

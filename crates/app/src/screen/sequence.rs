@@ -14,7 +14,7 @@ use super::dialog::Purpose;
 use super::keys::Key;
 use super::model::View;
 use super::panel::{Panel, Typed};
-use super::ready::{always, keepable, playable, playing, posed, posed_and_free, sequenced, stepped};
+use super::ready::{always, keepable, playable, playing, posed, posed_and_free, sequenced, servo, stepped};
 use crossterm::event::KeyCode;
 
 /// Where one is, in this room.
@@ -81,7 +81,8 @@ static ACTIONS: &[Action] = &[
     Action { name: "split step", keys: &[key('h')], view: HERE, short: "", long: "split the picked step in two, at the time looked at", ready: stepped, run: steps::split },
     Action { name: "join steps", keys: &[key('j')], view: HERE, short: "", long: "leave the picked step's pose out: its time goes to the next one", ready: stepped, run: steps::join },
     Action { name: "joint in the pose", keys: &[key('J')], view: HERE, short: "", long: "put the picked joint into the step's pose where it stands, or take it out", ready: stepped, run: steps::joint_in_pose },
-    Action { name: "open the call", keys: &[code(KeyCode::Enter)], view: HERE, short: "", long: "show the steps of the sequence that is played there, or one block again", ready: stepped, run: steps::open_call },
+    Action { name: "other state", keys: &[key('b')], view: HERE, short: "", long: "let the picked steps go to the opposite pose: from open to shut, or back", ready: stepped, run: steps::other_state },
+    Action { name: "write, or open", keys: &[code(KeyCode::Enter)], view: HERE, short: "", long: "write into the picked row where it takes words; else open or shut a call", ready: sequenced, run: rows::write_or_open },
     Action { name: "new sequence", keys: &[], view: HERE, short: "", long: "begin a sequence that has no step yet", ready: always, run: wholes::new_sequence },
     Action { name: "rename sequence", keys: &[], view: HERE, short: "", long: "give the picked sequence another name", ready: sequenced, run: wholes::rename_sequence },
     Action { name: "copy sequence", keys: &[], view: HERE, short: "", long: "put a copy of the picked sequence behind it", ready: sequenced, run: wholes::copy_sequence },
@@ -92,6 +93,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "copy pose", keys: &[], view: None, short: "", long: "put a copy of a pose beside it", ready: posed, run: wholes::copy_pose },
     Action { name: "mirror pose", keys: &[], view: None, short: "", long: "keep the mirror image of a pose, between joints with mirror_of", ready: posed, run: wholes::mirror_pose },
     Action { name: "blend poses", keys: &[], view: None, short: "", long: "keep a pose between two others", ready: posed, run: wholes::blend_poses },
+    Action { name: "two states", keys: &[], view: None, short: "", long: "give the picked joint two poses, as open and shut: one value each", ready: servo, run: wholes::two_states },
     Action { name: "remove pose", keys: &[], view: None, short: "", long: "take a pose out that no step needs", ready: posed, run: wholes::remove_pose },
     Action { name: "go to pose", keys: &[], view: None, short: "", long: "let all engaged joints glide to a pose, by hand", ready: posed_and_free, run: wholes::go_to_pose },
     Action { name: "stop playing", keys: &[key('x')], view: HERE, short: "stop", long: "leave every sequence: their joints go back to input or home", ready: playing, run: acts::stop },

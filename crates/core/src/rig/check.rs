@@ -565,6 +565,16 @@ fn poses(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     for (n, pose) in rig.poses.iter().enumerate() {
         let at = Path::of("pose", n);
         found.name(&at, &pose.name);
+        if let Some(opposite) = &pose.opposite
+            && found.known(at.key("opposite"), opposite, &names.poses)
+        {
+            let back = rig.pose(opposite).and_then(|other| other.opposite.as_deref());
+            if opposite == &pose.name || back != Some(pose.name.as_str()) {
+                let message = format!("{} and {opposite} are not each other's opposite", pose.name);
+                let help = format!("write opposite = {:?} in {opposite} too, or remove the line", pose.name);
+                found.say(at.key("opposite"), message, help);
+            }
+        }
         // The range of a level depends on what has it.
         found.numbers_but(&at, pose, "levels_percent");
         for (joint, angle) in &pose.angles_deg {

@@ -22,6 +22,9 @@ pub struct Pose {
     /// Joint to angle; joints not named keep what they had.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub angles_deg: BTreeMap<String, Degrees>,
+    /// The other one of a part's two states, as open and shut: that one names this one too.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub opposite: Option<String>,
     /// What has a level instead of an angle, by its own name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub levels_percent: BTreeMap<String, Percent>,

@@ -3,10 +3,12 @@
 use super::state::STEP;
 use super::{acts, steps};
 use crate::screen::context::Context;
+use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::entry;
 use crate::screen::rows::{ANGLE, Holds, LEVEL, RATE_LEVEL, Row, Set, TEMPO, TIME, Unit};
 use crate::screen::scene::Scene;
 use crate::screen::step::{moved, wrapped};
+use crate::screen::typing::Typing;
 use wasvolta_core::range;
 use wasvolta_core::rig::edit::sequences as edit;
 use wasvolta_core::rig::{AtEnd, Layer, Sequence};
@@ -82,7 +84,7 @@ static ROWS: &[Row] = &[
     Row::number("", "  later by", |_| &TIME, |s| Some(steps::lag(s)), Set::By(steps::set_lag)).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
     Row::number("", "  takes", |_| &SHARE, |s| Some(steps::share(s)), Set::By(steps::set_share)).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
     Row::choice("", "  easing", steps::joint_easing, steps::next_joint_easing).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
-    Row::choice("", "label", steps::label, |desk, _| desk.refuse("type a label, or none")).typed(steps::set_label).when(|s| acts::present_step(s).is_some()),
+    Row::choice("", "label", steps::label, |desk, _| desk.refuse("Enter writes a label, or none")).typed(steps::set_label).when(|s| acts::present_step(s).is_some()),
     Row::choice("", "loop", |s| steps::the_loop(s).map_or_else(String::new, steps::rounds), steps::next_rounds).typed(steps::set_rounds).when(|s| steps::the_loop(s).is_some()),
     Row::number("", "tempo", |_| &TEMPO, |s| Some(s.sequence()?.0.tempo() * 100.0), Set::By(set_tempo)),
     Row::number("", "lead-in", |_| &TIME, |s| Some(s.sequence()?.0.lead_in_s?.get()), Set::By(set_lead_in)).or("a glide"),
@@ -228,4 +230,17 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
 pub fn pick_row(desk: &mut Context, by: isize) {
     let rows = shown(&desk.model.scene(desk.session)).len();
     desk.model.in_sequence.row = moved(desk.model.in_sequence.row.min(rows.saturating_sub(1)), by, rows);
+}
+
+/// Begins an entry where the picked row takes words; on any other row it opens the call that is picked, or shuts it.
+pub fn write_or_open(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let takes_words = picked(&scene)
+        .is_some_and(|row| row.name != "step" && matches!(row.holds, Holds::Choice { enter: Some(_), .. }));
+    if takes_words {
+        desk.model.dialog =
+            Some(Dialog::Entry { purpose: Purpose::SequenceRow, typing: Typing::prefilled(String::new()) });
+        return;
+    }
+    steps::open_call(desk);
 }

@@ -141,6 +141,27 @@ pub fn set_pose(desk: &mut Context, text: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// Lets the picked steps go to the opposite of their poses.
+pub fn other_state(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let own = present_step(&scene).and_then(|step| step.pose.as_deref());
+    let opposite = own.and_then(|own| scene.edition.parts().pose(own)?.opposite.clone());
+    let Some(opposite) = opposite else {
+        return desk.refuse("its pose has no opposite: the command two states makes two that are");
+    };
+    let rig = std::sync::Arc::clone(&desk.session.document.rig);
+    let of = move |pose: &str| rig.pose(pose).and_then(|pose| pose.opposite.clone());
+    change(
+        desk,
+        &format!("pose {opposite}"),
+        of_poses(move |step| {
+            if let Some(other) = step.pose.as_deref().and_then(&of) {
+                step.pose = Some(other);
+            }
+        }),
+    );
+}
+
 /// Eases the picked steps otherwise.
 pub fn next_easing(desk: &mut Context, by: isize) {
     let scene = desk.model.scene(desk.session);
@@ -800,7 +821,7 @@ pub fn set_given(desk: &mut Context, text: &str) -> Result<(), String> {
 pub fn open_call(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     if !is_call(&scene) {
-        return desk.refuse("the picked step plays no other sequence");
+        return desk.refuse("the picked step plays no other sequence, and its row takes no words");
     }
     desk.model.in_sequence.open = !desk.model.in_sequence.open;
 }

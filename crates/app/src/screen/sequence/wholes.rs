@@ -73,6 +73,25 @@ questions! {
         desk.model.in_sequence.last_pose = Some(name.to_owned());
         Ok(said)
     };
+    TWO_STATES("two states") => |desk, Subject { of, .. }, form| {
+        let scene = desk.model.scene(desk.session);
+        let servo = scene.rig.servos.iter().find(|servo| scene.rig.spoken_name(servo) == Some(of));
+        let kind = servo.map(|servo| servo.kind).ok_or_else(|| format!("{of} is not there any more"))?;
+        let value = |text: &str| {
+            if kind.has_angles() {
+                return crate::screen::entry::angle(text);
+            }
+            let percent = crate::screen::entry::plain(text.trim_end_matches('%').trim_end())?;
+            Ok(wasvolta_core::unit::Degrees::new(percent))
+        };
+        let (open, shut) = (form.word(0), form.word(2));
+        let (open_at, shut_at) = (value(form.word(1))?, value(form.word(3))?);
+        let words = format!("{open} and {shut} are the two states of {of}; b goes from one to the other");
+        let edit = |rig: &Rig| edit::two_states(rig, (kind, of), (open, open_at), (shut, shut_at));
+        let said = desk.done(&words, edit)?;
+        desk.model.in_sequence.last_pose = Some(open.to_owned());
+        Ok(said)
+    };
     FIT_LENGTH("fit to length") => |desk, Subject { of, .. }, form| {
         let wanted = crate::screen::entry::seconds(form.word(0))?;
         let now = desk.model.scene(desk.session).sequence().map_or(0.0, |(_, program)| program.length());
@@ -234,6 +253,29 @@ pub fn blend_poses(desk: &mut Context) {
         Field::new("name", name, "of the new pose"),
     ];
     open(desk, &BLEND_POSES, "", fields);
+}
+
+/// Asks for the two states of the picked joint: names, and a value each.
+pub fn two_states(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let Some(picked) = scene.picked() else { return };
+    let Some(of) = scene.rig.spoken_name(picked.servo).map(str::to_owned) else {
+        return desk.refuse("no pose can speak of it: it turns no joint");
+    };
+    let limit = |limit: Option<&wasvolta_core::rig::Limit>, usual: &str| {
+        limit.map_or_else(|| usual.to_owned(), |limit| picked.servo.kind.show(limit.angle_deg))
+    };
+    let turns = picked.servo.kind.has_angles();
+    let high = limit(picked.joint.and_then(|joint| joint.high.as_ref()), if turns { "40" } else { "100 %" });
+    let low = limit(picked.joint.and_then(|joint| joint.low.as_ref()), if turns { "0" } else { "0 %" });
+    let short = of.rsplit('.').next().unwrap_or_default().to_owned();
+    let fields = vec![
+        Field::new("open", format!("{short}-open"), "what the pose of the one state is called"),
+        Field::new("at", high, "where the part is then"),
+        Field::new("shut", format!("{short}-shut"), "what the pose of the other is called"),
+        Field::new("at ", low, "where the part is then"),
+    ];
+    open(desk, &TWO_STATES, &of, fields);
 }
 
 /// Asks how long the sequence is to be.

@@ -229,3 +229,138 @@ fn a_command_is_typed_with_its_answers_and_is_refused_where_they_do_not_fit() {
     palette(&mut bench, "remove servo: yes");
     assert!(bench.session.document.rig.servo("heron.neck").is_none(), "{}", said(&bench));
 }
+
+fn step_of(bench: &Bench, n: usize) -> wasvolta_core::rig::Step {
+    bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap().steps[n].clone()
+}
+
+/// Goes to a row of the details by its name.
+fn row(bench: &mut Bench, name: &str) {
+    for key in [KeyCode::Up, KeyCode::Down] {
+        for _ in 0..26 {
+            let frame = bench.frame(160, 60);
+            let here =
+                frame.lines().find_map(|line| line.split("│ ▌ ").nth(1)).unwrap_or_default().to_owned();
+            if key == KeyCode::Down && here.starts_with(name) {
+                return;
+            }
+            bench.code(key);
+        }
+    }
+    panic!("no row {name}: {}", bench.frame(160, 60));
+}
+
+#[test]
+fn a_part_has_two_states_and_a_step_goes_from_one_to_the_other_by_a_key() {
+    let mut bench = sequence_view();
+    bench.press(Key::char('b'));
+    assert!(said(&bench).contains("its pose has no opposite"), "{}", said(&bench));
+    palette(&mut bench, "two states: gape; 30; hide; 2");
+    assert!(said(&bench).contains("gape and hide are the two states of punt.rudder"), "{}", said(&bench));
+    bench.press(Key::char('i'));
+    assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("gape"));
+    bench.press(Key::char('b'));
+    assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("hide"));
+    bench.press(Key::char('b'));
+    assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("gape"));
+}
+
+#[test]
+fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys() {
+    let mut bench = sequence_view();
+    // A step: by speed, with ramps, one joint later than the others.
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    row(&mut bench, "timed by");
+    bench.code(KeyCode::Right);
+    row(&mut bench, "speed");
+    bench.enter("45");
+    row(&mut bench, "easing");
+    for _ in 0..3 {
+        bench.code(KeyCode::Right);
+    }
+    row(&mut bench, "ramps");
+    bench.enter("250");
+    row(&mut bench, "joint to");
+    bench.enter("12deg");
+    row(&mut bench, "  later by");
+    bench.enter("100ms");
+    row(&mut bench, "  takes");
+    bench.enter("60%");
+    row(&mut bench, "label");
+    bench.code(KeyCode::Enter);
+    bench.enter("top");
+    let step = step_of(&bench, 0);
+    assert_eq!(step.speed_deg_s.map(wasvolta_core::unit::DegreesPerSecond::get), Some(45.0), "{step:?}");
+    assert_eq!(step.accel_deg_s2.map(wasvolta_core::unit::DegreesPerSecondSquared::get), Some(250.0));
+    let own = &step.joints["heron.neck"];
+    assert!(
+        (own.lag_s.get() - 0.1).abs() < 1e-9
+            && own.share == Some(0.6)
+            && step.label.as_deref() == Some("top")
+    );
+    let rest = bench.session.document.rig.pose("rest").unwrap().clone();
+    assert!((rest.angles_deg["heron.neck"].get() - 12.0).abs() < 1e-9);
+    bench.press(Key::char('J'));
+    assert!(!bench.session.document.rig.pose("rest").unwrap().angles_deg.contains_key("heron.neck"));
+    // A wait, in vain back to that step.
+    bench.press(Key::char('w'));
+    row(&mut bench, "waits for");
+    bench.code(KeyCode::Enter);
+    bench.enter("gap below 0.3");
+    row(&mut bench, "held for");
+    bench.enter("0.5s");
+    row(&mut bench, "at most");
+    bench.enter("4s");
+    row(&mut bench, "then");
+    bench.code(KeyCode::Right);
+    bench.code(KeyCode::Right);
+    assert!(bench.frame(160, 47).contains("jump to top"), "{}", bench.frame(160, 47));
+    let wait = step_of(&bench, 1).wait_for.unwrap();
+    assert_eq!((wait.below, wait.to.as_deref(), wait.held_s.get()), (Some(0.3), Some("top"), 0.5));
+    row(&mut bench, "waits for");
+    bench.code(KeyCode::Enter);
+    bench.enter("nobody pressed");
+    assert!(bench.frame(160, 47).contains("no input is called \"nobody\""), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Esc);
+    // A call with a parameter.
+    bench.press(Key::char('C'));
+    assert_eq!(step_of(&bench, 2).play.as_deref(), Some("strike"));
+    row(&mut bench, "with");
+    bench.code(KeyCode::Enter);
+    bench.enter("strokes = 4");
+    bench.code(KeyCode::Right);
+    assert_eq!(step_of(&bench, 2).with["strokes"], 5);
+    // A loop over the first two, as often as a parameter says.
+    palette(&mut bench, "parameters: rounds = 3");
+    row(&mut bench, "step");
+    bench.enter("2");
+    bench.press(Key::shift(KeyCode::Left));
+    bench.press(Key::char('l'));
+    row(&mut bench, "loop");
+    bench.code(KeyCode::Enter);
+    bench.enter("rounds");
+    assert!(bench.frame(160, 47).contains("× rounds"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Enter);
+    bench.enter("until visitor pressed");
+    let own = bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap().clone();
+    assert!(own.loops[0].times.is_some() && own.loops[0].until.as_ref().unwrap().pressed == Some(true));
+    // The sequence itself.
+    row(&mut bench, "tempo");
+    bench.enter("150%");
+    row(&mut bench, "lead-in");
+    bench.enter("2s");
+    row(&mut bench, "at its end");
+    bench.code(KeyCode::Right);
+    let own = bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap().clone();
+    assert_eq!((own.tempo(), own.at_end), (1.5, wasvolta_core::rig::AtEnd::Home));
+    assert_eq!(own.lead_in_s.map(wasvolta_core::unit::Seconds::get), Some(2.0));
+    let before = bench.model.scene(&bench.session).sequence().unwrap().1.length();
+    palette(&mut bench, &format!("fit to length: {:.2}", before + 1.0));
+    let after = bench.model.scene(&bench.session).sequence().unwrap().1.length();
+    assert!((after - before - 1.0).abs() < 0.02, "{before} then {after}: {}", said(&bench));
+    for _ in 0..60 {
+        bench.press(Key::char('u'));
+    }
+    assert_eq!(bench.session.document.rig.sequences[0].steps.len(), 3, "all of it undone");
+}

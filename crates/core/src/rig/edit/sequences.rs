@@ -18,9 +18,25 @@ pub fn keep_pose(rig: &Rig, name: &str, targets: &[(Kind, String, Degrees)]) -> 
             }
         }
         match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(old) => *old = Pose { id: old.id, ..pose },
+            Some(old) => *old = Pose { id: old.id, opposite: old.opposite.take(), ..pose },
             None => rig.poses.push(pose),
         }
+        Ok(())
+    })
+}
+
+/// Gives a part two states: two poses that speak of it alone, and that are each other's opposite.
+pub fn two_states(
+    rig: &Rig,
+    (kind, part): (Kind, &str),
+    (open, open_at): (&str, Degrees),
+    (shut, shut_at): (&str, Degrees),
+) -> Edited {
+    let rig = keep_pose(rig, open, &[(kind, part.to_owned(), open_at)])?;
+    let rig = keep_pose(&rig, shut, &[(kind, part.to_owned(), shut_at)])?;
+    changed(&rig, |rig| {
+        pose_mut(rig, open)?.opposite = Some(shut.to_owned());
+        pose_mut(rig, shut)?.opposite = Some(open.to_owned());
         Ok(())
     })
 }
@@ -272,7 +288,8 @@ pub fn change_pose(rig: &Rig, pose: &str, change: impl FnOnce(&mut Pose)) -> Edi
 pub fn mirror_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         let of = rig.pose(pose).ok_or_else(|| missing("pose", pose))?.clone();
-        let mut mirrored = Pose { id: PoseId::default(), name: name.to_owned(), ..of.clone() };
+        let mut mirrored =
+            Pose { id: PoseId::default(), name: name.to_owned(), opposite: None, ..of.clone() };
         let mut any = false;
         for joint in &rig.joints {
             let Some(mirror) = &joint.mirror_of else { continue };
@@ -294,7 +311,7 @@ pub fn mirror_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
             return Err(Refused::Unsound { message, help: help.to_owned() });
         }
         match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(old) => *old = Pose { id: old.id, ..mirrored },
+            Some(old) => *old = Pose { id: old.id, opposite: old.opposite.take(), ..mirrored },
             None => rig.poses.push(mirrored),
         }
         Ok(())
@@ -329,7 +346,7 @@ pub fn blend_poses(rig: &Rig, (one, other): (&str, &str), share: f64, name: &str
             return Err(Refused::Unsound { message, help: "blend poses that share a joint".to_owned() });
         }
         match rig.poses.iter_mut().find(|p| p.name == name) {
-            Some(old) => *old = Pose { id: old.id, ..mixed },
+            Some(old) => *old = Pose { id: old.id, opposite: old.opposite.take(), ..mixed },
             None => rig.poses.push(mixed),
         }
         Ok(())
@@ -441,6 +458,9 @@ pub fn rename_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
             name.clone_into(own);
         }
         rig.mappings.iter_mut().for_each(|mapping| mapping.rename_pose(pose, name));
+        for other in rig.poses.iter_mut().filter_map(|own| own.opposite.as_mut()).filter(|own| *own == pose) {
+            name.clone_into(other);
+        }
         Ok(())
     })
 }
@@ -449,7 +469,8 @@ pub fn rename_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
 pub fn copy_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
     changed(rig, |rig| {
         let at = rig.poses.iter().position(|p| p.name == pose).ok_or_else(|| missing("pose", pose))?;
-        let copy = Pose { id: PoseId::default(), name: name.to_owned(), ..rig.poses[at].clone() };
+        let copy =
+            Pose { id: PoseId::default(), name: name.to_owned(), opposite: None, ..rig.poses[at].clone() };
         rig.poses.insert(at + 1, copy);
         Ok(())
     })
@@ -468,6 +489,7 @@ pub fn remove_pose(rig: &Rig, pose: &str) -> Edited {
     changed(rig, |rig| {
         pose_mut(rig, pose)?;
         rig.poses.retain(|p| p.name != pose);
+        rig.poses.iter_mut().for_each(|own| drop(own.opposite.take_if(|opposite| opposite == pose)));
         Ok(())
     })
 }
@@ -594,6 +616,24 @@ mod tests {
         let joined = join_steps(&split, "wake", 1).unwrap();
         assert_eq!(joined.sequences, rig.sequences);
         assert!(join_steps(&rig, "wake", 1).is_err(), "nothing is behind it");
+    }
+
+    #[test]
+    fn a_part_with_two_states_has_two_poses_that_are_each_others_opposite() {
+        let beak = (Kind::Positional, "heron.beak");
+        let rig =
+            two_states(&rig(), beak, ("open", Degrees::new(40.0)), ("shut", Degrees::new(2.0))).unwrap();
+        let of = |rig: &Rig, name: &str| rig.pose(name).unwrap().opposite.clone();
+        assert_eq!((of(&rig, "open"), of(&rig, "shut")), (Some("shut".into()), Some("open".into())));
+        assert_eq!(rig.pose("open").unwrap().angles_deg.len(), 1);
+        let named = rename_pose(&rig, "open", "agape").unwrap();
+        assert_eq!(of(&named, "shut"), Some("agape".into()));
+        let kept = keep_pose(&named, "shut", &[(beak.0, beak.1.into(), Degrees::new(3.0))]).unwrap();
+        assert_eq!(of(&kept, "shut"), Some("agape".into()), "kept anew it stays one of the two");
+        assert_eq!(of(&copy_pose(&kept, "shut", "tight").unwrap(), "tight"), None);
+        assert_eq!(of(&remove_pose(&kept, "agape").unwrap(), "shut"), None);
+        let alone = change_pose(&kept, "agape", |pose| pose.opposite = None).unwrap_err().to_string();
+        assert!(alone.starts_with("shut and agape are not each other's opposite"), "{alone}");
     }
 
     #[test]
