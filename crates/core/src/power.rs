@@ -37,7 +37,7 @@ pub struct Budget {
 pub(crate) struct Draw {
     pub idle: Amps,
     pub moving: Amps,
-    stall: Amps,
+    pub stall: Amps,
 }
 
 impl Draw {

@@ -4,8 +4,9 @@
 //! What a jump leads past is judged as it is written, one step after the other.
 
 use crate::power::Draw;
-use crate::rig::{AtEnd, Layer, Parts, Sequence};
-use crate::sequence::{At, OpKind, Program, Segment, Short, Track};
+use crate::rig::{Layer, Parts, Rig};
+pub use crate::sequence::Lasts;
+use crate::sequence::{At, Program, Segment, Short, Track};
 use crate::stage::Plan;
 use crate::stage::plan::ServoPlan;
 use crate::unit::{Amps, Degrees};
@@ -25,23 +26,6 @@ pub struct Review {
     pub rails: Vec<Load>,
     /// How long it plays, in seconds.
     pub lasts: Lasts,
-}
-
-/// How long a sequence plays.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Lasts {
-    /// So many seconds.
-    Seconds(f64),
-    /// So many seconds, and as long as what it waits for takes.
-    Waits(f64),
-    /// Until it is stopped.
-    Forever,
-}
-
-impl Default for Lasts {
-    fn default() -> Self {
-        Self::Seconds(0.0)
-    }
 }
 
 /// An angle that is not reached.
@@ -104,16 +88,78 @@ pub struct Load {
     pub at: At,
     /// The servos that move then.
     pub who: Vec<usize>,
+    /// The most while its servos get their first pulses, before anything plays.
+    pub start: Start,
     /// What the supply gives.
     pub supply: Amps,
     /// Servos of the sequence of which nobody has said what they draw.
     pub uncounted: Vec<usize>,
 }
 
+/// What a rail must give while servos start. Each board gives its channels their first pulses one after another, 80 ms
+/// apart, in rig order; boards do so at the same time. One that starts may be stalled until it stands where it is told;
+/// those before it stand.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Start {
+    /// The most.
+    pub peak: Amps,
+    /// The servos that start then: one of each board.
+    pub who: Vec<usize>,
+}
+
+impl Start {
+    /// Of boards with their servos in the order in which they start.
+    fn of(boards: &[Vec<(usize, Draw)>]) -> Self {
+        let mut most = Self::default();
+        let slots = boards.iter().map(Vec::len).max().unwrap_or(0);
+        // What stands by then: all of those that have started.
+        let mut standing = Amps::ZERO;
+        for slot in 0..slots {
+            let starting = || boards.iter().filter_map(|board| board.get(slot));
+            let now = starting().fold(standing, |sum, (_, draw)| sum + draw.stall);
+            if now > most.peak {
+                most = Self { peak: now, who: starting().map(|(servo, _)| *servo).collect() };
+            }
+            standing = starting().fold(standing, |sum, (_, draw)| sum + draw.idle);
+        }
+        most
+    }
+}
+
 impl Load {
-    /// Whether the peak leaves less than a tenth of the supply.
+    /// Whether what it must give leaves less than a tenth of the supply.
     pub fn is_tight(&self) -> bool {
-        self.peak > self.supply * 0.9
+        self.most() > self.supply * 0.9
+    }
+
+    /// The most that it must give, at the start or while the sequence plays.
+    pub fn most(&self) -> Amps {
+        if self.starts_hardest() { self.start.peak } else { self.peak }
+    }
+
+    /// Whether that is at the start.
+    pub fn starts_hardest(&self) -> bool {
+        self.start.peak > self.peak
+    }
+
+    /// The most in words, with when and who.
+    pub fn worst(&self, rig: &Rig) -> String {
+        if self.starts_hardest() { self.starting(rig) } else { self.playing(rig) }
+    }
+
+    /// The most while it plays, in words: `≈ 1.2 A at 0.50 s while heron.neck, heron.beak move`.
+    pub fn playing(&self, rig: &Rig) -> String {
+        let most = format!("≈ {:.1} A at {:.2} s", self.peak.get(), self.at.seconds());
+        match self.who.as_slice() {
+            [] => most,
+            who => format!("{most} while {}", doing(rig, who, ("moves", "move"))),
+        }
+    }
+
+    /// The most while its servos start, in words: `≈ 1.6 A while heron.neck starts`.
+    pub fn starting(&self, rig: &Rig) -> String {
+        let who = doing(rig, &self.start.who, ("starts", "start"));
+        format!("≈ {:.1} A while {who}", self.start.peak.get())
     }
 
     /// What it must give at a place.
@@ -123,16 +169,21 @@ impl Load {
     }
 }
 
+/// Servos by their names, and what one or several of them do.
+fn doing(rig: &Rig, who: &[usize], (one, more): (&str, &str)) -> String {
+    let names: Vec<&str> =
+        who.iter().filter_map(|n| rig.servos.get(*n)).map(|servo| servo.name.as_str()).collect();
+    format!("{} {}", names.join(", "), if who.len() == 1 { one } else { more })
+}
+
 impl Review {
     /// Looks at the program of a sequence at a place of a sound rig.
     pub fn of(rig: Parts<'_>, plan: &Plan, place: usize) -> Self {
-        let (Some(program), Some(sequence)) = (plan.programs.get(place), rig.rig.sequences.get(place)) else {
-            return Self::default();
-        };
+        let Some(program) = plan.programs.get(place) else { return Self::default() };
         let mut review = Self {
             shorts: program.shorts().to_vec(),
             rails: loads(rig, program),
-            lasts: lasts(program, sequence),
+            lasts: program.lasts(&program.given),
             ..Self::default()
         };
         for track in &program.tracks {
@@ -217,45 +268,6 @@ fn peak(program: &Program, track: &Track) -> Option<Peak> {
     (peak.speed > 0.0).then_some(peak)
 }
 
-/// How long it plays with all rounds of its loops.
-fn lasts(program: &Program, sequence: &Sequence) -> Lasts {
-    let mut waits = false;
-    // The seconds before each loop that has begun, and where that did.
-    let mut open: Vec<(f64, At)> = Vec::new();
-    let (mut sum, mut from) = (0.0, At::ZERO);
-    for op in &program.ops {
-        sum += (op.at - from).seconds();
-        from = op.at.next();
-        match op.kind {
-            OpKind::Wait { at_most, .. } => waits |= at_most.is_none_or(|most| !most.is_zero()),
-            OpKind::Begin { .. } => {
-                open.push((sum, from));
-                sum = 0.0;
-            }
-            OpKind::Repeat { rounds, until, .. } => {
-                let Some((before, _)) = open.pop() else { continue };
-                match (rounds.count(&program.given), until) {
-                    (Some(count), until) => {
-                        waits |= until.is_some();
-                        sum = before + sum * f64::from(count);
-                    }
-                    (None, Some(_)) => {
-                        waits = true;
-                        sum += before;
-                    }
-                    (None, None) => return Lasts::Forever,
-                }
-            }
-        }
-    }
-    sum += (program.end - from).seconds();
-    match sequence.at_end {
-        AtEnd::Again => Lasts::Forever,
-        _ if waits => Lasts::Waits(sum),
-        _ => Lasts::Seconds(sum),
-    }
-}
-
 /// What everything that the sequence moves draws, rail by rail.
 fn loads(rig: Parts<'_>, program: &Program) -> Vec<Load> {
     let mut loads = Vec::new();
@@ -267,9 +279,11 @@ fn loads(rig: Parts<'_>, program: &Program) -> Vec<Load> {
             peak: Amps::ZERO,
             at: At::ZERO,
             who: Vec::new(),
+            start: Start::default(),
             supply: rail.amps,
             uncounted: Vec::new(),
         };
+        let mut boards: Vec<(&str, Vec<(usize, Draw)>)> = Vec::new();
         // By how much more, from when on.
         let mut changes: Vec<(At, f64)> = Vec::new();
         let on_it = |servo: usize| {
@@ -286,6 +300,12 @@ fn loads(rig: Parts<'_>, program: &Program) -> Vec<Load> {
                 continue;
             };
             load.idle = load.idle + draw.idle;
+            if !servo.kind.is_accessory() {
+                match boards.iter_mut().find(|(board, _)| *board == servo.board) {
+                    Some((_, starts)) => starts.push((track.servo, draw)),
+                    None => boards.push((&servo.board, vec![(track.servo, draw)])),
+                }
+            }
             for (from, to, more) in draws(program, track, servo.kind.has_angles(), &draw) {
                 changes.extend([(from, more), (to, -more)]);
             }
@@ -293,6 +313,8 @@ fn loads(rig: Parts<'_>, program: &Program) -> Vec<Load> {
         if !any {
             continue;
         }
+        let boards: Vec<Vec<(usize, Draw)>> = boards.into_iter().map(|(_, starts)| starts).collect();
+        load.start = Start::of(&boards);
         changes.sort_by_key(|(at, _)| *at);
         load.peak = load.idle;
         let mut now = load.idle.get();

@@ -6,15 +6,18 @@
 
 mod at;
 mod compile;
+mod lasts;
 mod program;
 mod short;
 mod track;
 
 pub use at::At;
 pub use compile::{Library, Mover, size};
+pub(crate) use lasts::From;
+pub use lasts::Lasts;
 pub use program::{Counts, FlatStep, Jump, LOOPS, Op, OpKind, Program, Rounds, StepTime, Waited};
 pub use short::Short;
-pub use track::{Left, Segment, Shape, Track};
+pub use track::{Eased, Left, Segment, Shape, Track};
 
 use crate::unit::DegreesPerSecond;
 

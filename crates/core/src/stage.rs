@@ -30,6 +30,7 @@ use crate::estimate::Estimate;
 use crate::guard::Stopped;
 use crate::inflow::Inflow;
 use crate::rig::InputId;
+use crate::sequence::Eased;
 use crate::unit::{Micros, Ticks};
 use approach::Approach;
 use drive::{Beat, Catch, Proposal, Sources};
@@ -520,7 +521,7 @@ impl Stage {
         let beat = Beat::of(now, dt);
         self.propose(&beat);
         let Prepared { plan, servos, proposals, .. } = &mut self.run;
-        couple::settle(&plan.servos, servos, proposals, &beat);
+        couple::settle(plan, servos, proposals, &beat);
         let released = self.commit(&beat);
         if released {
             self.off_when_all_are();
@@ -531,8 +532,9 @@ impl Stage {
     fn propose(&mut self, beat: &Beat) {
         let Self { run, events, beat: number, .. } = self;
         let Prepared { plan, servos, inputs, mappings, players, proposals, .. } = run;
-        let sources =
-            Sources { mappings, players, programs: &plan.programs, inputs, beat: number.as_secs_f64() };
+        let (programs, beat_s) = (&plan.programs, number.as_secs_f64());
+        let mut sources =
+            Sources { mappings, players, programs, inputs, beat: beat_s, eased: Eased::default() };
         let standing = matches!(self.output, Output::Held | Output::Cut);
         let plans: &Plan = plan;
         let parts = servos.iter_mut().zip(&plan.servos).zip(proposals.iter_mut());
@@ -553,7 +555,7 @@ impl Stage {
                     Proposal::Frozen
                 } else {
                     let wanted = sources.wanted(plan, state, beat.seconds);
-                    state.propose(&wanted, plan, beat)
+                    state.propose(wanted, plan, beat)
                 }
             };
         }
@@ -611,8 +613,9 @@ impl Stage {
     /// Brings what follows to where its leader is now.
     fn commit_led(&mut self, beat: &Beat) {
         let Prepared { plan, servos, setpoints, proposals, .. } = &mut self.run;
-        for (n, (plan, proposal)) in plan.servos.iter().zip(proposals.iter()).enumerate() {
-            let (Some(led), Proposal::Led) = (&plan.led, proposal) else { continue };
+        for &n in &plan.followers {
+            let (Some(plan), Some(Proposal::Led)) = (plan.servos.get(n), proposals.get(n)) else { continue };
+            let Some(led) = &plan.led else { continue };
             let Some(leader) = servos.get(led.leader).copied() else { continue };
             let (Some(state), Some(setpoint)) = (servos.get_mut(n), setpoints.get_mut(n)) else { continue };
             state.before = state.pulse;

@@ -315,14 +315,16 @@ fn found(list: &mut List, pages: &mut Pages, rig: &Rig, review: &Review) {
     }
     for load in &review.rails {
         let rail = rig.rails.get(load.rail).map_or("", |rail| rail.name.as_str());
-        let who: Vec<&str> = load.who.iter().map(|n| servo(*n)).collect();
-        if !who.is_empty() {
+        if load.most() > load.idle {
+            let start = if load.start.who.is_empty() {
+                String::new()
+            } else {
+                format!(", and {}", load.starting(rig))
+            };
             lines.push(format!(
-                "{rail} gives the most, ≈ {:.1} A of {:.1}, at {:.2} s while {} move. Estimated from the sheets.",
-                load.peak.get(),
-                load.supply.get(),
-                load.at.seconds(),
-                who.join(", ")
+                "{rail} gives at most {}{start}; its supply has {:.1} A. Estimated from the sheets.",
+                load.playing(rig),
+                load.supply.get()
             ));
         }
     }

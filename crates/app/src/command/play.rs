@@ -2,6 +2,7 @@
 
 mod drive;
 mod dry;
+mod keys;
 mod progress;
 mod summary;
 mod wanted;

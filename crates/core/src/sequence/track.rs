@@ -117,6 +117,27 @@ fn ramped_peak(distance: f64, seconds: f64, acceleration: f64) -> f64 {
     }
 }
 
+/// How far an eased move was when it was last looked at. Joints that begin and arrive together are as far all of them, so
+/// that this is worked out once for most.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Eased {
+    /// Of which move, and when.
+    of: (At, At, At),
+    easing: Easing,
+    way: f64,
+}
+
+impl Eased {
+    /// The share of the way that is done at `t` of a move between two other places.
+    #[inline]
+    fn way(&mut self, (t, starts, ends): (At, At, At), easing: Easing) -> f64 {
+        if self.of != (t, starts, ends) || self.easing != easing {
+            *self = Self { of: (t, starts, ends), easing, way: easing.at(t.share(starts, ends)) };
+        }
+        self.way
+    }
+}
+
 impl Segment {
     /// The time that it takes, in seconds.
     pub fn seconds(&self) -> f64 {
@@ -125,7 +146,7 @@ impl Segment {
 
     /// Where it is, having begun at `from`.
     #[inline]
-    fn between(&self, from: f64, t: At) -> f64 {
+    fn between(&self, from: f64, t: At, eased: &mut Eased) -> f64 {
         if t >= self.ends {
             return self.to;
         }
@@ -133,10 +154,12 @@ impl Segment {
         if distance == 0.0 {
             return from;
         }
-        let u = t.share(self.starts, self.ends);
         match self.shape {
-            Shape::Eased(easing) => from + distance * easing.at(u),
-            shape => from + distance * shape.way(distance, self.seconds(), u),
+            Shape::Eased(easing) => from + distance * eased.way((t, self.starts, self.ends), easing),
+            shape => {
+                let u = t.share(self.starts, self.ends);
+                from + distance * shape.way(distance, self.seconds(), u)
+            }
         }
     }
 }
@@ -178,22 +201,42 @@ impl Program {
 
     /// Where a joint is at a place, when the loops around that have been played so often before. `cursor` is what was found
     /// last, for the next time.
-    #[inline]
     pub fn at(&self, track: &Track, t: At, counts: &Counts, cursor: &mut u32) -> Degrees {
+        self.at_with(track, t, counts, cursor, &mut Eased::default())
+    }
+
+    /// The same, for one joint of several that are asked for at once.
+    #[inline]
+    fn at_with(&self, track: &Track, t: At, counts: &Counts, cursor: &mut u32, eased: &mut Eased) -> Degrees {
         let segments = self.segments_of(track);
         let n = Self::begun(segments, t, cursor);
         let Some(segment) = n.checked_sub(1).and_then(|n| segments.get(n)) else { return track.start };
-        Degrees::new(self.within(segment, t, counts))
+        Degrees::new(self.within(segment, t, counts, eased))
     }
 
-    /// The same for a joint that a jump has left elsewhere: it is there until it moves next, and moves from there.
+    /// The same for a joint that a jump may have left elsewhere: it is there until it moves next, and moves from there.
+    #[inline]
     pub fn at_from(
         &self,
         track: &Track,
         t: At,
         counts: &Counts,
-        cursor: &mut u32,
-        left: &mut Option<Left>,
+        (cursor, left): (&mut u32, &mut Option<Left>),
+        eased: &mut Eased,
+    ) -> Degrees {
+        if left.is_none() {
+            return self.at_with(track, t, counts, cursor, eased);
+        }
+        self.at_left(track, t, counts, (cursor, left))
+    }
+
+    #[inline(never)]
+    fn at_left(
+        &self,
+        track: &Track,
+        t: At,
+        counts: &Counts,
+        (cursor, left): (&mut u32, &mut Option<Left>),
     ) -> Degrees {
         let Some(Left { at, begun }) = *left else { return self.at(track, t, counts, cursor) };
         let segments = self.segments_of(track);
@@ -204,7 +247,9 @@ impl Program {
             // It has gone back in a loop, or into one, and has not moved yet.
             _ if here <= begun => *left = Some(Left { at, begun: here }),
             Some(segment) if here == begun + 1 && segment.is_mark() => *left = Some(Left { at, begun: here }),
-            Some(segment) if here == begun + 1 => return Degrees::new(segment.between(at, t)),
+            Some(segment) if here == begun + 1 => {
+                return Degrees::new(segment.between(at, t, &mut Eased::default()));
+            }
             _ => {
                 *left = None;
                 return self.at(track, t, counts, cursor);
@@ -220,16 +265,21 @@ impl Program {
     }
 
     #[inline]
-    fn within(&self, segment: &Segment, t: At, counts: &Counts) -> f64 {
+    fn within(&self, segment: &Segment, t: At, counts: &Counts, eased: &mut Eased) -> f64 {
         if segment.variants == 0 {
-            return segment.between(segment.from, t);
+            return segment.between(segment.from, t, eased);
         }
+        self.in_a_loop(segment, t, counts, eased)
+    }
+
+    #[inline(never)]
+    fn in_a_loop(&self, segment: &Segment, t: At, counts: &Counts, eased: &mut Eased) -> f64 {
         // The innermost loop that has been played before has left it where it is.
         let played =
             |variant: &&Variant| counts.get(usize::from(variant.slot)).is_some_and(|count| *count > 0);
         let from = self.variants_of(segment).iter().find(played).map_or(segment.from, |variant| variant.from);
         // A mark of where a loop begins is no way.
-        if segment.is_mark() { from } else { segment.between(from, t) }
+        if segment.is_mark() { from } else { segment.between(from, t, eased) }
     }
 }
 

@@ -154,14 +154,11 @@ impl Plan {
 
 /// Lets every joint that several servos turn go only as far in this beat as all of them can. One that is not at the
 /// joint's angle yet, for an edit put it there, holds nobody up: it catches up by itself.
-pub(super) fn settle(
-    plans: &[ServoPlan],
-    states: &mut [ServoState],
-    proposals: &mut [Proposal],
-    beat: &Beat,
-) {
-    for (n, plan) in plans.iter().enumerate() {
-        let Some(led) = &plan.led else { continue };
+pub(super) fn settle(plan: &Plan, states: &mut [ServoState], proposals: &mut [Proposal], beat: &Beat) {
+    for &n in &plan.followers {
+        let Some((plan, led)) = plan.servos.get(n).and_then(|plan| Some((plan, plan.led.as_ref()?))) else {
+            continue;
+        };
         let Some(leader) = states.get(led.leader).copied() else { continue };
         let Some(state) = states.get_mut(n) else { continue };
         if state.engaged && !leader.engaged {

@@ -11,7 +11,7 @@ use super::{Act, GLIDE_PATIENCE, InputState, Output, Owner, Plan, Play, Player, 
 use crate::guard::HAIR;
 use crate::guard::{Setpoint, Stopped};
 use crate::rig::Take;
-use crate::sequence::{OpKind, Program, Waited};
+use crate::sequence::{Eased, OpKind, Program, Waited};
 use crate::unit::{Degrees, Micros};
 use std::time::Duration;
 
@@ -32,7 +32,9 @@ impl Beat {
     }
 }
 
-/// Where a servo should be, on whose word, and how.
+/// Where a servo should be, on whose word, and how. Given on by value everywhere, so that it stays in registers: in memory
+/// it is written in parts and copied as a whole, and there the processor stalls.
+#[derive(Clone, Copy)]
 pub(super) struct Wanted {
     target: Micros,
     owner: Owner,
@@ -127,9 +129,10 @@ impl ServoState {
 
     /// How long the hand has left it alone by now; nothing while it moves, or something else drives it.
     pub(super) fn stands_idle(&mut self, output: Output, dt: Duration) -> Duration {
-        let stands = self.engaged
+        // Most are in nobody's hand.
+        let stands = self.owner == Owner::Hand
+            && self.engaged
             && output == Output::Driving
-            && self.owner == Owner::Hand
             && self.act.is_none()
             && (self.pulse - self.target).abs().get() <= HAIR;
         self.idle = if stands { self.idle + dt } else { Duration::ZERO };
@@ -191,7 +194,7 @@ impl ServoState {
 
     /// Another one has its word.
     #[inline(never)]
-    fn meet(&mut self, wanted: &Wanted, plan: &ServoPlan) {
+    fn meet(&mut self, wanted: Wanted, plan: &ServoPlan) {
         // The hand takes over where the servo is, and so does a rate: there is nothing to meet.
         if wanted.owner == Owner::Hand || matches!(wanted.how, How::AtRate(_)) {
             self.gliding = false;
@@ -222,8 +225,9 @@ impl ServoState {
     }
 
     /// Goes a beat towards what is wanted, through the guard, as far as it may by itself.
-    pub(super) fn propose(&mut self, wanted: &Wanted, plan: &ServoPlan, beat: &Beat) -> Proposal {
-        let &Wanted { target, owner, by, how } = wanted;
+    #[inline]
+    pub(super) fn propose(&mut self, wanted: Wanted, plan: &ServoPlan, beat: &Beat) -> Proposal {
+        let Wanted { target, owner, by, how } = wanted;
         let mut target = target + self.trim;
         if owner != self.owner || by != self.by {
             if how == How::LetGo {
@@ -315,23 +319,25 @@ pub(super) struct Sources<'a> {
     pub inputs: &'a [InputState],
     /// The usual time of a beat, in seconds.
     pub beat: f64,
+    /// How far the last joint was that a sequence moves.
+    pub eased: Eased,
 }
 
 impl Sources<'_> {
     /// Where a servo should be: hand before sequence before mapping before home; with what is added to it.
     #[inline]
-    pub(super) fn wanted(&self, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
-        let wanted = self.plainly(plan, state);
-        if state.played.added.is_none() && state.added == 0.0 {
-            return wanted;
+    pub(super) fn wanted(&mut self, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
+        let mut wanted = self.plainly(plan, state);
+        if state.played.added.is_some() || state.added != 0.0 {
+            wanted.target = self.added(wanted, plan, state, seconds);
         }
-        self.added(wanted, plan, state, seconds)
+        wanted
     }
 
     /// What layers add to an angle; it comes and goes no faster than a glide. To a hand nothing is added, nor where
     /// nothing says where it should be.
     #[inline(never)]
-    fn added(&self, mut wanted: Wanted, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
+    fn added(&self, wanted: Wanted, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Micros {
         let offset = state.played.added.and_then(|(slot, track)| {
             let player = self.players.0.get(usize::from(slot))?;
             let program = self.programs.get(player.place)?;
@@ -345,16 +351,13 @@ impl Sources<'_> {
         let to = if on_top { offset.unwrap_or(0.0) } else { 0.0 };
         let step = super::plan::GLIDE.get() * seconds;
         state.added += crate::unit::held(to - state.added, -step, step);
-        if let (Some(scale), true) = (&plan.scale, on_top) {
-            let angle = scale.angle_at(wanted.target) + Degrees::new(state.added);
-            wanted.target = scale.pulse_at(angle);
-        }
-        wanted
+        let Some(scale) = plan.scale.as_ref().filter(|_| on_top) else { return wanted.target };
+        scale.pulse_at(scale.angle_at(wanted.target) + Degrees::new(state.added))
     }
 
     /// Where the player that a servo follows wants it.
     #[inline]
-    fn played(&self, plan: &ServoPlan, state: &mut ServoState) -> Option<Wanted> {
+    fn played(&mut self, plan: &ServoPlan, state: &mut ServoState) -> Option<Wanted> {
         let (slot, track) = state.played.by?;
         let player = self.players.0.get(usize::from(slot))?;
         let program = self.programs.get(player.place)?;
@@ -372,7 +375,8 @@ impl Sources<'_> {
         }
         let track = program.tracks.get(usize::try_from(track).ok()?)?;
         let Played { cursors, left, .. } = &mut state.played;
-        let angle = program.at_from(track, player.at, &player.counts, &mut cursors.0, left);
+        let angle =
+            program.at_from(track, player.at, &player.counts, (&mut cursors.0, left), &mut self.eased);
         Some(wanted(scale.pulse_at(angle), how))
     }
 
@@ -387,7 +391,8 @@ impl Sources<'_> {
         }
     }
 
-    fn plainly(&self, plan: &ServoPlan, state: &mut ServoState) -> Wanted {
+    #[inline]
+    fn plainly(&mut self, plan: &ServoPlan, state: &mut ServoState) -> Wanted {
         if let Some(hand) = state.hand {
             return Wanted::new(hand, Owner::Hand);
         }

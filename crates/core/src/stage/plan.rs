@@ -234,6 +234,8 @@ pub struct Plan {
     pub presses: Vec<PressPlan>,
     /// In rig order.
     pub programs: Vec<Program>,
+    /// The servos that follow another one of their joint, by their places.
+    pub(super) followers: Vec<usize>,
     /// Where what each program waits for begins among what all of them do, and where the last of it ends.
     pub(super) wait_bases: Vec<usize>,
     servo_places: HashMap<ServoId, usize>,
@@ -268,6 +270,9 @@ impl Plan {
             servo_places: servos.iter().enumerate().map(|(n, servo)| (servo.id, n)).collect(),
             input_places: inputs.iter().enumerate().map(|(n, input)| (input.id, n)).collect(),
             sequence_places: programs.iter().enumerate().map(|(n, program)| (program.id, n)).collect(),
+            followers: (0..servos.len())
+                .filter(|n| servos.get(*n).is_some_and(|servo| servo.led.is_some()))
+                .collect(),
             wait_bases: wait_bases.collect(),
             link_places: rig.links.iter().enumerate().map(|(n, link)| (link.id, n)).collect(),
             links: link_plans(rig),

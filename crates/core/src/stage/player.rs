@@ -5,7 +5,7 @@
 
 use super::Waiting;
 use crate::rig::{AtEnd, Layer, SequenceId, ServoId};
-use crate::sequence::{At, Counts, Jump, LOOPS, OpKind, Program, Rounds};
+use crate::sequence::{At, Counts, From, Jump, LOOPS, Lasts, OpKind, Program, Rounds};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -207,6 +207,17 @@ impl Player {
             OpKind::Wait { at_most: Some(most), .. } => Some(most.saturating_sub(self.waited)),
             _ => None,
         }
+    }
+
+    /// How long it goes on from here, at 100 % of the tempo.
+    pub fn lasts(&self, program: &Program) -> Lasts {
+        program.lasts_from(&From {
+            op: self.op,
+            at: self.at,
+            counts: &self.counts,
+            given: &self.given,
+            finishes: self.finishes,
+        })
     }
 
     /// Moves on. `leads` says that joints of it are still on their way to where it is.

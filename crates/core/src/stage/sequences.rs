@@ -4,7 +4,7 @@ use super::mix::{Grip, Sways};
 use super::player::{Among, Brought, Given, PLAYERS, Player, Players, Told};
 use super::{EventKind, InputState, Output, Owner, Plan, Play, Prepared, ServoState, Stage, Stand};
 use crate::rig::{AtEnd, Layer, OwnUnit, SequenceId, Test};
-use crate::sequence::{At, Counts, Left, Program, Waited};
+use crate::sequence::{At, Counts, Eased, Left, Program, Waited};
 use std::time::Duration;
 
 /// A value that has passed a threshold must fall this far below it to be on the other side again.
@@ -126,7 +126,7 @@ impl Prepared {
     }
 
     /// A player has jumped: its joints stay where they were until they move next.
-    fn stay(&mut self, slot: usize, (at, counts): (At, Counts)) {
+    fn stay(&mut self, slot: usize, (from, counts): (At, Counts)) {
         let Some(player) = self.players.0.get(slot) else { return };
         let Some(program) = self.plan.programs.get(player.place) else { return };
         let number = u8::try_from(slot).ok();
@@ -136,7 +136,8 @@ impl Prepared {
                 continue;
             };
             let mut left = state.played.left;
-            let was = program.at_from(track, at, &counts, &mut state.played.cursors.0, &mut left);
+            let at = (&mut state.played.cursors.0, &mut left);
+            let was = program.at_from(track, from, &counts, at, &mut Eased::default());
             state.played.left = Some(program.left(track, was, player.at));
         }
     }

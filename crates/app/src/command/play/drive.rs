@@ -1,9 +1,10 @@
 //! A show on real servos: engages what it moves, leads in, plays, and releases; whatever happens, the end says what was
 //! read back.
 
+use super::keys::{self, Keys};
 use super::progress::Progress;
 use super::summary::{Played, Report as Summary};
-use super::wanted::{self, Wanted};
+use super::wanted::{self, AwaitedKey, Wanted};
 use crate::cli::{Adopt, OnLost, Play};
 use crate::command::trace::Trace;
 use crate::document::Document;
@@ -45,20 +46,23 @@ pub fn run(
     outputs: &Outputs,
 ) -> miette::Result<ExitCode> {
     let document = Document::open(&play.rig, outputs)?;
-    for place in wanted.all() {
-        if let Some((sequence, key)) = wanted::waits_for_a_key(&document.rig, place) {
-            return Err(miette!(
-                help = "give that wait at_most_s, or open the rig on the screen",
-                "{} waits for the key {key}, and nobody can press it here",
-                sequence.name
-            ));
-        }
+    let awaited = wanted::awaited_keys(&document.rig, wanted.all());
+    if let Some(AwaitedKey { sequence, key, .. }) = awaited.iter().find(|key| !key.has_end)
+        && !keys::can_be_typed(&document.rig)
+    {
+        return Err(miette!(
+            help = "give that wait at_most_s, play it from a terminal, or open the rig on the screen",
+            "{} waits for the key {key}, and nobody can press it here",
+            sequence.name
+        ));
     }
+    let awaited: Vec<char> = awaited.iter().map(|one| one.key).collect();
+    let keys = Keys::listen(&document.rig, &awaited);
     let mut runner = Runner::start(&play.rig, &document.rig, &(&play.live).into(), outputs)?;
     let told = Told::listen().into_diagnostic()?;
     let found = wanted.looked_at(&document.rig, &runner.edition.plan, play.json);
     let mut played = Duration::ZERO;
-    let end = perform(&mut runner, &told, (play, wanted), trace, &mut played);
+    let end = perform(&mut runner, (&told, &keys), (play, wanted), trace, &mut played);
     if play.json {
         let how = match end {
             Ok(End::Played) => "played",
@@ -86,7 +90,7 @@ pub fn run(
 
 fn perform(
     runner: &mut Runner,
-    told: &Told,
+    (told, keys): (&Told, &Keys),
     (play, wanted): (&Play, &Wanted),
     mut trace: Option<Trace>,
     played: &mut Duration,
@@ -103,6 +107,9 @@ fn perform(
     engage(runner, told, &moved)?;
     for servo in moved.iter().filter_map(|n| runner.edition.rig.servos.get(*n)).map(|servo| servo.id) {
         runner.engine.command(Command::GiveBack { servo });
+    }
+    if keys.are_heard() {
+        say::note("a key that it waits for is typed here, with Enter behind it");
     }
     runner.engine.command(Command::Tempo { percent: wanted.tempo });
     let rig = Arc::clone(&runner.edition.rig);
@@ -123,7 +130,7 @@ fn perform(
         };
         wait(runner, told, Duration::from_secs(2), begun);
         let since = *played;
-        end = follow(runner, told, (&mut show, id, heard), trace.as_mut(), (since, played))?;
+        end = follow(runner, (told, keys), (&mut show, id, heard), trace.as_mut(), (since, played))?;
         if end != End::Played {
             break;
         }
@@ -364,7 +371,7 @@ fn beat(runner: &mut Runner) {
 /// `played`.
 fn follow(
     runner: &mut Runner,
-    told: &Told,
+    (told, keys): (&Told, &Keys),
     (show, id, first): (&mut Show, SequenceId, u64),
     mut trace: Option<&mut Trace>,
     (since, played): (Duration, &mut Duration),
@@ -377,6 +384,9 @@ fn follow(
     let mut traced = None;
     let mut heard = first;
     loop {
+        for key in keys.typed() {
+            runner.engine.command(Command::Key { key });
+        }
         let snapshot = runner.engine.snapshot().clone();
         say_presses(&rig, &snapshot, &mut heard);
         let player = snapshot.players.of(id);
@@ -389,7 +399,7 @@ fn follow(
         let at = snapshot.now.saturating_sub(begun);
         *played = since + at;
         if let (Some(program), Some(player)) = (program, player) {
-            progress.show(&rig, program, player, snapshot.tempo);
+            progress.show(&rig, program, player);
         }
         let arrived = snapshot.servos.iter().all(has_arrived);
         // Its last row is where it all came to stand.

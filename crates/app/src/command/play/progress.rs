@@ -3,7 +3,7 @@
 use crate::say;
 use std::time::{Duration, Instant};
 use wasvolta_core::rig::Rig;
-use wasvolta_core::sequence::Program;
+use wasvolta_core::sequence::{Lasts, Program};
 use wasvolta_core::stage::{Play, Player};
 
 /// See the module.
@@ -23,12 +23,12 @@ impl Progress {
     }
 
     /// Shows where a player is.
-    pub fn show(&mut self, rig: &Rig, program: &Program, player: &Player, tempo: f64) {
+    pub fn show(&mut self, rig: &Rig, program: &Program, player: &Player) {
         if self.shown.is_some_and(|shown| shown.elapsed() < PITCH) {
             return;
         }
         self.shown = Some(Instant::now());
-        say::progress(&line(rig, program, player, tempo));
+        say::progress(&line(rig, program, player));
     }
 
     /// Takes the line away.
@@ -39,7 +39,7 @@ impl Progress {
     }
 }
 
-fn line(rig: &Rig, program: &Program, player: &Player, tempo: f64) -> String {
+fn line(rig: &Rig, program: &Program, player: &Player) -> String {
     let sequence = rig.sequences.iter().find(|sequence| sequence.id == player.sequence);
     let name = sequence.map_or("", |sequence| sequence.name.as_str());
     let share = if program.length() > 0.0 { player.at.seconds() / program.length() } else { 1.0 };
@@ -47,7 +47,6 @@ fn line(rig: &Rig, program: &Program, player: &Player, tempo: f64) -> String {
         .filter(|n| wasvolta_core::unit::number(*n) < share * wasvolta_core::unit::number(CELLS))
         .count();
     let bar = format!("{}{}", "━".repeat(done), "─".repeat(CELLS - done));
-    let left = (program.length() - player.at.seconds()).max(0.0) / tempo;
     let stands = match player.play {
         Play::Leading => "its joints go to where it begins".to_owned(),
         Play::Waiting => {
@@ -59,7 +58,18 @@ fn line(rig: &Rig, program: &Program, player: &Player, tempo: f64) -> String {
             }
         }
         Play::Paused => "stands".to_owned(),
-        _ => format!("{left:.0} s left"),
+        _ => time_left(program, player),
     };
     format!("{name} {bar} {:.1} of {:.1} s, {stands}", player.at.seconds(), program.length())
+}
+
+/// How long it goes on, with the rounds of its loops that are left.
+pub fn time_left(program: &Program, player: &Player) -> String {
+    match player.lasts(program) {
+        Lasts::Seconds(seconds) => format!("{:.0} s left", (seconds / player.tempo).ceil()),
+        Lasts::Waits(seconds) => {
+            format!("{:.0} s left and what it waits for", (seconds / player.tempo).ceil())
+        }
+        Lasts::Forever => "until it is stopped".to_owned(),
+    }
 }

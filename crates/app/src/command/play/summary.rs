@@ -135,6 +135,10 @@ struct OneRail {
     peak_at_s: f64,
     /// What moves then.
     moving_then: Vec<String>,
+    /// The most while its servos get their first pulses, 80 ms apart on each board: one that starts may be stalled.
+    start_a: f64,
+    /// What starts then.
+    starting_then: Vec<String>,
     /// What the supply gives.
     supply_a: f64,
     /// What is not counted, for nobody has said what it draws.
@@ -157,6 +161,8 @@ impl OneSequence {
             peak_a: rounded(load.peak.get()),
             peak_at_s: rounded(load.at.seconds()),
             moving_then: load.who.iter().map(|n| servo(*n)).collect(),
+            start_a: rounded(load.start.peak.get()),
+            starting_then: load.start.who.iter().map(|n| servo(*n)).collect(),
             supply_a: load.supply.get(),
             uncounted: load.uncounted.iter().map(|n| servo(*n)).collect(),
         };
@@ -302,17 +308,14 @@ pub fn lines(rig: &Rig, review: &Review) -> Vec<Line> {
         });
     }
     for load in review.rails.iter().filter(|load| load.is_tight()) {
-        let who: Vec<&str> = load.who.iter().map(|n| servo(*n)).collect();
+        let rail = rig.rails.get(load.rail).map_or("", |rail| rail.name.as_str());
         lines.push(Line {
-            words: format!(
-                "{} must give ≈ {:.1} A at {:.2} s while {} move, and has {:.1} A",
-                rig.rails.get(load.rail).map_or("", |rail| rail.name.as_str()),
-                load.peak.get(),
-                load.at.seconds(),
-                who.join(", "),
-                load.supply.get()
-            ),
-            help: "let fewer joints move at once, or give the rail a stronger supply",
+            words: format!("{rail} must give {}, and has {:.1} A", load.worst(rig), load.supply.get()),
+            help: if load.starts_hardest() {
+                "give the rail a stronger supply"
+            } else {
+                "let fewer joints move at once, or give the rail a stronger supply"
+            },
         });
     }
     lines

@@ -157,24 +157,30 @@ fn parameter(said: &str) -> miette::Result<(String, u16)> {
     Ok((name.trim().to_owned(), value))
 }
 
-/// A wait for a key that nobody here can press, by its sequence: one without an end.
-pub fn waits_for_a_key(rig: &Rig, place: usize) -> Option<(&Sequence, char)> {
-    let mut left = vec![place];
+/// A key that a sequence waits for.
+pub struct AwaitedKey<'r> {
+    /// The sequence that says so.
+    pub sequence: &'r Sequence,
+    /// The key.
+    pub key: char,
+    /// It goes on without it in the end.
+    pub has_end: bool,
+}
+
+/// The keys that are waited for by sequences and what those play.
+pub fn awaited_keys<'r>(rig: &'r Rig, places: Vec<usize>) -> Vec<AwaitedKey<'r>> {
+    let mut left = places;
     let mut seen = Vec::new();
+    let mut keys = Vec::new();
     while let Some(place) = left.pop() {
-        let sequence = rig.sequences.get(place)?;
-        let key = sequence.steps.iter().filter_map(|step| step.wait_for.as_ref()).find_map(|wait| match wait
-            .what()
-        {
-            Some(Awaited::Key(key)) if wait.at_most_s.is_none() => Some(key),
-            _ => None,
-        });
-        if let Some(key) = key {
-            return Some((sequence, key));
+        let Some(sequence) = rig.sequences.get(place).filter(|_| !seen.contains(&place)) else { continue };
+        for wait in sequence.steps.iter().filter_map(|step| step.wait_for.as_ref()) {
+            if let Some(Awaited::Key(key)) = wait.what() {
+                keys.push(AwaitedKey { sequence, key, has_end: wait.at_most_s.is_some() });
+            }
         }
         seen.push(place);
-        let called = sequence.calls().filter_map(|name| rig.sequences.iter().position(|s| s.name == name));
-        left.extend(called.filter(|place| !seen.contains(place)));
+        left.extend(sequence.calls().filter_map(|name| rig.sequences.iter().position(|s| s.name == name)));
     }
-    None
+    keys
 }

@@ -84,13 +84,17 @@ fn limit_met(scene: &Scene) -> Option<String> {
 fn tight(scene: &Scene) -> Option<String> {
     let load = scene.review()?.rails.iter().find(|load| load.is_tight())?;
     let rail = scene.rig.rails.get(load.rail)?;
-    Some(format!(
-        "{} must give ≈ {:.1} A at {:.2} s and has {:.1} A: let fewer joints move at once.",
-        rail.name,
-        load.peak.get(),
-        load.at.seconds(),
-        load.supply.get()
-    ))
+    let (name, has, most) = (&rail.name, load.supply.get(), load.most().get());
+    Some(if load.starts_hardest() {
+        format!(
+            "{name} must give ≈ {most:.1} A while a servo starts and has {has:.1} A: it needs a stronger supply."
+        )
+    } else {
+        let at = load.at.seconds();
+        format!(
+            "{name} must give ≈ {most:.1} A at {at:.2} s and has {has:.1} A: let fewer joints move at once."
+        )
+    })
 }
 
 fn still_released(scene: &Scene) -> Option<String> {

@@ -68,7 +68,7 @@ static ROWS: &[Row] = &[
     Row::choice("", "step", step, acts::step_by).typed(acts::go_to_step),
     Row::choice("", "pose", |s| acts::present_step(s).and_then(|step| step.pose.clone()).unwrap_or_default(), steps::next_pose).typed(steps::set_pose).when(steps::is_pose),
     Row::choice("", "timed by", steps::timed, steps::next_timed).when(steps::is_pose),
-    Row::number("", "move", |_| &TIME, |s| acts::times(s).map(|(_, moves, _)| moves), Set::By(steps::set_move)).when(steps::by_time),
+    Row::number("", "move", |_| &TIME, steps::written_move, Set::By(steps::set_move)).when(steps::by_time),
     Row::number("", "speed", |_| &SPEED, |s| Some(acts::present_step(s)?.speed_deg_s?.get()), Set::By(steps::set_speed)).when(steps::by_speed),
     Row::number("", "dwell", |_| &TIME, |s| Some(acts::present_step(s)?.dwell_s.get()), Set::By(steps::set_dwell)).when(steps::is_pose),
     Row::choice("", "easing", |s| acts::present_step(s).map_or("–", |step| step.easing.name()).to_owned(), steps::next_easing).when(steps::is_pose),
@@ -121,10 +121,20 @@ pub fn value(scene: &Scene, row: &Row) -> String {
     let step = acts::present_step(scene);
     let more = match row.name {
         "move" if step.is_some_and(|step| step.move_s.is_none()) => ", fastest".to_owned(),
+        "move" | "dwell" => at_tempo(scene, row.name),
         "joint to" => scene.picked().map_or_else(String::new, |p| format!("  {}", p.servo.name)),
         _ => String::new(),
     };
     format!("{}{more}", row.show(scene))
+}
+
+/// What a time becomes at the tempo of its sequence, where that is another.
+fn at_tempo(scene: &Scene, row: &str) -> String {
+    let own = scene.sequence().zip(acts::times(scene));
+    own.filter(|((sequence, _), _)| (sequence.tempo() - 1.0).abs() > 1e-9)
+        .map_or_else(String::new, |(_, (_, moves, dwells))| {
+            format!(", {:.2} s here", if row == "move" { moves } else { dwells })
+        })
 }
 
 /// Whether the arrows change it by a size.

@@ -71,6 +71,13 @@ pub fn set_speed(desk: &mut Context, speed: Option<f64>) {
     );
 }
 
+/// How long the picked step moves, as it is written: at 100 % of the sequence's tempo.
+pub fn written_move(scene: &Scene) -> Option<f64> {
+    let (sequence, _) = scene.sequence()?;
+    let written = present_step(scene)?.move_s.map(Seconds::get);
+    written.or_else(|| super::acts::times(scene).map(|(_, moves, _)| moves * sequence.tempo()))
+}
+
 /// By what the picked step is timed.
 pub fn timed(scene: &Scene) -> String {
     let Some(step) = present_step(scene) else { return "–".to_owned() };
@@ -100,7 +107,7 @@ pub fn next_timed(desk: &mut Context, by: isize) {
         (None, Some(_)) => 1,
         (None, None) => 2,
     };
-    let moves = super::acts::times(&scene).map_or(1.0, |(_, moves, _)| moves);
+    let moves = written_move(&scene).unwrap_or(1.0);
     let moves = (moves * 1000.0).round() / 1000.0;
     match wrapped(here, by, 3) {
         0 => set_move(desk, Some(if moves > 0.0 { moves } else { 1.0 })),

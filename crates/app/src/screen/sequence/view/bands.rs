@@ -3,7 +3,7 @@
 
 use super::time::{Time, place};
 use crate::screen::pen::{Pen, cell_of, fit, width};
-use crate::screen::scene::Scene;
+use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::rig::Kind;
@@ -65,6 +65,7 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, label: u16
     let (least, most) = angles.iter().fold((0.0f64, 0.0f64), |(a, b), &v| (a.min(v), b.max(v)));
     let (least, most) =
         if most - least < 10.0 { (least.min(0.0), least.min(0.0) + 10.0) } else { (least, most) };
+    let (least, most) = limits(&picked).fold((least, most), with_near);
     let name = if picked.servo.group().is_empty() || label >= 16 {
         &picked.servo.name
     } else {
@@ -110,11 +111,24 @@ fn band(pen: &mut Pen<'_>, scene: &Scene, time: &Time, track: &Track, label: u16
         let share = |value: f64| (value - least) / (most - least);
         silhouette(pen, label + x, rows, (share(value), share(0.0)), ink, short);
     }
-    if let Some(joint) = picked.joint.filter(|_| rows >= 2) {
-        for limit in [&joint.low, &joint.high].into_iter().flatten() {
-            let share = (limit.angle_deg.get() - least) / (most - least);
-            limit_line(pen, label, (time.wide, rows), share);
-        }
+    for limit in limits(&picked).filter(|_| rows >= 2) {
+        limit_line(pen, label, (time.wide, rows), (limit - least) / (most - least));
+    }
+}
+
+/// The limits of a joint, in degrees.
+fn limits(picked: &Picked<'_>) -> impl Iterator<Item = f64> {
+    let both = picked.joint.map(|joint| [&joint.low, &joint.high]);
+    both.into_iter().flatten().flatten().map(|limit| limit.angle_deg.get())
+}
+
+/// A band's ends with a limit that is near: one that is far would leave little room for what moves.
+fn with_near((least, most): (f64, f64), limit: f64) -> (f64, f64) {
+    let near = (most - least) * 0.5;
+    if limit < least - near || limit > most + near {
+        (least, most)
+    } else {
+        (least.min(limit), most.max(limit))
     }
 }
 

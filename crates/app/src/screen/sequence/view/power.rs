@@ -24,12 +24,13 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, review: &Review, time: &Time, labe
             let ink = if over { theme::FAULT } else { theme::SILHOUETTE };
             pen.glyph(label + x, y, EIGHTHS.get(eighth).copied().unwrap_or(" "), ink);
         }
-        let words = format!(
-            " ≈ {:.1} of {:.1} A at {:.2} s  ",
-            load.peak.get(),
-            load.supply.get(),
-            load.at.seconds()
-        );
+        let (peak, has) = (load.peak.get(), load.supply.get());
+        let start = if load.starts_hardest() {
+            format!(", {:.1} A to start", load.start.peak.get())
+        } else {
+            String::new()
+        };
+        let words = format!(" ≈ {peak:.1} of {has:.1} A at {:.2} s{start}  ", load.at.seconds());
         pen.put_right(label + time.wide, y, &words, theme::text(color));
     }
 }
