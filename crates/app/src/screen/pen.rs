@@ -33,6 +33,11 @@ impl<'a> Pen<'a> {
         Rect { x: self.area.x + part.x, y: self.area.y + part.y, ..part }.intersection(self.area)
     }
 
+    /// The cells of the window that it draws into.
+    pub const fn place(&self) -> Rect {
+        self.area
+    }
+
     /// A pen for a part of this area.
     pub fn part(&mut self, x: u16, y: u16, width: u16, height: u16) -> Pen<'_> {
         let area = Rect {

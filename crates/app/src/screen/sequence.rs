@@ -2,6 +2,8 @@
 
 pub mod acts;
 mod advice;
+mod drag;
+mod hold;
 pub mod rows;
 pub mod state;
 mod steps;
@@ -44,7 +46,9 @@ pub static PANEL: Panel = Panel {
     advice: advice::RULES,
     entered: |_| {},
     lively: |_| false,
-    mouse: None,
+    mouse: Some(|desk, event, window| {
+        drag::mouse(desk, event, |desk| view::laid_in(&desk.model.scene(desk.session), window));
+    }),
     draw: view::draw,
 };
 

@@ -90,6 +90,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     model.waiting = None;
     // What is held by the mouse is let go: the key may lead elsewhere.
     model.in_inputs.drag = None;
+    model.in_sequence.drag = None;
     let mut desk = Context { model, session, now, held, hurried };
     if desk.model.too_small {
         return take_unseen(&mut desk, key);

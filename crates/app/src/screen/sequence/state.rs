@@ -1,5 +1,7 @@
 //! What the screen remembers of Sequence.
 
+use super::hold::Drag;
+
 /// The row that is picked at first: that of the step.
 pub const STEP: usize = 2;
 
@@ -20,6 +22,8 @@ pub struct State {
     pub zoom: f64,
     /// A call shows its own steps.
     pub open: bool,
+    /// What the mouse holds.
+    pub drag: Option<Drag>,
 }
 
 impl State {
@@ -31,6 +35,6 @@ impl State {
 
 impl Default for State {
     fn default() -> Self {
-        Self { row: STEP, step: 0, anchor: 0, time: 0.0, last_pose: None, zoom: 1.0, open: false }
+        Self { row: STEP, step: 0, anchor: 0, time: 0.0, last_pose: None, zoom: 1.0, open: false, drag: None }
     }
 }

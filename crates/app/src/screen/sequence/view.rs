@@ -5,10 +5,14 @@ mod blocks;
 mod power;
 mod time;
 
+use super::hold::{Edge, Laid};
 use super::{rows, told};
+use crate::screen::layout::room;
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 use time::Time;
 use wasvolta_core::review::{Lasts, Review};
 use wasvolta_core::rig::{Layer, Sequence, Step, What};
@@ -17,14 +21,25 @@ use wasvolta_core::stage::Play;
 
 /// Draws the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
+    laid(pen, scene);
+}
+
+/// Where the time is in a window of that size: it is drawn once more, unseen, so that all is where it is seen.
+pub fn laid_in(scene: &Scene, window: Rect) -> Option<Laid> {
+    let mut unseen = Buffer::empty(window);
+    laid(&mut Pen::new(&mut unseen, room(window)), scene)
+}
+
+/// Draws it, and gives where the time is, where any is shown.
+fn laid(pen: &mut Pen<'_>, scene: &Scene) -> Option<Laid> {
     let Some((sequence, program)) = scene.sequence() else {
         pen.put(0, 0, "no sequence yet", theme::strong(theme::INK));
         let words = "A sequence is a list of poses with the time to reach each. Move joints by hand in F2, keep where they \
                      stand with k, and insert the pose here with i.";
         pen.paragraph(0, 2, words, theme::text(theme::QUIET));
-        return;
+        return None;
     };
-    let Some(review) = scene.review() else { return };
+    let review = scene.review()?;
     let (wide, high) = (pen.width(), pen.height());
     let label = if wide >= 90 { 16 } else { 12 };
     title(pen, scene, (sequence, program), review);
@@ -37,6 +52,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         _ => 4,
     };
     let time = window(scene, program, wide - label);
+    let mut laid = None;
     if sequence.steps.is_empty() {
         pen.put(0, top, "no step yet: i inserts a pose", theme::text(theme::QUIET));
     } else {
@@ -49,12 +65,35 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         axis(&mut pen.part(0, bands_top + used + rails, wide, 2), scene, &time, label);
         let line = bands_top + used + rails - top - heads;
         now_line(&mut pen.part(label, top + heads, wide - label, line), scene, &time);
+        let rows = bands_top + used + rails + 2 - top;
+        laid = Some(Laid {
+            cells: pen.part(label, top, wide - label, rows).place(),
+            steps: pen.part(label, top + heads - 2, 1, 2).place().y,
+            time: (time.from, time.to),
+            edges: edges(sequence, program),
+        });
     }
     details(&mut pen.part(0, high - foot, wide, foot), scene, review);
+    laid
+}
+
+/// The edges of the steps that go to poses.
+fn edges(sequence: &Sequence, program: &Program) -> Vec<Edge> {
+    let poses = sequence.steps.iter().enumerate().filter(|(_, step)| step.pose.is_some());
+    poses
+        .filter_map(|(step, _)| {
+            let when = program.step(step)?;
+            Some(Edge { step, starts: when.starts, arrives: when.arrives(), ends: when.ends() })
+        })
+        .collect()
 }
 
 /// What is shown of the time: around what is looked at.
 fn window<'a>(scene: &Scene, program: &'a Program, wide: u16) -> Time<'a> {
+    // What is under the pointer must not run away with the scale.
+    if let Some((from, to)) = scene.model.in_sequence.drag.as_ref().map(|drag| drag.laid.time) {
+        return Time { program, from, to, wide };
+    }
     let length = program.length().max(0.001);
     let span = length * scene.model.in_sequence.zoom;
     let middle = scene.model.in_sequence.time.min(length);
