@@ -727,6 +727,15 @@ fn a_show_is_played_by_label_tempo_times_and_parameters_and_summed_up() {
     near(played(&["wake", "--times", "3"]), 10.8);
     // The second one is led in from where the first has left its joints.
     near(played(&["wake", "sleep", "breathe"]), 3.6 + 5.625);
+    // Played twice it is the same bytes, with its loops, its call and what is added to it.
+    let traced = |name: &str| {
+        let file = home.path().join(name);
+        let more = ["play", rig, "crossing", "breathe", "--dry", "--trace", file.to_str().unwrap()];
+        assert!(run(home.path(), &more).status.success());
+        std::fs::read(file).unwrap()
+    };
+    let (first, again) = (traced("first.csv"), traced("again.csv"));
+    assert!(first.len() > 100_000 && first == again);
     for (wrong, words) in [
         (&["strike", "--tempo", "5"][..], "tempo is 5 %, outside 10 to 400 %"),
         (&["strike", "--from", "nowhere"], "no step of strike is labelled \"nowhere\""),

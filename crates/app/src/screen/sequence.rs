@@ -3,12 +3,12 @@
 pub mod acts;
 mod advice;
 mod drag;
-mod hold;
+pub mod hold;
 pub mod rows;
 pub mod state;
 mod steps;
 pub mod told;
-mod view;
+pub mod view;
 pub mod wholes;
 
 use super::action::{Action, code, key};

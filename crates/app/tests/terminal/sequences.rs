@@ -1,7 +1,7 @@
 //! A sequence by keys alone, from a rig that has none: poses, steps, a loop, a call, a wait, a layer; stretched, played,
 //! slowed, stood in, looked along by a knob, and all of it undone.
 
-use crate::harness::{Home, Pane, rig_beside, until};
+use crate::harness::{Home, PROGRAM, Pane, rig_beside, until};
 use crate::work::engage_heron;
 
 /// The Marsh Clock without what it does: no mappings, no poses, no sequences.
@@ -117,4 +117,45 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     }
     pane.see("there is nothing to undo");
     pane.see("no sequence yet");
+}
+
+#[test]
+fn a_key_that_a_driven_show_waits_for_is_typed_in_its_terminal() {
+    let home = Home::new();
+    let bow = "\n[[sequence]]\nname = \"bow\"\n[[sequence.step]]\npose = \"rest\"\nmove_s = 0.1\n\
+               [[sequence.step]]\nwait_for = { key = \"k\" }\n[[sequence.step]]\npose = \"look\"\nmove_s = 0.1\n";
+    let rig = rig_beside(&home, |text| text.to_owned() + bow, str::to_owned).display().to_string();
+    let mut pane = Pane::sized(&home, &["play", &rig, "bow", "--drive"], (120, 24));
+    pane.see("a key that it waits for is typed here, with Enter behind it");
+    pane.see("waits until the key k is pressed");
+    pane.keys(&["x", "Enter"]);
+    pane.see("pressedx");
+    assert!(!pane.screen().contains("played to its end"), "another key is not the one");
+    pane.keys(&["k", "Enter"]);
+    pane.see("played to its end: released: no pulses remain");
+    pane.see("left with 0");
+    // Where nobody can type, it is refused before anything moves.
+    let mut pane = Pane::shell(&home);
+    pane.text(&format!("{PROGRAM} play '{rig}' bow --drive < /dev/null; echo left with $?"));
+    pane.keys(&["Enter"]);
+    pane.see("waits for the key k, and nobody can press it here");
+    pane.see("left with 1");
+}
+
+#[test]
+fn an_edge_of_a_step_is_dragged_by_the_mouse() {
+    let home = Home::new();
+    let rig = rig_beside(&home, str::to_owned, str::to_owned).display().to_string();
+    let mut pane = Pane::start(&home, &["open", &rig]);
+    pane.see("Marsh Clock");
+    pane.keys(&["F4"]);
+    until(|| pane.has_mouse().then_some(()), || pane.screen());
+    let screen = pane.see("move, dwell");
+    // The two rows of the steps; wherever the edge stands along the upper one, it is taken there and drawn on.
+    let line = screen.lines().position(|line| line.contains("│ move, dwell")).unwrap();
+    let line = u16::try_from(line).unwrap();
+    for column in (70..150).step_by(3) {
+        pane.mouse(&[(0, (column, line), 'M'), (32, (column + 3, line), 'M'), (0, (column + 3, line), 'm')]);
+    }
+    pane.see("·unsaved");
 }

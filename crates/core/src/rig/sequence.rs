@@ -383,7 +383,7 @@ impl Wait {
             Some(Awaited::Input(input, Test::Pressed(false))) => format!("{input} is not pressed{held}"),
             Some(Awaited::Input(input, Test::Above(value))) => format!("{input} is above {value}{held}"),
             Some(Awaited::Input(input, Test::Below(value))) => format!("{input} is below {value}{held}"),
-            Some(Awaited::Key(key)) => format!("the key {key}"),
+            Some(Awaited::Key(key)) => format!("the key {key} is pressed"),
             None => "nothing".to_owned(),
         }
     }

@@ -15,6 +15,7 @@ mod laws;
 mod layers;
 mod playing;
 mod refused;
+mod review;
 mod twin;
 
 use std::fmt::Write as _;

@@ -147,7 +147,7 @@ pub fn steps(flow: bool) -> impl Strategy<Value = String> {
 }
 
 /// Two loops in each other, and a call of a sequence that has one too.
-fn looped() -> impl Strategy<Value = String> {
+pub fn looped() -> impl Strategy<Value = String> {
     (steps(false), steps(false), 1u32..4, 1u32..4, 1u32..4, prop_oneof![Just(100), Just(200), Just(50)]).prop_map(|(outer, inner, a, b, c, tempo)| {
         let last = inner.matches("[[sequence.step]]").count() - 1;
         let end = outer.matches("[[sequence.step]]").count() - 1;

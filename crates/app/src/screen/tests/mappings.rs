@@ -336,7 +336,7 @@ fn the_curve_of_an_input_is_bent_by_points_where_it_stands_and_straightened_agai
 }
 
 /// What the mouse does at a cell of a window of 160×47.
-fn mouse(bench: &mut Bench, kind: MouseEventKind, (column, row): (u16, u16)) {
+pub fn mouse(bench: &mut Bench, kind: MouseEventKind, (column, row): (u16, u16)) {
     bench.model.window = Rect::new(0, 0, 160, 47);
     let event = MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE };
     update::event(&mut bench.model, &mut bench.session, &Event::Mouse(event), bench.now);
@@ -348,9 +348,9 @@ fn handle(bench: &Bench, n: usize) -> (u16, u16) {
     handles(&bench.model.scene(&bench.session), Rect::new(0, 0, 160, 47)).unwrap().cell(n).unwrap()
 }
 
-const DOWN: MouseEventKind = MouseEventKind::Down(MouseButton::Left);
-const DRAG: MouseEventKind = MouseEventKind::Drag(MouseButton::Left);
-const UP: MouseEventKind = MouseEventKind::Up(MouseButton::Left);
+pub const DOWN: MouseEventKind = MouseEventKind::Down(MouseButton::Left);
+pub const DRAG: MouseEventKind = MouseEventKind::Drag(MouseButton::Left);
+pub const UP: MouseEventKind = MouseEventKind::Up(MouseButton::Left);
 
 #[test]
 fn handles_are_dragged_by_the_mouse_and_a_whole_drag_is_one_edit() {
@@ -425,6 +425,8 @@ fn handles_are_dragged_by_the_mouse_and_a_whole_drag_is_one_edit() {
     bench.code(KeyCode::Esc);
     bench.code(KeyCode::F(2));
     assert!(!update::wants_mouse(&bench.model));
+    bench.code(KeyCode::F(4));
+    assert!(update::wants_mouse(&bench.model));
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 mod blind;
 mod calibrate;
+mod drags;
 mod frames;
 mod inputs;
 mod keys;
