@@ -132,9 +132,14 @@ impl Eased {
     #[inline]
     fn way(&mut self, (t, starts, ends): (At, At, At), easing: Easing) -> f64 {
         if self.of != (t, starts, ends) || self.easing != easing {
-            *self = Self { of: (t, starts, ends), easing, way: easing.at(t.share(starts, ends)) };
+            self.work_out((t, starts, ends), easing);
         }
         self.way
+    }
+
+    #[inline(never)]
+    fn work_out(&mut self, (t, starts, ends): (At, At, At), easing: Easing) {
+        *self = Self { of: (t, starts, ends), easing, way: easing.at(t.share(starts, ends)) };
     }
 }
 
@@ -156,11 +161,13 @@ impl Segment {
         }
         match self.shape {
             Shape::Eased(easing) => from + distance * eased.way((t, self.starts, self.ends), easing),
-            shape => {
-                let u = t.share(self.starts, self.ends);
-                from + distance * shape.way(distance, self.seconds(), u)
-            }
+            Shape::Ramped(_) | Shape::Flow(..) => self.shaped(from, distance, t),
         }
+    }
+
+    #[inline(never)]
+    fn shaped(&self, from: f64, distance: f64, t: At) -> f64 {
+        from + distance * self.shape.way(distance, self.seconds(), t.share(self.starts, self.ends))
     }
 }
 

@@ -74,7 +74,7 @@ fn tie(rig: Parts<'_>, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan
         servos[*n].guard = crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), guard.clock);
     }
     for (n, own) in others {
-        servos[*n].led = Some(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() });
+        servos[*n].led = Some(Box::new(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() }));
         servos[*n].idle = None;
         servos[*n].follows = Box::default();
     }

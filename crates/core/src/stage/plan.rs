@@ -65,7 +65,7 @@ pub struct ServoPlan {
     /// After this time in which the hand has left it alone it is released.
     pub idle: Option<Duration>,
     /// The servo that it turns a joint together with, and goes where that goes.
-    pub led: Option<Led>,
+    pub led: Option<Box<Led>>,
     /// The place in the rig of the joint that it turns together with others.
     pub shares: Option<usize>,
     /// What happens to it when its board is back and its pulses had stopped.
