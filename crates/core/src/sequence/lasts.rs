@@ -16,6 +16,18 @@ pub enum Lasts {
     Forever,
 }
 
+impl Lasts {
+    /// What is left of it at a tempo, where 1 is 100 %, in words: *12 s left*. Nothing where it never ends by itself.
+    pub fn left(self, tempo: f64) -> Option<String> {
+        let whole = |seconds: f64| libm::ceil(seconds / tempo);
+        match self {
+            Self::Seconds(seconds) => Some(format!("{:.0} s left", whole(seconds))),
+            Self::Waits(seconds) => Some(format!("{:.0} s left and what it waits for", whole(seconds))),
+            Self::Forever => None,
+        }
+    }
+}
+
 impl Default for Lasts {
     fn default() -> Self {
         Self::Seconds(0.0)

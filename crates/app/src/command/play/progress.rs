@@ -3,7 +3,7 @@
 use crate::say;
 use std::time::{Duration, Instant};
 use wasvolta_core::rig::Rig;
-use wasvolta_core::sequence::{Lasts, Program};
+use wasvolta_core::sequence::Program;
 use wasvolta_core::stage::{Play, Player};
 
 /// See the module.
@@ -58,18 +58,7 @@ fn line(rig: &Rig, program: &Program, player: &Player) -> String {
             }
         }
         Play::Paused => "stands".to_owned(),
-        _ => time_left(program, player),
+        _ => player.lasts(program).left(player.tempo).unwrap_or_else(|| "until it is stopped".to_owned()),
     };
     format!("{name} {bar} {:.1} of {:.1} s, {stands}", player.at.seconds(), program.length())
-}
-
-/// How long it goes on, with the rounds of its loops that are left.
-pub fn time_left(program: &Program, player: &Player) -> String {
-    match player.lasts(program) {
-        Lasts::Seconds(seconds) => format!("{:.0} s left", (seconds / player.tempo).ceil()),
-        Lasts::Waits(seconds) => {
-            format!("{:.0} s left and what it waits for", (seconds / player.tempo).ceil())
-        }
-        Lasts::Forever => "until it is stopped".to_owned(),
-    }
 }

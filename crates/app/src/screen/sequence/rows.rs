@@ -130,11 +130,13 @@ pub fn value(scene: &Scene, row: &Row) -> String {
 
 /// What a time becomes at the tempo of its sequence, where that is another.
 fn at_tempo(scene: &Scene, row: &str) -> String {
-    let own = scene.sequence().zip(acts::times(scene));
-    own.filter(|((sequence, _), _)| (sequence.tempo() - 1.0).abs() > 1e-9)
-        .map_or_else(String::new, |(_, (_, moves, dwells))| {
-            format!(", {:.2} s here", if row == "move" { moves } else { dwells })
-        })
+    let Some(((sequence, _), (_, moves, dwells))) = scene.sequence().zip(acts::times(scene)) else {
+        return String::new();
+    };
+    let seconds = if row == "move" { moves } else { dwells };
+    // No time stays none.
+    let is_other = (sequence.tempo() - 1.0).abs() > 1e-9 && seconds > 0.0;
+    if is_other { format!(", {seconds:.2} s here") } else { String::new() }
 }
 
 /// Whether the arrows change it by a size.

@@ -142,8 +142,11 @@ fn title(pen: &mut Pen<'_>, scene: &Scene, (sequence, program): (&Sequence, &Pro
     let round =
         player.counts.iter().take_while(|count| **count > 0).map(|count| format!("round {}", count + 1));
     let round = round.last().map_or_else(String::new, |round| format!(", {round}"));
+    let left = scene.sequence().filter(|_| player.play == Play::Playing);
+    let left = left.and_then(|(_, program)| player.lasts(program).left(player.tempo));
+    let left = left.map_or_else(String::new, |left| format!(", {left}"));
     let only = if player.screen_only { " on the screen only: output is off" } else { "" };
-    pen.put(x, 0, &format!("{word}{tempo}{round}{only}"), theme::strong(theme::COMMANDED));
+    pen.put(x, 0, &format!("{word}{tempo}{round}{left}{only}"), theme::strong(theme::COMMANDED));
 }
 
 fn axis(pen: &mut Pen<'_>, scene: &Scene, time: &Time, label: u16) {
@@ -185,6 +188,13 @@ fn axis(pen: &mut Pen<'_>, scene: &Scene, time: &Time, label: u16) {
 fn now_line(pen: &mut Pen<'_>, scene: &Scene, time: &Time) {
     let Some(x) = time.shown(scene.model.in_sequence.time.min(time.program.length())) else { return };
     for y in 0..pen.height() {
+        // It goes behind words.
+        let worded = |x: u16, pen: &mut Pen<'_>| {
+            pen.cell(x, y).is_some_and(|cell| cell.symbol().chars().any(char::is_alphanumeric))
+        };
+        if worded(x, pen) || (worded(x + 1, pen) && x.checked_sub(1).is_some_and(|x| worded(x, pen))) {
+            continue;
+        }
         if let Some(cell) = pen.cell(x, y) {
             cell.set_symbol("│").set_fg(theme::MARK).set_bg(theme::GROUND);
         }
