@@ -3,6 +3,7 @@
 use super::calibrate::{NECK, engaged, fill, palette, said};
 use super::*;
 use crate::screen::dialog::Dialog;
+use std::fmt::Write as _;
 use wasvolta_core::stage::Play;
 
 fn sequence_view() -> Bench {
@@ -363,4 +364,69 @@ fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys()
         bench.press(Key::char('u'));
     }
     assert_eq!(bench.session.document.rig.sequences[0].steps.len(), 3, "all of it undone");
+}
+
+/// A flock: sixty joints on four boards, all of which one step moves.
+fn flock() -> String {
+    let mut text = "format = 10\nname = \"Marsh Clock\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n".to_owned();
+    for board in 0..4 {
+        write!(
+            text,
+            "[[board]]\nname = \"b{board}\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = {}\n",
+            64 + board
+        )
+        .unwrap();
+    }
+    let mut angles = Vec::new();
+    for n in 0..60 {
+        write!(
+            text,
+            "[[servo]]\nname = \"reed.n{n}\"\nboard = \"b{}\"\nchannel = {}\nendpoints_us = [900, 2100]\n\
+             marks = [{{ pulse_us = 1000, angle_deg = -45 }}, {{ pulse_us = 2000, angle_deg = 45 }}]\n\
+             [[joint]]\nname = \"reed.n{n}\"\nservo = \"reed.n{n}\"\nhome_deg = 0\n",
+            n / 16,
+            n % 16
+        )
+        .unwrap();
+        angles.push(format!("\"reed.n{n}\" = {}", n % 30 + 1));
+    }
+    write!(
+        text,
+        "[[pose]]\nname = \"gust\"\nangles_deg = {{ {} }}\n[[sequence]]\nname = \"gusts\"\n[[sequence.step]]\npose = \"gust\"\nmove_s = 1\n",
+        angles.join(", ")
+    )
+    .unwrap();
+    text
+}
+
+#[test]
+fn of_sixty_joints_the_picked_one_is_shown_and_the_others_are_counted() {
+    let mut bench = Bench::with_text(&flock());
+    bench.code(KeyCode::F(4));
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        for (keys, key) in
+            [(0, KeyCode::PageDown), (25, KeyCode::PageDown), (34, KeyCode::PageDown), (59, KeyCode::PageUp)]
+        {
+            for _ in 0..keys {
+                bench.code(key);
+            }
+            let frame = bench.frame(columns, rows);
+            let place = bench.picked();
+            let name = format!("n{place}");
+            // Beside the servos' list it has a band with its name.
+            let band = |line: &&str| {
+                line.split_once('│').is_some_and(|(_, right)| {
+                    right
+                        .split_whitespace()
+                        .next()
+                        .is_some_and(|word| word == name || word == format!("reed.{name}"))
+                })
+            };
+            assert_eq!(frame.lines().filter(band).count(), 1, "{name}\n{frame}");
+            let hidden =
+                frame.lines().find(|line| line.contains("more joint")).unwrap_or_else(|| panic!("{frame}"));
+            assert_eq!(hidden.contains('↑'), place > 20, "{hidden}");
+            assert_eq!(hidden.contains('↓'), place < 59, "{hidden}");
+        }
+    }
 }

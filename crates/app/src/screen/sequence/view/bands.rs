@@ -36,10 +36,11 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, time: &Time, label: u16) -> u16 {
     let mut used = (fits * pitch).min(high);
     let quiet = theme::text(theme::QUIET);
     if !all {
-        let before = if first > 0 { format!("↑ {first}  ") } else { String::new() };
         let left = tracks.len().saturating_sub(first + usize::from(fits));
-        let joints = if left == 1 { "" } else { "s" };
-        pen.put(0, used, &format!("{before}↓ {left} more joint{joints}: PgUp PgDn"), quiet);
+        let more = [("↑", first), ("↓", left)].into_iter().filter(|(_, count)| *count > 0);
+        let more: Vec<String> = more.map(|(arrow, count)| format!("{arrow} {count}")).collect();
+        let joints = if first + left == 1 { "" } else { "s" };
+        pen.put(0, used, &format!("{} more joint{joints}: PgUp PgDn", more.join("  ")), quiet);
         used += 1;
     }
     if note > 0 {
