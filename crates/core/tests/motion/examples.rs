@@ -246,3 +246,18 @@ fn a_call_is_laid_out_with_its_tempo_and_its_parameters() {
         (0, 1, 2)
     );
 }
+
+#[test]
+fn joints_that_begin_and_arrive_together_each_keep_their_own_easing() {
+    let own = "joint = { b = { easing = \"cubic\" }, c = { easing = \"minimum-jerk\" } }";
+    let steps = step("far", &format!("move_s = 1\neasing = \"linear\"\n{own}"));
+    let mut show = Show::of(&rig(&format!("[[sequence]]\nname = \"s\"\n{steps}")));
+    show.play(0);
+    show.until(|show| show.seconds() > 0.239);
+    let t = show.seconds();
+    let wanted =
+        [96.0 * t, 35.0 * t * t * (3.0 - 2.0 * t), 50.0 * t * t * t * (10.0 - 15.0 * t + 6.0 * t * t)];
+    for (servo, wanted) in wanted.into_iter().enumerate() {
+        assert!((show.angle(servo) - wanted).abs() < 1e-9, "{servo}: {} and not {wanted}", show.angle(servo));
+    }
+}

@@ -142,6 +142,32 @@ fn how_long_it_plays_counts_every_round_and_says_what_nobody_can_know() {
     );
 }
 
+#[test]
+fn once_its_loop_is_to_end_only_the_rest_of_its_round_is_left() {
+    let steps = step("a75", "label = \"x\"\nmove_s = 0.5")
+        + &step("zero", "label = \"y\"\nmove_s = 0.5")
+        + &step("b20", "label = \"z\"\nmove_s = 0.5")
+        + "[[sequence.loop]]\nfrom = \"x\"\nto = \"y\"\ntimes = 5\n[[sequence.loop]]\nfrom = \"z\"\nto = \"z\"\ntimes = 4\n";
+    let rig = rig(&format!("[[sequence]]\nname = \"s\"\n{steps}"));
+    let program = Plan::of(&rig).programs.remove(0);
+    let mut show = Show::of(&rig);
+    show.play(0);
+    show.beats(60);
+    let left = |show: &Show| match show.player().unwrap().lasts(&program) {
+        Lasts::Seconds(left) => left,
+        other => panic!("{other:?}"),
+    };
+    assert!((left(&show) - (7.0 - 1.2)).abs() < 1e-6, "{}", left(&show));
+    show.beat(&[Command::FinishLoop { sequence: 0 }]);
+    // The rest of this round, and the last step once.
+    assert!((left(&show) - (0.78 + 0.5)).abs() < 0.03, "{}", left(&show));
+    let begun = show.now;
+    let said = left(&show);
+    show.until(|show| show.stands() == Play::Ended);
+    let took = (show.now - begun).as_secs_f64();
+    assert!((took - said).abs() < 0.03, "{said} s were said, and it took {took} s");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
