@@ -672,7 +672,8 @@ pub struct Way {
     /// No device is touched; time is virtual and as fast as it can be. Starts at home.
     #[arg(long, conflicts_with_all = ["on_lost", "adopt", "seed", "faults", "clock", "sim_log", "record"])]
     pub dry: bool,
-    /// Servos move. Engages those of the sequence at their last known place and glides in.
+    /// Servos move. Engages those of the sequence at their last known place and glides in. A key that one waits for
+    /// is typed in the terminal, with Enter behind it.
     #[arg(long)]
     pub drive: bool,
 }
