@@ -135,7 +135,9 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     });
     // What has no angles yet follows nothing; what would be asked of it is known all the same.
     let bare = || {
-        let told = Told::of(scene, mapping).filter(|_| moves && !goals::has_poses(scene))?;
+        // What plays goes at its tempo, and that is said already.
+        let is_asked = |told: &Told| moves && *told != Told::Tempos && !goals::has_poses(scene);
+        let told = Told::of(scene, mapping).filter(is_asked)?;
         Some(format!("would ask {}", told.show(stands?.value)))
     };
     let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();

@@ -430,3 +430,16 @@ fn of_sixty_joints_the_picked_one_is_shown_and_the_others_are_counted() {
         }
     }
 }
+
+#[test]
+fn a_wait_at_the_very_end_can_be_read() {
+    let mut bench = sequence_view();
+    row(&mut bench, "step");
+    bench.enter("3");
+    bench.press(Key::char('w'));
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        let frame = bench.frame(columns, rows);
+        assert!(frame.contains("◇ visitor is pressed"), "{frame}");
+    }
+    assert!(bench.frame(160, 47).contains("waits for  visitor is pressed"), "{}", bench.frame(160, 47));
+}

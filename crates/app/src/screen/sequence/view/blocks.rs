@@ -102,7 +102,8 @@ fn signs(pen: &mut Pen<'_>, sequence: &Sequence, time: &Time) -> u16 {
             (Some(wait), _) => format!("◇ {}", wait.words()),
             (None, label) => label.clone().unwrap_or_default(),
         };
-        let x = x.max(free);
+        // Near the right end they begin before it, so that they can be read.
+        let x = x.min(pen.width().saturating_sub(width(&words))).max(free);
         if x >= pen.width() {
             continue;
         }
