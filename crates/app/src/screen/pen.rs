@@ -144,18 +144,31 @@ pub fn wrap(text: &str, room: usize) -> Vec<String> {
 
 fn wrap_line(text: &str, room: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
-    for word in text.split(' ') {
-        let last = lines.last_mut();
-        match last {
-            Some(line) if line.is_empty() => line.push_str(word),
+    let mut words = text.split(' ').peekable();
+    while let Some(word) = words.next() {
+        let mut word = word.to_owned();
+        // A number and its unit stand together.
+        if word.ends_with(|c: char| c.is_ascii_digit())
+            && let Some(unit) = words.next_if(|next| is_unit(next))
+        {
+            word = format!("{word} {unit}");
+        }
+        match lines.last_mut() {
+            Some(line) if line.is_empty() => *line = word,
             Some(line) if line.width() + 1 + word.width() <= room => {
                 line.push(' ');
-                line.push_str(word);
+                line.push_str(&word);
             }
-            _ => lines.push(word.to_owned()),
+            _ => lines.push(word),
         }
     }
     lines
+}
+
+fn is_unit(word: &str) -> bool {
+    let bare = word.trim_end_matches([',', '.', ';', ':', ')']);
+    ["s", "ms", "µs", "µs/s", "ticks", "°/s", "°/s²", "rpm", "%", "A", "V", "Hz", "kHz", "mm", "cm"]
+        .contains(&bare)
 }
 
 /// A column or row from a computed number: rounded, never negative.
@@ -182,5 +195,7 @@ mod tests {
     #[test]
     fn text_is_broken_between_words() {
         assert_eq!(wrap("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrap("fast 8314 °/s², now", 10), ["fast", "8314 °/s²,", "now"]);
+        assert_eq!(wrap("take 2 of 3", 6), ["take 2", "of 3"], "what is no unit goes by itself");
     }
 }

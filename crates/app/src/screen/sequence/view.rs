@@ -303,7 +303,7 @@ fn notes(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
         };
         let of = if known { format!("it can {rated:.0}") } else { format!("assumed {rated:.0}") };
         let words = format!(
-            "{}: at most {:.0} °/s ({of}) at {:.2} s, {hard}",
+            "{}: up to {:.0} °/s ({of}) at {:.2} s, {hard}",
             servo(peak.servo),
             peak.speed,
             peak.at.seconds()
