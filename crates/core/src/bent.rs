@@ -13,6 +13,8 @@ use crate::unit::{Degrees, Micros, count16, held, number};
 pub const WITHIN_DEG: f64 = 0.005;
 /// Half of that is aimed at, for the error is only looked at in some places.
 const AIM: f64 = WITHIN_DEG / 2.0;
+/// Knots nearer than this are one, in µs: the slope between them would be made of rounding.
+const NEAR: f64 = 0.01;
 /// Stretches to begin with, and how often each may be halved.
 const FIRST: u32 = 16;
 const HALVED: u32 = 12;
@@ -99,11 +101,17 @@ impl Bent {
             let shaft = curve.angle_at(Micros::new(pulse));
             Knot { pulse, shaft: shaft.get(), joint: through.joint_at(shaft).get() }
         };
+        // Where one piece of the curve ends and another begins there is a knot: within each, what a few places show of the
+        // error holds for all of it.
+        let even = (0..=FIRST).map(|n| low + (high - low) * (f64::from(n) / f64::from(FIRST)));
+        let inside = |pulse: &f64| *pulse > low + NEAR && *pulse < high - NEAR;
+        let pieces = curve.pieces().map(Micros::get).filter(inside);
+        let mut edges: Vec<f64> = even.chain(pieces).collect();
+        edges.sort_by(f64::total_cmp);
+        edges.dedup_by(|later, earlier| *later - *earlier < NEAR);
         let mut knots = vec![knot(low)];
-        for n in 0..FIRST {
-            let at = |n: u32| low + (high - low) * (f64::from(n) / f64::from(FIRST));
-            let (from, to) = (knot(at(n)), knot(at(n + 1)));
-            divide(&knot, from, to, HALVED, &mut knots);
+        for (from, to) in edges.iter().zip(edges.iter().skip(1)) {
+            divide(&knot, knot(*from), knot(*to), HALVED, &mut knots);
         }
         let (pulses, shafts, joints) =
             (Axis::of(&knots, |k| k.pulse), Axis::of(&knots, |k| k.shaft), Axis::of(&knots, |k| k.joint));

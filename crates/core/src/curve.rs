@@ -56,6 +56,15 @@ pub enum Curve {
 }
 
 impl Curve {
+    /// The pulses between which it bends by one polynomial each, or is straight.
+    pub(crate) fn pieces(&self) -> impl Iterator<Item = Micros> + '_ {
+        let knots = match self {
+            Self::Line(_) => &[],
+            Self::Cubic(cubic) => cubic.knots.as_slice(),
+        };
+        knots.iter().map(|knot| Micros::new(knot.pulse))
+    }
+
     /// The angle at a pulse.
     pub fn angle_at(&self, pulse: Micros) -> Degrees {
         match self {

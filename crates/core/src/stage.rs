@@ -598,8 +598,11 @@ impl Stage {
             if state.act.is_some() && state.ends_exercise(plan) {
                 note(events, beat.now, EventKind::Exercised, plan);
             }
-            if let Some(limit) = plan.idle
-                && state.stands_idle(*output, beat.dt) >= limit
+            // Most are in nobody's hand.
+            if state.owner != Owner::Hand {
+                state.idle = Duration::ZERO;
+            } else if let Some(limit) = plan.idle
+                && state.is_left_alone(limit, *output, beat.dt)
             {
                 state.release(plan.loaded);
                 released = true;

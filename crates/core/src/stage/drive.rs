@@ -127,16 +127,14 @@ impl ServoState {
         told
     }
 
-    /// How long the hand has left it alone by now; nothing while it moves, or something else drives it.
-    pub(super) fn stands_idle(&mut self, output: Output, dt: Duration) -> Duration {
-        // Most are in nobody's hand.
-        let stands = self.owner == Owner::Hand
-            && self.engaged
+    /// Whether the hand has left it alone for as long as that by now; nothing is counted while it moves.
+    pub(super) fn is_left_alone(&mut self, limit: Duration, output: Output, dt: Duration) -> bool {
+        let stands = self.engaged
             && output == Output::Driving
             && self.act.is_none()
             && (self.pulse - self.target).abs().get() <= HAIR;
         self.idle = if stands { self.idle + dt } else { Duration::ZERO };
-        self.idle
+        self.idle >= limit
     }
 
     /// Whether an exercise has ended; then it stands.
@@ -255,31 +253,38 @@ impl ServoState {
         if let (How::AtRate(rate), false) = (how, waits) {
             target = self.aimed(rate, plan, beat.seconds);
         }
-        // What is to be there in a time of its own is told how fast; what leads in to a sequence too.
-        let timed = owner == Owner::LostMapping || matches!(how, How::Over(_));
-        let gliding_speed = if timed { self.failsafe_speed } else { plan.pace.glide };
-        let patient = timed || self.glided < GLIDE_PATIENCE;
-        let speed = if self.gliding && patient { gliding_speed } else { plan.pace.most };
-        let target = match (&mut self.act, plan.arming) {
-            (_, Some((neutral, _))) if !self.arming.is_zero() => {
-                self.count_arming(beat.dt);
-                neutral
+        let speed = if self.gliding {
+            // What is to be there in a time of its own is told how fast; what leads in to a sequence too.
+            let timed = owner == Owner::LostMapping || matches!(how, How::Over(_));
+            match (timed, self.glided < GLIDE_PATIENCE) {
+                (true, _) => self.failsafe_speed,
+                (false, true) => plan.pace.glide,
+                (false, false) => plan.pace.most,
             }
-            (Some(Act::Wiggle(wiggle)), _) => wiggle.advance(beat.dt),
-            (Some(Act::Exercise(exercising)), _) => match exercising.advance(beat.dt) {
-                Some(at) => {
-                    // Once it is over, or broken off, the hand has it where it is.
-                    self.hand = Some(at - self.trim);
-                    at
-                }
-                None => target,
-            },
-            (None, _) => match plan.arrival {
+        } else {
+            plan.pace.most
+        };
+        let target = if let (Some((neutral, _)), false) = (plan.arming, self.arming.is_zero()) {
+            self.count_arming(beat.dt);
+            neutral
+        } else if let Some(act) = &mut self.act {
+            match act {
+                Act::Wiggle(wiggle) => wiggle.advance(beat.dt),
+                Act::Exercise(exercising) => match exercising.advance(beat.dt) {
+                    Some(at) => {
+                        // Once it is over, or broken off, the hand has it where it is.
+                        self.hand = Some(at - self.trim);
+                        at
+                    }
+                    None => target,
+                },
+            }
+        } else {
+            match plan.arrival {
                 // Nothing moves it yet, also not to another flank.
-                _ if waits => target,
-                Some(told) => self.approach.aim(self.pulse, target, told, plan.guard.free()),
-                None => target,
-            },
+                Some(told) if !waits => self.approach.aim(self.pulse, target, told, plan.guard.free()),
+                _ => target,
+            }
         };
         let go = |from: Micros, to: Micros| plan.go(from, to, speed, beat.seconds);
         let mut passed = plan.guard.pass(self.pulse, target, go);
@@ -328,7 +333,8 @@ impl Sources<'_> {
     #[inline]
     pub(super) fn wanted(&mut self, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Wanted {
         let mut wanted = self.plainly(plan, state);
-        if state.played.added.is_some() || state.added != 0.0 {
+        // By its bits: most have nothing added, and have nothing but the zero that they began with.
+        if state.played.added.is_some() || state.added.to_bits() != 0 {
             wanted.target = self.added(wanted, plan, state, seconds);
         }
         wanted

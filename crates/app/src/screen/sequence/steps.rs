@@ -474,7 +474,9 @@ pub fn split(desk: &mut Context) {
     // Among one name more than there are poses, one is free.
     let mut names = (1..=rig.poses.len() + 1).map(|n| format!("between-{n}"));
     let pose = names.find(|name| rig.pose(name).is_none()).unwrap_or_default();
-    let words = format!("step {} split at {t:.2} s, at the new pose {pose}", at + 1);
+    let own = sequence.steps.get(at).is_some_and(|step| !step.joints.is_empty());
+    let own = if own { "; what its joints had of their own is left out" } else { "" };
+    let words = format!("step {} split at {t:.2} s, at the new pose {pose}{own}", at + 1);
     desk.edit(&words, |rig| edit::split_step(rig, &name, at, (&pose, &targets), share));
 }
 

@@ -219,7 +219,8 @@ pub fn lengthen(rig: &Rig, sequence: &str, by: f64) -> Edited {
     })
 }
 
-/// Splits a step's move: to a new pose at the share `share` of its time, and from there on.
+/// Splits a step's move: to a new pose at the share `share` of its time, and from there on. What its joints had of their
+/// own, as a lag, means nothing in either part, and is left out.
 pub fn split_step(
     rig: &Rig,
     sequence: &str,
@@ -238,6 +239,7 @@ pub fn split_step(
             pose: Some(pose.to_owned()),
             move_s: Some(Seconds::new(first)),
             easing: step.easing,
+            accel_deg_s2: step.accel_deg_s2,
             ..Step::default()
         };
         step.move_s = Some(Seconds::new(libm::round((whole - first) * 1000.0) / 1000.0));
@@ -520,8 +522,9 @@ fn pose_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Pose, Refused> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rig::Wait;
     use crate::rig::file::small as rig;
+    use crate::rig::{StepJoint, Wait};
+    use crate::unit::DegreesPerSecondSquared;
 
     fn poses(rig: &Rig) -> Vec<&str> {
         rig.sequences[0].steps.iter().filter_map(|step| step.pose.as_deref()).collect()
@@ -615,6 +618,17 @@ mod tests {
         );
         let joined = join_steps(&split, "wake", 1).unwrap();
         assert_eq!(joined.sequences, rig.sequences);
+        // Both parts keep their ramps; a lag of the whole means nothing in either.
+        let ramped = change_step(&rig, "wake", 1, |step| {
+            step.accel_deg_s2 = Some(DegreesPerSecondSquared::new(250.0));
+            step.joints
+                .insert("heron.neck".into(), StepJoint { lag_s: Seconds::new(0.1), ..StepJoint::default() });
+        })
+        .unwrap();
+        let split = split_step(&ramped, "wake", 1, ("half", &between), 0.25).unwrap();
+        for step in &split.sequences[0].steps[1..3] {
+            assert!(step.accel_deg_s2.is_some() && step.joints.is_empty(), "{step:?}");
+        }
         assert!(join_steps(&rig, "wake", 1).is_err(), "nothing is behind it");
     }
 
