@@ -239,7 +239,9 @@ fn back_off(desk: &mut Context, seen: MarkKind) {
     let spare = if end == End::Low { tick } else { -tick };
     let to = quiet.map_or(pulse, |quiet| quiet + spare) + inwards;
     let what = marks::observe(desk, seen, None);
-    desk.servo_command(|servo| Command::Jog { servo, by: to - pulse, repeat: false });
+    // From where it is asked to be: it may still be on its way out, and would stop short of that place.
+    let asked = desk.picked(|p| p.state.target).unwrap_or(pulse);
+    desk.servo_command(|servo| Command::Jog { servo, by: to - asked, repeat: false });
     desk.model.in_calibrate.side = if end == End::Low { Side::Below } else { Side::Above };
     if what.is_some_and(|what| marks::keep_end(desk, what)) {
         desk.model.dialog = Some(Dialog::Endpoint { end, pulse: to });

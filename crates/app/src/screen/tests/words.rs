@@ -259,6 +259,24 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
 }
 
 #[test]
+fn a_buzz_that_is_said_while_it_still_goes_out_brings_it_back_to_the_endpoint() {
+    let mut bench = engaged(RUDDER);
+    bench.enter("1900us");
+    bench.pass(150);
+    // On its way out the buzz is said, and the endpoint taken, before it has turned round.
+    bench.enter("1990us");
+    bench.press(Key::char('b'));
+    bench.code(KeyCode::Enter);
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
+    assert!(high < Micros::new(1950.0), "{high:?}");
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("high endpoint") && !frame.contains("the edit left it outside"), "{frame}");
+    bench.pass(100);
+    let pulse = bench.model.snapshot.servos[RUDDER].pulse;
+    assert!((pulse - high).abs() < Micros::new(1.0), "{pulse:?} at {high:?}");
+}
+
+#[test]
 fn a_file_that_is_there_is_asked_about_and_never_the_rig() {
     let mut bench = engaged(NECK);
     let file = bench.folder.path().join("heron.neck-marks.csv");
