@@ -5,8 +5,7 @@
 
 use crate::power::Draw;
 use crate::rig::{Layer, Parts, Rig};
-pub use crate::sequence::Lasts;
-use crate::sequence::{At, Program, Segment, Short, Track};
+use crate::sequence::{At, Lasts, Program, Segment, Short, Track};
 use crate::stage::Plan;
 use crate::stage::plan::ServoPlan;
 use crate::unit::{Amps, Degrees};
@@ -97,8 +96,8 @@ pub struct Load {
 }
 
 /// What a rail must give while servos start. Each board gives its channels their first pulses one after another, 80 ms
-/// apart, in rig order; boards do so at the same time. One that starts may be stalled until it stands where it is told;
-/// those before it stand.
+/// apart, in rig order; boards do so at the same time. One that starts may be stalled; those before it are taken to stand,
+/// though a horn that was left far from where it is told needs longer to get there.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Start {
     /// The most.

@@ -13,8 +13,8 @@ mod track;
 
 pub use at::At;
 pub use compile::{Library, Mover, size};
-pub(crate) use lasts::From;
 pub use lasts::Lasts;
+pub(crate) use lasts::Onward;
 pub use program::{Counts, FlatStep, Jump, LOOPS, Op, OpKind, Program, Rounds, StepTime, Waited};
 pub use short::Short;
 pub use track::{Eased, Left, Segment, Shape, Track};

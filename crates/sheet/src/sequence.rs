@@ -4,9 +4,9 @@
 use crate::calibration::{BODY, MARGIN, SMALL, head_of};
 use crate::list::{Align, List, Point, Tone, at, dashed, solid};
 use crate::{NoSheet, Subject};
-use wasvolta_core::review::{Lasts, Load, Review};
+use wasvolta_core::review::{Load, Review};
 use wasvolta_core::rig::{Index, Loop, Parts, Rig, Sequence, Step, Times, What};
-use wasvolta_core::sequence::{At, Program, Track};
+use wasvolta_core::sequence::{At, Lasts, Program, Track};
 use wasvolta_core::stage::Plan;
 use wasvolta_core::unit::number;
 

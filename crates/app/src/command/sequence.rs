@@ -12,9 +12,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
-use wasvolta_core::review::{Lasts, Review};
+use wasvolta_core::review::Review;
 use wasvolta_core::rig::{Index, Layer, Loop, Parts, Rig, Sequence, Step, Times, What as Does, steps};
-use wasvolta_core::sequence::Program;
+use wasvolta_core::sequence::{Lasts, Program};
 use wasvolta_core::stage::Plan;
 
 /// What `sequence check --json` says.

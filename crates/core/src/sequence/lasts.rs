@@ -57,7 +57,7 @@ impl Sum {
 
 /// Where a program is played from, and what it is given.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct From<'a> {
+pub(crate) struct Onward<'a> {
     /// The next of what happens.
     pub op: usize,
     /// The place.
@@ -74,11 +74,11 @@ impl Program {
     /// How long it plays from its beginning, with these parameters.
     pub fn lasts(&self, given: &[u16]) -> Lasts {
         let counts = Counts::default();
-        self.lasts_from(&From { op: 0, at: At::ZERO, counts: &counts, given, finishes: false })
+        self.lasts_from(&Onward { op: 0, at: At::ZERO, counts: &counts, given, finishes: false })
     }
 
     /// How long it plays from a place on.
-    pub(crate) fn lasts_from(&self, from: &From<'_>) -> Lasts {
+    pub(crate) fn lasts_from(&self, from: &Onward<'_>) -> Lasts {
         let sum = self.sum(from.op..self.ops.len(), (from.at, self.end), from);
         match self.at_end {
             _ if sum.forever => Lasts::Forever,
@@ -89,7 +89,7 @@ impl Program {
     }
 
     /// The sum over some of what happens, between two places.
-    fn sum(&self, ops: Range<usize>, (mut from, to): (At, At), how: &From<'_>) -> Sum {
+    fn sum(&self, ops: Range<usize>, (mut from, to): (At, At), how: &Onward<'_>) -> Sum {
         let count = |rounds: Rounds| match rounds.count(how.given) {
             count if how.finishes => Some(count.unwrap_or(1).min(1)),
             count => count,

@@ -5,7 +5,7 @@
 
 use super::Waiting;
 use crate::rig::{AtEnd, Layer, SequenceId, ServoId};
-use crate::sequence::{At, Counts, From, Jump, LOOPS, Lasts, OpKind, Program, Rounds};
+use crate::sequence::{At, Counts, Jump, LOOPS, Lasts, Onward, OpKind, Program, Rounds};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -211,7 +211,7 @@ impl Player {
 
     /// How long it goes on from here, at 100 % of the tempo.
     pub fn lasts(&self, program: &Program) -> Lasts {
-        program.lasts_from(&From {
+        program.lasts_from(&Onward {
             op: self.op,
             at: self.at,
             counts: &self.counts,

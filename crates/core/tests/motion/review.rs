@@ -3,8 +3,9 @@
 use super::*;
 use proptest::prelude::*;
 use wasvolta_core::power::Budget;
-use wasvolta_core::review::{Lasts, Review, Start};
+use wasvolta_core::review::{Review, Start};
 use wasvolta_core::rig::{Index, Parts};
+use wasvolta_core::sequence::Lasts;
 use wasvolta_core::unit::Amps;
 
 fn review(rig: &Rig) -> Review {

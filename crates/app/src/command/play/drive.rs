@@ -1,7 +1,7 @@
 //! A show on real servos: engages what it moves, leads in, plays, and releases; whatever happens, the end says what was
 //! read back.
 
-use super::keys::{self, Keys};
+use super::keys::Keys;
 use super::progress::Progress;
 use super::summary::{Played, Report as Summary};
 use super::wanted::{self, AwaitedKey, Wanted};
@@ -47,8 +47,9 @@ pub fn run(
 ) -> miette::Result<ExitCode> {
     let document = Document::open(&play.rig, outputs)?;
     let awaited = wanted::awaited_keys(&document.rig, wanted.all());
+    let keys = Keys::listen(&document.rig, !awaited.is_empty());
     if let Some(AwaitedKey { sequence, key, .. }) = awaited.iter().find(|key| !key.has_end)
-        && !keys::can_be_typed(&document.rig)
+        && !keys.are_heard()
     {
         return Err(miette!(
             help = "give that wait at_most_s, play it from a terminal, or open the rig on the screen",
@@ -56,8 +57,6 @@ pub fn run(
             sequence.name
         ));
     }
-    let awaited: Vec<char> = awaited.iter().map(|one| one.key).collect();
-    let keys = Keys::listen(&document.rig, &awaited);
     let mut runner = Runner::start(&play.rig, &document.rig, &(&play.live).into(), outputs)?;
     let told = Told::listen().into_diagnostic()?;
     let found = wanted.looked_at(&document.rig, &runner.edition.plan, play.json);

@@ -3,6 +3,7 @@
 //! By whole lines, so that the terminal stays as it is: Ctrl-C and Ctrl-Z go on being signals.
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::Errno;
 use std::io::{BufRead, IsTerminal, stdin};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
@@ -14,15 +15,12 @@ pub struct Keys(Option<Receiver<char>>);
 /// How often it is looked whether there is anything to read, and anybody to read it for.
 const PITCH: Duration = Duration::from_millis(200);
 
-/// Whether somebody may type keys here: not where the rig itself reads what is typed.
-pub fn can_be_typed(rig: &Rig) -> bool {
-    stdin().is_terminal() && !rig.ports.iter().any(|port| port.kind == PortKind::Stdin)
-}
-
 impl Keys {
-    /// Listens from now on, where there is anything to wait for and somebody to type it.
-    pub fn listen(rig: &Rig, awaited: &[char]) -> Self {
-        if awaited.is_empty() || !can_be_typed(rig) {
+    /// Listens from now on, where a show waits for keys and somebody may type them: not where the rig itself reads what is
+    /// typed.
+    pub fn listen(rig: &Rig, are_awaited: bool) -> Self {
+        let is_read = || rig.ports.iter().any(|port| port.kind == PortKind::Stdin);
+        if !are_awaited || !stdin().is_terminal() || is_read() {
             return Self(None);
         }
         let (typed, keys) = channel();
@@ -48,8 +46,10 @@ fn read(typed: &Sender<char>) {
         let standard = stdin();
         let mut fds = [PollFd::new(&standard, PollFlags::IN)];
         match poll(&mut fds, Some(&pitch)) {
-            Ok(0) | Err(_) => continue,
+            Ok(0) | Err(Errno::INTR) => continue,
             Ok(_) => {}
+            // Nothing will ever be typed there.
+            Err(_) => return,
         }
         // In the background a read would stop the program, with everything driven.
         let ours =

@@ -2,8 +2,9 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use wasvolta_core::review::{Lasts, Load, Review};
+use wasvolta_core::review::{Load, Review};
 use wasvolta_core::rig::{Rig, SequenceId};
+use wasvolta_core::sequence::Lasts;
 use wasvolta_core::stage::Plan;
 
 /// What `play --json` says.
@@ -135,7 +136,8 @@ struct OneRail {
     peak_at_s: f64,
     /// What moves then.
     moving_then: Vec<String>,
-    /// The most while its servos get their first pulses, 80 ms apart on each board: one that starts may be stalled.
+    /// The most while its servos get their first pulses, 80 ms apart on each board: one that starts is taken to be
+    /// stalled, those before it to stand.
     start_a: f64,
     /// What starts then.
     starting_then: Vec<String>,

@@ -239,9 +239,8 @@ fn back_off(desk: &mut Context, seen: MarkKind) {
     let spare = if end == End::Low { tick } else { -tick };
     let to = quiet.map_or(pulse, |quiet| quiet + spare) + inwards;
     let what = marks::observe(desk, seen, None);
-    // From where it is asked to be: it may still be on its way out, and would stop short of that place.
-    let asked = desk.picked(|p| p.state.target).unwrap_or(pulse);
-    desk.servo_command(|servo| Command::Jog { servo, by: to - asked, repeat: false });
+    // To a place and not by a way: wherever it is on its way to by now, that is where it is to stand.
+    desk.servo_command(|servo| Command::GoTo { servo, pulse: to });
     desk.model.in_calibrate.side = if end == End::Low { Side::Below } else { Side::Above };
     if what.is_some_and(|what| marks::keep_end(desk, what)) {
         desk.model.dialog = Some(Dialog::Endpoint { end, pulse: to });

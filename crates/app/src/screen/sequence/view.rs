@@ -14,9 +14,9 @@ use crate::screen::theme;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use time::Time;
-use wasvolta_core::review::{Lasts, Review};
+use wasvolta_core::review::Review;
 use wasvolta_core::rig::{Layer, Sequence, Step, What};
-use wasvolta_core::sequence::{Program, rounded_up};
+use wasvolta_core::sequence::{Lasts, Program, rounded_up};
 use wasvolta_core::stage::Play;
 
 /// Draws the view.

@@ -29,6 +29,12 @@ fn column(laid: &Laid, seconds: f64) -> u16 {
     columns.min_by(|a, b| (laid.at(*a) - seconds).abs().total_cmp(&(laid.at(*b) - seconds).abs())).unwrap()
 }
 
+/// Takes what is at a cell, and draws it along its row without letting go.
+fn draw(bench: &mut Bench, (column, row): (u16, u16), to: u16) {
+    mouse(bench, DOWN, (column, row));
+    mouse(bench, DRAG, (to, row));
+}
+
 fn step(bench: &Bench, n: usize) -> Step {
     bench.session.runner.edition.sequence(bench.model.sequence.id).unwrap().steps[n].clone()
 }
@@ -64,8 +70,7 @@ fn the_edge_of_a_move_is_dragged_and_the_whole_drag_is_one_edit() {
     for by in [3, 5] {
         let now = laid(&bench);
         let at = column(&now, now.edges[1].arrives);
-        mouse(&mut bench, DOWN, (at, now.steps));
-        mouse(&mut bench, DRAG, (at + by, now.steps));
+        draw(&mut bench, (at, now.steps), at + by);
         mouse(&mut bench, UP, (at + by, now.steps));
     }
     let twice = moves(&bench, 1);
@@ -80,8 +85,7 @@ fn a_dwell_has_the_lower_row_and_no_edge_goes_beyond_what_can_be() {
     let mut bench = at_work("strike");
     let was = laid(&bench);
     let at = column(&was, was.edges[1].ends);
-    mouse(&mut bench, DOWN, (at, was.steps + 1));
-    mouse(&mut bench, DRAG, (at + 5, was.steps + 1));
+    draw(&mut bench, (at, was.steps + 1), at + 5);
     let dwell = step(&bench, 1).dwell_s.get();
     assert!(dwell > 0.7 && (moves(&bench, 1) - 0.25).abs() < 1e-9, "{dwell} s");
     // To the left of where it arrives there is no dwell, and to the left of its begin the least move.
@@ -91,13 +95,11 @@ fn a_dwell_has_the_lower_row_and_no_edge_goes_beyond_what_can_be() {
     // Now both edges are one: the upper row has the move, the lower one the dwell.
     let now = laid(&bench);
     let at = column(&now, now.edges[1].ends);
-    mouse(&mut bench, DOWN, (at, now.steps + 1));
-    mouse(&mut bench, DRAG, (at + 4, now.steps + 1));
+    draw(&mut bench, (at, now.steps + 1), at + 4);
     mouse(&mut bench, UP, (at + 4, now.steps + 1));
     assert!(step(&bench, 1).dwell_s.get() > 0.05 && (moves(&bench, 1) - 0.25).abs() < 1e-9);
     bench.press(Key::char('u'));
-    mouse(&mut bench, DOWN, (at, now.steps));
-    mouse(&mut bench, DRAG, (0, now.steps));
+    draw(&mut bench, (at, now.steps), 0);
     assert!((moves(&bench, 1) - 0.01).abs() < 1e-9 && step(&bench, 1).dwell_s.get() < 1e-9);
     mouse(&mut bench, UP, (0, now.steps));
 }
@@ -109,8 +111,7 @@ fn at_another_tempo_the_edge_is_under_the_pointer_and_both_times_are_said() {
     assert!(frame.contains("move       2.50 s, 3.12 s here"), "{frame}");
     let was = laid(&bench);
     let at = column(&was, was.edges[0].arrives);
-    mouse(&mut bench, DOWN, (at, was.steps));
-    mouse(&mut bench, DRAG, (at - 10, was.steps));
+    draw(&mut bench, (at, was.steps), at - 10);
     assert_eq!(column(&was, laid(&bench).edges[0].arrives), at - 10);
     let wanted = was.at(at - 10) * 0.8;
     assert!((moves(&bench, 0) - wanted).abs() < 0.0051, "{} s is written", moves(&bench, 0));
@@ -152,8 +153,7 @@ fn a_key_while_an_edge_is_held_lets_it_go_and_what_it_did_stays() {
     let mut bench = at_work("strike");
     let was = laid(&bench);
     let at = column(&was, was.edges[2].arrives);
-    mouse(&mut bench, DOWN, (at, was.steps));
-    mouse(&mut bench, DRAG, (at - 5, was.steps));
+    draw(&mut bench, (at, was.steps), at - 5);
     let moved = moves(&bench, 2);
     assert!(moved < 1.39);
     bench.press(Key::char('n'));
