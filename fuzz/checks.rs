@@ -1,10 +1,14 @@
 //! What holds of every decoder, whatever bytes come.
 
+use std::time::Duration;
 use wasvolta_wire::decode::{Carrier, Counts, DECODERS, Decode, Frame, Row, Sink};
+use wasvolta_wire::smart::exchange::{Exchange, Expected, Happened, Timing};
+use wasvolta_wire::smart::{Ask, Form, Packets};
 use wasvolta_wire::{bridge, crsf, firmata, ibus, lines, mqtt, sbus};
 
 /// All that can be checked, by name.
-pub const ALL: [&str; 9] = ["lines", "ibus", "sbus", "crsf", "midi", "osc", "mqtt", "firmata", "bridge"];
+pub const ALL: [&str; 10] =
+    ["lines", "ibus", "sbus", "crsf", "midi", "osc", "mqtt", "firmata", "bridge", "smart"];
 
 /// Checks one of them with some bytes.
 ///
@@ -15,6 +19,10 @@ pub fn check(name: &str, data: &[u8]) {
         "mqtt" => message(data),
         "firmata" => board(data),
         "bridge" => bridge_of(data),
+        "smart" => {
+            smart_bus(Form::One, data);
+            smart_bus(Form::Two, data);
+        }
         protocol => {
             let row = DECODERS.iter().find(|row| row.protocol == protocol).expect("a decoder of that name");
             way_in(row, data);
@@ -149,5 +157,45 @@ fn bridge_of(data: &[u8]) {
             told.emit(&mut out);
             assert!(!out.is_empty());
         }
+    }
+}
+
+/// What servos answer, and what they are asked. The first byte of each part is its length.
+fn smart_bus(form: Form, data: &[u8]) {
+    let mut packets = Packets::<512>::new(form);
+    packets.feed(data, |packet| {
+        // What is read as a request is written as the same bytes: the same id, instruction and rest.
+        if let Some(ask) = packet.as_ask(form) {
+            let mut out = Vec::new();
+            form.ask(packet.id, &ask, &mut out).expect("what was said can be said");
+            let mut again = 0;
+            Packets::<512>::new(form).feed(&out, |same| {
+                assert_eq!((same.id, same.as_ask(form)), (packet.id, Some(ask)));
+                again += 1;
+            });
+            assert_eq!(again, 1);
+        }
+    });
+    assert!(packets.counts().skipped <= data.len() as u64);
+    let mut exchange = Exchange::new(form);
+    let timing = Timing { baud: 57_600, return_delay: Duration::from_micros(500), latency: Timing::LATENCY };
+    let (mut rest, mut now) = (data, Duration::ZERO);
+    while let Some((&length, after)) = rest.split_first() {
+        let (part, later) = after.split_at(usize::from(length).min(after.len()));
+        let ask = Ask::Read { address: 36, count: u16::from(length % 5) };
+        let expected = Expected::Each(&[7], usize::from(length % 5));
+        exchange.ask(now, timing, (7, &ask), expected).expect("a read can be said");
+        exchange.hear(part, now);
+        now += Duration::from_millis(u64::from(length));
+        exchange.pass(now);
+        let mut ends = 0;
+        while let Some(happened) = exchange.take_happened() {
+            ends += 1;
+            if let Happened::Answer(answer) = happened {
+                assert_eq!(answer.id, 7);
+            }
+        }
+        assert!(ends <= 1, "one was asked, and one answers or does not");
+        rest = later;
     }
 }

@@ -13,3 +13,4 @@ pub mod midi;
 pub mod mqtt;
 pub mod osc;
 pub mod sbus;
+pub mod smart;
