@@ -383,7 +383,9 @@ mod tests {
                     let sent = read(&mut exchange, 7, 1);
                     let came = answer(form, 7, 0, &[round]);
                     let bytes = if echoes { [sent, came].concat() } else { came };
-                    bytes.iter().for_each(|byte| exchange.hear(&[*byte], NOW));
+                    for byte in bytes {
+                        exchange.hear(&[byte], NOW);
+                    }
                     assert_eq!(all(&mut exchange), [Happened::Answer(Answer::new(7, 0, &[round]))]);
                     assert!(!exchange.is_open());
                 }
