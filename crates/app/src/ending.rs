@@ -97,9 +97,9 @@ fn named(rig: &Rig, ended: &Ended, channels: &[usize]) -> Vec<String> {
     let board = rig.boards.iter().find(here).map_or(ended.port.as_str(), |board| board.name.as_str());
     let place = |channel: &usize| {
         let mut servos = rig.servos_on(board);
-        match servos.find(|servo| usize::from(servo.channel) == *channel) {
-            Some(servo) => format!("{} (channel {channel} of {board})", servo.name),
-            None => format!("channel {channel} of {board}"),
+        match servos.find(|servo| usize::from(servo.plug()) == *channel) {
+            Some(servo) => format!("{} ({})", servo.name, rig.plug_words(board, channel)),
+            None => rig.plug_words(board, channel),
         }
     };
     channels.iter().map(place).collect()

@@ -10,19 +10,21 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_core::rig::{Board, Kind, Port, PortKind, Rig, Servo, Signal};
+use wasvolta_core::rig::{Board, Kind, Layout, Port, PortKind, Rig, Servo, Signal};
 use wasvolta_engine::why::ASKED;
-use wasvolta_engine::{BoardPort, OpenBus, Setup, Way, wiring};
+use wasvolta_engine::{BoardPort, OpenBus, Setup, Way, chips, wiring};
 use wasvolta_port::board::Evidence;
 use wasvolta_port::bridge::Bridge;
 use wasvolta_port::expander::Seen;
 use wasvolta_port::pwm::{self, Directory};
 use wasvolta_port::serial::Serial;
+use wasvolta_port::smart;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, WallClock};
 use wasvolta_sim::faults::{Faults, Struck};
 use wasvolta_sim::truth::Part;
 use wasvolta_sim::{Bench, Eye, Look, ManualClock, StandIn, Truth};
 use wasvolta_wire::firmata;
+use wasvolta_wire::smart::map::Map;
 
 /// The time between two beats.
 pub const BEAT: Duration = Duration::from_millis(20);
@@ -68,9 +70,10 @@ impl Simulated {
         let board = rig.board(&servo.board)?;
         let way = rig.port(&board.port).and_then(Port::simulated)?;
         match board.chip.row().port {
-            PortKind::I2c => self.eye.look(way, board.address?, servo.channel),
-            PortKind::Serial => self.eye.look_at_pin(way, servo.channel),
-            PortKind::Pwm => self.eye.look_at_pwm(way, servo.channel),
+            PortKind::I2c => self.eye.look(way, board.address?, servo.plug()),
+            PortKind::Serial if servo.kind.is_smart() => self.eye.look_at_smart(way, servo.plug()),
+            PortKind::Serial => self.eye.look_at_pin(way, servo.plug()),
+            PortKind::Pwm => self.eye.look_at_pwm(way, servo.plug()),
             _ => None,
         }
     }
@@ -94,9 +97,14 @@ impl Simulated {
 fn plug_in(bench: &Bench, rig: &Rig) {
     for board in &rig.boards {
         let Some(name) = rig.port(&board.port).and_then(Port::simulated) else { continue };
-        let parts: Vec<(u8, Part)> = rig.servos_on(&board.name).map(|s| (s.channel, part(s.kind))).collect();
+        let parts: Vec<(u8, Part)> = rig.servos_on(&board.name).map(|s| (s.plug(), part(s.kind))).collect();
         match board.chip.row().port {
             PortKind::I2c => bench.ensure_parts(name, board.address.unwrap_or_default(), &parts),
+            PortKind::Serial if board.chip.row().is_smart => {
+                let Some(map) = map_of(rig, board) else { continue };
+                let made = bench.smart(name, &map);
+                rig.servos_on(&board.name).for_each(|servo| made.ensure(servo.plug(), servo.model));
+            }
             PortKind::Serial => {
                 let made = bench.firmata(name);
                 for (pin, part) in &parts {
@@ -118,7 +126,7 @@ fn plug_in(bench: &Bench, rig: &Rig) {
 const fn part(kind: Kind) -> Part {
     match kind.signal() {
         Signal::Pulse if kind.turns_on() => Part::Motor,
-        Signal::Pulse => Part::Servo,
+        Signal::Pulse | Signal::Counts => Part::Servo,
         Signal::Share | Signal::Switch => Part::Lamp,
     }
 }
@@ -152,7 +160,7 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
         None
     };
     let bench = simulation.as_ref().map(|(bench, _)| bench.clone());
-    let board = |port: &Port| BoardPort { name: port.name.clone(), way: way_of(port, bench.as_ref()) };
+    let board = |port: &Port| BoardPort { name: port.name.clone(), way: way_of(rig, port, bench.as_ref()) };
     let boards = wiring::board_ports(rig).map(board).collect();
     let simulated = simulation.map(|(_, simulated)| simulated);
     let keyboard = Keyboard::default();
@@ -170,8 +178,13 @@ pub fn resolve(rig: &Rig, path: &Path, around: &Surroundings, outputs: &Outputs)
 }
 
 /// A port with boards, and how they are reached.
-pub fn board_port(port: &Port, simulated: Option<&Simulated>) -> BoardPort {
-    BoardPort { name: port.name.clone(), way: way(port, simulated) }
+pub fn board_port(rig: &Rig, port: &Port, simulated: Option<&Simulated>) -> BoardPort {
+    BoardPort { name: port.name.clone(), way: way(rig, port, simulated) }
+}
+
+/// The registers of the servos on a smart bus.
+fn map_of(rig: &Rig, board: &Board) -> Option<Map> {
+    Some(chips::map_of(Layout::named(rig, board.layout.as_deref()?)?))
 }
 
 /// The simulated name of a port, where there is a simulation for it.
@@ -180,15 +193,24 @@ fn simulation_of<'p>(port: &'p Port, simulation: Option<&Simulated>) -> Option<&
 }
 
 /// How a port's boards are reached, simulated or real.
-pub fn way(port: &Port, simulated: Option<&Simulated>) -> Way {
-    way_of(port, simulated.map(|s| &s.bench))
+pub fn way(rig: &Rig, port: &Port, simulated: Option<&Simulated>) -> Way {
+    way_of(rig, port, simulated.map(|s| &s.bench))
 }
 
-fn way_of(port: &Port, bench: Option<&Bench>) -> Way {
+fn way_of(rig: &Rig, port: &Port, bench: Option<&Bench>) -> Way {
+    let smart = rig.boards.iter().find(|board| board.port == port.name && board.chip.row().is_smart);
     let sim = port.simulated().zip(bench).map(|(name, bench)| (name.to_owned(), bench.clone()));
     let path = PathBuf::from(&port.path);
     match (port.kind, sim) {
         (PortKind::I2c, _) => Way::Bus(opener(port, bench)),
+        (PortKind::Serial, Some((name, bench))) if smart.is_some() => {
+            let map = smart.and_then(|board| map_of(rig, board)).unwrap_or_default();
+            Way::Smart(Box::new(move || Ok(Box::new(bench.smart(&name, &map).open()?))))
+        }
+        (PortKind::Serial, None) if smart.is_some() => {
+            let baud = port.baud.unwrap_or(smart::USUAL_BAUD);
+            Way::Smart(Box::new(move || Ok(Box::new(open_line(&path, baud)?))))
+        }
         (PortKind::Serial, Some((name, bench))) => {
             Way::Line(Box::new(move || Ok(Box::new(bench.firmata(&name).open()?))))
         }
@@ -242,13 +264,13 @@ pub fn look_at(
     simulated: Option<&Simulated>,
 ) -> Result<Option<Evidence>, BusError> {
     let Some(port) = rig.port(&board.port) else { return Ok(None) };
-    match way(port, simulated) {
+    match way(rig, port, simulated) {
         Way::Bus(mut open) => {
             let address = board.address.unwrap_or_default();
             Ok(Some(Evidence::Expander(patiently(&mut *open()?, address)?)))
         }
-        Way::Line(_) if simulation_of(port, simulated).is_some() => Ok(None),
-        Way::Line(_) => {
+        Way::Line(_) | Way::Smart(_) if simulation_of(port, simulated).is_some() => Ok(None),
+        Way::Line(_) | Way::Smart(_) => {
             let looked = Serial::look(Path::new(&port.path));
             looked.map_err(|error| BusError { doing: "open", fault: error.fault(), device: error.path })?;
             Ok(None)

@@ -10,13 +10,13 @@ use std::sync::mpsc::{Sender, channel};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use wasvolta_core::range;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// One servo's place.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct LastPlace {
     /// The last pulse it had.
-    pub pulse_us: Micros,
+    pub pulse_us: Position,
     /// When, in seconds since 1970.
     pub at_s: u64,
 }
@@ -54,14 +54,14 @@ impl LastKnown {
     }
 
     /// Where a servo was left, and how long ago.
-    pub fn of(&self, servo: &str) -> Option<(Micros, Duration)> {
+    pub fn of(&self, servo: &str) -> Option<(Position, Duration)> {
         let place = self.places.servo.get(servo)?;
         Some((place.pulse_us, Duration::from_secs(now().saturating_sub(place.at_s))))
     }
 
     /// Notes where a servo is now, and when, while it has pulses; without them it was last seen there when it had.
     /// Whether that is another place than before.
-    pub fn note(&mut self, servo: &str, pulse: Micros, engaged: bool) -> bool {
+    pub fn note(&mut self, servo: &str, pulse: Position, engaged: bool) -> bool {
         let before = self.places.servo.get(servo).map(|place| place.pulse_us);
         if before == Some(pulse) && !engaged {
             return false;

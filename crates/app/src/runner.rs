@@ -155,7 +155,8 @@ impl Runner {
             if self.engine.has_port(&port.name) {
                 continue;
             }
-            if let Err(error) = self.engine.add_port(hardware::board_port(port, self.simulated.as_ref())) {
+            if let Err(error) = self.engine.add_port(hardware::board_port(rig, port, self.simulated.as_ref()))
+            {
                 tracing::error!("no thread for the port {}: {error}", port.name);
                 return;
             }
@@ -202,7 +203,7 @@ impl Runner {
     pub fn kept(&self, board: BoardId, ticks: &Wanted) -> Vec<Command> {
         let Some(board) = self.edition.board(board) else { return Vec::new() };
         let here = |(servo, plan): (&Servo, &ServoPlan)| {
-            let ticks = Ticks((*ticks.get(usize::from(servo.channel))?)?);
+            let ticks = Ticks(ticks.get(usize::from(servo.plug()))?);
             let pulse = plan.guard.pulse(ticks);
             Some(Command::Engage { servo: servo.id, pulse, stands_there: true })
         };
@@ -225,7 +226,9 @@ impl Runner {
         let parts = edition.rig.servos.iter().zip(&edition.plan.servos).zip(&snapshot.servos);
         parts
             .filter(|((_, plan), state)| plan.stay_stiff && state.engaged)
-            .map(|((servo, _), _)| format!("{} (channel {} of {})", servo.name, servo.channel, servo.board))
+            .map(|((servo, _), _)| {
+                format!("{} ({})", servo.name, edition.rig.plug_words(&servo.board, servo.plug()))
+            })
             .collect()
     }
 

@@ -20,6 +20,7 @@ mod everywhere;
 mod figures;
 mod form;
 mod frame;
+mod health;
 mod inputs;
 mod intent;
 mod keys;

@@ -41,7 +41,7 @@ fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
 fn check_tells_sound_from_broken_from_unreadable() {
     let home = tempfile::tempdir().unwrap();
     let cases = [
-        (example(), 0, "is sound: 10 servos, 6 inputs, 13 poses, 6 sequences"),
+        (example(), 0, "is sound: 12 servos, 6 inputs, 15 poses, 7 sequences"),
         (changed(home.path(), "channel = 2", "channel = 1"), 1, ""),
         (home.path().join("none.rig.toml"), 2, ""),
     ];
@@ -88,7 +88,8 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let home = tempfile::tempdir().unwrap();
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
-    for wanted in ["there is no key `chanel` here", "90 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
+    for wanted in
+        ["there is no key `chanel` here", "111 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -135,15 +136,18 @@ fn a_dry_run_writes_the_trace_that_the_format_says() {
     let csv = std::fs::read_to_string(&trace).unwrap();
     assert!(!csv.contains('\r'));
     let lines: Vec<&str> = csv.lines().collect();
-    assert_eq!(lines[0], "t_s,servo,joint_deg,pulse_us,ticks,level_percent,pulse_us_per_s");
-    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times ten parts.
-    assert_eq!(lines.len(), 1 + 10 * 214);
-    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,,0.0");
-    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,,0.0");
-    assert_eq!(lines[3], "0.000,punt.rudder,,,,,");
-    assert_eq!(lines[lines.len() - 10], "4.250,heron.neck,0.000,1493.28,306,,0.0");
+    assert_eq!(
+        lines[0],
+        "t_s,servo,joint_deg,pulse_us,ticks,level_percent,pulse_us_per_s,counts,counts_per_s"
+    );
+    // 4.25 s at 20 ms a beat, both ends, and the end itself off the beat: 214 times twelve parts.
+    assert_eq!(lines.len(), 1 + 12 * 214);
+    assert_eq!(lines[1], "0.000,heron.neck,0.000,1493.28,306,,0.0,,");
+    assert_eq!(lines[2], "0.000,heron.beak,4.000,1141.92,234,,0.0,,");
+    assert_eq!(lines[3], "0.000,punt.rudder,,,,,,,");
+    assert_eq!(lines[lines.len() - 12], "4.250,heron.neck,0.000,1493.28,306,,0.0,,");
     // A lamp has a level and no angle.
-    assert_eq!(lines[8], "0.000,marsh.moon,,0.00,0,0.000,0.0");
+    assert_eq!(lines[8], "0.000,marsh.moon,,0.00,0,0.000,0.0,,");
     let again = home.path().join("again.csv");
     run(home.path(), &["play", rig.to_str().unwrap(), "strike", "--dry", "--trace", again.to_str().unwrap()]);
     assert_eq!(csv, std::fs::read_to_string(again).unwrap(), "byte for byte");
@@ -158,11 +162,11 @@ fn a_winch_is_armed_before_a_dry_run_begins_and_stops_at_its_end() {
     let csv = std::fs::read_to_string(&trace).unwrap();
     let winch =
         |t: &str| csv.lines().find(|l| l.starts_with(&format!("{t},crane.winch,"))).unwrap().to_owned();
-    assert_eq!(winch("0.000"), "0.000,crane.winch,,1478.64,303,0.000,0.0");
-    assert_eq!(winch("2.000"), "2.000,crane.winch,,1327.36,272,-40.000,0.0");
-    assert_eq!(winch("6.500"), "6.500,crane.winch,,1478.64,303,0.000,3.8");
+    assert_eq!(winch("0.000"), "0.000,crane.winch,,1478.64,303,0.000,0.0,,");
+    assert_eq!(winch("2.000"), "2.000,crane.winch,,1327.36,272,-40.000,0.0,,");
+    assert_eq!(winch("6.500"), "6.500,crane.winch,,1478.64,303,0.000,3.8,,");
     let lantern = csv.lines().find(|l| l.starts_with("2.000,marsh.lantern,")).unwrap();
-    assert_eq!(lantern, "2.000,marsh.lantern,,19983.60,4095,100.000,0.0");
+    assert_eq!(lantern, "2.000,marsh.lantern,,19983.60,4095,100.000,0.0,,");
 }
 
 #[test]
@@ -192,8 +196,8 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
         "{last:?}"
     );
     let csv = std::fs::read_to_string(trace).unwrap();
-    // Every beat of 3.6 s has its row for each of the ten parts, from 0 to the end.
-    let times: Vec<&str> = csv.lines().skip(1).step_by(10).filter_map(|l| l.split(',').next()).collect();
+    // Every beat of 3.6 s has its row for each of the twelve parts, from 0 to the end.
+    let times: Vec<&str> = csv.lines().skip(1).step_by(12).filter_map(|l| l.split(',').next()).collect();
     assert_eq!((times.first(), times.last(), times.len()), (Some(&"0.000"), Some(&"3.600"), 181));
     // The second step looks to −35°, which the neck reaches.
     assert!(csv.lines().any(|l| l.contains("heron.neck,-35.000")), "the neck never looked");
@@ -324,10 +328,10 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let (live, again) = (rows(&live), rows(&again));
     assert!(live.len() > 300 && again.windows(live.len()).any(|part| part == live));
     let text_of = std::fs::read_to_string(&tape).unwrap();
-    std::fs::write(&tape, text_of.replacen("\"format\":3", "\"format\":4", 1)).unwrap();
+    std::fs::write(&tape, text_of.replacen("\"format\":4", "\"format\":5", 1)).unwrap();
     let output = run(home.path(), &["replay", &tape]);
     assert_eq!(output.status.code(), Some(2));
-    assert!(flat(&output.stderr).contains("this recording has format 4"), "{}", text(&output.stderr));
+    assert!(flat(&output.stderr).contains("this recording has format 5"), "{}", text(&output.stderr));
     let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
     assert!(flat(&unwritable.stderr).contains("cannot write /proc/none/run.rec"));
@@ -414,7 +418,7 @@ fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let rig = example();
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
-    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 10 servos"), "{words}");
+    assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 12 servos"), "{words}");
     let output = run(home.path(), &["--log", "/proc/none/x.log", "check", rig.to_str().unwrap()]);
     assert_eq!(output.status.code(), Some(1));
     assert!(flat(&output.stderr).contains("give --log a file that may be written"));
@@ -604,6 +608,7 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
     for words in [
         "servo     heron.neck           positional, channel 1 of upper, 620 to 2380 µs, 5 marks\n",
         "servo     punt.rudder          positional, channel 4 of upper, 1000 to 2000 µs, 0 marks, no angles yet\n",
+        "servo     heron.nape           smart, id 1 of neck-bus, 1300 to 2900 counts, 3 marks\n",
         "servo     marsh.moon           dimmer, channel 14 of upper\n",
         "sequence  strike               3 steps, 4.25 s from home\n",
         "input     knob                 a0 of dial, drives heron.neck, marsh.moon\n",
@@ -611,7 +616,7 @@ fn list_names_what_is_there_and_a_dry_play_refuses_what_it_would_ignore() {
         assert!(listed.contains(words), "{words:?} is missing from\n{listed}");
     }
     let poses = text(&run(home.path(), &["list", rig, "poses"]).stdout);
-    assert!(poses.lines().count() == 13 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
+    assert!(poses.lines().count() == 15 && poses.lines().all(|line| line.starts_with("pose ")), "{poses}");
     for ignored in [
         &["--on-lost", "wait"][..],
         &["--adopt", "keep"],
@@ -671,7 +676,7 @@ fn sequences_are_listed_shown_and_looked_at_before_they_run() {
     assert!(said(&["sequence", "check", rig, "wake"], 0).contains("nothing to be said against it"));
     let json: serde_json::Value =
         serde_json::from_str(&said(&["sequence", "check", rig, "--json"], 1)).unwrap();
-    assert_eq!((json["good"].as_bool(), json["sequences"].as_array().unwrap().len()), (Some(false), 6));
+    assert_eq!((json["good"].as_bool(), json["sequences"].as_array().unwrap().len()), (Some(false), 7));
     let crossing = &json["sequences"][3];
     assert_eq!(crossing["short_steps"][0]["sequence"], "strike");
     assert!((crossing["length_s"].as_f64().unwrap() - 19.75).abs() < 1e-6);

@@ -169,7 +169,7 @@ fn standard_output_may_be_full_or_closed_or_the_file_itself() {
     let traced = home.run(&["play", &rig, "strike", "--dry", "--trace", "-"]);
     assert!(traced.status.success() && text(&traced.stdout).starts_with("t_s,servo,"));
     assert!(
-        text(&traced.stdout).lines().all(|line| line.split(',').count() == 7),
+        text(&traced.stdout).lines().all(|line| line.split(',').count() == 9),
         "nothing else stands in it"
     );
     assert!(text(&traced.stderr).contains("strike: "), "{}", text(&traced.stderr));

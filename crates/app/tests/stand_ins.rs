@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 10
+const RIG: &str = r#"format = 11
 name = "Reeds"
 
 [[port]]
@@ -491,7 +491,7 @@ fn two_programs_never_drive_one_board_whoever_starts_them_and_however_its_path_i
 /// A rig of one link.
 fn of_link(port: &str, link: &str) -> String {
     format!(
-        "format = 10\nname = \"Marsh radio\"\n[[port]]\nname = \"way\"\n{port}\n[[link]]\nname = \"in\"\non = \"way\"\n{link}\n"
+        "format = 11\nname = \"Marsh radio\"\n[[port]]\nname = \"way\"\n{port}\n[[link]]\nname = \"in\"\non = \"way\"\n{link}\n"
     )
 }
 

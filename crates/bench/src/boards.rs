@@ -9,7 +9,7 @@ use std::time::Duration;
 use wasvolta_core::rig::{Board, Index, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
-use wasvolta_core::unit::{Hertz, Micros, number};
+use wasvolta_core::unit::{Hertz, Position, number};
 use wasvolta_engine::worker::{self, Post};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring};
 use wasvolta_port::{Clock, WallClock};
@@ -49,7 +49,7 @@ fn rig() -> Rig {
     let servo = |(n, board): (usize, &Board), channel: u8| Servo {
         name: format!("reed.b{n}-{channel}"),
         board: board.name.clone(),
-        channel,
+        channel: Some(channel),
         ..seed.servos[0].clone()
     };
     let servos = boards.iter().enumerate().flat_map(|b| (0..16).map(move |c| servo(b, c))).collect();
@@ -139,11 +139,12 @@ impl Beats {
 fn move_half(post: &mut Post, dice: &mut u64) {
     let heard: Vec<u32> = post.reports.read().iter().map(|state| state.interruptions).collect();
     for (n, board) in post.last.iter_mut().enumerate() {
-        board.heard = heard.get(n).copied().unwrap_or_default();
+        board.heard = [heard.get(n).copied().unwrap_or_default(); CHANNELS].into_iter().collect();
         *dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        for (n, wanted) in board.wanted.iter_mut().take(CHANNELS).enumerate() {
-            let before = wanted.unwrap_or(200);
-            *wanted = Some(if *dice >> (20 + n) & 1 == 1 { 200 + (before + 37) % 200 } else { before });
+        for n in 0..CHANNELS {
+            let before = board.orders.wanted.get(n).unwrap_or(200);
+            let next = Some(if *dice >> (20 + n) & 1 == 1 { 200 + (before + 37) % 200 } else { before });
+            board.orders.wanted.set(n, next);
         }
     }
     post.frames.input_buffer_mut().clone_from(&post.last);
@@ -214,7 +215,8 @@ fn beat(rig: &Rig) -> Vec<Row> {
         let mut engine = Engine::start(&Arc::new(rig.clone()), setup(way, Arc::clone(&clock))).ok()?;
         for servo in rig.servos.iter().map(|servo| servo.id) {
             let asked = clock.now();
-            while !engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true }) {
+            while !engine.command(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true })
+            {
                 if clock.now().saturating_sub(asked) > MEASURED {
                     return None;
                 }
@@ -225,7 +227,7 @@ fn beat(rig: &Rig) -> Vec<Row> {
         while clock.now().saturating_sub(start) < MEASURED {
             clock.wait(BEAT);
             for servo in rig.servos.iter().step_by(8).map(|servo| servo.id) {
-                engine.command(Command::Jog { servo, by: Micros::new(9.0), repeat: false });
+                engine.command(Command::Jog { servo, by: Position::new(9.0), repeat: false });
             }
         }
         let punctual = engine.snapshot().punctual;

@@ -10,7 +10,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 use wasvolta_core::rig::{Ends, Input, Link, Port, PortKind, Rated, Rig};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{DegreesPerSecond, Micros, Seconds};
+use wasvolta_core::unit::{DegreesPerSecond, Position, Seconds};
 use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Way, ways};
 use wasvolta_port::serial::{Got, Serial};
 use wasvolta_port::{BusError, I2cBus, Transfer, WallClock};
@@ -166,7 +166,7 @@ fn follow(
         knob.send(format!("v0={}\n", 500 + n).as_bytes());
         std::thread::sleep(Duration::from_millis(20));
     }
-    engine.command(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+    engine.command(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
     std::thread::sleep(Duration::from_millis(100));
     engine.command(Command::GiveBack { servo });
     // The new owner is met with a glide; what follows it at once is measured. The line must not fall silent.

@@ -10,7 +10,7 @@ use wasvolta_core::rig::{
     Board, Ends, Goal, Input, Joint, Mapping, Mark, Port, PortKind, Pose, Rig, Sequence, Servo, Step,
 };
 use wasvolta_core::stage::{Command, Plan, Prepared};
-use wasvolta_core::unit::{Degrees, Micros, Seconds};
+use wasvolta_core::unit::{Degrees, Micros, Position, Seconds};
 
 const SEED: &str = include_str!("../../../examples/marsh-clock.rig.toml");
 
@@ -85,14 +85,14 @@ fn board(seed: &Rig, n: u16) -> Board {
 
 fn servo(seed: &Rig, n: u16) -> Servo {
     let mark = |pulse: f64, angle: f64| Mark {
-        pulse_us: Micros::new(pulse),
+        pulse_us: Some(Micros::new(pulse)),
         angle_deg: Some(Degrees::new(angle)),
         ..seed.servos[0].marks[0].clone()
     };
     Servo {
         name: format!("reed.n{n}"),
         board: format!("board-{}", n / 16),
-        channel: u8::try_from(n % 16).unwrap_or(0),
+        channel: Some(u8::try_from(n % 16).unwrap_or(0)),
         endpoints_us: Ends { low: Micros::new(700.0), high: Micros::new(2300.0) },
         marks: vec![mark(800.0, -70.0), mark(2200.0, 70.0)],
         ..seed.servos[0].clone()
@@ -178,7 +178,7 @@ pub fn playing(rig: &Rig, beat: Duration) -> (Stage, Duration) {
 pub fn given_back(rig: &Rig, beat: Duration) -> (Stage, Duration) {
     let mut stage = Stage::new(Prepared::new(Plan::of(rig)), beat);
     let servos = rig.servos.iter().map(|servo| servo.id);
-    let pulse = Micros::new(1500.0);
+    let pulse = Position::new(1500.0);
     let engage: Vec<Command> =
         servos.clone().map(|servo| Command::Engage { servo, pulse, stands_there: true }).collect();
     let give: Vec<Command> = servos.map(|servo| Command::GiveBack { servo }).collect();

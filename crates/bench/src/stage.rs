@@ -100,7 +100,7 @@ impl Run {
     fn beat(&mut self) {
         self.n += 1;
         self.now += self.step;
-        let inflow = Inflow { links: &self.links, inputs: &self.inputs[self.n % 4] };
+        let inflow = Inflow { links: &self.links, inputs: &self.inputs[self.n % 4], measured: &[] };
         black_box(self.stage.advance(black_box(self.now), black_box(inflow), &[]));
     }
 }
@@ -127,7 +127,7 @@ impl Bare {
             let way = u * u * u * (10.0 - 15.0 * u + 6.0 * u * u);
             let (low, high) = plan.guard.endpoints;
             state.pulse = low + (high - low) * way;
-            let ticks = state.pulse / plan.guard.clock.tick();
+            let ticks = state.pulse / plan.guard.step();
             let target = Ticks(wasvolta_core::unit::count16(ticks));
             state.setpoint = Some(Setpoint { target, speed: 0.0 });
         }

@@ -7,7 +7,7 @@
 use crate::curve::Curve;
 use crate::linkage::Transmission;
 use crate::range;
-use crate::unit::{Degrees, Micros, count16, held, number};
+use crate::unit::{Degrees, Position, count16, held, number};
 
 /// How far the table may be off, in degrees of joint and of shaft.
 pub const WITHIN_DEG: f64 = 0.005;
@@ -98,14 +98,14 @@ impl Bent {
             }
         }
         let knot = |pulse: f64| {
-            let shaft = curve.angle_at(Micros::new(pulse));
+            let shaft = curve.angle_at(Position::new(pulse));
             Knot { pulse, shaft: shaft.get(), joint: through.joint_at(shaft).get() }
         };
         // Where one piece of the curve ends and another begins there is a knot: within each, what a few places show of the
         // error holds for all of it.
         let even = (0..=FIRST).map(|n| low + (high - low) * (f64::from(n) / f64::from(FIRST)));
         let inside = |pulse: &f64| *pulse > low + NEAR && *pulse < high - NEAR;
-        let pieces = curve.pieces().map(Micros::get).filter(inside);
+        let pieces = curve.pieces().map(Position::get).filter(inside);
         let mut edges: Vec<f64> = even.chain(pieces).collect();
         edges.sort_by(f64::total_cmp);
         edges.dedup_by(|later, earlier| *later - *earlier < NEAR);
@@ -119,26 +119,26 @@ impl Bent {
     }
 
     /// The pulses between which the joint can be driven, where a linkage or a steered pair bounds them.
-    pub fn reach(&self) -> Option<(Micros, Micros)> {
+    pub fn reach(&self) -> Option<(Position, Position)> {
         let (first, last) = (self.knots.first()?, self.knots.last()?);
-        self.ends.then(|| (Micros::new(first.pulse), Micros::new(last.pulse)))
+        self.ends.then(|| (Position::new(first.pulse), Position::new(last.pulse)))
     }
 
     /// The joint's angle at a pulse; beyond what a linkage can do, that of its end.
     #[inline]
-    pub fn joint_at(&self, pulse: Micros) -> Degrees {
+    pub fn joint_at(&self, pulse: Position) -> Degrees {
         Degrees::new(self.look(&self.pulses, pulse.get(), |k| k.pulse, |k| k.joint))
     }
 
     /// The pulse for an angle of the joint; beyond what a linkage can do, that of its end.
     #[inline]
-    pub fn pulse_at(&self, joint: Degrees) -> Micros {
-        Micros::new(self.look(&self.joints, joint.get(), |k| k.joint, |k| k.pulse))
+    pub fn pulse_at(&self, joint: Degrees) -> Position {
+        Position::new(self.look(&self.joints, joint.get(), |k| k.joint, |k| k.pulse))
     }
 
     /// The angles of joint and shaft at a pulse.
     #[inline]
-    pub fn at(&self, pulse: Micros) -> (Degrees, Degrees) {
+    pub fn at(&self, pulse: Position) -> (Degrees, Degrees) {
         let (a, b) = self.around(&self.pulses, pulse.get(), |k| k.pulse);
         let share = self.share(pulse.get(), a.pulse, b.pulse);
         (Degrees::new(self.part(share, a.joint, b.joint)), Degrees::new(self.part(share, a.shaft, b.shaft)))
@@ -146,10 +146,10 @@ impl Bent {
 
     /// The pulse and the shaft's angle for one of the joint.
     #[inline]
-    pub fn with(&self, joint: Degrees) -> (Micros, Degrees) {
+    pub fn with(&self, joint: Degrees) -> (Position, Degrees) {
         let (a, b) = self.around(&self.joints, joint.get(), |k| k.joint);
         let share = self.share(joint.get(), a.joint, b.joint);
-        (Micros::new(self.part(share, a.pulse, b.pulse)), Degrees::new(self.part(share, a.shaft, b.shaft)))
+        (Position::new(self.part(share, a.pulse, b.pulse)), Degrees::new(self.part(share, a.shaft, b.shaft)))
     }
 
     /// The shaft's angle for one of the joint.
@@ -160,27 +160,27 @@ impl Bent {
 
     /// The pulse at an angle of the shaft.
     #[inline]
-    pub fn pulse_for(&self, shaft: Degrees) -> Micros {
-        Micros::new(self.look(&self.shafts, shaft.get(), |k| k.shaft, |k| k.pulse))
+    pub fn pulse_for(&self, shaft: Degrees) -> Position {
+        Position::new(self.look(&self.shafts, shaft.get(), |k| k.shaft, |k| k.pulse))
     }
 
     /// Degrees of the joint a microsecond at a pulse.
-    pub fn slope_at(&self, pulse: Micros) -> f64 {
+    pub fn slope_at(&self, pulse: Position) -> f64 {
         let (a, b) = self.around(&self.pulses, pulse.get(), |k| k.pulse);
         (b.joint - a.joint) / (b.pulse - a.pulse)
     }
 
     /// The steepest that the joint gets between two pulses, in degrees a microsecond, without its sign.
-    pub fn steepest(&self, low: Micros, high: Micros) -> f64 {
+    pub fn steepest(&self, low: Position, high: Position) -> f64 {
         self.steepest_of(low, high, |k| k.joint)
     }
 
     /// The same of the shaft.
-    pub fn steepest_shaft(&self, low: Micros, high: Micros) -> f64 {
+    pub fn steepest_shaft(&self, low: Position, high: Position) -> f64 {
         self.steepest_of(low, high, |k| k.shaft)
     }
 
-    fn steepest_of(&self, low: Micros, high: Micros, of: impl Fn(&Knot) -> f64) -> f64 {
+    fn steepest_of(&self, low: Position, high: Position, of: impl Fn(&Knot) -> f64) -> f64 {
         let (low, high) = (low.get(), high.get());
         let pairs = self.knots.iter().zip(self.knots.iter().skip(1));
         pairs
@@ -218,7 +218,7 @@ impl Bent {
 }
 
 /// The pulses at the ends of what a linkage or a steered pair can do, the lower one first.
-fn reach(curve: &Curve, through: &Transmission) -> Option<(Micros, Micros)> {
+fn reach(curve: &Curve, through: &Transmission) -> Option<(Position, Position)> {
     let (a, b) = through.usable()?;
     let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
     Some(if a < b { (a, b) } else { (b, a) })
@@ -249,7 +249,7 @@ mod tests {
     use std::sync::Arc;
 
     fn line(gain: f64) -> Curve {
-        Curve::Line(Line::through(Micros::new(1500.0), Degrees::ZERO, gain))
+        Curve::Line(Line::through(Position::new(1500.0), Degrees::ZERO, gain))
     }
 
     fn bars(horn: f64, rod: f64, arm: f64, pivots: f64, horn_at: f64) -> FourBar {
@@ -268,7 +268,7 @@ mod tests {
     /// The table against what it was made from, at a share of the pulses there are.
     fn agrees(curve: &Curve, through: Transmission, share: f64) {
         let bent = Bent::of(curve, through);
-        let (low, high) = bent.reach().unwrap_or((Micros::new(300.0), Micros::new(2900.0)));
+        let (low, high) = bent.reach().unwrap_or((Position::new(300.0), Position::new(2900.0)));
         let pulse = low + (high - low) * share;
         let shaft = curve.angle_at(pulse);
         let off = (bent.joint_at(pulse) - through.joint_at(shaft)).abs().get();
@@ -286,10 +286,10 @@ mod tests {
         let through = Transmission::linked(bars(16.0, 50.0, 22.0, 52.0, 90.0)).unwrap();
         let linked = Bent::of(&line(0.1), through);
         let (low, high) = linked.reach().unwrap();
-        assert_eq!(linked.joint_at(high + Micros::new(200.0)), linked.joint_at(high));
+        assert_eq!(linked.joint_at(high + Position::new(200.0)), linked.joint_at(high));
         assert_eq!(linked.pulse_at(linked.joint_at(low) - Degrees::new(9.0)), low);
         let points = [(700.0, -70.0), (1100.0, -40.0), (1500.0, 0.0), (1900.0, 42.0), (2300.0, 70.0)];
-        let cubic = Cubic::through(&points.map(|(p, a)| (Micros::new(p), Degrees::new(a)))).unwrap();
+        let cubic = Cubic::through(&points.map(|(p, a)| (Position::new(p), Degrees::new(a)))).unwrap();
         let free = Bent::of(&Curve::Cubic(Arc::new(cubic)), Transmission::DIRECT);
         assert_eq!(free.reach(), None);
         let far = free.pulse_at(Degrees::new(400.0));
@@ -321,7 +321,7 @@ mod tests {
         ) {
             let pair = Steering { track_mm: Millimetres::new(track), wheelbase_mm: Millimetres::new(310.0) };
             let points = [(700.0, -70.0), (1100.0, -40.0), (1500.0, bend - 20.0), (1900.0, 42.0), (2300.0, 70.0)];
-            let cubic = Cubic::through(&points.map(|(p, a)| (Micros::new(p), Degrees::new(a)))).unwrap();
+            let cubic = Cubic::through(&points.map(|(p, a)| (Position::new(p), Degrees::new(a)))).unwrap();
             let hand = if left { Hand::Left } else { Hand::Right };
             agrees(&Curve::Cubic(Arc::new(cubic)), Transmission::DIRECT.steering(hand, pair), share);
         }

@@ -2,7 +2,7 @@
 //!
 //! Which of them a servo has, and from which marks, is [`crate::fit`]'s.
 
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Degrees, Position};
 use std::sync::Arc;
 
 /// A straight line between pulse and angle, in a form that computes both ways.
@@ -13,14 +13,14 @@ pub struct Line {
     /// Microseconds a degree: its inverse, for the way back is asked in every beat.
     inverse: f64,
     /// A pulse on the line ...
-    pulse: Micros,
+    pulse: Position,
     /// ... and the angle there.
     angle: Degrees,
 }
 
 impl Line {
     /// The line through one point with a slope of `gain` degrees a microsecond.
-    pub const fn through(pulse: Micros, angle: Degrees, gain: f64) -> Self {
+    pub const fn through(pulse: Position, angle: Degrees, gain: f64) -> Self {
         Self { gain, inverse: 1.0 / gain, pulse, angle }
     }
 
@@ -36,13 +36,13 @@ impl Line {
     }
 
     /// The angle at a pulse.
-    pub fn angle_at(&self, pulse: Micros) -> Degrees {
+    pub fn angle_at(&self, pulse: Position) -> Degrees {
         self.angle + Degrees::new((pulse - self.pulse).get() * self.gain)
     }
 
     /// The pulse for an angle.
-    pub fn pulse_at(&self, angle: Degrees) -> Micros {
-        self.pulse + Micros::new((angle - self.angle).get() * self.inverse)
+    pub fn pulse_at(&self, angle: Degrees) -> Position {
+        self.pulse + Position::new((angle - self.angle).get() * self.inverse)
     }
 }
 
@@ -57,16 +57,16 @@ pub enum Curve {
 
 impl Curve {
     /// The pulses between which it bends by one polynomial each, or is straight.
-    pub(crate) fn pieces(&self) -> impl Iterator<Item = Micros> + '_ {
+    pub(crate) fn pieces(&self) -> impl Iterator<Item = Position> + '_ {
         let knots = match self {
             Self::Line(_) => &[],
             Self::Cubic(cubic) => cubic.knots.as_slice(),
         };
-        knots.iter().map(|knot| Micros::new(knot.pulse))
+        knots.iter().map(|knot| Position::new(knot.pulse))
     }
 
     /// The angle at a pulse.
-    pub fn angle_at(&self, pulse: Micros) -> Degrees {
+    pub fn angle_at(&self, pulse: Position) -> Degrees {
         match self {
             Self::Line(line) => line.angle_at(pulse),
             Self::Cubic(cubic) => cubic.angle_at(pulse),
@@ -74,7 +74,7 @@ impl Curve {
     }
 
     /// The pulse for an angle.
-    pub fn pulse_at(&self, angle: Degrees) -> Micros {
+    pub fn pulse_at(&self, angle: Degrees) -> Position {
         match self {
             Self::Line(line) => line.pulse_at(angle),
             Self::Cubic(cubic) => cubic.pulse_at(angle),
@@ -82,7 +82,7 @@ impl Curve {
     }
 
     /// Degrees a microsecond at a pulse.
-    pub fn slope_at(&self, pulse: Micros) -> f64 {
+    pub fn slope_at(&self, pulse: Position) -> f64 {
         match self {
             Self::Line(line) => line.gain(),
             Self::Cubic(cubic) => cubic.slope_at(pulse),
@@ -123,7 +123,7 @@ const END_SLOPES: (f64, f64) = (1.0 / 3.0, 3.0);
 impl Cubic {
     /// Through points in the order of their pulses; none unless there are three or more and their angles only rise or
     /// only fall.
-    pub fn through(points: &[(Micros, Degrees)]) -> Option<Self> {
+    pub fn through(points: &[(Position, Degrees)]) -> Option<Self> {
         let points: Vec<(f64, f64)> = points.iter().map(|(p, a)| (p.get(), a.get())).collect();
         let chords: Vec<(f64, f64)> =
             points.windows(2).map(|w| (w[1].0 - w[0].0, (w[1].1 - w[0].1) / (w[1].0 - w[0].0))).collect();
@@ -153,7 +153,7 @@ impl Cubic {
     }
 
     /// The angle at a pulse.
-    pub fn angle_at(&self, pulse: Micros) -> Degrees {
+    pub fn angle_at(&self, pulse: Position) -> Degrees {
         let p = pulse.get();
         Degrees::new(match self.piece(|knot| knot.pulse <= p) {
             Piece::Beyond(knot) => knot.angle + (p - knot.pulse) * knot.slope,
@@ -162,7 +162,7 @@ impl Cubic {
     }
 
     /// Degrees a microsecond at a pulse.
-    pub fn slope_at(&self, pulse: Micros) -> f64 {
+    pub fn slope_at(&self, pulse: Position) -> f64 {
         let p = pulse.get();
         match self.piece(|knot| knot.pulse <= p) {
             Piece::Beyond(knot) => knot.slope,
@@ -171,17 +171,17 @@ impl Cubic {
     }
 
     /// The steepest between two pulses, in degrees a microsecond, without its sign.
-    pub fn steepest(&self, low: Micros, high: Micros) -> f64 {
+    pub fn steepest(&self, low: Position, high: Position) -> f64 {
         const LOOKS: u32 = 64;
         let pulse = |n: u32| low + (high - low) * (f64::from(n) / f64::from(LOOKS));
         (0..=LOOKS).map(|n| libm::fabs(self.slope_at(pulse(n)))).fold(0.0, libm::fmax)
     }
 
     /// The pulse for an angle, by bisection that Newton's steps shorten.
-    pub fn pulse_at(&self, angle: Degrees) -> Micros {
+    pub fn pulse_at(&self, angle: Degrees) -> Position {
         let wanted = angle.get();
         let passed = |knot: &Knot| if self.falls { knot.angle >= wanted } else { knot.angle <= wanted };
-        Micros::new(match self.piece(passed) {
+        Position::new(match self.piece(passed) {
             Piece::Beyond(knot) => knot.pulse + (wanted - knot.angle) / knot.slope,
             Piece::Between(a, b) => {
                 let rest = |p: f64| (between(a, b, p) - wanted) * if self.falls { -1.0 } else { 1.0 };
@@ -277,7 +277,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn cubic(points: &[(f64, f64)]) -> Option<Cubic> {
-        let points: Vec<_> = points.iter().map(|&(p, a)| (Micros::new(p), Degrees::new(a))).collect();
+        let points: Vec<_> = points.iter().map(|&(p, a)| (Position::new(p), Degrees::new(a))).collect();
         Cubic::through(&points)
     }
 
@@ -286,10 +286,10 @@ mod tests {
         let points = [(700.0, -80.0), (1100.0, -38.0), (1500.0, 1.0), (1900.0, 42.0), (2300.0, 79.0)];
         let curve = cubic(&points).unwrap();
         for (pulse, angle) in points {
-            assert!((curve.angle_at(Micros::new(pulse)).get() - angle).abs() < 1e-9);
+            assert!((curve.angle_at(Position::new(pulse)).get() - angle).abs() < 1e-9);
         }
-        let beyond = |p: f64| curve.angle_at(Micros::new(p)).get();
-        let slope = curve.slope_at(Micros::new(2300.0));
+        let beyond = |p: f64| curve.angle_at(Position::new(p)).get();
+        let slope = curve.slope_at(Position::new(2300.0));
         assert!((beyond(2400.0) - 79.0 - 100.0 * slope).abs() < 1e-9);
         assert!((beyond(2500.0) - beyond(2400.0) - (beyond(2400.0) - beyond(2300.0))).abs() < 1e-9);
     }
@@ -305,7 +305,7 @@ mod tests {
     fn points_on_a_line_give_that_line() {
         let curve = cubic(&[(700.0, -80.0), (1000.0, -50.0), (1700.0, 20.0), (2300.0, 80.0)]).unwrap();
         for p in [500.0, 800.0, 1234.5, 2000.0, 2600.0] {
-            assert!((curve.angle_at(Micros::new(p)).get() - (p - 1500.0) * 0.1).abs() < 1e-9);
+            assert!((curve.angle_at(Position::new(p)).get() - (p - 1500.0) * 0.1).abs() < 1e-9);
         }
     }
 
@@ -326,13 +326,13 @@ mod tests {
             let mut before = f64::NEG_INFINITY;
             for n in 0..=400 {
                 let p = first.0 - 100.0 + (last.0 - first.0 + 200.0) * f64::from(n) / 400.0;
-                let angle = curve.angle_at(Micros::new(p)).get() * sense;
+                let angle = curve.angle_at(Position::new(p)).get() * sense;
                 prop_assert!(angle >= before, "{p}");
                 before = angle;
             }
             let p = first.0 + (last.0 - first.0) * at;
-            if curve.slope_at(Micros::new(p)).abs() > 0.05 * mean {
-                let back = curve.pulse_at(curve.angle_at(Micros::new(p)));
+            if curve.slope_at(Position::new(p)).abs() > 0.05 * mean {
+                let back = curve.pulse_at(curve.angle_at(Position::new(p)));
                 prop_assert!((back.get() - p).abs() < 1e-9, "{back:?} {p}");
             }
         }

@@ -5,7 +5,7 @@
 
 use crate::curve::{Curve, Line};
 use crate::fit::Side;
-use crate::unit::{Degrees, Hertz, Micros, number};
+use crate::unit::{Degrees, Hertz, Position, number};
 
 /// What was heard or seen beside the angle.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -23,7 +23,7 @@ pub enum Heard {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Look {
     /// The pulse that was sent.
-    pub pulse: Micros,
+    pub pulse: Position,
     /// From which side it came.
     pub from: Side,
     /// The angle that was seen.
@@ -40,7 +40,7 @@ pub struct Expected {
     /// Its zero was seen too: marks tell it. A data sheet tells only how far it turns.
     pub absolute: bool,
     /// The pulse about which another class of servo turns more or less.
-    pub centre: Micros,
+    pub centre: Position,
     /// The board's frames a second, as it is taken to be.
     pub rate: Hertz,
 }
@@ -75,7 +75,7 @@ pub enum Cause {
     /// It ran into something.
     StopHit {
         /// At this pulse it did not follow any more.
-        pulse: Micros,
+        pulse: Position,
     },
     /// Its supply gives way.
     SaggingSupply,
@@ -201,7 +201,7 @@ fn slack(looks: &[Look]) -> Option<Degrees> {
 }
 
 /// The pulse at which it buzzed and fell short of where the others point.
-fn stop_hit(expected: &Expected, looks: &[Look]) -> Option<Micros> {
+fn stop_hit(expected: &Expected, looks: &[Look]) -> Option<Position> {
     let quiet: Vec<Look> = looks.iter().filter(|look| look.heard == Heard::Quiet).copied().collect();
     let (times, off) = line(expected, &quiet)?;
     let short = |look: &&Look| {
@@ -234,7 +234,7 @@ fn best_model(expected: &Expected, looks: &[Look]) -> Option<Cause> {
     let middle = curve.angle_at(expected.centre).get();
     // What a sheet says has no zero of its own: the horn may have been put on anywhere.
     let zero = if expected.absolute { 0.0 } else { off + times * middle - middle };
-    let miss = |model: &dyn Fn(Micros) -> f64| {
+    let miss = |model: &dyn Fn(Position) -> f64| {
         let squares = looks.iter().map(|l| {
             let rest = l.seen.get() - zero - model(l.pulse);
             rest * rest
@@ -249,7 +249,7 @@ fn best_model(expected: &Expected, looks: &[Look]) -> Option<Cause> {
         return Some(Cause::Reversed);
     }
     let mut models: Vec<(f64, Cause)> = Vec::new();
-    let about = |p: Micros| middle + times * (curve.angle_at(p).get() - middle);
+    let about = |p: Position| middle + times * (curve.angle_at(p).get() - middle);
     models.push((miss(&about), Cause::OtherClass { times }));
     if expected.absolute {
         let by = looks.iter().map(|l| l.seen.get() - curve.angle_at(l.pulse).get()).sum::<f64>()
@@ -280,7 +280,7 @@ pub fn from_sheet(slope: crate::fit::RatedSlope) -> Curve {
 }
 
 /// The pulses of a test, in order, from which each of the causes can be told: to one side, back, to the other, back.
-pub fn moves((low, high): (Micros, Micros), centre: Micros) -> [(Micros, Side); 4] {
+pub fn moves((low, high): (Position, Position), centre: Position) -> [(Position, Side); 4] {
     const SHARE: f64 = 0.8;
     let centre = centre.within(low, high);
     [
@@ -296,17 +296,17 @@ mod tests {
     use super::*;
 
     fn expected(absolute: bool) -> Expected {
-        let curve = Curve::Line(Line::through(Micros::new(1500.0), Degrees::ZERO, 0.125));
-        Expected { curve, absolute, centre: Micros::new(1500.0), rate: Hertz::new(50.0) }
+        let curve = Curve::Line(Line::through(Position::new(1500.0), Degrees::ZERO, 0.125));
+        Expected { curve, absolute, centre: Position::new(1500.0), rate: Hertz::new(50.0) }
     }
 
     fn looks(seen: impl Fn(f64, Side) -> (f64, Heard)) -> Vec<Look> {
-        let ends = (Micros::new(1000.0), Micros::new(2000.0));
-        let look = |(pulse, from): (Micros, Side)| {
+        let ends = (Position::new(1000.0), Position::new(2000.0));
+        let look = |(pulse, from): (Position, Side)| {
             let (angle, heard) = seen(pulse.get(), from);
             Look { pulse, from, seen: Degrees::new(libm::round(angle)), heard }
         };
-        moves(ends, Micros::new(1500.0)).map(look).to_vec()
+        moves(ends, Position::new(1500.0)).map(look).to_vec()
     }
 
     fn named(absolute: bool, seen: impl Fn(f64, Side) -> f64) -> &'static str {
@@ -316,7 +316,7 @@ mod tests {
     #[test]
     fn a_sheet_of_150_degrees_over_900_to_2100_expects_125_over_1000_to_2000() {
         let expected = expected(false);
-        let angle = |p: f64| expected.curve.angle_at(Micros::new(p)).get();
+        let angle = |p: f64| expected.curve.angle_at(Position::new(p)).get();
         assert!((angle(2000.0) - angle(1000.0) - 125.0).abs() < 1e-9);
     }
 
@@ -339,7 +339,7 @@ mod tests {
         assert_eq!(named(true, loose), "slack");
         let stopped =
             looks(|p, _| if turn(p) > 35.0 { (35.0, Heard::Buzzes) } else { (turn(p), Heard::Quiet) });
-        assert_eq!(cause(&expected(true), &stopped), Cause::StopHit { pulse: Micros::new(1900.0) });
+        assert_eq!(cause(&expected(true), &stopped), Cause::StopHit { pulse: Position::new(1900.0) });
         let sagging = looks(|p, _| (turn(p) * 0.8, if p > 1800.0 { Heard::Twitches } else { Heard::Quiet }));
         assert_eq!(cause(&expected(true), &sagging), Cause::SaggingSupply);
         let wild = looks(|p, side| (turn(p) + if side == Side::Above { 25.0 } else { -9.0 }, Heard::Quiet));

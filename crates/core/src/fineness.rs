@@ -2,7 +2,7 @@
 
 use crate::clock::PwmClock;
 use crate::rig::Board;
-use crate::unit::{Degrees, Hertz, Micros};
+use crate::unit::{Degrees, Hertz, Micros, Position};
 
 /// What one tick and a whole travel come to.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -17,7 +17,7 @@ pub struct Fineness {
 
 impl Fineness {
     /// With an output's clock, `steepest` degrees a microsecond, and a travel between two pulses.
-    pub fn of(clock: &PwmClock, steepest: f64, (low, high): (Micros, Micros)) -> Self {
+    pub fn of(clock: &PwmClock, steepest: f64, (low, high): (Position, Position)) -> Self {
         Self { tick: clock.tick(), step: clock.fineness(steepest), steps: clock.steps_in(low, high) }
     }
 
@@ -74,20 +74,21 @@ const DEPTHS: [u8; 5] = [8, 10, 12, 14, 16];
 const REST: Micros = Micros::new(50.0);
 
 /// What there is beside a board as it is: its other frame rates, where they change a tick, and other depths.
-pub fn offers(board: &Board, steepest: f64, travel: (Micros, Micros)) -> Vec<Offer> {
+pub fn offers(board: &Board, steepest: f64, travel: (Position, Position)) -> Vec<Offer> {
     let offer = |change, clock: PwmClock| Offer {
         change,
         fineness: Fineness::of(&clock, steepest, travel),
-        fits: travel.1 <= clock.period() - REST,
+        fits: travel.1.micros() <= clock.period() - REST,
     };
-    let own = board.clock();
+    // What is told counts has no other rate or depth.
+    let Some(own) = board.clock() else { return Vec::new() };
     let mut all = vec![offer(Change::None, own)];
     if board.chip.row().sets_frame_rate {
         let others =
             RATES.map(Hertz::new).into_iter().filter(|rate| (*rate - board.frame_hz).abs().get() > 0.5);
-        all.extend(
-            others.map(|frame_hz| offer(Change::Rate(frame_hz), Board { frame_hz, ..board.clone() }.clock())),
-        );
+        all.extend(others.filter_map(|frame_hz| {
+            Some(offer(Change::Rate(frame_hz), Board { frame_hz, ..board.clone() }.clock()?))
+        }));
     }
     all.extend(DEPTHS.map(|bits| offer(Change::Bits(bits), PwmClock::ideal(bits, board.frame_hz))));
     all
@@ -104,7 +105,7 @@ mod tests {
     use super::*;
     use crate::rig::file::{Loaded, load};
 
-    const TRAVEL: (Micros, Micros) = (Micros::new(690.0), Micros::new(2310.0));
+    const TRAVEL: (Position, Position) = (Position::new(690.0), Position::new(2310.0));
     const GAIN: f64 = 160.0 / 1620.0;
 
     fn board() -> Board {
@@ -134,7 +135,7 @@ mod tests {
             ["as it is", "60 Hz", "100 Hz", "200 Hz", "330 Hz", "12 bit", "14 bit", "16 bit"]
         );
         assert_eq!(does(0.1), ["330 Hz", "16 bit"]);
-        let long = offers(&board(), GAIN, (Micros::new(690.0), Micros::new(2900.0)));
+        let long = offers(&board(), GAIN, (Position::new(690.0), Position::new(2900.0)));
         assert!(
             long.iter().any(|o| !o.fits && o.change == Change::Rate(Hertz::new(330.0))),
             "no room in its frame"

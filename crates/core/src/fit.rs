@@ -6,7 +6,7 @@
 mod odd;
 
 use crate::curve::{Cubic, Curve, Line};
-use crate::unit::{Degrees, Micros, number};
+use crate::unit::{Degrees, Position, number};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -62,7 +62,7 @@ pub enum Shape {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Seen {
     /// The pulse that was sent.
-    pub pulse: Micros,
+    pub pulse: Position,
     /// The angle the horn stood at.
     pub angle: Degrees,
     /// How far the reading may be off, ±.
@@ -79,7 +79,7 @@ pub struct RatedSlope {
     /// Degrees a microsecond; negative when reversed.
     pub gain: f64,
     /// The pulse at the middle of the rated range.
-    pub middle: Micros,
+    pub middle: Position,
 }
 
 /// What carries a fit.
@@ -164,7 +164,7 @@ pub struct TurnsBack {
 /// The least slope that counts as a servo following, in degrees a microsecond.
 const LEAST_GAIN: f64 = 0.01;
 /// Pulses closer than this are one pulse.
-pub const SAME_PULSE: Micros = Micros::new(0.5);
+pub const SAME_PULSE: Position = Position::new(0.5);
 /// The share of all pulses that an odd mark and the next one must be apart, for another mark between to tell.
 const ROOM: f64 = 0.1;
 /// Points from which on a cubic says more than a line.
@@ -227,7 +227,7 @@ impl Fit {
     ///
     /// Student's t times s times the root of the [`leverage`]. Two marks, or a cubic, leave nothing
     /// to estimate s from; the reading error stands in for it.
-    pub fn band(&self, pulse: Micros) -> Degrees {
+    pub fn band(&self, pulse: Position) -> Degrees {
         let n = number(self.points.len());
         let leverage =
             if self.spread > 0.0 { leverage(n, self.mean_pulse, self.spread, pulse.get()) } else { 1.0 };
@@ -238,7 +238,7 @@ impl Fit {
     }
 
     /// Whether a pulse lies outside the marks, where the fit is only continued.
-    pub fn is_beyond_marks(&self, pulse: Micros) -> bool {
+    pub fn is_beyond_marks(&self, pulse: Position) -> bool {
         match (self.points.first(), self.points.last()) {
             (Some(first), Some(last)) => pulse < first.pulse || pulse > last.pulse,
             _ => true,
@@ -251,7 +251,7 @@ impl Fit {
     }
 
     /// The pulse at which the servo stands at zero.
-    pub fn zero(&self) -> Micros {
+    pub fn zero(&self) -> Position {
         self.curve.pulse_at(Degrees::ZERO)
     }
 
@@ -269,13 +269,13 @@ impl Fit {
     }
 
     /// The pulse of the mark that is nearest to an odd one.
-    fn next_to(&self, odd: &Odd) -> Option<Micros> {
+    fn next_to(&self, odd: &Odd) -> Option<Position> {
         let others = self.points.iter().map(|p| p.pulse).filter(|p| (*p - odd.seen.pulse).abs() > SAME_PULSE);
         others.min_by(|a, b| (*a - odd.seen.pulse).abs().get().total_cmp(&(*b - odd.seen.pulse).abs().get()))
     }
 
     /// The pulse between an odd mark that may be of a bend and the next one, which tells what it is.
-    pub fn between_odd_and_next(&self) -> Option<Micros> {
+    pub fn between_odd_and_next(&self) -> Option<Position> {
         let odd = self.odd.filter(|odd| odd.or_bends)?;
         Some((self.next_to(&odd)? + odd.seen.pulse) * 0.5)
     }
@@ -292,7 +292,7 @@ impl Fit {
 
     /// Where one more mark would lessen the band at the ends of a stretch of pulses most, and to which share of what it
     /// is now; none where no mark would make it a tenth less, or nothing is known of how marks scatter.
-    pub fn mark_that_tells_most(&self, low: Micros, high: Micros) -> Option<(Micros, f64)> {
+    pub fn mark_that_tells_most(&self, low: Position, high: Position) -> Option<(Position, f64)> {
         self.s?;
         let n = number(self.points.len());
         let freedom = self.points.len() - 2;
@@ -313,7 +313,7 @@ impl Fit {
         let share = |pulse: &f64| band(Some(*pulse)) / now;
         let places = (0..=20u32).map(|n| low.get() + (high - low).get() * f64::from(n) / 20.0);
         let best = places.min_by(|a, b| share(a).total_cmp(&share(b)))?;
-        (share(&best) < 0.9).then(|| (Micros::new(best), share(&best)))
+        (share(&best) < 0.9).then(|| (Position::new(best), share(&best)))
     }
 
     /// What the angle is when it was reached from one side.
@@ -344,7 +344,7 @@ fn greatest(values: impl Iterator<Item = Degrees>) -> Degrees {
 }
 
 fn cubic(points: &[Seen]) -> Option<Cubic> {
-    let knots: Vec<(Micros, Degrees)> = points.iter().map(|p| (p.pulse, p.angle)).collect();
+    let knots: Vec<(Position, Degrees)> = points.iter().map(|p| (p.pulse, p.angle)).collect();
     (knots.len() >= ENOUGH_TO_BEND).then(|| Cubic::through(&knots)).flatten()
 }
 
@@ -389,7 +389,7 @@ fn averaged(group: &[Seen], slack: Option<Slack>) -> Seen {
         _ => mean(|m| m.angle.get()) - half * mean(|m| m.from.sign()),
     };
     Seen {
-        pulse: Micros::new(mean(|m| m.pulse.get())),
+        pulse: Position::new(mean(|m| m.pulse.get())),
         angle: Degrees::new(middle),
         error: Degrees::new(mean(|m| m.error.get())),
         from: Side::Unknown,
@@ -419,7 +419,7 @@ fn least_squares(points: &[Seen]) -> Result<Line, NoFit> {
     if !gain.is_finite() || libm::fabs(gain) < LEAST_GAIN {
         return Err(NoFit::Flat { gain_per_100us: gain * 100.0 });
     }
-    Ok(Line::through(Micros::new(mean_pulse), Degrees::new(mean_angle), gain))
+    Ok(Line::through(Position::new(mean_pulse), Degrees::new(mean_angle), gain))
 }
 
 /// Student's t for a two-sided 95 % interval (the usual table; beyond 30 degrees of freedom 1.96).
@@ -441,7 +441,7 @@ mod tests {
         pairs
             .iter()
             .map(|&(p, a)| Seen {
-                pulse: Micros::new(p),
+                pulse: Position::new(p),
                 angle: Degrees::new(a),
                 error: Degrees::new(1.0),
                 from: Side::Unknown,
@@ -452,15 +452,15 @@ mod tests {
 
     const FIVE: [(f64, f64); 5] =
         [(700.0, -78.5), (1100.0, -39.2), (1500.0, 1.1), (1900.0, 40.3), (2300.0, 79.0)];
-    const RATED: RatedSlope = RatedSlope { gain: 0.125, middle: Micros::new(1500.0) };
+    const RATED: RatedSlope = RatedSlope { gain: 0.125, middle: Position::new(1500.0) };
 
     #[test]
     fn the_mark_that_would_lessen_the_band_most_lies_outside_what_was_seen() {
         let three =
             Fit::of(&seen(&[(1400.0, -9.0), (1500.0, 1.0), (1600.0, 10.5)]), None, Shape::Line).unwrap();
-        let (low, high) = (Micros::new(1300.0), Micros::new(2200.0));
+        let (low, high) = (Position::new(1300.0), Position::new(2200.0));
         let (pulse, share) = three.mark_that_tells_most(low, high).unwrap();
-        assert_eq!(pulse, Micros::new(2200.0));
+        assert_eq!(pulse, Position::new(2200.0));
         // With it there are two degrees of freedom in the place of one, and a wider base.
         assert!((0.05..0.2).contains(&share), "{share}");
         let mut more = [(1400.0, -9.0), (1500.0, 1.0), (1600.0, 10.5)].to_vec();
@@ -488,9 +488,9 @@ mod tests {
         let fit = Fit::of(&seen(&FIVE), None, Shape::Line).unwrap();
         let s = fit.s.unwrap().get();
         let at_end = 3.182 * s * (0.2f64 + 800.0 * 800.0 / 1_600_000.0).sqrt();
-        assert!((fit.band(Micros::new(2300.0)).get() - at_end).abs() < 1e-9);
-        assert_eq!(fit.band(Micros::new(1500.0)), Degrees::new(1.0));
-        assert!(fit.is_beyond_marks(Micros::new(2301.0)) && !fit.is_beyond_marks(Micros::new(2300.0)));
+        assert!((fit.band(Position::new(2300.0)).get() - at_end).abs() < 1e-9);
+        assert_eq!(fit.band(Position::new(1500.0)), Degrees::new(1.0));
+        assert!(fit.is_beyond_marks(Position::new(2301.0)) && !fit.is_beyond_marks(Position::new(2300.0)));
     }
 
     #[test]
@@ -499,7 +499,7 @@ mod tests {
         assert_eq!(Fit::of(&seen(&[(1500.0, 4.0)]), None, Shape::Line), Err(NoFit::OneMark));
         let fit = Fit::of(&seen(&[(1500.0, 4.0)]), Some(RATED), Shape::Line).unwrap();
         assert_eq!((fit.ground, fit.s), (Ground::Assumed, None));
-        assert!((fit.line.angle_at(Micros::new(1600.0)).get() - 16.5).abs() < 1e-9);
+        assert!((fit.line.angle_at(Position::new(1600.0)).get() - 16.5).abs() < 1e-9);
     }
 
     #[test]
@@ -520,7 +520,7 @@ mod tests {
 
     fn both_ways(pairs: &[(f64, f64, f64)]) -> Vec<Seen> {
         let one = |p: f64, a: f64, from| Seen {
-            pulse: Micros::new(p),
+            pulse: Position::new(p),
             angle: Degrees::new(a),
             error: Degrees::new(1.0),
             from,
@@ -537,7 +537,7 @@ mod tests {
         assert!((slack.mean.get() - 4.0 / 3.0).abs() < 1e-9);
         assert_eq!((slack.spread, slack.pulses), ((Degrees::new(1.0), Degrees::new(1.5)), 3));
         assert!((fit.points[0].angle.get() + 50.25).abs() < 1e-9);
-        let at = Micros::new(1500.0);
+        let at = Position::new(1500.0);
         let (below, above) = (fit.from_side(Side::Below), fit.from_side(Side::Above));
         assert!(((above.angle_at(at) - below.angle_at(at)).get() - 4.0 / 3.0).abs() < 1e-9);
         assert_eq!(fit.from_side(Side::Unknown), fit.curve);
@@ -546,7 +546,7 @@ mod tests {
     #[test]
     fn a_mark_from_one_side_is_brought_to_the_middle_by_half_the_slack() {
         let mut marks = both_ways(&[(1500.0, -1.0, 1.0)]);
-        let one_sided = Seen { pulse: Micros::new(2000.0), angle: Degrees::new(49.0), ..marks[0] };
+        let one_sided = Seen { pulse: Position::new(2000.0), angle: Degrees::new(49.0), ..marks[0] };
         marks.push(one_sided);
         let fit = Fit::of(&marks, None, Shape::Line).unwrap();
         assert!((fit.points[1].angle.get() - 50.0).abs() < 1e-9);
@@ -570,7 +570,7 @@ mod tests {
         assert!(line.wants_to_bend());
         let cubic = Fit::of(&bent, None, Shape::Cubic).unwrap();
         assert!(!cubic.wants_to_bend() && cubic.worst() < Degrees::new(1e-9) && cubic.s.is_none());
-        assert!((cubic.curve.angle_at(Micros::new(1100.0)).get() + 36.0).abs() < 1e-9);
+        assert!((cubic.curve.angle_at(Position::new(1100.0)).get() + 36.0).abs() < 1e-9);
         assert!(!Fit::of(&seen(&FIVE), None, Shape::Line).unwrap().wants_to_bend());
         assert!(matches!(Fit::of(&bent[..4], None, Shape::Cubic).unwrap().curve, Curve::Line(_)), "too few");
     }
@@ -583,15 +583,15 @@ mod tests {
             let pairs: Vec<_> = angles.iter().enumerate().map(|(n, a)| (700.0 + 200.0 * number(n), *a)).collect();
             let shape = if cubic { Shape::Cubic } else { Shape::Line };
             if let Ok(fit) = Fit::of(&seen(&pairs), None, shape) {
-                let at = |n: usize| fit.curve.angle_at(Micros::new(500.0 + 10.0 * number(n))).get() * fit.line.gain().signum();
+                let at = |n: usize| fit.curve.angle_at(Position::new(500.0 + 10.0 * number(n))).get() * fit.line.gain().signum();
                 prop_assert!((1..200).all(|n| at(n) >= at(n - 1)));
             }
         }
 
         #[test]
         fn the_inverse_undoes_the_line(gain in prop_oneof![0.011..0.3f64, -0.3..-0.011f64], p in 300.0..2900.0f64) {
-            let line = Line::through(Micros::new(1500.0), Degrees::new(3.0), gain);
-            let back = line.pulse_at(line.angle_at(Micros::new(p)));
+            let line = Line::through(Position::new(1500.0), Degrees::new(3.0), gain);
+            let back = line.pulse_at(line.angle_at(Position::new(p)));
             prop_assert!((back.get() - p).abs() < 1e-9);
         }
 

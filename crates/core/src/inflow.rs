@@ -4,6 +4,8 @@
 //! whoever watches a channel, use the rest, so that a short press between two beats is not lost.
 
 use crate::link::Heard;
+use crate::unit::Position;
+use std::time::Duration;
 
 /// The most changes of an event channel that a batch keeps in their order.
 pub const EDGES: usize = 16;
@@ -79,6 +81,15 @@ impl Batch {
     }
 }
 
+/// Where a servo has said that it is.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Measured {
+    /// The place.
+    pub at: Position,
+    /// When.
+    pub when: Duration,
+}
+
 /// All that came in since the last call. What is missing at the end of a list said nothing.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Inflow<'a> {
@@ -86,6 +97,8 @@ pub struct Inflow<'a> {
     pub links: &'a [Heard],
     /// In the order of the plan's inputs.
     pub inputs: &'a [Batch],
+    /// In the order of the plan's servos, where each has said it is since the last call.
+    pub measured: &'a [Option<Measured>],
 }
 
 #[cfg(test)]

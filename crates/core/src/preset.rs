@@ -22,7 +22,8 @@ pub struct Preset {
 const fn rated(travel: f64, pulses: (f64, f64), s: f64, (idle, moving, stall): (f64, f64, f64)) -> Rated {
     Rated {
         travel_deg: Degrees::new(travel),
-        pulses_us: Ends { low: Micros::new(pulses.0), high: Micros::new(pulses.1) },
+        pulses_us: Some(Ends { low: Micros::new(pulses.0), high: Micros::new(pulses.1) }),
+        counts: None,
         s_per_60_deg: Some(Seconds::new(s)),
         idle_a: Some(Amps::new(idle)),
         moving_a: Some(Amps::new(moving)),

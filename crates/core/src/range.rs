@@ -146,6 +146,30 @@ pub const HOLE: Range = Range::new("spline hole", "mm", 1.0, 40.0);
 
 /// A count of ticks.
 pub const COUNT: Range = Range::new("ticks", "", 0.0, 65_535.0);
+/// How long an adapter sits on bytes.
+pub const ADAPTER: Range = Range::new("adapter's wait", "ms", 0.0, 100.0);
+/// A place of a smart servo.
+pub const STEPS: Range = Range::new("counts", "", 0.0, 65_535.0);
+/// An address of a smart servo's register.
+pub const REGISTER: Range = Range::new("register", "", 0.0, 65_535.0);
+/// Bytes of a register.
+pub const REGISTER_BYTES: Range = Range::new("bytes of a register", "", 1.0, 4.0);
+/// The bit of a register that is its sign.
+pub const SIGN_BIT: Range = Range::new("sign bit", "", 1.0, 31.0);
+/// What one step of a register is worth.
+pub const EACH: Range = Range::new("a register's step", "", 1.0e-6, 1.0e6);
+/// What a register may hold.
+pub const REGISTER_VALUE: Range = Range::new("register's value", "", 0.0, 1.0e6);
+/// A number in a byte.
+pub const BYTE: Range = Range::new("number", "", 0.0, 255.0);
+/// The form of packets.
+pub const FORM: Range = Range::new("form", "", 1.0, 2.0);
+/// How many places a smart servo has.
+pub const PLACES: Range = Range::new("places", "", 16.0, 65_536.0);
+/// The angle over all of them.
+pub const SPAN: Range = Range::new("span", "°", 1.0, 360.0);
+/// What a smart servo says it is.
+pub const MODEL: Range = Range::new("model number", "", 0.0, 65_535.0);
 /// One tick.
 pub const TICK: Range = Range::new("tick", "µs", 0.01, 100.0);
 /// How far a reading of an angle may be off.

@@ -4,14 +4,14 @@
 //! for a level in percent is [`crate::scale::Sides`]'.
 
 use crate::fit::Side;
-use crate::unit::{Micros, Rpm, number};
+use crate::unit::{Position, Rpm, number};
 use thiserror::Error;
 
 /// A rate that was seen at a pulse.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Turning {
     /// The pulse.
-    pub pulse: Micros,
+    pub pulse: Position,
     /// Turns a minute; negative the other way.
     pub rate: Rpm,
 }
@@ -20,31 +20,31 @@ pub struct Turning {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Band {
     /// The least of them.
-    pub low: Micros,
+    pub low: Position,
     /// The greatest of them.
-    pub high: Micros,
+    pub high: Position,
 }
 
 impl Band {
     /// From where it was seen to start turning: the pulse rising towards the upper edge, falling towards the lower.
     /// Several looks at one edge are averaged.
-    pub fn of(starts: &[(Micros, Side)]) -> Option<Self> {
+    pub fn of(starts: &[(Position, Side)]) -> Option<Self> {
         let edge = |side: Side| {
             let seen: Vec<f64> =
                 starts.iter().filter(|(_, from)| *from == side).map(|(p, _)| p.get()).collect();
-            (!seen.is_empty()).then(|| Micros::new(seen.iter().sum::<f64>() / number(seen.len())))
+            (!seen.is_empty()).then(|| Position::new(seen.iter().sum::<f64>() / number(seen.len())))
         };
         let (low, high) = (edge(Side::Above)?, edge(Side::Below)?);
         (low < high).then_some(Self { low, high })
     }
 
     /// Its middle, n.
-    pub fn middle(&self) -> Micros {
+    pub fn middle(&self) -> Position {
         (self.low + self.high) * 0.5
     }
 
     /// Half its width, b.
-    pub fn half(&self) -> Micros {
+    pub fn half(&self) -> Position {
         (self.high - self.low) * 0.5
     }
 }
@@ -111,7 +111,7 @@ impl Rates {
     }
 
     /// Turns a minute at a pulse.
-    pub fn rate_at(&self, pulse: Micros) -> Rpm {
+    pub fn rate_at(&self, pulse: Position) -> Rpm {
         let n = self.knots.partition_point(|t| t.pulse <= pulse);
         match (n.checked_sub(1).and_then(|n| self.knots.get(n)), self.knots.get(n)) {
             (Some(a), Some(b)) => a.rate + (b.rate - a.rate) * ((pulse - a.pulse) / (b.pulse - a.pulse)),
@@ -121,7 +121,7 @@ impl Rates {
     }
 
     /// The pulse for a rate, the one nearest to the stop; beyond what it can, that of its fastest. `stop` for no rate.
-    pub fn pulse_for(&self, rate: Rpm, stop: Micros) -> Micros {
+    pub fn pulse_for(&self, rate: Rpm, stop: Position) -> Position {
         let sense = if self.falls { -1.0 } else { 1.0 };
         let wanted = rate.get() * sense;
         if rate == Rpm::ZERO {
@@ -154,8 +154,12 @@ impl Rates {
     /// Pulses with their levels in percent of the full rate of their side, from the pulse of −100 % to that of 100 %: by
     /// the rates, straight on by the last of them where none was timed as far out as that. A side on which nothing was
     /// timed is straight.
-    pub fn levels(&self, (low, high): (Micros, Micros), still: (Micros, Micros)) -> Vec<(Micros, f64)> {
-        let side = |longer: bool, full: Micros, edge: Micros| {
+    pub fn levels(
+        &self,
+        (low, high): (Position, Position),
+        still: (Position, Position),
+    ) -> Vec<(Position, f64)> {
+        let side = |longer: bool, full: Position, edge: Position| {
             let out = |t: &&Turning| if longer { t.pulse > edge } else { t.pulse < edge };
             let within = |t: &&Turning| if longer { t.pulse < full } else { t.pulse > full };
             let mut seen: Vec<Turning> = self.knots.iter().filter(out).copied().collect();
@@ -194,14 +198,14 @@ impl Rates {
     }
 
     /// The outermost pulse that was timed, of the longer or the shorter ones.
-    fn outermost(&self, longer: bool) -> Micros {
+    fn outermost(&self, longer: bool) -> Position {
         let end = if longer { self.knots.last() } else { self.knots.first() };
-        end.map_or(Micros::ZERO, |t| t.pulse)
+        end.map_or(Position::ZERO, |t| t.pulse)
     }
 
     /// The pulse beyond which it turns no faster, of the longer or the shorter pulses: where the straight line of the
     /// rates before reaches the fastest. None until that was seen: two rates there, as fast as each other.
-    pub fn saturation(&self, longer: bool) -> Option<Micros> {
+    pub fn saturation(&self, longer: bool) -> Option<Position> {
         let mut side: Vec<Turning> = self.knots.clone();
         if !longer {
             side.reverse();
@@ -236,16 +240,16 @@ mod tests {
     use proptest::prelude::*;
 
     fn turning(pairs: &[(f64, f64)]) -> Vec<Turning> {
-        pairs.iter().map(|&(p, r)| Turning { pulse: Micros::new(p), rate: Rpm::new(r) }).collect()
+        pairs.iter().map(|&(p, r)| Turning { pulse: Position::new(p), rate: Rpm::new(r) }).collect()
     }
-    const BAND: Band = Band { low: Micros::new(1183.0), high: Micros::new(1207.0) };
+    const BAND: Band = Band { low: Position::new(1183.0), high: Position::new(1207.0) };
 
     #[test]
     fn the_band_lies_between_where_it_starts_from_either_side() {
         let starts = [(1206.0, Side::Below), (1208.0, Side::Below), (1183.0, Side::Above)]
-            .map(|(p, s)| (Micros::new(p), s));
+            .map(|(p, s)| (Position::new(p), s));
         let band = Band::of(&starts).unwrap();
-        assert_eq!((band, band.middle(), band.half()), (BAND, Micros::new(1195.0), Micros::new(12.0)));
+        assert_eq!((band, band.middle(), band.half()), (BAND, Position::new(1195.0), Position::new(12.0)));
         assert_eq!(Band::of(&starts[..2]), None, "one side is no band");
     }
 
@@ -271,8 +275,8 @@ mod tests {
             "it was never seen to turn no faster"
         );
         assert_eq!((rates.fastest(true), rates.fastest(false)), (Rpm::new(60.4), Rpm::new(-29.2)));
-        assert_eq!(rates.rate_at(Micros::new(1350.0)), Rpm::new(30.0));
-        assert_eq!(rates.rate_at(Micros::new(1190.0)), Rpm::ZERO);
+        assert_eq!(rates.rate_at(Position::new(1350.0)), Rpm::new(30.0));
+        assert_eq!(rates.rate_at(Position::new(1190.0)), Rpm::ZERO);
         assert_eq!(rates.pulse_for(Rpm::ZERO, BAND.middle()), BAND.middle());
     }
 

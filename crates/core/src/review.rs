@@ -242,8 +242,7 @@ fn met(own: &ServoPlan, segment: &Segment) -> Option<Degrees> {
 fn fine(program: &Program, own: &ServoPlan, segment: &Segment, slack: f64) -> Option<(f64, f64, bool)> {
     let scale = own.scale.as_ref().filter(|_| own.kind.has_angles())?;
     let most = program.begins(segment).map(|from| libm::fabs(segment.to - from)).fold(0.0, f64::max);
-    let tick =
-        libm::fabs(scale.slope_at(scale.pulse_at(Degrees::new(segment.to)))) * own.guard.clock.tick().get();
+    let tick = libm::fabs(scale.slope_at(scale.pulse_at(Degrees::new(segment.to)))) * own.guard.step().get();
     let (least, by_slack) = if slack > tick { (slack, true) } else { (tick, false) };
     (most > 0.0 && most < least).then_some((most, least, by_slack))
 }

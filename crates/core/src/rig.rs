@@ -15,6 +15,7 @@ pub mod id;
 mod input;
 mod joint;
 mod kind;
+pub mod layout;
 pub mod link;
 pub mod mapping;
 mod merge;
@@ -44,12 +45,13 @@ pub use crate::fit::Side;
 pub use board::{Board, Port, Rail};
 pub use chip::{Chip, PortKind};
 pub use id::{
-    BoardId, Ids, InputId, JointId, LinkId, MappingId, PartId, PartNumbers, PortId, PoseId, RailId,
+    BoardId, Ids, InputId, JointId, LayoutId, LinkId, MappingId, PartId, PartNumbers, PortId, PoseId, RailId,
     SequenceId, ServoId,
 };
 pub use input::{Input, OwnUnit};
 pub use joint::{Back, CutTo, Joint, Limit, Mirror, QuitTo};
 pub use kind::{Arming, Kind, Signal};
+pub use layout::{Ail, Layout};
 pub use link::{Link, Wave, WaveShape};
 pub use mapping::{Does, Failsafe, Goal, GoalKind, Mapping, Press, Take, WhenLost, While};
 pub use parts::{Index, Parts};
@@ -68,7 +70,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 10 at present. What an older one lacks has its usual value.
+    /// The version of the format, 11 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
@@ -93,6 +95,9 @@ pub struct Rig {
     /// Boards with channels.
     #[serde(default, rename = "board", skip_serializing_if = "Vec::is_empty")]
     pub boards: Vec<Board>,
+    /// Register layouts of smart servos, beside those that ship.
+    #[serde(default, rename = "layout", skip_serializing_if = "Vec::is_empty")]
+    pub layouts: Vec<Layout>,
     /// Servos, and what else hangs on channels.
     #[serde(default, rename = "servo", skip_serializing_if = "Vec::is_empty")]
     pub servos: Vec<Servo>,
@@ -145,6 +150,12 @@ impl Rig {
     /// The port of that name.
     pub fn port(&self, name: &str) -> Option<&Port> {
         self.ports.iter().find(|p| p.name == name)
+    }
+
+    /// A place on a board as it is said: `channel 4 of upper`, `pin 9 of desk`, `id 1 of neck-bus`.
+    pub fn plug_words(&self, board: &str, channel: impl std::fmt::Display) -> String {
+        let word = self.board(board).map_or("channel", |board| board.chip.row().channel_word);
+        format!("{word} {channel} of {board}")
     }
 
     /// The servos on a board.

@@ -6,7 +6,7 @@
 use crate::bent::Bent;
 use crate::curve::{Curve, Line};
 use crate::linkage::Transmission;
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Degrees, Position};
 use std::sync::Arc;
 
 /// See the module.
@@ -24,16 +24,16 @@ pub enum Scale {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sides {
     /// The pulse of −100 %.
-    pub low: Micros,
+    pub low: Position,
     /// The pulse of 0 %.
-    pub zero: Micros,
+    pub zero: Position,
     /// The pulse of 100 %.
-    pub high: Micros,
+    pub high: Position,
     /// The pulses around that of 0 % between which nothing happens: n − b and n + b.
-    pub still: (Micros, Micros),
+    pub still: (Position, Position),
     /// Pulses with their levels by the rates that were seen, by pulse, from one end to the other; empty where nothing
     /// was timed, and a level is a share of the pulses.
-    pub seen: Vec<(Micros, f64)>,
+    pub seen: Vec<(Position, f64)>,
 }
 
 /// A level smaller than this is none: what a sum of parts leaves of nothing.
@@ -41,31 +41,34 @@ const NO_LEVEL: f64 = 1e-6;
 
 impl Sides {
     /// Without a stretch around zero on which nothing happens.
-    pub const fn sharp(low: Micros, zero: Micros, high: Micros) -> Self {
+    pub const fn sharp(low: Position, zero: Position, high: Position) -> Self {
         Self { low, zero, high, still: (zero, zero), seen: Vec::new() }
     }
 
     /// The µs that a percent is worth above or below.
-    fn a_percent(&self, up: bool) -> Micros {
+    fn a_percent(&self, up: bool) -> Position {
         (if up { self.high - self.still.1 } else { self.still.0 - self.low }) * 0.01
     }
 
     /// The two that were seen around the last one that is passed; none where nothing was timed.
-    fn around(&self, passed: impl Fn(&(Micros, f64)) -> bool) -> Option<((Micros, f64), (Micros, f64))> {
+    fn around(
+        &self,
+        passed: impl Fn(&(Position, f64)) -> bool,
+    ) -> Option<((Position, f64), (Position, f64))> {
         let last = self.seen.len().checked_sub(1)?;
         let n = self.seen.partition_point(passed).clamp(1, last);
         Some((*self.seen.get(n - 1)?, *self.seen.get(n)?))
     }
 
-    fn level_at(&self, pulse: Micros) -> f64 {
+    fn level_at(&self, pulse: Position) -> f64 {
         let past = pulse - pulse.within(self.still.0, self.still.1);
-        if let Some((a, b)) = self.around(|(p, _)| *p <= pulse).filter(|_| past != Micros::ZERO) {
+        if let Some((a, b)) = self.around(|(p, _)| *p <= pulse).filter(|_| past != Position::ZERO) {
             let share = (pulse - a.0) / (b.0 - a.0);
             return crate::unit::held(a.1 + (b.1 - a.1) * share, -100.0, 100.0);
         }
         let a_percent = self.a_percent(past.get() > 0.0);
         // A side without width has nothing on it.
-        if past == Micros::ZERO || a_percent == Micros::ZERO {
+        if past == Position::ZERO || a_percent == Position::ZERO {
             return 0.0;
         }
         // Beyond its saturation it turns no faster.
@@ -73,7 +76,7 @@ impl Sides {
     }
 
     #[inline(never)]
-    fn pulse_at(&self, level: f64) -> Micros {
+    fn pulse_at(&self, level: f64) -> Position {
         let level = level.clamp(-100.0, 100.0);
         if libm::fabs(level) < NO_LEVEL {
             return self.zero;
@@ -96,7 +99,7 @@ impl Scale {
     }
 
     /// Degrees or percent a microsecond at a pulse; of a level, what its side has.
-    pub fn slope_at(&self, pulse: Micros) -> f64 {
+    pub fn slope_at(&self, pulse: Position) -> f64 {
         match self {
             Self::Angle(line) => line.gain(),
             Self::Bent(bent) => bent.slope_at(pulse),
@@ -105,12 +108,12 @@ impl Scale {
     }
 
     /// Whether a longer pulse means a lesser angle between two pulses.
-    pub fn falls(&self, low: Micros, high: Micros) -> bool {
+    pub fn falls(&self, low: Position, high: Position) -> bool {
         self.angle_at(high) < self.angle_at(low)
     }
 
     /// The angle or level at a pulse.
-    pub fn angle_at(&self, pulse: Micros) -> Degrees {
+    pub fn angle_at(&self, pulse: Position) -> Degrees {
         match self {
             Self::Angle(line) => line.angle_at(pulse),
             Self::Bent(bent) => bent.joint_at(pulse),
@@ -120,18 +123,18 @@ impl Scale {
 
     /// The pulse for an angle or a level; what is beyond 100 %, or beyond a linkage's reach, is at its end.
     #[inline]
-    pub fn pulse_at(&self, angle: Degrees) -> Micros {
+    pub fn pulse_at(&self, angle: Degrees) -> Position {
         match self {
             Self::Angle(line) => line.pulse_at(angle),
             Self::Bent(bent) => bent.pulse_at(angle),
             // Not a number stays so, for the guard to see.
-            Self::Level(_) if !angle.is_finite() => Micros::new(f64::NAN),
+            Self::Level(_) if !angle.is_finite() => Position::new(f64::NAN),
             Self::Level(sides) => sides.pulse_at(angle.get()),
         }
     }
 
     /// The steepest that it gets between two pulses, in degrees or percent a microsecond, without its sign.
-    pub fn steepest(&self, low: Micros, high: Micros) -> f64 {
+    pub fn steepest(&self, low: Position, high: Position) -> f64 {
         match self {
             Self::Angle(line) => libm::fabs(line.gain()),
             Self::Level(sides) => {
@@ -157,7 +160,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn sides(low: f64, zero: f64, high: f64) -> Scale {
-        Scale::Level(Sides::sharp(Micros::new(low), Micros::new(zero), Micros::new(high)))
+        Scale::Level(Sides::sharp(Position::new(low), Position::new(zero), Position::new(high)))
     }
 
     #[test]
@@ -167,29 +170,29 @@ mod tests {
             [(-100.0, 1000.0), (-50.0, 1240.0), (0.0, 1480.0), (25.0, 1610.0), (100.0, 2000.0)]
         {
             assert!((winch.pulse_at(Degrees::new(level)).get() - pulse).abs() < 1e-9, "{level}");
-            assert!((winch.angle_at(Micros::new(pulse)).get() - level).abs() < 1e-9, "{pulse}");
+            assert!((winch.angle_at(Position::new(pulse)).get() - level).abs() < 1e-9, "{pulse}");
         }
-        assert_eq!(winch.pulse_at(Degrees::new(140.0)), Micros::new(2000.0));
+        assert_eq!(winch.pulse_at(Degrees::new(140.0)), Position::new(2000.0));
     }
 
     #[test]
     fn a_lamp_has_no_backwards() {
         let lamp = sides(0.0, 0.0, 20_000.0);
-        assert_eq!(lamp.pulse_at(Degrees::new(40.0)), Micros::new(8000.0));
-        assert_eq!(lamp.pulse_at(Degrees::new(-5.0)), Micros::ZERO);
-        assert_eq!(lamp.angle_at(Micros::ZERO), Degrees::ZERO);
+        assert_eq!(lamp.pulse_at(Degrees::new(40.0)), Position::new(8000.0));
+        assert_eq!(lamp.pulse_at(Degrees::new(-5.0)), Position::ZERO);
+        assert_eq!(lamp.angle_at(Position::ZERO), Degrees::ZERO);
         assert!(!lamp.pulse_at(Degrees::new(f64::NAN)).is_finite(), "the guard must get to see it");
     }
 
     #[test]
     fn the_stop_is_a_band_and_each_side_begins_at_its_edge() {
-        let [low, zero, high] = [830.0, 1195.0, 1560.0].map(Micros::new);
-        let still = (Micros::new(1183.0), Micros::new(1207.0));
+        let [low, zero, high] = [830.0, 1195.0, 1560.0].map(Position::new);
+        let still = (Position::new(1183.0), Position::new(1207.0));
         let reeds = Scale::Level(Sides { low, zero, high, still, seen: Vec::new() });
-        let level = |p: f64| reeds.angle_at(Micros::new(p)).get();
+        let level = |p: f64| reeds.angle_at(Position::new(p)).get();
         assert!((level(1400.0) - 100.0 * 193.0 / 353.0).abs() < 1e-9 && (level(1400.0) - 54.7).abs() < 0.05);
         assert!((level(1006.5) + 50.0).abs() < 1e-9);
-        assert_eq!([1184.0, 1206.0].map(|p| reeds.angle_at(Micros::new(p))), [Degrees::ZERO; 2]);
+        assert_eq!([1184.0, 1206.0].map(|p| reeds.angle_at(Position::new(p))), [Degrees::ZERO; 2]);
         assert_eq!(reeds.pulse_at(Degrees::ZERO), zero);
         assert_eq!(reeds.pulse_at(Degrees::new(-100.0)), low);
     }
@@ -197,12 +200,14 @@ mod tests {
     #[test]
     fn what_is_bent_goes_both_ways_and_a_gear_stays_a_line() {
         use crate::linkage::{Gear, Transmission};
-        let line = Line::through(Micros::new(1500.0), Degrees::ZERO, 0.1);
+        let line = Line::through(Position::new(1500.0), Degrees::ZERO, 0.1);
         let gear = Gear { ratio: -2.0, offset_deg: Degrees::new(5.0) };
         let geared = Scale::of(Curve::Line(line), Transmission::geared(gear));
-        assert!(matches!(geared, Scale::Angle(_)) && geared.falls(Micros::new(1000.0), Micros::new(2000.0)));
-        assert_eq!(geared.angle_at(Micros::new(1600.0)), Degrees::new(-15.0));
-        assert!((geared.steepest(Micros::new(1000.0), Micros::new(2000.0)) - 0.2).abs() < 1e-12);
+        assert!(
+            matches!(geared, Scale::Angle(_)) && geared.falls(Position::new(1000.0), Position::new(2000.0))
+        );
+        assert_eq!(geared.angle_at(Position::new(1600.0)), Degrees::new(-15.0));
+        assert!((geared.steepest(Position::new(1000.0), Position::new(2000.0)) - 0.2).abs() < 1e-12);
     }
 
     /// A stop band of 1183 to 1207 µs, and rates that are no line: 20, 30 and 40 rpm, where it turns no faster.
@@ -210,9 +215,10 @@ mod tests {
         use crate::fit::Side::{Above, Below, Unknown};
         use crate::rig::MarkKind::{Starts, Turns};
         let mut servo = crate::rig::Servo::new("reeds.sway", ("b", 0), crate::rig::Kind::Continuous);
-        servo.endpoints_us = crate::rig::Ends { low: Micros::new(900.0), high: Micros::new(1600.0) };
+        servo.endpoints_us =
+            crate::rig::Ends { low: crate::unit::Micros::new(900.0), high: crate::unit::Micros::new(1600.0) };
         let mark = |pulse: f64, seen, from, rpm: Option<f64>| crate::rig::Mark {
-            pulse_us: Micros::new(pulse),
+            pulse_us: Some(crate::unit::Micros::new(pulse)),
             seen,
             from,
             rpm: rpm.map(crate::unit::Rpm::new),
@@ -246,7 +252,7 @@ mod tests {
     fn what_is_left_of_nothing_is_the_middle_of_the_stop_band() {
         // A flow that ends at 0 % ends a last bit beside it; the edge of the band may creep.
         for rest in [1e-12, -1e-12, 0.0] {
-            assert_eq!(timed().pulse_at(Degrees::new(rest)), Micros::new(1195.0), "{rest}");
+            assert_eq!(timed().pulse_at(Degrees::new(rest)), Position::new(1195.0), "{rest}");
         }
         assert!(timed().pulse_at(Degrees::new(0.01)).get() > 1207.0);
     }

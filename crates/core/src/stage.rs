@@ -31,7 +31,7 @@ use crate::guard::Stopped;
 use crate::inflow::Inflow;
 use crate::rig::InputId;
 use crate::sequence::Eased;
-use crate::unit::{Micros, Ticks};
+use crate::unit::{Position, Ticks};
 use approach::Approach;
 use drive::{Beat, Catch, Proposal, Sources};
 use exercise::Exercising;
@@ -102,9 +102,9 @@ struct Knob {
     /// The input, and its place in the plan.
     input: (InputId, usize),
     /// Where it stood when it was taken, 0–1, and the servo then: nothing jumps.
-    taken: Option<(f64, Micros)>,
-    low: Micros,
-    high: Micros,
+    taken: Option<(f64, Position)>,
+    low: Position,
+    high: Position,
 }
 
 /// The way to a servo.
@@ -128,11 +128,11 @@ pub struct ServoState {
     /// It gets pulses.
     pub engaged: bool,
     /// The pulse it is commanded to, before rounding; the last one while released.
-    pub pulse: Micros,
+    pub pulse: Position,
     /// What it is told, if anything.
     pub setpoint: Option<Setpoint>,
     /// Where its owner wants it.
-    pub target: Micros,
+    pub target: Position,
     /// Who drives it.
     pub owner: Owner,
     /// It is on its way to meet a new owner.
@@ -141,11 +141,11 @@ pub struct ServoState {
     pub stopped: Option<Stopped>,
     /// Where it is, as far as can be known.
     pub estimate: Estimate,
-    hand: Option<Micros>,
+    hand: Option<Position>,
     /// The pulses that the hand's knob stands for, while one has it.
     knob: Option<Knob>,
     /// What is added to every pulse of a continuous servo, for it stands still elsewhere when warm.
-    trim: Micros,
+    trim: Position,
     act: Option<Act>,
     /// Which sequences it follows.
     played: Played,
@@ -167,13 +167,13 @@ pub struct ServoState {
     /// Its pulses had stopped, and somebody must say where it stands.
     pub lost_place: bool,
     /// The pulse before this beat.
-    before: Micros,
+    before: Position,
     /// An edit left it where it may not stand.
     displaced: bool,
     /// The place of the mapping that drives it, while one does.
     by: usize,
     /// Where it is to be while it is told a rate.
-    aim: Micros,
+    aim: Position,
     /// Whether the input has passed it since a mapping has it.
     catch: Catch,
 }
@@ -232,12 +232,12 @@ impl ServoState {
     }
 
     /// What is added to every pulse of a continuous servo.
-    pub const fn trim(&self) -> Micros {
+    pub const fn trim(&self) -> Position {
         self.trim
     }
 
     /// The input that jogs it, and the pulses at that one's ends.
-    pub fn jogged_by(&self) -> Option<(InputId, Micros, Micros)> {
+    pub fn jogged_by(&self) -> Option<(InputId, Position, Position)> {
         self.knob.map(|knob| (knob.input.0, knob.low, knob.high))
     }
 

@@ -72,7 +72,7 @@ impl Traffic {
         for board in boards {
             let mut used = [false; 16];
             for servo in rig.servos_on(&board.name) {
-                if let Some(place) = used.get_mut(usize::from(servo.channel)) {
+                if let Some(place) = used.get_mut(usize::from(servo.plug())) {
                     *place = true;
                 }
             }
@@ -80,7 +80,8 @@ impl Traffic {
             let tells = usize::from(used.contains(&true));
             all.round_bits += round_bits(&used) + tells * LOOK;
             all.round_bytes += round_bytes(&used) + tells * BRIDGED_LOOK;
-            let frame = Seconds::new(1.0 / board.clock().rate().get());
+            let Some(clock) = board.clock() else { continue };
+            let frame = Seconds::new(1.0 / clock.rate().get());
             if frame > all.slowest_frame {
                 all.slowest_frame = frame;
             }
@@ -185,7 +186,7 @@ mod tests {
             .boards
             .iter()
             .flat_map(|b| (0..16).map(|channel| (b.name.clone(), channel)))
-            .map(|(board, channel)| crate::rig::Servo { board, channel, ..servo.clone() })
+            .map(|(board, channel)| crate::rig::Servo { board, channel: Some(channel), ..servo.clone() })
             .collect();
         rig
     }

@@ -22,7 +22,7 @@ fn write_number<S: Serializer>(value: f64, serializer: S) -> Result<S::Ok, S::Er
 ///
 /// # Errors
 /// As the serializer's.
-pub fn exactly<S: Serializer>(value: &Micros, serializer: S) -> Result<S::Ok, S::Error> {
+pub fn exactly<S: Serializer>(value: &Position, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.serialize_f64(value.0)
 }
 
@@ -116,6 +116,15 @@ quantity!(
     Micros, "µs"
 );
 quantity!(
+    /// A place on a smart servo's own scale, in its counts.
+    Counts, "counts"
+);
+quantity!(
+    /// Where a servo is told to be, on its own scale: µs of pulse, or counts of a smart servo. Which of the two its servo
+    /// says; whatever fits, guards and moves does not ask. Names that say *pulse* for one mean this.
+    Position, ""
+);
+quantity!(
     /// A share of the most that something gives: a lamp's light, a continuous servo's rate. Backwards is negative.
     Percent, "%"
 );
@@ -159,6 +168,32 @@ quantity!(
     /// A shaped signal: −1..1 when self-centring, 0..1 when one-ended.
     Norm, ""
 );
+
+impl Micros {
+    /// The place of a servo that is told by pulses.
+    pub const fn place(self) -> Position {
+        Position(self.0)
+    }
+}
+
+impl Counts {
+    /// The place of a smart servo.
+    pub const fn place(self) -> Position {
+        Position(self.0)
+    }
+}
+
+impl Position {
+    /// The pulse of a servo that is told by pulses.
+    pub const fn micros(self) -> Micros {
+        Micros(self.0)
+    }
+
+    /// The counts of a smart servo.
+    pub const fn counts(self) -> Counts {
+        Counts(self.0)
+    }
+}
 
 impl Seconds {
     /// The same time as a `Duration`; negative and non-finite times are zero.

@@ -244,7 +244,7 @@ fn the_wait_for_a_new_value_is_a_round_and_its_boards_checks() {
         let traffic = Traffic::of(&rig, &board.port);
         let line = baud.map_or(0.0, |baud| bytes * 10.0 / f64::from(baud));
         let checks = f64::from(boards) * (bits / 400e3 + line);
-        let frame = 1.0 / board.clock().rate().get();
+        let frame = 1.0 / board.clock().unwrap().rate().get();
         let waits = traffic.longest_wait().get() - traffic.round().get();
         assert!((waits - frame - checks).abs() < 1e-9, "{boards} boards: {waits} s, {frame} and {checks}");
     }
@@ -435,7 +435,8 @@ fn winch() -> Rig {
     (rig.poses, rig.sequences, rig.mappings) = (Vec::new(), Vec::new(), Vec::new());
     let winch = &mut rig.servos[1];
     (winch.kind, winch.idle, winch.rated) = (Kind::Continuous, Idle::Pulse, None);
-    (winch.marks, winch.centre_us, winch.gear, winch.linkage) = (Vec::new(), Some(US(1490.0)), None, None);
+    (winch.marks, winch.centre_us, winch.gear, winch.linkage) =
+        (Vec::new(), Some(US(1490.0).micros()), None, None);
     rig
 }
 

@@ -18,6 +18,7 @@ const RIGS: &[&str] = &[
     include_str!("data/old/format-7.rig.toml"),
     include_str!("data/old/format-8.rig.toml"),
     include_str!("data/old/format-9.rig.toml"),
+    include_str!("data/old/format-10.rig.toml"),
 ];
 
 /// A card of each format, from 1.
@@ -25,6 +26,7 @@ const CARDS: &[&str] = &[
     include_str!("data/old/format-1.servo.toml"),
     include_str!("data/old/format-2.servo.toml"),
     include_str!("data/old/format-3.servo.toml"),
+    include_str!("data/old/format-4.servo.toml"),
 ];
 
 #[test]

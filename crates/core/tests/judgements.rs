@@ -8,9 +8,9 @@ use wasvolta_core::curve::{Curve, Line};
 use wasvolta_core::diagnose::{Cause, Expected, Heard, Look, cause};
 use wasvolta_core::fit::{Fit, NoFit, Seen, Shape, Side, odd_one};
 use wasvolta_core::rate::{Band, NoRates, Rates, Turning};
-use wasvolta_core::unit::{Degrees, Hertz, Micros, Rpm};
+use wasvolta_core::unit::{Degrees, Hertz, Position, Rpm};
 
-const US: fn(f64) -> Micros = Micros::new;
+const US: fn(f64) -> Position = Position::new;
 const DEG: fn(f64) -> Degrees = Degrees::new;
 
 /// A servo that is expected to turn `gain` degrees for a microsecond about 1500 µs.

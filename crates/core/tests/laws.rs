@@ -15,7 +15,7 @@ use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Ends, Limit, Mark, MarkKind, ReadAt, Rig, Side};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{Command, EventKind, Owner, Placed, Plan, Prepared, Refusal, Said};
-use wasvolta_core::unit::{Degrees, DegreesPerSecond, Micros, Millimetres, Seconds, Ticks};
+use wasvolta_core::unit::{Degrees, DegreesPerSecond, Millimetres, Position, Seconds, Ticks};
 
 const DEG: fn(f64) -> Degrees = Degrees::new;
 const MM: fn(f64) -> Millimetres = Millimetres::new;
@@ -46,13 +46,13 @@ fn engage(servo: usize, pulse: f64) -> Placed {
 }
 
 fn mark(pulse: f64, angle: f64) -> Mark {
-    Mark { pulse_us: US(pulse), angle_deg: Some(DEG(angle)), ..Mark::default() }
+    Mark { pulse_us: Some(US(pulse).micros()), angle_deg: Some(DEG(angle)), ..Mark::default() }
 }
 
 /// The beak turns the neck's joint too, by a curve that bends.
 fn coupled() -> Rig {
     let mut rig = joint::couple(&bare(), "heron.neck", "heron.beak").unwrap();
-    rig.servos[1].endpoints_us = Ends { low: US(900.0), high: US(2100.0) };
+    rig.servos[1].endpoints_us = Ends { low: US(900.0).micros(), high: US(2100.0).micros() };
     rig.servos[1].fit = wasvolta_core::fit::Shape::Cubic;
     rig.servos[1].marks = [(900.0, 60.0), (1200.0, 38.0), (1500.0, 4.0), (1800.0, -36.0), (2100.0, -58.0)]
         .map(|(pulse, angle)| mark(pulse, angle))
@@ -79,7 +79,7 @@ fn linked() -> Rig {
     rig.joints[0].low = None;
     rig.joints[0].high = None;
     rig.joints[0].home_deg = None;
-    rig.servos[0].endpoints_us = Ends { low: US(1000.0), high: US(2000.0) };
+    rig.servos[0].endpoints_us = Ends { low: US(1000.0).micros(), high: US(2000.0).micros() };
     rig.servos[0].marks = vec![mark(1000.0, -60.0), mark(2000.0, 60.0)];
     joint::set_linkage(&rig, "heron.neck", bars()).unwrap()
 }
@@ -378,9 +378,9 @@ mod wires {
         let held = [Ticks(310), Ticks(250)];
         run.beat(&[said(0, Said::Arrives { ticks: held[0] }), said(1, Said::Arrives { ticks: held[1] })]);
         assert!(run.events().contains(&EventKind::Resumed));
-        let clock = run.stage.plan().servos[0].guard.clock;
+        let clock = run.stage.plan().servos[0].guard.steps;
         let (mut begun, mut before) = ([None; 2], [0, 1].map(|n| run.pulse(n)));
-        assert!((before[1] - clock.pulse(held[1]).get()).abs() < 1e-9);
+        assert!((before[1] - clock.place(held[1]).get()).abs() < 1e-9);
         for beat in 0..100 {
             run.beat(&[]);
             for n in 0..2 {
@@ -581,13 +581,13 @@ mod edits {
             for (n, x) in then {
                 let Ok(next) = EDITS[n].1(&rig, x) else { continue };
                 rig = next;
-                let stood: Vec<Micros> = run.stage.servos().iter().map(|s| s.pulse).collect();
+                let stood: Vec<Position> = run.stage.servos().iter().map(|s| s.pulse).collect();
                 let held: Vec<bool> = run.stage.servos().iter().map(|s| s.engaged && s.owner == Owner::Hand).collect();
                 run.stage.swap(Prepared::new(Plan::of(&rig)));
                 // Through a gear of one to a hundred they move together for long: until all stand, or a minute.
                 let (mut beat, mut moves) = (0, true);
                 while beat < 300 || (moves && beat < 3000) {
-                    let before: Vec<Micros> = run.stage.servos().iter().map(|s| s.pulse).collect();
+                    let before: Vec<Position> = run.stage.servos().iter().map(|s| s.pulse).collect();
                     run.beat(&[]);
                     for (m, state) in run.stage.servos().iter().enumerate() {
                         if !state.engaged { continue }

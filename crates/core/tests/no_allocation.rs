@@ -17,7 +17,7 @@ use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{PartId, ServoId, WaveShape};
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::stage::{AsIf, Command, Plan, Prepared};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 thread_local! {
     static COUNT: Cell<u64> = const { Cell::new(0) };
@@ -98,7 +98,7 @@ fn nor_by_sequences_that_loop_wait_call_jump_and_lie_over_each_other() {
     for n in 0..3000u32 {
         let raw = f64::from(n * 7 % 1024);
         let heard = Heard { frames: 1, changed: true, ..Heard::default() };
-        let pulse = Micros::new(1500.0);
+        let pulse = Position::new(1500.0);
         let command = match n % 300 {
             0 => Command::Engage { servo: 0, pulse, stands_there: true },
             10 => Command::GiveBack { servo: 0 },
@@ -114,7 +114,11 @@ fn nor_by_sequences_that_loop_wait_call_jump_and_lie_over_each_other() {
         let command: Command<usize, usize, usize> = command;
         let command = command.named(stage.plan()).unwrap();
         let commands = if n % 10 == 0 { &[command][..] } else { &[] };
-        stage.advance(beat * n, Inflow { links: &[heard], inputs: &[Batch::of(raw)] }, commands);
+        stage.advance(
+            beat * n,
+            Inflow { links: &[heard], inputs: &[Batch::of(raw)], measured: &[] },
+            commands,
+        );
         told += stage.events().len();
         jumped |= stage.players().all().any(|player| player.at.seconds() > 0.5);
     }
@@ -128,14 +132,14 @@ fn advance_through_everything(text: &str) {
         other => panic!("not sound: {other:?}"),
     };
     let what = Exercise {
-        low: Micros::new(1400.0),
-        high: Micros::new(1600.0),
-        centre: Micros::new(1500.0),
+        low: Position::new(1400.0),
+        high: Position::new(1600.0),
+        centre: Position::new(1500.0),
         us_per_s: 500.0,
         pause_ms: 100,
         times: Some(2),
     };
-    let (low, high) = (Micros::new(1300.0), Micros::new(1700.0));
+    let (low, high) = (Position::new(1300.0), Position::new(1700.0));
     let beat = Duration::from_millis(20);
     let mut stage = Stage::new(Prepared::new(Plan::of(&rig)), beat);
     let warm = Vec::from([0u8; 8]);
@@ -151,7 +155,7 @@ fn advance_through_everything(text: &str) {
             way: if gone { Way::Gone } else { Way::Same },
         };
         let batch = if gone { Batch::default() } else { Batch::of(raw) };
-        let pulse = Micros::new(1000.0 + raw);
+        let pulse = Position::new(1000.0 + raw);
         let commands = match n % 400 {
             0 => [
                 Command::Engage { servo: 0, pulse, stands_there: true },
@@ -160,7 +164,7 @@ fn advance_through_everything(text: &str) {
             20 => [Command::GiveBack { servo: 0 }, Command::GiveBack { servo: 1 }],
             40 => [Command::Play { sequence: 0 }, Command::Jog { servo: 1, by: pulse, repeat: true }],
             150 => [Command::Hold, Command::Jog { servo: 0, by: pulse, repeat: false }],
-            160 => [Command::Drive, Command::GoTo { servo: 0, pulse: Micros::new(f64::NAN) }],
+            160 => [Command::Drive, Command::GoTo { servo: 0, pulse: Position::new(f64::NAN) }],
             200 => [Command::Exercise { servo: 0, what }, Command::Knob { servo: 1, input: 0, low, high }],
             300 => [Command::Trim { servo: 0, by: low }, Command::StandStill { servo: 1 }],
             250 => [
@@ -174,7 +178,7 @@ fn advance_through_everything(text: &str) {
         let [one, other] = commands.map(|command| command.named(stage.plan()).unwrap());
         let gone = Command::Release { servo: ServoId::of(700) };
         let commands = if n % 10 == 0 { &[one, other, gone][..] } else { &[] };
-        stage.advance(beat * n, Inflow { links: &[heard], inputs: &[batch] }, commands);
+        stage.advance(beat * n, Inflow { links: &[heard], inputs: &[batch], measured: &[] }, commands);
     }
     assert_eq!(COUNT.with(Cell::get) - before, 0);
 }

@@ -16,7 +16,7 @@ use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Rig, SequenceId, ServoId};
 use wasvolta_core::stage::{Command, Plan, Play, Prepared};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 const BEAT: Duration = Duration::from_millis(20);
 
@@ -62,7 +62,7 @@ impl Scene {
         };
         let batch = self.knob.map(Batch::of).unwrap_or_default();
         self.last = self.knob.or(self.last);
-        self.stage.advance(self.now, Inflow { links: &[heard], inputs: &[batch] }, commands);
+        self.stage.advance(self.now, Inflow { links: &[heard], inputs: &[batch], measured: &[] }, commands);
     }
 
     fn order(&self, words: &[&str]) -> Option<Command> {
@@ -70,12 +70,14 @@ impl Scene {
         Some(match words[0] {
             "engage" => Command::Engage {
                 servo: self.servo(words[1]),
-                pulse: Micros::new(number(2)),
+                pulse: Position::new(number(2)),
                 stands_there: true,
             },
             "release" => Command::Release { servo: self.servo(words[1]) },
-            "jog" => Command::Jog { servo: self.servo(words[1]), by: Micros::new(number(2)), repeat: false },
-            "goto" => Command::GoTo { servo: self.servo(words[1]), pulse: Micros::new(number(2)) },
+            "jog" => {
+                Command::Jog { servo: self.servo(words[1]), by: Position::new(number(2)), repeat: false }
+            }
+            "goto" => Command::GoTo { servo: self.servo(words[1]), pulse: Position::new(number(2)) },
             "arm" => Command::Arm { servo: self.servo(words[1]) },
             "disarm" => Command::Disarm { servo: self.servo(words[1]) },
             "give-back" => Command::GiveBack { servo: self.servo(words[1]) },

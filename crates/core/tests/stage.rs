@@ -231,7 +231,7 @@ proptest! {
                     let moved = (state.pulse - before[n].pulse).abs().get();
                     prop_assert!(moved <= fastest[n] + 1e-9, "moved {moved} µs in a beat");
                     // It is told how fast it goes, in ticks a second.
-                    let told = f64::from(state.setpoint.unwrap().speed) * plan.guard.clock.tick().get() * 0.02;
+                    let told = f64::from(state.setpoint.unwrap().speed) * plan.guard.step().get() * 0.02;
                     prop_assert!((told - moved).abs() <= 1e-4 * moved.max(1.0), "told {told} µs a beat, moved {moved}");
                     let (inner_low, inner_high) = plan.guard.free();
                     let was_free = before[n].pulse >= inner_low && before[n].pulse <= inner_high;

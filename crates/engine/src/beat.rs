@@ -18,14 +18,15 @@ use std::thread::Thread;
 use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
-use wasvolta_core::inflow::{Batch, Inflow};
+use wasvolta_core::inflow::{Batch, Inflow, Measured};
 use wasvolta_core::link::Heard;
 use wasvolta_core::rig::{InputId, Link};
 use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Said, Wire};
-use wasvolta_core::unit::Ticks;
+use wasvolta_core::unit::{Position, Ticks};
 use wasvolta_port::Clock;
 use wasvolta_port::board::Decision;
 use wasvolta_port::inlet::Inlet;
+use wasvolta_port::smart::errand::Errand;
 
 const COMMANDS_A_TURN: usize = 64;
 const EVENTS_KEPT: usize = 64;
@@ -41,21 +42,23 @@ struct Known {
     armed_with: u32,
     /// What the stage has been told of it, once it was told anything.
     wire: Option<Wire>,
+    /// When it said last where it is.
+    measured_at: Option<Duration>,
 }
 
 /// What is known of a board beside what it reports.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Followed {
     board: Wired,
-    /// The interruptions that the stage has heard of.
-    heard: u32,
     /// The maker's word on its running pulses, with a number that grows with each word.
     decision: Option<(u32, Decision)>,
+    /// What it is lent for.
+    errand: Option<Arc<Errand>>,
 }
 
 impl Followed {
     const fn new(board: Wired) -> Self {
-        Self { board, heard: 0, decision: None }
+        Self { board, decision: None, errand: None }
     }
 
     /// Whether it is the same device as the rig has there now: what was said of one is not meant for another.
@@ -65,7 +68,7 @@ impl Followed {
 }
 
 fn followed(wiring: &Wiring) -> Vec<Vec<Followed>> {
-    wiring.boards.iter().map(|boards| boards.iter().copied().map(Followed::new).collect()).collect()
+    wiring.boards.iter().map(|boards| boards.iter().cloned().map(Followed::new).collect()).collect()
 }
 
 /// The most commands of a turn: a cut, what the boards have said of every servo and of its arming, and what was asked.
@@ -99,6 +102,8 @@ pub struct Beat {
     ways: Vec<WayEnd>,
     heard: Vec<Heard>,
     batches: Vec<Batch>,
+    /// By servo, where it has said it is since the last turn.
+    measured: Vec<Option<Measured>>,
     reports: Vec<LinkReport>,
     commands: Vec<Command>,
     /// By port, then by board on it.
@@ -153,6 +158,7 @@ impl Beat {
         let beat = Self {
             heard: vec![Heard::default(); wiring.way_of_link.len()],
             batches: vec![Batch::default(); wiring.inputs],
+            measured: vec![None; wiring.servos.len()],
             reports: reports(&compiled),
             boards: followed(wiring),
             wires: vec![Known::default(); wiring.servos.len()],
@@ -247,7 +253,8 @@ impl Beat {
         self.take_orders(now);
         self.follow_arming();
         self.drain(now);
-        let inflow = Inflow { links: &self.heard, inputs: &self.batches };
+        self.measure();
+        let inflow = Inflow { links: &self.heard, inputs: &self.batches, measured: &self.measured };
         let setpoints = self.stage.advance(now, inflow, &self.commands);
         if let Some(tape) = &mut self.tape {
             tape.turn(now, inflow, &self.commands, setpoints);
@@ -297,6 +304,13 @@ impl Beat {
                         there.decision = Some((there.decision.map_or(1, |(n, _)| n + 1), decision));
                     }
                 }
+                Downward::Lend { board, errand } => {
+                    let mut boards = self.boards.iter_mut().flatten();
+                    match boards.find(|there| there.board.id == board) {
+                        Some(there) => there.errand = Some(errand),
+                        None => errand.end(Err("the rig has no such bus".to_owned())),
+                    }
+                }
                 Downward::Port(port) => {
                     // The workers' threads stand first, in port order.
                     if let Some(waker) = port.waker {
@@ -317,6 +331,8 @@ impl Beat {
                     self.ways.iter_mut().for_each(|way| way.take_over(&mut ways));
                     self.heard.resize(self.compiled.wiring.way_of_link.len(), Heard::default());
                     self.batches.resize(self.compiled.wiring.inputs, Batch::default());
+                    self.measured.clear();
+                    self.measured.resize(self.compiled.wiring.servos.len(), None);
                     self.reports = reports(&self.compiled);
                     self.follow_boards();
                     self.keep_known(&stage);
@@ -331,14 +347,15 @@ impl Beat {
 
     /// Tells the stage what each board says of its channels, where that is news.
     fn follow_wires(&mut self) {
-        let Self { compiled, stage, posts, commands, wires, boards, .. } = self;
+        let Self { compiled, stage, posts, commands, wires, .. } = self;
         let wiring = &compiled.wiring;
         let parts = stage.plan().servos.iter().zip(&wiring.servos).zip(wires.iter_mut());
         for ((plan, place), known) in parts {
             let Some(board) = place.as_ref().and_then(|place| report(posts, place)) else { continue };
             let Some(place) = place else { continue };
-            let sent = board.sent.get(place.channel).copied().flatten();
-            let interrupted = known.interruptions != board.interruptions;
+            let sent = board.sent.get(place.channel);
+            let interruptions = board.interruptions_of(place.channel);
+            let interrupted = known.interruptions != interruptions;
             let Some(wired) = wiring.boards.get(place.port).and_then(|boards| boards.get(place.board)) else {
                 continue;
             };
@@ -346,29 +363,30 @@ impl Beat {
             if board.id != wired.id {
                 continue;
             }
-            let said = match (board.is_reached(), sent) {
+            let said = match (board.reaches(place.channel), sent) {
                 (false, _) => Said::Away,
                 _ if board.cannot(&wired.settings, place.channel) => Said::Cannot,
-                (true, Some(ticks)) => Said::Arrives { ticks: Ticks(ticks) },
-                (true, None) => match board.told.get(place.channel).copied().flatten() {
+                // One that says where it is goes on from there, whatever it was told.
+                (true, Some(ticks)) => {
+                    Said::Arrives { ticks: Ticks(board.here(place.channel).unwrap_or(ticks)) }
+                }
+                (true, None) => match board.told.get(place.channel) {
                     Some(told) if interrupted => Said::Stopped { told: Ticks(told), fallen: board.fallen },
+                    _ if known.wire == Some(Wire::Arrives) && plan.kind.is_smart() => Said::Stopped {
+                        told: Ticks(board.here(place.channel).unwrap_or_default()),
+                        fallen: true,
+                    },
                     _ => Said::Waits,
                 },
             };
             let wire = Some(said.wire());
-            if wire != known.wire || (interrupted && board.is_reached()) {
+            let reached = board.reaches(place.channel);
+            if wire != known.wire || (interrupted && reached) {
                 commands.push(Command::Wire { servo: plan.id, said });
                 known.wire = wire;
             }
-            if board.is_reached() {
-                known.interruptions = board.interruptions;
-            }
-        }
-        for (post, boards) in posts.iter_mut().zip(boards) {
-            for (board, followed) in post.reports.output_buffer().iter().zip(boards) {
-                if board.is_reached() && board.id == followed.board.id {
-                    followed.heard = board.interruptions;
-                }
+            if reached {
+                known.interruptions = interruptions;
             }
         }
     }
@@ -382,7 +400,7 @@ impl Beat {
             let servo = plan.id;
             let (Some(_), true, Some(place)) = (plan.arming, state.engaged, place) else { continue };
             let Some(board) = report(posts, place) else { continue };
-            let arrives = board.is_reached() && board.sent.get(place.channel).is_some_and(Option::is_some);
+            let arrives = board.is_reached() && board.sent.get(place.channel).is_some();
             // Started anew, or found not as it was left: either way it may have missed what was sent.
             let anew = std::mem::replace(&mut known.armed_with, board.interruptions) != board.interruptions;
             match (arrives, state.is_unarmed()) {
@@ -404,9 +422,9 @@ impl Beat {
             let fresh = || {
                 let interruptions = place
                     .as_ref()
-                    .and_then(|place| report(posts, place))
-                    .map_or(0, |board| board.interruptions);
-                Known { interruptions, armed_with: interruptions, wire: None }
+                    .and_then(|place| Some(report(posts, place)?.interruptions_of(place.channel)))
+                    .unwrap_or(0);
+                Known { interruptions, armed_with: interruptions, ..Known::default() }
             };
             was.and_then(|n| known.get(n).copied()).unwrap_or_else(fresh)
         }));
@@ -419,7 +437,26 @@ impl Beat {
         let before = std::mem::replace(&mut self.boards, followed(&self.compiled.wiring));
         for followed in self.boards.iter_mut().flatten() {
             if let Some(was) = before.iter().flatten().find(|was| was.is(&followed.board)) {
-                (followed.heard, followed.decision) = (was.heard, was.decision);
+                followed.decision = was.decision;
+                followed.errand.clone_from(&was.errand);
+            }
+        }
+    }
+
+    /// Takes what servos have said of where they are, where that is news.
+    fn measure(&mut self) {
+        let Self { compiled, posts, measured, wires, .. } = self;
+        for ((place, measured), known) in compiled.wiring.servos.iter().zip(measured).zip(wires) {
+            let feedback = place.as_ref().and_then(|place| {
+                let board = report(posts, place)?;
+                let wired = compiled.wiring.boards.get(place.port)?.get(place.board)?;
+                (board.id == wired.id).then(|| board.feedback.get(place.channel))
+            });
+            let news = feedback.filter(|own| own.at.is_some() && own.at != known.measured_at);
+            *measured =
+                news.and_then(|own| Some(Measured { at: Position::new(own.position), when: own.at? }));
+            if let Some(own) = news {
+                known.measured_at = own.at;
             }
         }
     }
@@ -456,25 +493,27 @@ impl Beat {
             let frame = post.frames.input_buffer_mut();
             // Grows only when an edit brought another board.
             frame.truncate(boards.len());
-            frame.extend(boards.iter().skip(frame.len()).map(|followed| BoardFrame::idle(followed.board)));
+            frame.extend(boards.iter().skip(frame.len()).map(|followed| BoardFrame::idle(&followed.board)));
             for (board, followed) in frame.iter_mut().zip(boards) {
-                *board = BoardFrame::idle(followed.board);
+                board.idle_again(&followed.board);
                 board.cut = self.stage.output() == StageOutput::Cut;
-                (board.heard, board.decision) = (followed.heard, followed.decision);
+                board.decision = followed.decision;
+                board.errand.clone_from(&followed.errand);
             }
             let servos = self.stage.servos().iter().zip(&plan.servos).zip(&self.compiled.wiring.servos);
-            for ((state, plan), place) in servos {
+            for (((state, plan), place), known) in servos.zip(&self.wires) {
                 let Some(place) = place.filter(|p| p.port == port) else { continue };
                 let Some(board) = frame.get_mut(place.board) else { continue };
-                if let (Some(wanted), Some(stay)) =
-                    (board.wanted.get_mut(place.channel), board.stay.get_mut(place.channel))
-                {
-                    *wanted = state.ticks().filter(|_| state.engaged).map(|t| t.0);
-                    *stay = plan.stay_stiff;
-                    // Where it stands still at present, trimmed as it is.
-                    let stop = plan.stop.filter(|_| !plan.idle_release);
-                    board.stop[place.channel] = stop.map(|stop| plan.guard.nearest(stop + state.trim()).0);
+                let told = state.setpoint.filter(|_| state.engaged);
+                board.orders.wanted.set(place.channel, told.map(|told| told.target.0));
+                if plan.kind.is_smart() {
+                    board.orders.speeds.set(place.channel, told.map_or(0.0, |told| told.speed));
                 }
+                board.stay.set(place.channel, plan.stay_stiff);
+                board.heard.set(place.channel, known.interruptions);
+                // Where it stands still at present, trimmed as it is.
+                let stop = plan.stop.filter(|_| !plan.idle_release);
+                board.stop.set(place.channel, stop.map(|stop| plan.guard.nearest(stop + state.trim()).0));
             }
             if *frame == post.last {
                 continue;
@@ -513,8 +552,7 @@ impl Beat {
         // Grows only when a port was added.
         snapshot.boards.resize_with(self.posts.len(), Vec::new);
         for (port, post) in snapshot.boards.iter_mut().zip(&mut self.posts) {
-            port.clear();
-            port.extend_from_slice(post.reports.output_buffer());
+            port.clone_from_slice_or_grow(post.reports.output_buffer());
         }
         for way in &self.ways {
             way.report(now, &mut self.reports);

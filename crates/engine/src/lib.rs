@@ -5,7 +5,7 @@
 //! However it ends, every engaged channel is released.
 
 pub mod beat;
-mod chips;
+pub mod chips;
 pub mod compiled;
 mod links;
 mod pins;
@@ -38,6 +38,7 @@ use wasvolta_port::board::Decision;
 use wasvolta_port::inlet::{OpenInlet, Shut};
 use wasvolta_port::pwm::Files;
 use wasvolta_port::serial::Stream;
+use wasvolta_port::smart::errand::Errand;
 use wasvolta_port::{BusError, Clock, I2cBus};
 use worker::{Ended, Told, Work};
 
@@ -54,6 +55,8 @@ pub enum Way {
     Line(Open<Box<dyn Stream>>),
     /// The files of a PWM chip of the kernel.
     Files(Open<Box<dyn Files>>),
+    /// A line with smart servos.
+    Smart(Open<Box<dyn Stream>>),
 }
 
 /// A port with boards, by its name in the rig.
@@ -91,6 +94,8 @@ pub(crate) enum Downward {
     Plan(Box<NextPlan>),
     /// The maker's word on pulses that were found running.
     Decide { board: BoardId, decision: Decision },
+    /// A bus is lent.
+    Lend { board: BoardId, errand: Arc<Errand> },
     /// A port that was not there at the start.
     Port(NewPort),
 }
@@ -353,6 +358,12 @@ impl Engine {
     /// Answers a board that asks what to do with running pulses.
     pub fn decide(&mut self, board: BoardId, decision: Decision) -> bool {
         self.send(Downward::Decide { board, decision })
+    }
+
+    /// Lends a bus of smart servos to an errand: it goes on beside the beat, and says itself how far it is. While anything
+    /// on the bus may be stiff it is refused.
+    pub fn lend(&mut self, board: BoardId, errand: Arc<Errand>) -> bool {
+        self.send(Downward::Lend { board, errand })
     }
 
     fn send(&mut self, item: Downward) -> bool {

@@ -34,7 +34,7 @@ impl Pins {
         let mut boards = self.lock();
         let board = boards.entry(board).or_default();
         if *phase != Phase::Started {
-            *board = Board { phase: *phase, ..Board::default() };
+            *board = Board { phase: phase.clone(), ..Board::default() };
             return;
         }
         board.phase = Phase::Started;

@@ -13,18 +13,18 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 use thiserror::Error;
 use wasvolta_core::Stage;
-use wasvolta_core::inflow::{Batch, Edges, Inflow};
+use wasvolta_core::inflow::{Batch, Edges, Inflow, Measured};
 use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::range::BEAT;
 use wasvolta_core::rig::check::problems;
 use wasvolta_core::rig::file::{from_values, to_values};
 use wasvolta_core::rig::{PartNumbers, Rig};
 use wasvolta_core::stage::{Command, Plan, Prepared, Setpoints};
-use wasvolta_core::unit::Ticks;
+use wasvolta_core::unit::{Position, Ticks};
 
 /// The form of the recordings that this program writes and reads. Older ones kept what came in for each input alone, and
-/// so cannot say how a link stood.
-pub const FORMAT: u32 = 3;
+/// so cannot say how a link stood; or knew of no servo that says where it is: those are run too.
+pub const FORMAT: u32 = 4;
 /// Entries that may wait to be written: more than ten seconds of a busy rig.
 const ROOM: usize = 1 << 16;
 /// Servos whose last setpoints the tape remembers without asking for memory.
@@ -50,6 +50,10 @@ enum Entry {
     },
     /// An edge of the batch before.
     Edge(f64),
+    Measured {
+        servo: usize,
+        measured: Measured,
+    },
     Command(Command),
     Turn {
         now: Duration,
@@ -84,6 +88,11 @@ impl Tape {
             let Batch { newest, least, greatest, count, edges } = *batch;
             self.put(Entry::Batch { input, newest, least, greatest, count, more_edges: edges.more });
             edges.kept().iter().for_each(|edge| self.put(Entry::Edge(*edge)));
+        }
+        for (servo, measured) in inflow.measured.iter().enumerate() {
+            if let Some(measured) = *measured {
+                self.put(Entry::Measured { servo, measured });
+            }
         }
         for &command in commands {
             self.put(Entry::Command(command));
@@ -141,6 +150,9 @@ struct Turn {
     /// What came for inputs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     b: Vec<BatchLine>,
+    /// Where servos have said that they are: a servo's place in the rig, the bits of where it is, nanoseconds.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    m: Vec<(usize, u64, u64)>,
     /// Commands in order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     c: Vec<Command>,
@@ -331,6 +343,10 @@ impl Scribe {
                 if let Some(BatchLine(.., edges, _)) = self.next.b.last_mut() {
                     edges.push(value.to_bits());
                 }
+            }
+            Entry::Measured { servo, measured: Measured { at, when } } => {
+                self.end_turn()?;
+                self.next.m.push((servo, at.get().to_bits(), nanoseconds(when)));
             }
             Entry::Command(command) => {
                 self.end_turn()?;
@@ -535,7 +551,15 @@ impl Rerun {
             }
         }
         let at = Duration::from_nanos(turn.t);
-        let setpoints = stage.advance(at, Inflow { links: &heard, inputs: &batches }, &turn.c);
+        let mut measured = vec![None; stage.servos().len()];
+        for &(servo, bits, when) in &turn.m {
+            if let Some(place) = measured.get_mut(servo) {
+                let (at, when) = (Position::new(f64::from_bits(bits)), Duration::from_nanos(when));
+                *place = Some(Measured { at, when });
+            }
+        }
+        let inflow = Inflow { links: &heard, inputs: &batches, measured: &measured };
+        let setpoints = stage.advance(at, inflow, &turn.c);
         self.then.resize(setpoints.len(), None);
         for &(servo, ticks) in &turn.s {
             if let Some(place) = self.then.get_mut(servo) {
@@ -560,7 +584,8 @@ impl Rerun {
 /// The beat of a recording.
 fn header(line: &[u8]) -> Result<Duration, BadRecording> {
     match serde_json::from_slice(line) {
-        Ok(TapeLine::WasvoltaRecording { format: FORMAT, beat_ns, .. }) => {
+        // What is new in the newest format an older one has not.
+        Ok(TapeLine::WasvoltaRecording { format: FORMAT | 3, beat_ns, .. }) => {
             let beat = Duration::from_nanos(beat_ns);
             let why = || {
                 format!("its beat is {} s, outside {} to {} s", beat.as_secs_f64(), BEAT.least, BEAT.greatest)

@@ -4,7 +4,7 @@ use std::time::Duration;
 use wasvolta_core::rig::{BoardId, Channel, InputId, LinkId, Protocol};
 use wasvolta_core::stage::{Event, InputState, LinkState, MappingState, Output, Players, ServoState};
 use wasvolta_port::Fault;
-use wasvolta_port::board::{BoardSettings, CHANNELS, Evidence, Found, Lapse, Phase, Wanted};
+use wasvolta_port::board::{BoardSettings, Channels, Evidence, Feedback, Found, Lapse, Phase, Stand, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_wire::decode::Counts;
 
@@ -18,7 +18,7 @@ pub struct Trouble {
 }
 
 /// One board as its driver last left it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, PartialEq, Default)]
 pub struct BoardState {
     /// The board.
     pub id: BoardId,
@@ -45,24 +45,27 @@ pub struct BoardState {
     pub fallen: bool,
     /// It has not shown for a while that it hears: what is wanted is held back.
     pub quiet: bool,
+    /// What those on its channels say of themselves, where they can.
+    pub feedback: Channels<Feedback>,
 }
 
-impl Default for BoardState {
-    fn default() -> Self {
-        Self {
-            id: BoardId::default(),
-            phase: Phase::Down,
-            sent: [None; CHANNELS],
-            trouble: None,
-            evidence: None,
-            lapses: 0,
-            lapse: None,
-            starts: 0,
-            interruptions: 0,
-            told: [None; CHANNELS],
-            fallen: false,
-            quiet: false,
-        }
+impl Clone for BoardState {
+    fn clone(&self) -> Self {
+        let mut state = Self::default();
+        state.clone_from(self);
+        state
+    }
+
+    /// Keeps the room that it has: the beat writes one in every turn.
+    fn clone_from(&mut self, from: &Self) {
+        let Self { id, phase, sent, trouble, evidence, lapses, lapse, starts, .. } = from;
+        (self.id, self.trouble, self.evidence) = (*id, *trouble, *evidence);
+        (self.lapses, self.lapse, self.starts) = (*lapses, *lapse, *starts);
+        (self.interruptions, self.fallen, self.quiet) = (from.interruptions, from.fallen, from.quiet);
+        self.phase.clone_from(phase);
+        self.sent.copy_from(sent);
+        self.told.copy_from(&from.told);
+        self.feedback.copy_from(&from.feedback);
     }
 }
 
@@ -75,6 +78,23 @@ impl BoardState {
     /// Whether what it is told arrives.
     pub fn is_reached(&self) -> bool {
         self.phase == Phase::Started && self.trouble.is_none() && !self.quiet
+    }
+
+    /// Whether what one of its channels is told arrives: a servo on a bus may be silent while the bus is well.
+    pub fn reaches(&self, channel: usize) -> bool {
+        self.is_reached() && !matches!(self.feedback.get(channel).stand, Stand::Silent)
+    }
+
+    /// Where what hangs on a channel says it is, in whole steps; none where it says nothing.
+    pub fn here(&self, channel: usize) -> Option<u16> {
+        let feedback = self.feedback.get(channel);
+        feedback.at?;
+        Some(wasvolta_core::unit::count16(feedback.position))
+    }
+
+    /// How often what a channel was told may not have arrived, or stood no longer.
+    pub fn interruptions_of(&self, channel: usize) -> u32 {
+        self.interruptions + self.feedback.get(channel).interruptions
     }
 
     /// Whether what runs on it can be read back: a firmware may not know that question.
@@ -99,6 +119,10 @@ impl BoardState {
                 !firmware.can(settings.role(channel), channel)
             }
             (Some(Evidence::Pwm(chip)), _) => channel >= chip.channels,
+            (_, BoardSettings::Smart(_)) => {
+                let stand = self.feedback.get(channel).stand;
+                stand.answers() && !stand.may_drive()
+            }
             _ => false,
         }
     }
@@ -110,13 +134,12 @@ impl BoardState {
 
     /// What its channels have, or what is left on it from before, for all that is known: whoever asks for *no pulses*
     /// must look here.
-    pub fn pulsing(&self) -> impl Iterator<Item = usize> {
-        let found = match self.phase {
-            Phase::Asking(Found::Pulsing { ticks, .. }) => ticks,
-            _ => [None; CHANNELS],
-        };
-        let both = self.sent.into_iter().zip(found).enumerate();
-        both.filter(|(_, (sent, found))| sent.is_some() || found.is_some()).map(|(channel, _)| channel)
+    pub fn pulsing(&self) -> impl Iterator<Item = usize> + use<> {
+        let mut any: Channels<bool> = self.sent.used().map(|channel| (channel, true)).collect();
+        if let Phase::Asking(Found::Pulsing { ticks, .. }) = &self.phase {
+            ticks.used().for_each(|channel| any.set(channel, true));
+        }
+        any.used().collect::<Vec<_>>().into_iter()
     }
 }
 
@@ -315,9 +338,11 @@ pub struct Snapshot {
 /// The channels of a board that can do something, by what it has said: `2–13, 19`; none of a kind on which all can.
 pub fn able(evidence: &Evidence, role: Role) -> Option<String> {
     let able: Vec<usize> = match evidence {
-        Evidence::Firmata(firmware) => (0..CHANNELS).filter(|pin| firmware.can(role, *pin)).collect(),
+        Evidence::Firmata(firmware) => {
+            (0..wasvolta_port::firmata::PINS).filter(|pin| firmware.can(role, *pin)).collect()
+        }
         Evidence::Pwm(chip) => (0..chip.channels).collect(),
-        Evidence::Expander(_) => return None,
+        Evidence::Expander(_) | Evidence::Smart(_) => return None,
     };
     Some(in_runs(&able))
 }

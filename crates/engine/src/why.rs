@@ -18,9 +18,9 @@ use wasvolta_core::guard::Stopped;
 use wasvolta_core::rig::{Board, Chip, Port, Servo, ServoId};
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{Output, ServoState};
-use wasvolta_core::unit::{Degrees, Micros, Ticks};
+use wasvolta_core::unit::{Degrees, Ticks, count16};
 use wasvolta_port::Fault;
-use wasvolta_port::board::{Evidence, Found, Lapse, Phase};
+use wasvolta_port::board::{Evidence, Feedback, Found, Lapse, Phase, Stand};
 use wasvolta_wire::expander::Channel;
 
 /// How long ago a lapse still counts as the reason.
@@ -84,7 +84,9 @@ pub struct Facts<'a> {
     /// How the board was found not to be as it was left, and how long ago.
     pub lapse: Option<(Duration, Lapse)>,
     /// What the board asks the maker.
-    pub asks: Option<Found>,
+    pub asks: Option<&'a Found>,
+    /// What the servo says of itself, where it can.
+    pub feedback: Option<Feedback>,
     /// The kernel's PWM chip that leads to the board, where a driver of the kernel holds it and that is known.
     pub kernel_chip: Option<&'a str>,
     /// The run, where one is going on.
@@ -194,7 +196,8 @@ pub fn of_running<'a>(compiled: &'a Compiled, snapshot: &'a Snapshot, servo: Ser
         holder: None,
         evidence: is.evidence.as_ref(),
         lapse: is.lapse.map(|(at, lapse)| (snapshot.now.saturating_sub(at), lapse)),
-        asks: match is.phase {
+        feedback: servo.kind.is_smart().then(|| is.feedback.get(usize::from(servo.plug()))),
+        asks: match &is.phase {
             Phase::Asking(found) => Some(found),
             Phase::Down | Phase::Started => None,
         },
@@ -267,9 +270,12 @@ fn output(facts: &Facts) -> Finding {
 
 /// The pulse on the servo's channel as the chip holds it, where that can be read.
 fn held_pulse(facts: &Facts) -> Option<Ticks> {
-    let channel = usize::from(facts.servo.channel);
+    let channel = usize::from(facts.servo.plug());
     if let Some(Found::Pulsing { ticks, .. }) = facts.asks {
-        return ticks.get(channel).copied().flatten().map(Ticks);
+        return ticks.get(channel).map(Ticks);
+    }
+    if let Some(feedback) = facts.feedback {
+        return (feedback.stand == Stand::Stiff).then(|| Ticks(count16(feedback.position)));
     }
     match facts.evidence? {
         Evidence::Pwm(chip) => chip.runs.get(channel).copied().flatten().map(Ticks),
@@ -280,8 +286,32 @@ fn held_pulse(facts: &Facts) -> Option<Ticks> {
     }
 }
 
+/// Whether a smart servo drives, by its own word.
+fn stiff(facts: &Facts) -> Finding {
+    let stand = facts.feedback.map(|feedback| feedback.stand);
+    match (facts.run.map(|run| run.state.engaged), stand) {
+        (Some(false), Some(Stand::Stiff)) => failed(
+            "it is not engaged, and it is stiff all the same: something else left it so",
+            "e engages it where it stands; Ctrl-C makes limp what is found stiff",
+        ),
+        (Some(false), _) => failed("it is limp: it is not engaged", "e engages it where it stands"),
+        (_, Some(Stand::Stiff)) => proven("it is stiff, by its own word"),
+        (Some(true), _) if facts.feedback.is_some_and(|feedback| feedback.refusals > 0) => failed(
+            "it is told to drive, and does not",
+            "it may be overloaded: take its load off, and its supply for a moment",
+        ),
+        (Some(true), _) => failed("it is limp still", "wait: servos are engaged one after another"),
+        (None, _) => {
+            Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at F1".to_owned())
+        }
+    }
+}
+
 fn engaged(facts: &Facts) -> Finding {
-    let channel = facts.servo.channel;
+    if facts.servo.kind.is_smart() {
+        return stiff(facts);
+    }
+    let channel = facts.servo.plug();
     match facts.run {
         Some(run) if !run.state.engaged && held_pulse(facts).is_some() => failed(
             format!(
@@ -292,7 +322,7 @@ fn engaged(facts: &Facts) -> Finding {
         Some(run) if !run.state.engaged => {
             failed(format!("it is not engaged: no pulse on channel {channel}"), "e engages it")
         }
-        None if held_pulse(facts).is_none() => {
+        None if held_pulse(facts).is_none() && !facts.servo.kind.is_smart() => {
             failed(format!("no pulse on channel {channel}"), "open the rig and engage it")
         }
         _ => proven(format!("pulses on channel {channel}")),
@@ -313,11 +343,11 @@ fn unarmed(run: &Run) -> Option<Finding> {
 
 /// What an accessory gets.
 fn level(facts: &Facts) -> Finding {
-    let clock = facts.board.clock_of(facts.servo.kind);
+    let longest = facts.board.clock_of(facts.servo.kind).map_or(1, |clock| clock.longest());
     let ticks = facts.run.map_or_else(|| held_pulse(facts), |run| run.state.ticks()).unwrap_or(Ticks(0));
-    let percent = f64::from(ticks.0) / f64::from(clock.longest()) * 100.0;
+    let percent = f64::from(ticks.0) / f64::from(longest) * 100.0;
     let level = facts.servo.kind.show(Degrees::new(percent));
-    proven(format!("{level}, {} of {} ticks", ticks.0, clock.longest()))
+    proven(format!("{level}, {} of {longest} ticks", ticks.0))
 }
 
 fn pulse(facts: &Facts) -> Finding {
@@ -327,35 +357,37 @@ fn pulse(facts: &Facts) -> Finding {
     if let Some(came) = facts.run.as_ref().and_then(unarmed) {
         return came;
     }
-    let clock = facts.board.clock();
-    let (low, high) = (facts.servo.endpoints_us.low, facts.servo.endpoints_us.high);
+    let (steps, kind) = (facts.board.steps_of(facts.servo.kind), facts.servo.kind);
+    let (step, unit) = (steps.place(Ticks(1)), kind.place_unit());
+    let (low, high) = (facts.servo.ends().low, facts.servo.ends().high);
     let Some(run) = facts.run else {
-        return match held_pulse(facts).map(|ticks| clock.pulse(ticks)) {
-            Some(pulse) if pulse < low - clock.tick() || pulse > high + clock.tick() => failed(
+        return match held_pulse(facts).map(|ticks| steps.place(ticks)) {
+            Some(pulse) if pulse < low - step || pulse > high + step => failed(
                 format!(
-                    "{:.0} µs lies outside its endpoints {:.0} to {:.0} µs",
-                    pulse.get(),
+                    "{} lies outside its endpoints {:.0} to {:.0} {unit}",
+                    kind.show_place(pulse),
                     low.get(),
                     high.get()
                 ),
                 "another program has sent it; open the rig and release it",
             ),
-            pulse => proven(format!("{:.0} µs, inside its endpoints", pulse.map_or(0.0, Micros::get))),
+            Some(pulse) => proven(format!("{}, inside its endpoints", kind.show_place(pulse))),
+            None => proven("inside its endpoints"),
         };
     };
-    let at = run.state.ticks().map_or(0.0, |ticks| clock.pulse(ticks).get());
+    let at = run.state.ticks().map_or(0.0, |ticks| steps.place(ticks).get());
     match run.state.stopped {
         Some(Stopped::NotANumber) => {
             failed("it was asked for something that is not a number", "look at its input's shaping")
         }
         Some(stopped @ (Stopped::LimitLow | Stopped::LimitHigh)) => failed(
-            format!("{at:.0} µs: it is {}", stopped.words()),
+            format!("{at:.0} {unit}: it is {}", stopped.words()),
             "go the other way, or move the limit with l",
         ),
         Some(stopped) => failed(
-            format!("{at:.0} µs: it is {}", stopped.words()),
+            format!("{at:.0} {unit}: it is {}", stopped.words()),
             "go the other way, or widen with W in Calibrate, when nothing buzzes",
         ),
-        None => proven(format!("{at:.0} µs, inside {:.0} to {:.0} µs", low.get(), high.get())),
+        None => proven(format!("{at:.0} {unit}, inside {:.0} to {:.0} {unit}", low.get(), high.get())),
     }
 }

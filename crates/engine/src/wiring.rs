@@ -12,7 +12,7 @@ use wasvolta_port::firmata::Role;
 /// What a pin must be able to do for a kind of servo.
 pub const fn role(kind: Kind) -> Role {
     match kind.signal() {
-        Signal::Pulse => Role::Servo,
+        Signal::Pulse | Signal::Counts => Role::Servo,
         Signal::Share => Role::Level,
         Signal::Switch => Role::Switch,
     }
@@ -30,7 +30,7 @@ pub struct ChannelPlace {
 }
 
 /// A board on a port: which, and what it is to be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Wired {
     /// The board.
     pub id: BoardId,
@@ -101,7 +101,7 @@ impl Wiring {
         }
         let place = |servo: &Servo| {
             let (port, board) = *places.get(&rig.board(&servo.board)?.id)?;
-            Some(ChannelPlace { port, board, channel: usize::from(servo.channel) })
+            Some(ChannelPlace { port, board, channel: usize::from(servo.plug()) })
         };
         let ways_in = ways_in(rig);
         let mut way_of_link = vec![None; rig.links.len()];

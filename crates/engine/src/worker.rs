@@ -11,20 +11,22 @@ use std::time::Duration;
 use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::rig::BoardId;
 use wasvolta_port::board::{
-    BoardSettings, CHANNELS, Decision, Found, Lapse, Noted, Phase, Stay, Wanted, may_pulse, unchanged,
+    BoardSettings, Channels, Decision, Found, Lapse, Noted, Orders, Phase, Stay, Wanted, may_pulse, unchanged,
 };
 use wasvolta_port::expander::Expander;
 use wasvolta_port::firmata::Firmata;
 use wasvolta_port::pwm::Pwm;
+use wasvolta_port::smart::Smart;
+use wasvolta_port::smart::errand::Errand;
 use wasvolta_port::{BusError, Clock, Driver};
 
 /// What one board should be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, PartialEq)]
 pub struct BoardFrame {
     /// The board.
     pub id: BoardId,
-    /// Ticks by channel.
-    pub wanted: Wanted,
+    /// Steps by channel, and how fast each goes there where its board takes that.
+    pub orders: Orders,
     /// Channels that keep their pulse when the program ends.
     pub stay: Stay,
     /// Ticks at which a channel's part stands still, where it would go on turning with its last ones.
@@ -33,10 +35,12 @@ pub struct BoardFrame {
     pub settings: BoardSettings,
     /// The maker's word on pulses found running, with a number that grows with each word.
     pub decision: Option<(u32, Decision)>,
+    /// What the bus is lent for; one that is over is of no more interest.
+    pub errand: Option<Arc<Errand>>,
     /// Output is cut: what was found running is stopped too, whoever is still being asked about it.
     pub cut: bool,
-    /// The interruptions that the stage has heard of. Until it has heard of all, nothing new is told.
-    pub heard: u32,
+    /// The interruptions that the stage has heard of, by channel. Until it has heard of all, nothing new is told there.
+    pub heard: Channels<u32>,
 }
 
 /// All boards of a port.
@@ -86,7 +90,7 @@ struct Driven<D> {
     /// It is started at another rate: what it was told means nothing there.
     retimed: bool,
     /// The channels that had a pulse at any time: at the end they are read back.
-    pulsed: [bool; CHANNELS],
+    pulsed: Channels<bool>,
 }
 
 /// A worker of any kind of port.
@@ -210,6 +214,7 @@ pub fn of(
     match way {
         Way::Bus(open) => worker::<Expander>((name, open), boards, clock, told),
         Way::Line(open) => worker::<Firmata>((name, open), boards, clock, told),
+        Way::Smart(open) => worker::<Smart>((name, open), boards, clock, told),
         Way::Files(open) => worker::<Pwm>((name, open), boards, clock, told),
     }
 }
@@ -220,7 +225,7 @@ fn worker<D: Driver + 'static>(
     clock: &Arc<dyn Clock>,
     told: &Told,
 ) -> (Box<dyn Work>, Post) {
-    let frame: Frame = boards.iter().copied().map(BoardFrame::idle).collect();
+    let frame: Frame = boards.iter().map(BoardFrame::idle).collect();
     let report: Report = boards.iter().map(|board| BoardState::of(board.id)).collect();
     let (frames_in, frames) = triple_buffer(&frame);
     let (reports, reports_out) = triple_buffer(&report);
@@ -243,28 +248,59 @@ fn worker<D: Driver + 'static>(
     (Box::new(worker), Post { alive, frames: frames_in, last: frame, reports: reports_out })
 }
 
+impl Clone for BoardFrame {
+    fn clone(&self) -> Self {
+        let mut frame = Self::idle(&Wired { id: self.id, settings: self.settings.clone() });
+        frame.clone_from(self);
+        frame
+    }
+
+    /// Keeps the room that it has: the beat writes one in every turn.
+    fn clone_from(&mut self, from: &Self) {
+        (self.id, self.decision, self.cut) = (from.id, from.decision, from.cut);
+        self.orders.wanted.copy_from(&from.orders.wanted);
+        self.orders.speeds.copy_from(&from.orders.speeds);
+        self.stay.copy_from(&from.stay);
+        self.stop.copy_from(&from.stop);
+        self.heard.copy_from(&from.heard);
+        self.settings.clone_from(&from.settings);
+        self.errand.clone_from(&from.errand);
+    }
+}
+
 impl BoardFrame {
     /// A board with no pulses.
-    pub const fn idle(Wired { id, settings }: Wired) -> Self {
-        let none = [None; CHANNELS];
+    pub fn idle(board: &Wired) -> Self {
         Self {
-            id,
-            wanted: none,
-            stay: [false; CHANNELS],
-            stop: none,
-            settings,
+            id: board.id,
+            orders: Orders::default(),
+            stay: Stay::NONE,
+            stop: Wanted::NONE,
+            settings: board.settings.clone(),
             decision: None,
+            errand: None,
             cut: false,
-            heard: 0,
+            heard: Channels::NONE,
         }
     }
 
-    /// The same with everything standing still that would go on turning.
-    fn stopped(mut self) -> Self {
-        for (wanted, stop) in self.wanted.iter_mut().zip(self.stop) {
-            *wanted = wanted.and(stop).or(*wanted);
-        }
-        self
+    /// The same in the room that there is.
+    pub fn idle_again(&mut self, board: &Wired) {
+        self.id = board.id;
+        self.orders.wanted.clear();
+        self.orders.speeds.clear();
+        self.stay.clear();
+        self.stop.clear();
+        self.heard.clear();
+        self.settings.clone_from(&board.settings);
+        (self.decision, self.errand, self.cut) = (None, None, false);
+    }
+
+    /// What is to be told with everything standing still that would go on turning.
+    fn stopped(&self) -> Orders {
+        let Orders { wanted, speeds } = &self.orders;
+        let still = wanted.iter().map(|(channel, wanted)| wanted.and(self.stop.get(channel)).or(wanted));
+        Orders { wanted: still.collect(), speeds: speeds.clone() }
     }
 }
 
@@ -313,7 +349,7 @@ impl<D: Driver> Worker<D> {
     /// is newest when its turn comes, so that on a slow bus nothing queues and none waits longer than a round.
     fn round(&mut self, now: Duration) -> Duration {
         let Some(way) = self.way.as_mut() else { return IDLE };
-        let wait = |time| self.clock.wait(time);
+        let clock = &*self.clock;
         let mut next = IDLE;
         let mut now = now;
         for (n, board) in self.boards.iter_mut().enumerate() {
@@ -326,14 +362,9 @@ impl<D: Driver> Worker<D> {
                 next = next.min(board.again.at.saturating_sub(now));
                 continue;
             }
-            let still;
-            let frame = if self.alive.is_stalled(now) {
-                still = frame.stopped();
-                &still
-            } else {
-                frame
-            };
-            match board.service(way, now, frame, &wait) {
+            let still = self.alive.is_stalled(now).then(|| frame.stopped());
+            let orders = still.as_ref().unwrap_or(&frame.orders);
+            match board.service(way, now, (frame, orders), clock) {
                 Ok(()) => {
                     if D::READS {
                         self.read.clear();
@@ -342,7 +373,7 @@ impl<D: Driver> Worker<D> {
                     }
                     board.failing = false;
                     board.again.worked();
-                    if let Some(due) = board.driver.due(now, &frame.wanted) {
+                    if let Some(due) = board.driver.due(now, &frame.orders.wanted) {
                         next = next.min(due.saturating_sub(now));
                     }
                 }
@@ -384,14 +415,14 @@ impl<D: Driver> Worker<D> {
     /// Releases what has left the rig; what does not answer is tried again as long as it may still send pulses.
     fn let_leave(&mut self) {
         let (Some(way), now) = (self.way.as_mut(), self.clock.now()) else { return };
-        let wait = |time| self.clock.wait(time);
+        let clock = &*self.clock;
         self.leaving.retain_mut(|board| {
             if now < board.again.at {
                 return true;
             }
-            let told = board.driver.release(way, &[false; CHANNELS], &wait);
-            let released = match told.and_then(|()| board.driver.read_back(way, &wait)) {
-                Ok(true) => board.driver.sent().iter().all(Option::is_none),
+            let told = board.driver.release(way, &Stay::NONE, clock);
+            let released = match told.and_then(|()| board.driver.read_back(way, clock)) {
+                Ok(true) => board.driver.sent().used().next().is_none(),
                 Ok(false) => true,
                 Err(_) => false,
             };
@@ -409,7 +440,10 @@ impl<D: Driver> Worker<D> {
             board.state.phase = board.driver.phase();
             board.state.sent = board.driver.sent();
             board.state.evidence = board.driver.evidence();
-            reports.push(board.state);
+            let BoardState { feedback, .. } = &mut board.state;
+            feedback.clear();
+            board.driver.feedback(&mut |channel, own| feedback.set(channel, *own));
+            reports.push(board.state.clone());
         }
         self.reports.publish();
     }
@@ -424,23 +458,21 @@ impl<D: Driver> Worker<D> {
         self.boards.append(&mut self.leaving);
         let begun = self.clock.now();
         let frames = self.frames.output_buffer();
-        let stay_of =
-            |board: &Driven<D>| frames.iter().find(|f| board.is_for(f)).map_or([false; CHANNELS], |f| f.stay);
+        let stay_of = |board: &Driven<D>| {
+            frames.iter().find(|f| board.is_for(f)).map_or(Stay::NONE, |f| f.stay.clone())
+        };
         let mut left: Vec<Leaving> = Vec::new();
         for (place, board) in self.boards.iter().enumerate() {
             let stay = stay_of(board);
             let may = may_pulse(&board.driver);
-            let those = |had: [bool; CHANNELS]| -> Vec<usize> {
-                had.iter()
-                    .zip(stay)
-                    .enumerate()
-                    .filter(|(_, (had, stay))| **had && !stay)
-                    .map(|(n, _)| n)
-                    .collect()
+            let those = |had: &Channels<bool>| -> Vec<usize> {
+                had.used().filter(|channel| !stay.get(*channel)).collect()
             };
-            let channels = those(std::array::from_fn(|n| may[n] || board.pulsed[n]));
+            let mut had = board.pulsed.clone();
+            may.used().for_each(|channel| had.set(channel, true));
+            let (channels, owed) = (those(&had), those(&may));
             if !channels.is_empty() {
-                left.push(Leaving { place, stay, channels, owed: those(may), proof: None, over: false });
+                left.push(Leaving { place, stay, channels, owed, proof: None, over: false });
             }
         }
         loop {
@@ -452,10 +484,9 @@ impl<D: Driver> Worker<D> {
                 }
             }
             if let Some(way) = self.way.as_mut() {
-                let wait = |time| self.clock.wait(time);
                 for leaving in left.iter_mut().filter(|leaving| !leaving.is_over()) {
                     if let Some(board) = self.boards.get_mut(leaving.place) {
-                        leaving.release(&mut board.driver, way, &wait);
+                        leaving.release(&mut board.driver, way, &*self.clock);
                     }
                 }
             }
@@ -500,14 +531,13 @@ impl Leaving {
         });
     }
 
-    fn release<D: Driver>(&mut self, driver: &mut D, way: &mut D::Way, wait: &dyn Fn(Duration)) {
+    fn release<D: Driver>(&mut self, driver: &mut D, way: &mut D::Way, clock: &dyn Clock) {
         // What was told counts as told; what it did is read back, also when telling it failed.
-        let told = driver.release(way, &self.stay, wait);
-        match (told, driver.read_back(way, wait)) {
+        let told = driver.release(way, &self.stay, clock);
+        match (told, driver.read_back(way, clock)) {
             (told, Ok(true)) => {
                 let has = driver.sent();
-                let still =
-                    self.channels.iter().copied().filter(|n| has.get(*n).is_some_and(Option::is_some));
+                let still = self.channels.iter().copied().filter(|n| has.get(*n).is_some());
                 self.owed = still.collect();
                 self.over = self.owed.is_empty();
                 self.proof = Some(if self.over {
@@ -540,7 +570,7 @@ impl<D: Driver> Driven<D> {
             failing: false,
             away: false,
             retimed: false,
-            pulsed: [false; CHANNELS],
+            pulsed: Channels::NONE,
         })
     }
 
@@ -561,44 +591,49 @@ impl<D: Driver> Driven<D> {
 
     /// Keeps what the channels were told last, until the stage has heard of it.
     fn keep_told(&mut self, sent: &Wanted) {
-        self.state.told.iter_mut().zip(sent).for_each(|(told, sent)| *told = sent.or(*told));
+        for (channel, sent) in sent.iter().filter(|(_, sent)| sent.is_some()) {
+            self.state.told.set(channel, sent);
+        }
     }
 
     fn service(
         &mut self,
         way: &mut D::Way,
         now: Duration,
-        frame: &BoardFrame,
-        wait: &dyn Fn(Duration),
+        (frame, orders): (&BoardFrame, &Orders),
+        clock: &dyn Clock,
     ) -> Result<(), BusError> {
         let started = self.driver.phase() == Phase::Started;
         // The same chip may be another board of the rig since an edit.
         self.state.id = frame.id;
         self.driver.configure(&frame.settings);
+        if let Some(errand) = frame.errand.as_ref().filter(|errand| !errand.is_over()) {
+            self.driver.errand(errand);
+        }
         self.retimed |= started && self.driver.phase() != Phase::Started;
         if let Phase::Asking(found) = self.driver.phase() {
             let decision = frame.decision.filter(|(number, _)| *number != self.decided);
             let cut = frame.cut && matches!(found, Found::Pulsing { .. });
             if let Some(decision) = decision.map(|(_, word)| word).or(cut.then_some(Decision::Release)) {
-                self.driver.decide(decision, way, wait)?;
+                self.driver.decide(decision, way, clock)?;
                 self.decided = frame.decision.map_or(self.decided, |(number, _)| number);
                 self.state.interruptions += 1;
             }
         }
         let before = self.driver.sent();
-        self.pulsed.iter_mut().zip(may_pulse(&self.driver)).for_each(|(pulsed, may)| *pulsed |= may);
+        may_pulse(&self.driver).used().for_each(|channel| self.pulsed.set(channel, true));
         // Heard again or not: what was wanted while it was quiet is not told before it is known where that goes on from.
-        let wanted = if frame.heard == self.state.interruptions && !self.state.quiet {
-            self.state.told = [None; CHANNELS];
-            frame.wanted
+        let noted = if !self.state.quiet && self.is_heard(frame) {
+            self.state.told.clear();
+            self.driver.service(way, now, orders, clock)?
         } else {
-            unchanged(&before, &frame.wanted)
+            let held = self.held_back(frame, orders, &before);
+            self.driver.service(way, now, &held, clock)?
         };
-        let noted = self.driver.service(way, now, &wanted, wait)?;
         if noted != Noted::Nothing {
             self.note(noted, &before, now);
         }
-        let quiet = self.driver.holds_back(now, &frame.wanted);
+        let quiet = self.driver.holds_back(now, &frame.orders.wanted);
         if std::mem::replace(&mut self.state.quiet, quiet) && !quiet {
             // It is heard again: what went on meanwhile goes on from what it has.
             self.state.interruptions += 1;
@@ -610,11 +645,34 @@ impl<D: Driver> Driven<D> {
         Ok(())
     }
 
+    /// Whether the stage has heard of all that came between what a channel was told and what it does.
+    fn has_heard(&self, frame: &BoardFrame, channel: usize) -> bool {
+        let own = self.state.feedback.get(channel).interruptions;
+        frame.heard.get(channel) == self.state.interruptions + own
+    }
+
+    /// The same of every channel that is to have a pulse.
+    fn is_heard(&self, frame: &BoardFrame) -> bool {
+        frame.orders.wanted.used().all(|channel| self.has_heard(frame, channel))
+    }
+
+    /// What is told meanwhile: of a channel that the stage has not heard of nothing new, but for a release.
+    fn held_back(&self, frame: &BoardFrame, orders: &Orders, before: &Wanted) -> Orders {
+        if self.state.quiet {
+            return Orders::of(unchanged(before, &orders.wanted));
+        }
+        let told = |(channel, wanted): (usize, Option<u16>)| {
+            let heard = self.has_heard(frame, channel);
+            (channel, if heard { wanted } else { wanted.and(before.get(channel)) })
+        };
+        Orders { wanted: orders.wanted.iter().map(told).collect(), speeds: orders.speeds.clone() }
+    }
+
     /// Something came between what the board was told and what it does.
     fn note(&mut self, noted: Noted, before: &Wanted, now: Duration) {
         self.state.interruptions += 1;
         if self.retimed {
-            self.state.told = [None; CHANNELS];
+            self.state.told.clear();
         } else {
             self.keep_told(before);
         }

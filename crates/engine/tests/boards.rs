@@ -12,7 +12,7 @@ use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Board, Index, Joint, Parts, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::traffic::Traffic;
-use wasvolta_core::unit::{Hertz, Micros, Seconds};
+use wasvolta_core::unit::{Hertz, Position, Seconds};
 use wasvolta_engine::worker::{self, Post, Told};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, Wiring, ways};
 use wasvolta_port::expander::Phase;
@@ -44,7 +44,7 @@ fn full(boards: usize) -> Rig {
     rig.servos = boards
         .iter()
         .flat_map(|b| (0..16).map(|channel| (b.name.clone(), channel)))
-        .map(|(board, channel)| Servo { board, channel, ..servo.clone() })
+        .map(|(board, channel)| Servo { board, channel: Some(channel), ..servo.clone() })
         .collect();
     rig.number_parts();
     rig
@@ -66,10 +66,10 @@ fn setup(bench: &Bench, clock: Arc<ManualClock>) -> Setup {
 fn post(mailbox: &mut Post, beat: u16) {
     let frame = mailbox.frames.input_buffer_mut();
     frame.clone_from(&mailbox.last);
-    let mut wanted = [None; board::CHANNELS];
-    wanted[..CHANNELS].fill(Some(200 + beat % 200));
+    let wanted: board::Wanted = [Some(200 + beat % 200); CHANNELS].into_iter().collect();
     for (board, said) in frame.iter_mut().zip(mailbox.reports.read()) {
-        (board.wanted, board.heard) = (wanted, said.interruptions);
+        board.orders.wanted.clone_from(&wanted);
+        board.heard = [said.interruptions; CHANNELS].into_iter().collect();
     }
     mailbox.frames.publish();
 }
@@ -149,7 +149,7 @@ fn pair() -> (Rig, Arc<ManualClock>, Bench, Engine) {
     for (n, servo) in rig.servos.iter_mut().enumerate() {
         if n == 0 { "upper" } else { "lower" }.clone_into(&mut servo.board);
     }
-    let twin = Servo { name: "heron.tail".into(), channel: 9, ..rig.servos[1].clone() };
+    let twin = Servo { name: "heron.tail".into(), channel: Some(9), ..rig.servos[1].clone() };
     rig.servos.push(twin);
     rig.number_parts();
     let clock = Arc::new(ManualClock::default());
@@ -181,17 +181,17 @@ fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged
     let pass = |engine: &mut Engine, beats: u32| {
         for beat in 0..beats {
             // What moves is seen in every beat on the wire.
-            let by = Micros::new(if beat % 20 < 10 { 6.0 } else { -6.0 });
+            let by = Position::new(if beat % 20 < 10 { 6.0 } else { -6.0 });
             engine.tell(Command::Jog { servo: 0, by, repeat: false });
             clock.advance(BEAT);
             engine.pass();
         }
     };
     for servo in 0..3 {
-        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+        engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
     }
     pass(&mut engine, 50);
-    assert!(engine.snapshot().boards[0][1].sent.iter().flatten().count() == 2);
+    assert!(engine.snapshot().boards[0][1].sent.used().count() == 2);
     let pulled = Struck { kind: Kind::Pulled, address: Some(0x41), channel: None };
     let start = clock.now();
     bench.faults().set(pulled, true);
@@ -203,7 +203,7 @@ fn a_board_that_is_pulled_for_five_seconds_leaves_the_other_alone_and_is_engaged
     bench.faults().set(pulled, false);
     // It is tried again ever more rarely, every two seconds at last.
     pass(&mut engine, 150);
-    let state = engine.snapshot().boards[0][1];
+    let state = &engine.snapshot().boards[0][1];
     assert!(
         state.trouble.is_none() && state.phase == Phase::Started && state.lapses == 1 && state.fallen,
         "{state:?}"
@@ -227,7 +227,7 @@ fn boards_come_go_and_change_their_address_while_it_runs() {
         }
     };
     for servo in 0..3 {
-        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+        engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
     }
     pass(&mut engine, 50);
     // The first board goes: the second keeps its pulses, though it is the first of the list now.
@@ -292,7 +292,7 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
     let gone = Struck { kind: Kind::Pulled, address: Some(0x41), channel: None };
     bench.faults().set(gone, true);
     pass(&mut engine, 10);
-    engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1700.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 0, pulse: Position::new(1700.0), stands_there: true });
     pass(&mut engine, 100);
     assert!(arming(&mut engine).is_some() && engine.snapshot().servos[0].is_unarmed());
     bench.faults().set(gone, false);
@@ -308,7 +308,7 @@ fn a_speed_controller_sees_its_neutral_when_it_arrives_and_again_when_its_board_
     until(&mut engine, &|engine| arming(engine).is_some() && !engine.snapshot().servos[0].is_unarmed());
     let beats = until(&mut engine, &|engine| arming(engine).is_none());
     assert!((48..=52).contains(&beats), "{beats} beats for a second");
-    let go = Command::GoTo { servo: 0, pulse: Micros::new(1700.0) };
+    let go = Command::GoTo { servo: 0, pulse: Position::new(1700.0) };
     engine.tell(go);
     pass(&mut engine, 60);
     assert!(turns(), "armed, it follows");
@@ -343,9 +343,9 @@ fn an_edit_that_moves_a_winch_in_the_list_does_not_stop_it() {
             engine.pass();
         }
     };
-    engine.tell(Command::Engage { servo: 2, pulse: Micros::new(1480.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 2, pulse: Position::new(1480.0), stands_there: true });
     pass(&mut engine, 100);
-    engine.tell(Command::GoTo { servo: 2, pulse: Micros::new(1700.0) });
+    engine.tell(Command::GoTo { servo: 2, pulse: Position::new(1700.0) });
     pass(&mut engine, 60);
     let turning = bench.pulse_us("bench-bus", 0x41, 2);
     assert!(turning.unwrap() > 1690.0, "{turning:?}");
@@ -374,10 +374,11 @@ fn when_the_beat_stalls_what_would_go_on_turning_is_stopped() {
     let (worker, post) = (&mut workers[0], &mut posts[0]);
     let mut frame = post.last.clone();
     // A winch that turns, beside a servo that stands: the winch has ticks at which it stops.
-    (frame[0].wanted[1], frame[0].stop[1]) = (Some(400), Some(303));
-    frame[0].wanted[2] = Some(350);
+    frame[0].orders.wanted.set(1, Some(400));
+    frame[0].stop.set(1, Some(303));
+    frame[0].orders.wanted.set(2, Some(350));
     // The board has started once by then.
-    frame[0].heard = 1;
+    frame[0].heard = [1; CHANNELS].into_iter().collect();
     post.frames.write(frame);
     let mut pass = |beats: u32, alive: bool| {
         for _ in 0..beats {
@@ -408,8 +409,8 @@ fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_w
             engine.pass();
         }
     };
-    engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
-    engine.tell(Command::Engage { servo: 1, pulse: Micros::new(1500.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 1, pulse: Position::new(1500.0), stands_there: true });
     pass(&mut engine, 20);
     // Another bus, with a board and a servo on it; what runs already is not disturbed.
     bench.ensure("other-bus", 0x40, &[5]);
@@ -419,13 +420,14 @@ fn a_port_may_come_while_it_runs_and_a_board_that_left_unreachable_is_released_w
     let mut more = rig.clone();
     more.ports.push(wasvolta_core::rig::Port { name: "other-bus".into(), ..rig.ports[0].clone() });
     more.boards.push(Board { name: "far".into(), port: "other-bus".into(), ..rig.boards[0].clone() });
-    let servo = Servo { name: "heron.wing".into(), board: "far".into(), channel: 5, ..rig.servos[0].clone() };
+    let servo =
+        Servo { name: "heron.wing".into(), board: "far".into(), channel: Some(5), ..rig.servos[0].clone() };
     more.servos.push(servo);
     more.number_parts();
     assert!(engine.has_port("other-bus"));
     tell::run(&mut engine, more.clone());
     pass(&mut engine, 5);
-    engine.tell(Command::Engage { servo: 3, pulse: Micros::new(1500.0), stands_there: true });
+    engine.tell(Command::Engage { servo: 3, pulse: Position::new(1500.0), stands_there: true });
     pass(&mut engine, 20);
     assert!(bench.pulse_us("other-bus", 0x40, 5).is_some() && bench.pulse_us("bench-bus", 0x40, 1).is_some());
     assert_eq!(engine.snapshot().boards.len(), 2);

@@ -12,7 +12,7 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Command, EventKind, Output, Owner, Play};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Snapshot, Way, ways};
 use wasvolta_port::expander::Phase;
 use wasvolta_port::{Clock, WallClock};
@@ -68,9 +68,9 @@ fn until(engine: &mut Engine, what: &str, mut holds: impl FnMut(&Snapshot) -> bo
 
 fn engage_both(engine: &mut Engine) {
     for servo in [0, 1] {
-        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+        engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
     }
-    until(engine, "both on the wire", |s| s.boards[0][0].sent.iter().flatten().count() == 2);
+    until(engine, "both on the wire", |s| s.boards[0][0].sent.used().count() == 2);
 }
 
 struct ByHand {
@@ -137,11 +137,9 @@ fn cut_works_though_the_queue_is_full() {
     engage_both(&mut engine);
     let stop = Arc::clone(engine.stop());
     bench.faults().set_delay(Duration::from_millis(1));
-    while engine.tell(Command::Jog { servo: 0, by: Micros::new(1.0), repeat: false }) {}
+    while engine.tell(Command::Jog { servo: 0, by: Position::new(1.0), repeat: false }) {}
     stop.cut();
-    until(&mut engine, "cut", |s| {
-        s.output == Output::Cut && s.boards[0][0].sent.iter().flatten().count() == 0
-    });
+    until(&mut engine, "cut", |s| s.output == Output::Cut && s.boards[0][0].sent.used().count() == 0);
     assert!(bench.pulse_us("bench-bus", 0x40, 1).is_none());
 }
 
@@ -154,7 +152,7 @@ fn a_missing_board_is_named_and_comes_back() {
     until(&mut engine, "missing", |s| s.boards[0][0].trouble.is_some());
     bench.faults().set_everywhere(Kind::Absent, false);
     until(&mut engine, "back and engaged", |s| {
-        s.boards[0][0].trouble.is_none() && s.boards[0][0].sent.iter().flatten().count() == 2
+        s.boards[0][0].trouble.is_none() && s.boards[0][0].sent.used().count() == 2
     });
 }
 
@@ -176,11 +174,11 @@ fn an_unreliable_bus_delays_but_never_breaks() {
         }));
         let mut engine = Engine::by_hand(&Arc::new(rig()), setup).unwrap();
         for servo in [0, 1] {
-            engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+            engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
         }
         let pass = |engine: &mut Engine, beats: u32| {
             for beat in 0..beats {
-                let by = Micros::new(if beat % 100 < 50 { 9.0 } else { -9.0 });
+                let by = Position::new(if beat % 100 < 50 { 9.0 } else { -9.0 });
                 engine.tell(Command::Jog { servo: 0, by, repeat: false });
                 clock.advance(BEAT);
                 engine.pass();
@@ -193,9 +191,9 @@ fn an_unreliable_bus_delays_but_never_breaks() {
         pass(&mut engine, 100);
         bench.faults().set_everywhere(Kind::Absent, false);
         pass(&mut engine, 1000);
-        let board = engine.snapshot().boards[0][0];
+        let board = &engine.snapshot().boards[0][0];
         assert!(board.trouble.is_none(), "{share}: {:?}", board.trouble);
-        assert_eq!(board.sent.iter().flatten().count(), 2, "{share}");
+        assert_eq!(board.sent.used().count(), 2, "{share}");
         drop(engine);
         assert_eq!(released_at_the_end(&bench.log()), [1, 2], "{share}");
         // What every channel is after each transfer: parts of a channel may be written alone.
@@ -233,11 +231,11 @@ fn one_missing_board_does_not_stop_the_other_on_its_bus() {
         Engine::by_hand(&Arc::new(rig.clone()), setup(&bench, clock.clone(), Box::new(ways::opener)))
             .unwrap();
     for servo in [0, 1] {
-        engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+        engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
     }
     for beat in 0..500 {
         if beat % 10 == 5 {
-            engine.tell(Command::Jog { servo: 0, by: Micros::new(5.0), repeat: false });
+            engine.tell(Command::Jog { servo: 0, by: Position::new(5.0), repeat: false });
         }
         clock.advance(BEAT);
         engine.pass();
@@ -306,7 +304,7 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
         let mut by_hand = by_hand();
         by_hand.pass(2);
         for servo in [0, 1] {
-            by_hand.engine.tell(Command::Engage { servo, pulse: Micros::new(1500.0), stands_there: true });
+            by_hand.engine.tell(Command::Engage { servo, pulse: Position::new(1500.0), stands_there: true });
             by_hand.pass(5);
             by_hand.engine.tell(Command::GiveBack { servo });
         }
@@ -315,7 +313,7 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
         let mut trace = Vec::new();
         for _ in 0..110 {
             by_hand.pass(1);
-            trace.push(by_hand.engine.snapshot().boards[0][0].sent);
+            trace.push(by_hand.engine.snapshot().boards[0][0].sent.clone());
         }
         assert_eq!(by_hand.engine.snapshot().players.last().unwrap().play, Play::Ended);
         assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1900.0).abs() < 0.5, "at 40°");
@@ -328,23 +326,23 @@ fn a_sequence_plays_by_hand_to_the_same_ticks_every_time() {
 #[test]
 fn the_hand_keeps_a_joint_until_it_is_given_back() {
     let mut by_hand = by_hand();
-    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
     by_hand.pass(3);
-    by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
+    by_hand.engine.tell(Command::Jog { servo: 0, by: Position::new(50.0), repeat: false });
     by_hand.engine.tell(Command::Play { sequence: 0 });
     by_hand.pass(120);
     let neck = by_hand.engine.snapshot().servos[0];
-    assert_eq!((neck.owner, neck.pulse), (Owner::Hand, Micros::new(1550.0)));
+    assert_eq!((neck.owner, neck.pulse), (Owner::Hand, Position::new(1550.0)));
     by_hand.engine.tell(Command::GiveBack { servo: 0 });
     by_hand.pass(120);
     let neck = by_hand.engine.snapshot().servos[0];
-    assert_eq!((neck.owner, neck.pulse), (Owner::Home, Micros::new(1500.0)));
+    assert_eq!((neck.owner, neck.pulse), (Owner::Home, Position::new(1500.0)));
 }
 
 #[test]
 fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
     let mut by_hand = by_hand();
-    by_hand.engine.tell(Command::Jog { servo: 1, by: Micros::new(5.0), repeat: false });
+    by_hand.engine.tell(Command::Jog { servo: 1, by: Position::new(5.0), repeat: false });
     by_hand.pass(1);
     let (_, event) = by_hand.engine.snapshot().events[0];
     let EventKind::Refused(why) = event.kind else { panic!("{event:?}") };
@@ -355,10 +353,10 @@ fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
 #[test]
 fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
     let mut by_hand = by_hand();
-    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
     by_hand.pass(3);
     for beat in 0..200 {
-        by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: beat > 0 });
+        by_hand.engine.tell(Command::Jog { servo: 0, by: Position::new(50.0), repeat: beat > 0 });
         by_hand.pass(1);
     }
     assert!(
@@ -371,9 +369,9 @@ fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
     );
     // The limit at 45° is 1950 µs.
     assert!((by_hand.engine.snapshot().servos[0].pulse.get() - 1950.0).abs() < 1e-6);
-    by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: false });
+    by_hand.engine.tell(Command::Jog { servo: 0, by: Position::new(-50.0), repeat: false });
     for _ in 0..6 {
-        by_hand.engine.tell(Command::Jog { servo: 0, by: Micros::new(-50.0), repeat: true });
+        by_hand.engine.tell(Command::Jog { servo: 0, by: Position::new(-50.0), repeat: true });
         by_hand.pass(1);
     }
     by_hand.pass(5);
@@ -385,7 +383,7 @@ fn a_held_key_ends_within_a_tenth_of_a_second_and_stops_at_the_limit() {
 #[test]
 fn hold_keeps_the_pulses_and_drive_goes_on() {
     let mut by_hand = by_hand();
-    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1300.0), stands_there: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1300.0), stands_there: true });
     by_hand.pass(3);
     by_hand.engine.tell(Command::GiveBack { servo: 0 });
     by_hand.pass(5);
@@ -397,13 +395,13 @@ fn hold_keeps_the_pulses_and_drive_goes_on() {
     assert_eq!((snapshot.output, snapshot.servos[0].ticks()), (Output::Held, held));
     by_hand.engine.tell(Command::Drive);
     by_hand.pass(100);
-    assert_eq!(by_hand.engine.snapshot().servos[0].pulse, Micros::new(1500.0));
+    assert_eq!(by_hand.engine.snapshot().servos[0].pulse, Position::new(1500.0));
 }
 
 #[test]
 fn a_corrected_clock_leaves_the_ticks_on_the_wire_alone() {
     let mut by_hand = by_hand();
-    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+    by_hand.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
     by_hand.pass(5);
     let before = by_hand.engine.snapshot().servos[0];
     let rig =

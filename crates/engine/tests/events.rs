@@ -16,7 +16,7 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Pressed, Rig, Switch};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Way, ways};
 use wasvolta_port::inlet::Shut;
 use wasvolta_port::{Fault, gpio, pad};
@@ -220,7 +220,7 @@ impl Run {
             run.far.stands(at);
             run.beats(3);
         }
-        run.engine.tell(Command::Engage { servo: 1, pulse: Micros::new(1200.0), stands_there: true });
+        run.engine.tell(Command::Engage { servo: 1, pulse: Position::new(1200.0), stands_there: true });
         run.beats(3);
         run.engine.tell(Command::GiveBack { servo: 1 });
         run.beats(100);
@@ -235,7 +235,7 @@ impl Run {
         let servo = &plan.servos[1];
         let state = &self.engine.snapshot().servos[1];
         let pulse = state.pulse.get();
-        let most = servo.pace.most * BEAT.as_secs_f64() + servo.guard.clock.tick().get() + 1e-6;
+        let most = servo.pace.most * BEAT.as_secs_f64() + servo.guard.step().get() + 1e-6;
         if state.engaged {
             assert!((pulse - self.last).abs() <= most, "{} {pulse}", self.last);
             let (low, high) = servo.guard.free();

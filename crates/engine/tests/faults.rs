@@ -17,7 +17,7 @@ use tell::Tell;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Back, Rig};
 use wasvolta_core::stage::{Command, EventKind, Output, Wire};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::worker::{Ended, Proof};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, ways};
 use wasvolta_port::board::{Decision, Found, Phase};
@@ -140,7 +140,7 @@ impl Run {
             self.last = Some(pulse);
         }
         let snapshot = self.engine.snapshot().clone();
-        let state = snapshot.boards[0][0];
+        let state = &snapshot.boards[0][0];
         let mut said: Vec<String> = state.trouble.iter().map(|t| t.fault.to_string()).collect();
         said.extend(state.lapse.iter().map(|(_, lapse)| lapse.words().split(':').next().unwrap().to_owned()));
         for (number, event) in snapshot.events {
@@ -175,7 +175,7 @@ impl Run {
     fn playing(board: Board, back: Option<Back>) -> Self {
         let mut run = Self::new(board, back);
         run.pass(MS(1000));
-        run.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+        run.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
         run.pass(MS(400));
         run.engine.tell(Command::GiveBack { servo: 0 });
         run.engine.tell(Command::Play { sequence: 0 });
@@ -321,13 +321,17 @@ fn kills(board: Board, grid: &mut String) {
         run.clock.advance(MS(60));
         let before = run.wire();
         run.pass(MS(4000));
-        let Phase::Asking(Found::Pulsing { ticks, .. }) = run.engine.snapshot().boards[0][0].phase else {
+        let Phase::Asking(Found::Pulsing { ticks, .. }) = run.engine.snapshot().boards[0][0].phase.clone()
+        else {
             panic!("{board:?} does not ask: {:?}", run.engine.snapshot().boards[0][0].phase)
         };
-        assert!(ticks[usize::from(board.channel())].is_some() && run.wire() == before, "nothing was written");
+        assert!(
+            ticks.get(usize::from(board.channel())).is_some() && run.wire() == before,
+            "nothing was written"
+        );
         if decision == Some(Decision::Adopt) {
             // As whoever answers so does: engaged where it stands.
-            let ticks = wasvolta_core::unit::Ticks(ticks[usize::from(board.channel())].unwrap());
+            let ticks = wasvolta_core::unit::Ticks(ticks.get(usize::from(board.channel())).unwrap());
             let pulse = wasvolta_core::stage::Plan::of(&board.rig(None)).servos[0].guard.pulse(ticks);
             run.engine.tell(Command::Engage { servo: 0, pulse, stands_there: true });
         }
@@ -461,7 +465,7 @@ fn a_release_that_was_told_and_not_heard_is_told_again() {
         }));
         run.engine = Run::engine_on(Board::Expander, None, way, &run.clock);
         run.pass(MS(1000));
-        run.engine.tell(Command::Engage { servo: 0, pulse: Micros::new(1500.0), stands_there: true });
+        run.engine.tell(Command::Engage { servo: 0, pulse: Position::new(1500.0), stands_there: true });
         run.pass(MS(400));
         assert!(run.moves());
         lost.store(losses, Ordering::SeqCst);

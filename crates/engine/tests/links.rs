@@ -15,7 +15,7 @@ use wasvolta_core::link::Health;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::{BoardPort, Engine, Opener, Setup, Snapshot, Way, ways};
 use wasvolta_sim::sender::fields::Fields;
 use wasvolta_sim::sender::radio::{Radio, Speech};
@@ -125,7 +125,7 @@ impl Run {
     }
 
     fn drive(&mut self) {
-        self.engine.tell(Command::Engage { servo: 1, pulse: Micros::new(1200.0), stands_there: true });
+        self.engine.tell(Command::Engage { servo: 1, pulse: Position::new(1200.0), stands_there: true });
         self.beats(3);
         self.engine.tell(Command::GiveBack { servo: 1 });
         self.beats(20);
@@ -410,7 +410,7 @@ fn a_stage_whose_links_fail_at_random_keeps_every_limit_and_every_speed() {
     const RUNS: u64 = 10_000;
     let rig = rig(Protocol::Ibus);
     let plan = Arc::new(Plan::of(&rig));
-    let speed = plan.servos[1].pace.most * BEAT.as_secs_f64() + plan.servos[1].guard.clock.tick().get();
+    let speed = plan.servos[1].pace.most * BEAT.as_secs_f64() + plan.servos[1].guard.step().get();
     let (low, high) = plan.servos[1].guard.free();
     let threads: Vec<_> = (0..2u64)
         .map(|half| {
@@ -443,13 +443,17 @@ fn a_stage_whose_links_fail_at_random_keeps_every_limit_and_every_speed() {
                         let commands = match n {
                             0 => vec![Command::Engage {
                                 servo: id,
-                                pulse: Micros::new(1300.0),
+                                pulse: Position::new(1300.0),
                                 stands_there: true,
                             }],
                             2 => vec![Command::GiveBack { servo: id }],
                             _ => Vec::new(),
                         };
-                        stage.advance(now, Inflow { links: &[heard], inputs: &[batch] }, &commands);
+                        stage.advance(
+                            now,
+                            Inflow { links: &[heard], inputs: &[batch], measured: &[] },
+                            &commands,
+                        );
                         let state = &stage.servos()[1];
                         let pulse = state.pulse;
                         assert!(pulse >= low && pulse <= high, "run {seed}, beat {n}: {pulse:?}");
@@ -466,7 +470,7 @@ fn a_stage_whose_links_fail_at_random_keeps_every_limit_and_every_speed() {
                         let way = if n == 0 { Way::Opened } else { Way::Same };
                         let heard = Heard { frames: 1, changed: true, way, ..Heard::default() };
                         let batch = Batch::of(1500.0 + f64::from(n));
-                        stage.advance(now, Inflow { links: &[heard], inputs: &[batch] }, &[]);
+                        stage.advance(now, Inflow { links: &[heard], inputs: &[batch], measured: &[] }, &[]);
                     }
                     assert_eq!(stage.links()[0].health, Health::Fresh, "run {seed}");
                 }

@@ -12,7 +12,7 @@ use wasvolta_core::rig::edit::{self, End, mappings};
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Kind, Rig, Take, WaveShape};
 use wasvolta_core::stage::{AsIf, Command, Owner, ServoState};
-use wasvolta_core::unit::{Hertz, Micros};
+use wasvolta_core::unit::{Hertz, Position};
 use wasvolta_engine::record::{BadRecording, FORMAT, Replayed, replay};
 use wasvolta_engine::{BoardPort, Engine, Setup, Way, ways};
 use wasvolta_port::Clock;
@@ -122,12 +122,16 @@ impl Run {
         let servo = usize::try_from(n / 7 % 2).unwrap();
         match n % 97 {
             3 => {
-                self.engine.tell(Command::Engage { servo, pulse: Micros::new(1500.25), stands_there: true });
+                self.engine.tell(Command::Engage {
+                    servo,
+                    pulse: Position::new(1500.25),
+                    stands_there: true,
+                });
             }
             11 | 13 | 17 => {
                 self.engine.tell(Command::Jog {
                     servo,
-                    by: Micros::new(1.0 / 3.0),
+                    by: Position::new(1.0 / 3.0),
                     repeat: n.is_multiple_of(2),
                 });
             }
@@ -161,10 +165,10 @@ impl Run {
             }
             79 if n.is_multiple_of(11) => self.engine.stop().cut(),
             83 => {
-                self.engine.tell(Command::GoTo { servo, pulse: Micros::new(1234.5) });
+                self.engine.tell(Command::GoTo { servo, pulse: Position::new(1234.5) });
             }
             89 if n.is_multiple_of(3) => {
-                let pulse = Micros::new(1000.0 + f64::from(n % 50));
+                let pulse = Position::new(1000.0 + f64::from(n % 50));
                 let rig = edit::set_endpoint(&self.rig, "heron.beak", End::Low, pulse).unwrap();
                 self.edit(rig);
             }

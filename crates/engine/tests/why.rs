@@ -28,6 +28,7 @@ fn seen(board: &Board, ticks: u16) -> Seen {
 fn facts<'a>(rig: &'a Rig, evidence: Option<&'a Evidence>) -> Facts<'a> {
     let (servo, board) = (&rig.servos[0], &rig.boards[0]);
     Facts {
+        feedback: None,
         servo,
         board,
         port: rig.port(&board.port).unwrap(),
@@ -102,9 +103,9 @@ proptest! {
         let (servo, board) = (&rig.servos[0], &rig.boards[0]);
         let evidence = Evidence::Expander(seen(board, ticks));
         let (name, _, words) = breaks_at(&chain(&facts(&rig, Some(&evidence))));
-        let tick = board.clock().tick().get();
+        let tick = board.clock().unwrap().tick().get();
         let pulse = f64::from(ticks) * tick;
-        let inside = pulse >= servo.endpoints_us.low.get() - tick && pulse <= servo.endpoints_us.high.get() + tick;
+        let inside = pulse >= servo.ends().low.get() - tick && pulse <= servo.ends().high.get() + tick;
         prop_assert_eq!(name, if inside { "supply" } else { "pulse" });
         prop_assert!(inside || words.contains(&format!("{pulse:.0} µs")), "{}", words);
     }

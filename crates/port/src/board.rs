@@ -2,22 +2,113 @@
 //!
 //! A driver brings one board to what is wanted, over the way that its kind needs: a bus, a line, a directory.
 
+use crate::clock::Clock;
 use crate::expander::{self, Seen};
 use crate::i2c::BusError;
-use crate::{firmata, pwm};
+use crate::smart::errand::Errand;
+use crate::{firmata, pwm, smart};
+use std::sync::Arc;
 use std::time::Duration;
 
-/// The most channels that a board of any kind has.
-pub const CHANNELS: usize = 72;
+/// Something of each channel of a board, by its number; beyond the last that has something, nothing. A board has as many
+/// channels as it has: nothing is reserved for more.
+#[derive(Debug, Clone, Default)]
+pub struct Channels<T>(Vec<T>);
 
-/// Ticks for every channel, or no pulse. What a tick is worth is the board's.
-pub type Wanted = [Option<u16>; CHANNELS];
+impl<T: Copy + Default + PartialEq> Channels<T> {
+    /// Of no channel anything.
+    pub const NONE: Self = Self(Vec::new());
+
+    /// What a channel has.
+    pub fn get(&self, channel: usize) -> T {
+        self.0.get(channel).copied().unwrap_or_default()
+    }
+
+    /// Gives a channel something.
+    pub fn set(&mut self, channel: usize, value: T) {
+        if let Some(place) = self.0.get_mut(channel) {
+            *place = value;
+        } else if value != T::default() {
+            self.0.resize(channel, T::default());
+            self.0.push(value);
+        }
+    }
+
+    /// Takes all away; the room stays.
+    pub fn clear(&mut self) {
+        self.0.clear();
+    }
+
+    /// The same as another, in the room that there is.
+    pub fn copy_from(&mut self, other: &Self) {
+        self.0.clone_from(&other.0);
+    }
+
+    /// Each channel up to the last that has something, with that.
+    pub fn iter(&self) -> impl Iterator<Item = (usize, T)> + '_ {
+        self.0.iter().copied().enumerate()
+    }
+
+    /// The channels that have something.
+    pub fn used(&self) -> impl Iterator<Item = usize> + '_ {
+        self.iter().filter(|(_, value)| *value != T::default()).map(|(channel, _)| channel)
+    }
+
+    /// The first so many, as a list.
+    pub fn first<const N: usize>(&self) -> [T; N] {
+        std::array::from_fn(|channel| self.get(channel))
+    }
+}
+
+impl<T: Copy + Default + PartialEq> PartialEq for Channels<T> {
+    fn eq(&self, other: &Self) -> bool {
+        let most = self.0.len().max(other.0.len());
+        (0..most).all(|channel| self.get(channel) == other.get(channel))
+    }
+}
+
+impl<T: Copy + Default + Eq> Eq for Channels<T> {}
+
+impl<T: Copy + Default + PartialEq> FromIterator<T> for Channels<T> {
+    fn from_iter<I: IntoIterator<Item = T>>(values: I) -> Self {
+        Self(values.into_iter().collect())
+    }
+}
+
+impl<T: Copy + Default + PartialEq> FromIterator<(usize, T)> for Channels<T> {
+    fn from_iter<I: IntoIterator<Item = (usize, T)>>(values: I) -> Self {
+        let mut channels = Self::NONE;
+        for (channel, value) in values {
+            channels.set(channel, value);
+        }
+        channels
+    }
+}
+
+/// Steps for every channel, or no pulse. What a step is worth is the board's: ticks of its clock, or counts.
+pub type Wanted = Channels<Option<u16>>;
 
 /// Channels that keep their pulse when the program ends.
-pub type Stay = [bool; CHANNELS];
+pub type Stay = Channels<bool>;
+
+/// What channels are to be told.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Orders {
+    /// Where each is to be.
+    pub wanted: Wanted,
+    /// How fast it goes there, in steps a second, where a board takes that.
+    pub speeds: Channels<f32>,
+}
+
+impl Orders {
+    /// Places without speeds, for boards that take none.
+    pub const fn of(wanted: Wanted) -> Self {
+        Self { wanted, speeds: Channels::NONE }
+    }
+}
 
 /// What a board is to be, by its kind.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum BoardSettings {
     /// An expander on an I²C bus.
     Expander(expander::ExpanderSettings),
@@ -25,6 +116,8 @@ pub enum BoardSettings {
     Firmata(firmata::FirmataSettings),
     /// A PWM chip of the kernel.
     Pwm(pwm::PwmSettings),
+    /// A bus of smart servos.
+    Smart(Arc<smart::SmartSettings>),
 }
 
 impl BoardSettings {
@@ -32,7 +125,7 @@ impl BoardSettings {
     pub const fn address(&self) -> Option<u8> {
         match self {
             Self::Expander(settings) => Some(settings.address),
-            Self::Firmata(_) | Self::Pwm(_) => None,
+            Self::Firmata(_) | Self::Pwm(_) | Self::Smart(_) => None,
         }
     }
 }
@@ -47,8 +140,7 @@ pub enum Decision {
 }
 
 /// How a board stands.
-#[expect(clippy::large_enum_variant, reason = "one a board, copied with all else that is known of it")]
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Phase {
     /// Not started yet, or started no more.
     #[default]
@@ -60,8 +152,7 @@ pub enum Phase {
 }
 
 /// What was found on a board before the first write.
-#[expect(clippy::large_enum_variant, reason = "one a board, copied with all else that is known of it")]
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Found {
     /// Pulses run; the ticks of each channel.
     Pulsing {
@@ -123,7 +214,7 @@ impl Lapse {
 }
 
 /// What a board has said of itself when it was last asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Evidence {
     /// An expander's registers.
     Expander(Seen),
@@ -131,6 +222,8 @@ pub enum Evidence {
     Firmata(firmata::Firmware),
     /// A chip of the kernel.
     Pwm(pwm::Exported),
+    /// What was seen on a bus.
+    Smart(smart::BusSeen),
 }
 
 impl Evidence {
@@ -138,16 +231,83 @@ impl Evidence {
     pub const fn registers(&self) -> Option<&Seen> {
         match self {
             Self::Expander(seen) => Some(seen),
-            Self::Firmata(_) | Self::Pwm(_) => None,
+            Self::Firmata(_) | Self::Pwm(_) | Self::Smart(_) => None,
         }
     }
 }
 
+/// How what hangs on a channel stands, where it can say so itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Stand {
+    /// It was not asked yet.
+    #[default]
+    Unasked,
+    /// It does not answer.
+    Silent,
+    /// It says that it is another model than it should be: nothing is written to it.
+    OtherModel(u16),
+    /// Which model it may be was never said: nothing is written to it.
+    UnknownModel(u16),
+    /// It is set to be driven otherwise than by places: nothing is written to it.
+    OtherMode(u32),
+    /// It is set to answer less than everything: nothing is written to it.
+    Curt,
+    /// Its drive is off.
+    Limp,
+    /// Its drive is on.
+    Stiff,
+}
+
+impl Stand {
+    /// Whether it answers.
+    pub const fn answers(self) -> bool {
+        !matches!(self, Self::Unasked | Self::Silent)
+    }
+
+    /// Whether it may be driven.
+    pub const fn may_drive(self) -> bool {
+        matches!(self, Self::Limp | Self::Stiff)
+    }
+}
+
+/// What a smart servo says of itself.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Feedback {
+    /// How it stands.
+    pub stand: Stand,
+    /// Where it is, in its counts.
+    pub position: f64,
+    /// When it said so; none before it did.
+    pub at: Option<Duration>,
+    /// How often it was turned over the seam of its ring since it was first heard, upwards counted.
+    pub turns: i32,
+    /// How fast it turns, in counts a second.
+    pub speed: f32,
+    /// How hard it pushes, in percent.
+    pub load: f32,
+    /// Its supply, in volts.
+    pub volts: f32,
+    /// How warm it is, in °C.
+    pub celsius: f32,
+    /// What is wrong with it, a bit each.
+    pub faults: u8,
+    /// When it said the last five.
+    pub looked_at: Option<Duration>,
+    /// The model that it says it is.
+    pub model: u16,
+    /// Its own limits, in counts, where it has any.
+    pub limits: Option<(i32, i32)>,
+    /// How often what it was told may not have arrived, or stood no longer.
+    pub interruptions: u32,
+    /// Answers of it that did not come, so far.
+    pub missed: u32,
+    /// How often it would not drive though it was told to.
+    pub refusals: u32,
+}
+
 /// What was told, but for what is to have no pulse any more.
 pub fn unchanged(sent: &Wanted, wanted: &Wanted) -> Wanted {
-    let mut same = *sent;
-    same.iter_mut().zip(wanted).filter(|(_, wanted)| wanted.is_none()).for_each(|(same, _)| *same = None);
-    same
+    sent.iter().map(|(channel, sent)| sent.filter(|_| wanted.get(channel).is_some())).collect()
 }
 
 /// Drives one board over a way to it.
@@ -195,21 +355,16 @@ pub trait Driver: Send + Sized {
     ///
     /// # Errors
     /// When the way refuses.
-    fn decide(
-        &mut self,
-        decision: Decision,
-        way: &mut Self::Way,
-        wait: &dyn Fn(Duration),
-    ) -> Result<(), BusError>;
+    fn decide(&mut self, decision: Decision, way: &mut Self::Way, clock: &dyn Clock) -> Result<(), BusError>;
 
     /// Reads back what its channels have, and takes that for what they were told: what goes on all the same is released
     /// by the next release. Whether the board can say.
     ///
     /// # Errors
     /// When the way refuses, or the board does not answer.
-    fn read_back(&mut self, way: &mut Self::Way, wait: &dyn Fn(Duration)) -> Result<bool, BusError>;
+    fn read_back(&mut self, way: &mut Self::Way, clock: &dyn Clock) -> Result<bool, BusError>;
 
-    /// Brings the board towards `wanted`; to be called whenever that changes, when it is due, and now and then.
+    /// Brings the board towards what is ordered; to be called whenever that changes, when it is due, and now and then.
     ///
     /// # Errors
     /// When the way or the board refuses; call [`Driver::lost`] then and try again later.
@@ -217,14 +372,22 @@ pub trait Driver: Send + Sized {
         &mut self,
         way: &mut Self::Way,
         now: Duration,
-        wanted: &Wanted,
-        wait: &dyn Fn(Duration),
+        orders: &Orders,
+        clock: &dyn Clock,
     ) -> Result<Noted, BusError>;
 
     /// Whether it has held back what is wanted for longer than a value may wait, for it does not know whether the last one
     /// was heard. What goes on meanwhile must not go on without it.
     fn holds_back(&self, _now: Duration, _wanted: &Wanted) -> bool {
         false
+    }
+
+    /// What those on its channels say of themselves, each with its channel.
+    fn feedback(&self, _each: &mut dyn FnMut(usize, &Feedback)) {}
+
+    /// Lends its way to an errand, once for each. A board that is no bus of smart servos has none to lend.
+    fn errand(&mut self, errand: &Arc<Errand>) {
+        errand.end(Err("this board is no bus of smart servos".to_owned()));
     }
 
     /// When the next service can do something that this one could not.
@@ -234,14 +397,14 @@ pub trait Driver: Send + Sized {
     ///
     /// # Errors
     /// The first failure.
-    fn release(&mut self, way: &mut Self::Way, stay: &Stay, wait: &dyn Fn(Duration)) -> Result<(), BusError>;
+    fn release(&mut self, way: &mut Self::Way, stay: &Stay, clock: &dyn Clock) -> Result<(), BusError>;
 }
 
 /// Channels that may have a pulse: those that were told one, and those on which one was found.
-pub fn may_pulse<D: Driver>(driver: &D) -> [bool; CHANNELS] {
-    let mut may = driver.sent().map(|ticks| ticks.is_some());
+pub fn may_pulse<D: Driver>(driver: &D) -> Channels<bool> {
+    let mut may: Channels<bool> = driver.sent().used().map(|channel| (channel, true)).collect();
     if let Phase::Asking(Found::Pulsing { ticks, .. }) = driver.phase() {
-        may.iter_mut().zip(ticks).for_each(|(may, ticks)| *may |= ticks.is_some());
+        ticks.used().for_each(|channel| may.set(channel, true));
     }
     may
 }

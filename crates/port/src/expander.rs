@@ -11,6 +11,7 @@ pub use seen::Seen;
 
 use crate::board::{self, Driver, Pace};
 
+use crate::clock::Clock;
 use crate::i2c::{BusError, Fault, I2cBus, Transfer};
 use seen::{parse_group, read};
 use std::ops::RangeInclusive;
@@ -86,8 +87,8 @@ impl Expander {
     }
 
     /// How the board stands.
-    pub const fn phase(&self) -> Phase {
-        self.phase
+    pub fn phase(&self) -> Phase {
+        self.phase.clone()
     }
 
     /// What the board was last told.
@@ -96,7 +97,7 @@ impl Expander {
     }
 
     /// The board cannot be reached: start anew when it can.
-    pub const fn lost(&mut self) {
+    pub fn lost(&mut self) {
         self.phase = Phase::Down;
     }
 
@@ -121,9 +122,9 @@ impl Expander {
         bus: &mut dyn I2cBus,
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError> {
-        match (self.phase, decision) {
+        match (&self.phase, decision) {
             (Phase::Asking(Found::Pulsing { ticks, adoptable: true }), Decision::Adopt) => {
-                let ticks = *own(&ticks);
+                let ticks = ticks.first();
                 self.sent = ticks;
                 // Where a running pulse begins stays, so that nothing jumps.
                 for channel in (0..CHANNELS).filter(|&n| ticks[n].is_some()) {
@@ -149,7 +150,7 @@ impl Expander {
         wanted: &Wanted,
         wait: &dyn Fn(Duration),
     ) -> Result<Noted, BusError> {
-        match self.phase {
+        match &self.phase {
             Phase::Asking(_) => return Ok(Noted::Nothing),
             Phase::Down => return self.come_up(bus, now, wait),
             Phase::Started => {}
@@ -268,7 +269,7 @@ impl Expander {
         let mut first = Ok(());
         let may = board::may_pulse(self);
         for channel in 0..CHANNELS {
-            if may[channel] && !stay[channel] {
+            if may.get(channel) && !stay[channel] {
                 let bytes = &Channel::Released.emit();
                 let done = write(bus, self.settings.address, channel_register(channel), bytes);
                 if done.is_ok() {
@@ -288,7 +289,7 @@ impl Expander {
         if !seen.is_awake() || seen.pulsing() == 0 {
             return Ok(None);
         }
-        let mut ticks = [None; board::CHANNELS];
+        let mut ticks = [None; CHANNELS];
         for (n, channel) in seen.channels.iter().enumerate() {
             if let Channel::Pulse { ticks: count, on } = *channel
                 && count > 0
@@ -301,7 +302,7 @@ impl Expander {
             }
         }
         let adoptable = self.runs_as_told(&seen) && !seen.channels.contains(&Channel::FullyOn);
-        Ok(Some(Found::Pulsing { ticks, adoptable }))
+        Ok(Some(Found::Pulsing { ticks: ticks.into_iter().collect(), adoptable }))
     }
 
     /// Whether its modes and its divider are those of a chip that was started.
@@ -461,12 +462,6 @@ fn write(bus: &mut dyn I2cBus, address: u8, register: u8, bytes: &[u8]) -> Resul
     bus.transfer(address, Transfer::Write { register, bytes })
 }
 
-/// The expander's own channels, of those of any board.
-fn own(wanted: &board::Wanted) -> &Wanted {
-    const NONE: &Wanted = &[None; CHANNELS];
-    wanted.first_chunk().unwrap_or(NONE)
-}
-
 impl Driver for Expander {
     type Way = Box<dyn I2cBus>;
 
@@ -496,13 +491,11 @@ impl Driver for Expander {
     }
 
     fn phase(&self) -> Phase {
-        self.phase
+        self.phase.clone()
     }
 
     fn sent(&self) -> board::Wanted {
-        let mut sent = [None; board::CHANNELS];
-        sent[..CHANNELS].copy_from_slice(&self.sent);
-        sent
+        self.sent.into_iter().collect()
     }
 
     fn evidence(&self) -> Option<board::Evidence> {
@@ -517,36 +510,35 @@ impl Driver for Expander {
         &mut self,
         decision: Decision,
         bus: &mut Box<dyn I2cBus>,
-        wait: &dyn Fn(Duration),
+        clock: &dyn Clock,
     ) -> Result<(), BusError> {
-        Self::decide(self, decision, &mut **bus, wait)
+        Self::decide(self, decision, &mut **bus, &|time| clock.wait(time))
     }
 
     fn service(
         &mut self,
         bus: &mut Box<dyn I2cBus>,
         now: Duration,
-        wanted: &board::Wanted,
-        wait: &dyn Fn(Duration),
+        orders: &board::Orders,
+        clock: &dyn Clock,
     ) -> Result<Noted, BusError> {
-        Self::service(self, &mut **bus, now, own(wanted), wait)
+        Self::service(self, &mut **bus, now, &orders.wanted.first(), &|time| clock.wait(time))
     }
 
     fn due(&self, _now: Duration, wanted: &board::Wanted) -> Option<Duration> {
-        Self::due(self, own(wanted))
+        Self::due(self, &wanted.first())
     }
 
     fn release(
         &mut self,
         bus: &mut Box<dyn I2cBus>,
         stay: &board::Stay,
-        _wait: &dyn Fn(Duration),
+        _clock: &dyn Clock,
     ) -> Result<(), BusError> {
-        let stay = stay.first_chunk().unwrap_or(&[false; CHANNELS]);
-        self.release_all(&mut **bus, stay)
+        self.release_all(&mut **bus, &stay.first())
     }
 
-    fn read_back(&mut self, bus: &mut Box<dyn I2cBus>, _wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
+    fn read_back(&mut self, bus: &mut Box<dyn I2cBus>, _clock: &dyn Clock) -> Result<bool, BusError> {
         let bus = &mut **bus;
         let mut mode = [0];
         read(bus, self.settings.address, MODE1.address, &mut mode)?;

@@ -6,8 +6,9 @@
 //! and again beside every value: nothing new is told before the board has shown that it heard the last.
 
 use crate::board::{
-    self, CHANNELS, Decision, Driver, Evidence, Found, Lapse, Noted, Pace, Phase, Stay, Wanted,
+    self, Decision, Driver, Evidence, Found, Lapse, Noted, Orders, Pace, Phase, Stay, Wanted,
 };
+use crate::clock::Clock;
 use crate::i2c::{BusError, Fault};
 use crate::serial::{Got, Stream};
 use std::time::Duration;
@@ -36,6 +37,11 @@ const GREATEST: u16 = 2912;
 const BITS_A_BYTE: u32 = 10;
 /// The version of the protocol that is spoken here.
 const MAJOR: u8 = 2;
+
+/// The pins that a board may have.
+pub const PINS: usize = 72;
+/// What each of them gives.
+type Given = [Option<u16>; PINS];
 
 /// What a board of this kind is to be: everything else is the firmware's. A bit a pin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -202,11 +208,11 @@ pub struct Firmata {
     owed: (u32, u32),
     answered_at: Duration,
     restarted: bool,
-    sent: Wanted,
+    sent: Given,
     /// What its pins have said they are: mode and value.
-    pins: [Option<(u8, u32)>; CHANNELS],
+    pins: [Option<(u8, u32)>; PINS],
     /// What was found running.
-    found: Wanted,
+    found: Given,
     pace: Pace,
     /// What was written has left the line by then.
     free_at: Duration,
@@ -236,9 +242,9 @@ impl Default for Firmata {
             owed: (0, 0),
             answered_at: Duration::ZERO,
             restarted: false,
-            sent: [None; CHANNELS],
-            pins: [None; CHANNELS],
-            found: [None; CHANNELS],
+            sent: [None; PINS],
+            pins: [None; PINS],
+            found: [None; PINS],
             pace: Pace::default(),
             free_at: Duration::ZERO,
             out: Vec::with_capacity(512),
@@ -309,7 +315,7 @@ impl Firmata {
             }
             Some(FromBoard::Capabilities(can)) => {
                 let pins_that_can = |mode| {
-                    let able = can.can(mode).take(CHANNELS).enumerate();
+                    let able = can.can(mode).take(PINS).enumerate();
                     able.fold(0, |pins, (pin, can)| pins | u128::from(can) << pin)
                 };
                 self.firmware = Some(Firmware {
@@ -320,7 +326,7 @@ impl Firmata {
                     input_pins: pins_that_can(mode::INPUT),
                     pulled_pins: pins_that_can(mode::PULL_UP),
                     analog: self.firmware.and_then(|firmware| firmware.analog),
-                    pins: can.can(mode::SERVO).take(CHANNELS).count(),
+                    pins: can.can(mode::SERVO).take(PINS).count(),
                     says_pins: self.firmware.is_some_and(|firmware| firmware.says_pins),
                 });
                 self.learned = true;
@@ -409,10 +415,10 @@ impl Firmata {
 
     /// Asks for what shows whether it is as it was told: what the next of the pins is that were told something, or its
     /// version.
-    fn ask(&mut self, told: &Wanted, now: Duration) {
+    fn ask(&mut self, told: &Given, now: Duration) {
         let says = self.firmware.is_some_and(|firmware| firmware.says_pins);
         let last = usize::from(self.last_pin);
-        let in_turn = (last + 1..CHANNELS).chain(0..=last);
+        let in_turn = (last + 1..PINS).chain(0..=last);
         let next = in_turn.into_iter().find(|pin| told.get(*pin).copied().flatten().is_some());
         match next.and_then(|pin| u8::try_from(pin).ok()).filter(|_| says) {
             Some(pin) => {
@@ -428,8 +434,8 @@ impl Firmata {
     }
 
     /// What runs by what its pins have said: a servo's pulse in µs, a level, or on.
-    fn runs(&self) -> Wanted {
-        let mut runs = [None; CHANNELS];
+    fn runs(&self) -> Given {
+        let mut runs = [None; PINS];
         for (pin, (runs, said)) in runs.iter_mut().zip(self.pins).enumerate() {
             let Some((is, value)) = said else { continue };
             let role = self.settings.role(pin);
@@ -449,8 +455,8 @@ impl Firmata {
     fn ask_pins(&mut self, line: &mut dyn Stream, now: Duration) -> Result<(), BusError> {
         let able = self.firmware.unwrap_or_default();
         let able = able.servo_pins | able.level_pins;
-        self.pins = [None; CHANNELS];
-        for pin in (0u8..).take(CHANNELS).filter(|pin| is_set(able, usize::from(*pin))) {
+        self.pins = [None; PINS];
+        for pin in (0u8..).take(PINS).filter(|pin| is_set(able, usize::from(*pin))) {
             self.say(ToBoard::AskPin { pin });
         }
         self.write(line, now)
@@ -515,9 +521,9 @@ impl Firmata {
     }
 
     /// What is wanted of those pins that can be what they are to be.
-    fn possible(&self, wanted: &Wanted) -> Wanted {
+    fn possible(&self, wanted: &Wanted) -> Given {
         let can = self.firmware.unwrap_or_default();
-        let mut possible = *wanted;
+        let mut possible: Given = wanted.first();
         for (pin, wanted) in possible.iter_mut().enumerate() {
             *wanted = wanted.filter(|_| can.can(self.settings.role(pin), pin));
         }
@@ -660,7 +666,7 @@ impl Driver for Firmata {
             Step::Up => Phase::Started,
             // A value under 544 would be degrees to the firmware if it were told again.
             Step::Asking => Phase::Asking(Found::Pulsing {
-                ticks: self.found,
+                ticks: self.found.into_iter().collect(),
                 adoptable: self.found.iter().enumerate().all(|(pin, value)| {
                     self.settings.role(pin) != Role::Servo
                         || value.is_none_or(|value| (LEAST..=GREATEST).contains(&value))
@@ -671,7 +677,7 @@ impl Driver for Firmata {
     }
 
     fn sent(&self) -> Wanted {
-        self.sent
+        self.sent.into_iter().collect()
     }
 
     fn evidence(&self) -> Option<Evidence> {
@@ -698,8 +704,8 @@ impl Driver for Firmata {
         &mut self,
         line: &mut Box<dyn Stream>,
         now: Duration,
-        wanted: &Wanted,
-        _wait: &dyn Fn(Duration),
+        orders: &Orders,
+        _clock: &dyn Clock,
     ) -> Result<Noted, BusError> {
         let line = &mut **line;
         self.listen(line, now)?;
@@ -714,13 +720,13 @@ impl Driver for Firmata {
         }
         if self.restarted {
             self.restarted = false;
-            self.sent = [None; CHANNELS];
+            self.sent = [None; PINS];
             self.learn(line, now)?;
             return Ok(Noted::Lapsed(Lapse::Reset));
         }
         self.tell_reads();
         self.write(line, now)?;
-        self.send(line, now, wanted)?;
+        self.send(line, now, &orders.wanted)?;
         let last = if self.asked_at.is_some() { self.put_at } else { self.answered_at };
         if now.saturating_sub(last) >= ASK_EVERY {
             let told = self.sent;
@@ -734,18 +740,18 @@ impl Driver for Firmata {
         &mut self,
         decision: Decision,
         line: &mut Box<dyn Stream>,
-        _wait: &dyn Fn(Duration),
+        clock: &dyn Clock,
     ) -> Result<(), BusError> {
         let Phase::Asking(Found::Pulsing { ticks, adoptable }) = self.phase() else { return Ok(()) };
-        self.sent = ticks;
+        self.sent = ticks.first();
         (self.step, self.was_up) = (Step::Up, true);
         if decision == Decision::Release || !adoptable {
-            return self.release(line, &[false; CHANNELS], &|_| {});
+            return self.release(line, &Stay::NONE, clock);
         }
         Ok(())
     }
 
-    fn read_back(&mut self, line: &mut Box<dyn Stream>, wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
+    fn read_back(&mut self, line: &mut Box<dyn Stream>, clock: &dyn Clock) -> Result<bool, BusError> {
         if !self.firmware.is_some_and(|firmware| firmware.says_pins) {
             return Ok(false);
         }
@@ -757,7 +763,7 @@ impl Driver for Firmata {
             if waited >= PINS_ANSWER {
                 return Err(failed("read back the pins of", Fault::Silent));
             }
-            wait(LISTEN);
+            clock.wait(LISTEN);
             waited += LISTEN;
             self.listen(line, Duration::ZERO)?;
         }
@@ -788,13 +794,13 @@ impl Driver for Firmata {
         &mut self,
         line: &mut Box<dyn Stream>,
         stay: &Stay,
-        _wait: &dyn Fn(Duration),
+        _clock: &dyn Clock,
     ) -> Result<(), BusError> {
         let line = &mut **line;
         self.out.clear();
         let may = board::may_pulse(self);
-        for (pin, stay) in (0u8..).zip(stay) {
-            if may.get(usize::from(pin)).copied().unwrap_or(false) && !stay {
+        for pin in (0u8..).take(PINS) {
+            if may.get(usize::from(pin)) && !stay.get(usize::from(pin)) {
                 self.let_go(pin);
             }
         }
@@ -802,8 +808,8 @@ impl Driver for Firmata {
         self.out.clear();
         done.map_err(|fault| failed("release the servos of", fault))?;
         line.flush();
-        for (sent, stay) in self.sent.iter_mut().zip(stay) {
-            *sent = sent.filter(|_| *stay);
+        for (pin, sent) in self.sent.iter_mut().enumerate() {
+            *sent = sent.filter(|_| stay.get(pin));
         }
         Ok(())
     }

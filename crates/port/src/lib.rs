@@ -22,6 +22,7 @@ pub mod posted;
 pub mod pwm;
 pub mod scan;
 pub mod serial;
+pub mod smart;
 
 pub use board::Driver;
 pub use clock::{Clock, WallClock};

@@ -4,9 +4,10 @@
 //! the process ends; some chips have one period for all channels, so a board has one frame rate.
 
 use crate::board::{
-    self, CHANNELS, Decision, Driver, Evidence, Found, Lapse, Noted, Pace, Phase, Stay, Wanted,
+    self, Decision, Driver, Evidence, Found, Lapse, Noted, Orders, Pace, Phase, Stay, Wanted,
 };
 use crate::claim;
+use crate::clock::Clock;
 use crate::i2c::{BusError, Fault};
 use rustix::io::Errno;
 use std::fs::File;
@@ -21,6 +22,11 @@ const LOOK_AGAIN: Duration = Duration::from_millis(10);
 /// It is looked at this often whether the chip is still there.
 const CHECK_EVERY: Duration = Duration::from_secs(1);
 
+/// The channels that are used of a chip.
+pub const CHANNELS: usize = 16;
+/// What runs on each of them.
+type Runs = [Option<u16>; CHANNELS];
+
 /// What a board of this kind is to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PwmSettings {
@@ -34,7 +40,7 @@ pub struct Exported {
     /// Its channels.
     pub channels: usize,
     /// What runs on those that are exported, in ticks of [`STEPS`] a frame.
-    pub runs: Wanted,
+    pub runs: Runs,
 }
 
 impl Exported {
@@ -169,7 +175,7 @@ pub struct Pwm {
     phase: Phase,
     exported: [bool; CHANNELS],
     channels: usize,
-    sent: Wanted,
+    sent: Runs,
     pace: Pace,
     checked_at: Duration,
     was_up: bool,
@@ -203,8 +209,8 @@ fn count(files: &mut dyn Files) -> Result<usize, BusError> {
 
 impl Pwm {
     /// What is wanted of the channels that the chip has.
-    fn possible(&self, wanted: &Wanted) -> Wanted {
-        let mut possible = *wanted;
+    fn possible(&self, wanted: &Wanted) -> Runs {
+        let mut possible: Runs = wanted.first();
         for channel in possible.iter_mut().skip(self.channels) {
             *channel = None;
         }
@@ -282,13 +288,13 @@ impl Pwm {
     }
 
     /// Whether what runs is what was told: a pulse of no length is none.
-    fn is_as_told(&self, runs: &Wanted) -> bool {
+    fn is_as_told(&self, runs: &Runs) -> bool {
         let told = |sent: Option<u16>| sent.filter(|ticks| *ticks > 0);
         self.sent.iter().zip(runs).all(|(sent, runs)| told(*sent) == *runs)
     }
 
     /// Whether every channel that would be told another pulse now still gives the last one: that is then where it stands.
-    fn still_runs(&self, files: &mut dyn Files, now: Duration, wanted: &Wanted) -> Result<bool, BusError> {
+    fn still_runs(&self, files: &mut dyn Files, now: Duration, wanted: &Runs) -> Result<bool, BusError> {
         let due = self.pace.due(self.settings.frame, &self.sent, wanted).is_some_and(|due| due <= now);
         for (channel, (sent, wanted)) in self.sent.iter().zip(wanted).enumerate().filter(|_| due) {
             let moves = sent.is_some_and(|ticks| ticks > 0) && wanted.is_some() && sent != wanted;
@@ -300,7 +306,7 @@ impl Pwm {
     }
 
     /// What runs, and whether all of it has the frame that is wanted.
-    fn runs(&self, files: &mut dyn Files) -> (Wanted, bool) {
+    fn runs(&self, files: &mut dyn Files) -> (Runs, bool) {
         let found = runs(files, self.channels);
         let ours = found.iter().flatten().all(|(_, period)| *period == self.period());
         (found.map(|running| running.map(|(ticks, _)| ticks)), ours)
@@ -330,7 +336,8 @@ impl Pwm {
         let (runs, ours) = self.runs(files);
         let resumes = self.was_up && ours;
         if !resumes && runs.iter().any(Option::is_some) {
-            self.phase = Phase::Asking(Found::Pulsing { ticks: runs, adoptable: ours });
+            let ticks = runs.into_iter().collect();
+            self.phase = Phase::Asking(Found::Pulsing { ticks, adoptable: ours });
             return Ok(Noted::Asks);
         }
         self.sent = runs;
@@ -343,7 +350,7 @@ impl Pwm {
         &mut self,
         files: &mut dyn Files,
         now: Duration,
-        wanted: &Wanted,
+        wanted: &Runs,
         wait: &dyn Fn(Duration),
     ) -> Result<(), BusError> {
         let next = self.pace.allowed((now, self.settings.frame), &self.sent, wanted);
@@ -407,11 +414,11 @@ impl Driver for Pwm {
     }
 
     fn phase(&self) -> Phase {
-        self.phase
+        self.phase.clone()
     }
 
     fn sent(&self) -> Wanted {
-        self.sent
+        self.sent.into_iter().collect()
     }
 
     fn evidence(&self) -> Option<Evidence> {
@@ -428,13 +435,13 @@ impl Driver for Pwm {
         &mut self,
         files: &mut Box<dyn Files>,
         now: Duration,
-        wanted: &Wanted,
-        wait: &dyn Fn(Duration),
+        orders: &Orders,
+        clock: &dyn Clock,
     ) -> Result<Noted, BusError> {
         let files = &mut **files;
-        match self.phase {
+        match &self.phase {
             Phase::Asking(_) => return Ok(Noted::Nothing),
-            Phase::Down => return self.come_up(files, now, wait),
+            Phase::Down => return self.come_up(files, now, &|time| clock.wait(time)),
             Phase::Started => {}
         }
         if now.saturating_sub(self.checked_at) >= CHECK_EVERY {
@@ -446,13 +453,13 @@ impl Driver for Pwm {
                 return Ok(Noted::Lapsed(Lapse::Overwritten));
             }
         }
-        let possible = self.possible(wanted);
+        let possible = self.possible(&orders.wanted);
         if !self.still_runs(files, now, &possible)? {
             let (runs, _) = self.runs(files);
             self.sent = runs;
             return Ok(Noted::Lapsed(Lapse::Overwritten));
         }
-        self.send(files, now, &possible, wait)?;
+        self.send(files, now, &possible, &|time| clock.wait(time))?;
         Ok(Noted::Nothing)
     }
 
@@ -460,14 +467,15 @@ impl Driver for Pwm {
         &mut self,
         decision: Decision,
         files: &mut Box<dyn Files>,
-        wait: &dyn Fn(Duration),
+        clock: &dyn Clock,
     ) -> Result<(), BusError> {
-        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = self.phase else { return Ok(()) };
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = &self.phase else { return Ok(()) };
+        let (ticks, adoptable): (Runs, bool) = (ticks.first(), *adoptable);
         self.sent = ticks;
         self.exported = ticks.map(|ticks| ticks.is_some());
         if decision == Decision::Release || !adoptable {
             for channel in (0..CHANNELS).filter(|n| ticks.get(*n).copied().flatten().is_some()) {
-                self.stop(&mut **files, channel, wait)?;
+                self.stop(&mut **files, channel, &|time| clock.wait(time))?;
                 if let Some(place) = self.sent.get_mut(channel) {
                     *place = None;
                 }
@@ -477,7 +485,7 @@ impl Driver for Pwm {
         Ok(())
     }
 
-    fn read_back(&mut self, files: &mut Box<dyn Files>, _wait: &dyn Fn(Duration)) -> Result<bool, BusError> {
+    fn read_back(&mut self, files: &mut Box<dyn Files>, _clock: &dyn Clock) -> Result<bool, BusError> {
         let chip = Exported::read(&mut **files)?;
         (self.channels, self.sent) = (chip.channels, chip.runs);
         Ok(true)
@@ -492,14 +500,14 @@ impl Driver for Pwm {
         &mut self,
         files: &mut Box<dyn Files>,
         stay: &Stay,
-        wait: &dyn Fn(Duration),
+        clock: &dyn Clock,
     ) -> Result<(), BusError> {
         let files = &mut **files;
         let mut first = Ok(());
         let may = board::may_pulse(self);
-        for (channel, stay) in stay.iter().enumerate() {
-            if may.get(channel).copied().unwrap_or(false) && !stay {
-                let done = self.stop(files, channel, wait);
+        for channel in 0..CHANNELS {
+            if may.get(channel) && !stay.get(channel) {
+                let done = self.stop(files, channel, &|time| clock.wait(time));
                 if done.is_ok()
                     && let Some(place) = self.sent.get_mut(channel)
                 {

@@ -3,12 +3,15 @@
 //! Reads never block: the engine polls the descriptor. What the bytes mean is a decoder's business.
 
 use crate::claim::{self, Taken};
+use crate::clock::Clock;
 use crate::i2c::Fault;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Access, AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
 use rustix::termios::{ControlModes, OptionalActions, Termios};
 use std::path::Path;
+use std::time::Duration;
 use thiserror::Error;
 
 /// An open line.
@@ -17,6 +20,7 @@ pub struct Serial {
     fd: OwnedFd,
     /// It was asked for parity, and does without.
     is_plainer: bool,
+    framing: Framing,
 }
 
 /// The bits around each byte.
@@ -96,7 +100,7 @@ impl Serial {
         rustix::termios::tcflush(&fd, rustix::termios::QueueSelector::IFlush).map_err(failed)?;
         let taken = rustix::termios::tcgetattr(&fd).map_err(failed)?.control_modes;
         let is_plainer = framing == Framing::EightEven2 && !taken.contains(EVEN | ControlModes::CSTOPB);
-        Ok(Self { fd, is_plainer })
+        Ok(Self { fd, is_plainer, framing })
     }
 
     /// Whether it was asked for parity and does without.
@@ -148,7 +152,21 @@ pub trait Stream: Send {
 
     /// Waits until what was written has left.
     fn flush(&mut self);
+
+    /// Speaks at another rate from now on, in bits a second; what waited is thrown away.
+    ///
+    /// # Errors
+    /// When the line is gone, or has no such rate.
+    fn set_baud(&mut self, baud: u32) -> Result<(), Fault>;
+
+    /// Waits until something may have come, for so long at most.
+    fn rest(&mut self, at_most: Duration, clock: &dyn Clock) {
+        clock.wait(at_most.min(LOOK_AGAIN));
+    }
 }
+
+/// A line that cannot say when something has come is looked at this often.
+const LOOK_AGAIN: Duration = Duration::from_micros(200);
 
 impl Stream for Serial {
     fn read(&mut self, into: &mut [u8]) -> Got {
@@ -171,6 +189,25 @@ impl Stream for Serial {
     fn flush(&mut self) {
         // A line that is gone has nothing left to wait for.
         let _ = rustix::termios::tcdrain(&self.fd);
+    }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), Fault> {
+        let set = || {
+            let mut settings = rustix::termios::tcgetattr(&self.fd)?;
+            make_plain(&mut settings, baud, self.framing)?;
+            rustix::termios::tcsetattr(&self.fd, OptionalActions::Drain, &settings)?;
+            rustix::termios::tcflush(&self.fd, rustix::termios::QueueSelector::IFlush)
+        };
+        set().map_err(fault)
+    }
+
+    fn rest(&mut self, at_most: Duration, _: &dyn Clock) {
+        let timeout = Timespec {
+            tv_sec: i64::try_from(at_most.as_secs()).unwrap_or(i64::MAX),
+            tv_nsec: i64::from(at_most.subsec_nanos()),
+        };
+        // An interrupted wait is a wake-up like any other.
+        let _ = poll(&mut [PollFd::new(&self.fd, PollFlags::IN)], Some(&timeout));
     }
 }
 

@@ -12,7 +12,7 @@ use wasvolta_core::curve::Curve;
 use wasvolta_core::fit::{Fit, Ground};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::rig::{Board, Ends, Joint, Mark, MarkKind, ReadAt, Servo, Side};
-use wasvolta_core::unit::{Micros, number};
+use wasvolta_core::unit::{Position, number};
 
 /// The margin on every side, in mm.
 pub(crate) const MARGIN: f64 = 15.0;
@@ -82,7 +82,8 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
 pub(crate) fn head(list: &mut List, subject: &Subject<'_>, kind: &str) {
     let board = subject.rig.servo(subject.servo).and_then(|s| Some((s, subject.rig.board(&s.board)?)));
     let place = board.map_or_else(String::new, |(servo, board)| {
-        format!(", channel {} of {} ({})", servo.channel, board.name, place(board))
+        let word = board.chip.row().channel_word;
+        format!(", {word} {} of {} ({})", servo.plug(), board.name, place(board))
     });
     let words = format!("{}{place}", subject.rig.name);
     head_of(list, (subject.servo, &words), &format!("{kind}, {}", subject.date));
@@ -156,14 +157,14 @@ fn marks(list: &mut List, known: &Known<'_>, top: f64, floor: f64) {
 }
 
 fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
-    let fitted = known.fit.curve.angle_at(mark.pulse_us).get();
+    let fitted = known.fit.curve.angle_at(mark.place()).get();
     // Read at the joint, it is taken back to the shaft, whose angles all of the sheet shows.
     let at_shaft = mark.aligned(&known.servo.through());
     let seen = at_shaft.map(|seen| seen.angle.get());
-    let ticks = mark.ticks.or_else(|| ticks_of(known, mark.pulse_us));
+    let ticks = mark.ticks.or_else(|| ticks_of(known, mark.place()));
     let aligned = seen.filter(|_| mark.seen == MarkKind::Aligned);
     let cells = [
-        format!("{:.1}", mark.pulse_us.get()),
+        format!("{:.1}", mark.place().get()),
         ticks.map_or_else(String::new, |t| t.0.to_string()),
         seen.map_or_else(String::new, |a| format!("{}°", signed(a, 1))),
         format!("{}°", signed(fitted, 1)),
@@ -185,8 +186,8 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
     list.text(at(MARGIN + 75.0, y), SMALL, Tone::Quiet, Align::Left, words.trim());
 }
 
-fn ticks_of(known: &Known<'_>, pulse: Micros) -> Option<wasvolta_core::unit::Ticks> {
-    known.board.clock().quantise(pulse, pulse - Micros::new(50.0), pulse + Micros::new(50.0)).ok()
+fn ticks_of(known: &Known<'_>, pulse: Position) -> Option<wasvolta_core::unit::Ticks> {
+    known.board.clock()?.quantise(pulse, pulse - Position::new(50.0), pulse + Position::new(50.0)).ok()
 }
 
 /// What holds the servo, and what goes on the wire.
@@ -194,9 +195,10 @@ fn ticks_of(known: &Known<'_>, pulse: Micros) -> Option<wasvolta_core::unit::Tic
 fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     let Known { servo, board, joint, fit, through } = known;
     let mut column = Column { list, start, right };
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     column.head("What holds it");
-    let end = |p: Micros| format!("{:.0} µs ({})", p.get(), degrees(fit.curve.angle_at(p).get()));
+    let end =
+        |p: Position| format!("{} ({})", servo.kind.show_place(p), degrees(fit.curve.angle_at(p).get()));
     column.fact("endpoints", &format!("{} to {}", end(low), end(high)));
     for (word, limit) in joint.iter().flat_map(|j| [("low limit", &j.low), ("high limit", &j.high)]) {
         let words = limit.as_ref().map_or_else(
@@ -208,23 +210,29 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
         );
         column.fact(word, &words);
     }
-    column.fact("centre", &format!("{:.1} µs", servo.centre().get()));
+    let unit = servo.kind.place_unit();
+    column.fact("centre", &format!("{:.1} {unit}", servo.centre().get()));
     if let Some(home) = joint.and_then(|j| j.home_deg) {
         let pulse = fit.curve.pulse_at(through.servo_at(home));
-        column.fact("home", &format!("{}, {:.1} µs", degrees(home.get()), pulse.get()));
+        column.fact("home", &format!("{}, {:.1} {unit}", degrees(home.get()), pulse.get()));
     }
     mechanics(&mut column, known);
     column.gap();
     on_the_wire(&mut column, servo, board);
-    let clock = board.clock();
-    let fine = clock.fineness(fit.line.gain()).get();
-    column.fact("one tick", &format!("{:.3} µs, {fine:.3}°", clock.tick().get()));
-    column.fact("travel", &format!("{:.0} steps between the endpoints", clock.steps_in(low, high)));
+    if let Some(clock) = board.clock() {
+        let fine = clock.fineness(fit.line.gain()).get();
+        column.fact("one tick", &format!("{:.3} µs, {fine:.3}°", clock.tick().get()));
+        column.fact("travel", &format!("{:.0} steps between the endpoints", clock.steps_in(low, high)));
+    } else {
+        column.fact("one count", &format!("{:.3}°", fit.line.gain().abs()));
+        column.fact("travel", &format!("{:.0} counts between the endpoints", (high - low).get()));
+    }
     if let Some(rated) = &servo.rated {
         column.gap();
         column.head("Its data sheet says");
-        let Ends { low: from, high: to } = rated.pulses_us;
-        let travel = format!("{} ° over {:.0} to {:.0} µs", rated.travel_deg.get(), from.get(), to.get());
+        let Ends { low: from, high: to } = rated.over();
+        let to = servo.kind.show_place(to);
+        let travel = format!("{} ° over {:.0} to {to}", rated.travel_deg.get(), from.get());
         column.fact("travel", &travel.replace(" °", "°"));
         if let Some(speed) = rated.s_per_60_deg {
             column.fact("speed", &format!("{} s/60°", speed.get()));
@@ -239,9 +247,14 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
 /// Where its pulses come from, and how they are counted.
 fn on_the_wire(column: &mut Column<'_>, servo: &Servo, board: &Board) {
     column.head("On the wire");
-    let clock = board.clock();
     column.fact("board", &format!("{}, {} {}", board.name, kind(board), board.at()));
-    column.fact("channel", &servo.channel.to_string());
+    column.fact(board.chip.row().channel_word, &servo.plug().to_string());
+    let Some(clock) = board.clock() else {
+        if let Some(layout) = &board.layout {
+            column.fact("registers", layout);
+        }
+        return;
+    };
     column.fact("frame", &format!("{:.3} Hz, asked for {} Hz", clock.rate().get(), board.frame_hz.get()));
     if board.chip.row().has_own_clock {
         let clock = format!("{:.3} MHz, divider {}", board.oscillator_hz.get() / 1e6, board.prescale());

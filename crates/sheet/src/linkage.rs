@@ -6,7 +6,7 @@ use crate::list::{Align, List, Point, Stroke, Tone, arc, at, dashed, solid};
 use crate::{NoSheet, Subject};
 use wasvolta_core::linkage::{Bound, Linked, Transmission};
 use wasvolta_core::rig::{Ends, Servo};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// Where the drawing begins under the head, and how far it may reach down.
 const TOP: f64 = 40.0;
@@ -75,7 +75,7 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
 fn span(servo: &Servo, linked: &Linked) -> (Degrees, Degrees) {
     let (least, most) = linked.usable();
     let Ok(fit) = servo.fit() else { return (least, most) };
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let (a, b) = (fit.curve.angle_at(low), fit.curve.angle_at(high));
     let (a, b) = if a < b { (a, b) } else { (b, a) };
     (a.within(least, most), b.within(least, most))
@@ -141,7 +141,7 @@ fn table(list: &mut List, drawn: &Drawn<'_>, top: f64) {
     for n in 0..=STEPS {
         let servo = from + (to - from) * (f64::from(n) / f64::from(STEPS));
         let y = top + 11.0 + 4.6 * f64::from(n);
-        let pulse: Option<Micros> = fit.as_ref().map(|fit| fit.curve.pulse_at(servo));
+        let pulse: Option<Position> = fit.as_ref().map(|fit| fit.curve.pulse_at(servo));
         let cells = [
             format!("{}°", crate::trim::signed(servo.get(), 1)),
             format!("{}°", crate::trim::signed(drawn.through.joint_at(servo).get(), 1)),

@@ -11,7 +11,7 @@ use wasvolta_core::diagnose;
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::range;
 use wasvolta_core::rig::{Ends, Joint, Servo};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// From which side the horn is looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -157,7 +157,7 @@ impl Drawn<'_> {
     }
 
     /// The angle at a pulse, and whether it was seen or only rated.
-    fn at(&self, pulse: Micros) -> Option<(f64, bool)> {
+    fn at(&self, pulse: Position) -> Option<(f64, bool)> {
         let (curve, seen) = line(self.servo)?;
         Some((self.of_shaft(curve.angle_at(pulse)), seen))
     }
@@ -174,7 +174,7 @@ impl Drawn<'_> {
 
     /// At least a half disc; more where the travel is more, up to the whole.
     fn ends(&self) -> (f64, f64) {
-        let Ends { low, high } = self.servo.endpoints_us;
+        let Ends { low, high } = self.servo.ends();
         let reach = self.at(low).zip(self.at(high)).map(|(low, high)| (low.0, high.0));
         let (a, b) = reach.unwrap_or((-90.0, 90.0));
         let round = |x: f64| (x / 10.0).ceil() * 10.0 + 10.0;
@@ -235,7 +235,7 @@ fn limits(list: &mut List, disc: &Disc, drawn: &Drawn<'_>) {
 }
 
 fn endpoints(list: &mut List, disc: &Disc, drawn: &Drawn<'_>) {
-    let Ends { low, high } = drawn.servo.endpoints_us;
+    let Ends { low, high } = drawn.servo.ends();
     for (angle, _) in [low, high].into_iter().filter_map(|pulse| drawn.at(pulse)) {
         list.line(&disc.ray(angle, disc.edge * 0.6, disc.edge + 5.0), dashed(Tone::Quiet, 0.3, 0.6, 1.0));
     }
@@ -290,8 +290,8 @@ fn legend(list: &mut List, drawn: &Drawn<'_>, fitting: &Fitting, top: f64) {
         let colon = if reason.is_empty() { "" } else { ": " };
         column.fact(word, &format!("{}{colon}{reason}", degrees(angle)));
     }
-    let Ends { low, high } = drawn.servo.endpoints_us;
-    let at_angle = |pulse: Micros| match drawn.at(pulse) {
+    let Ends { low, high } = drawn.servo.ends();
+    let at_angle = |pulse: Position| match drawn.at(pulse) {
         Some((angle, true)) => format!(" at {}", degrees(angle)),
         Some((angle, false)) => format!(" at {}, as the data sheet says: assumed", degrees(angle)),
         None => String::new(),

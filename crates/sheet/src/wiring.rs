@@ -98,14 +98,14 @@ fn between(servo: &Servo) -> String {
     if servo.kind.is_accessory() {
         return servo.kind.word().to_owned();
     }
-    let (low, high) = (servo.endpoints_us.low.get(), servo.endpoints_us.high.get());
+    let (low, high) = (servo.ends().low.get(), servo.ends().high.get());
     let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
     if servo.kind.has_angles() { ends } else { format!("{}, {ends}", servo.kind.word()) }
 }
 
 /// The channels that are drawn: all of a board that has few, else those that a servo is on.
 fn on_pins<'a>(rig: &'a Rig, board: &'a Board) -> Vec<(u8, Option<&'a Servo>)> {
-    let on = |channel: u8| rig.servos_on(&board.name).find(|servo| servo.channel == channel);
+    let on = |channel: u8| rig.servos_on(&board.name).find(|servo| servo.plug() == channel);
     let all = (0..board.chip.channels()).map(|channel| (channel, on(channel)));
     let few = usize::from(board.chip.channels()) <= ROWS;
     all.filter(|(_, servo)| few || servo.is_some()).take(ROWS).collect()

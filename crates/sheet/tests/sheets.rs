@@ -81,7 +81,7 @@ fn nothing_leaves_the_paper_whatever_the_servo() {
     // More marks than the table has rows.
     let many = (0..60).map(|n| {
         let mut mark = rig.servos[0].marks[0].clone();
-        mark.pulse_us = Micros::new(700.0 + 25.0 * f64::from(n));
+        mark.pulse_us = Some(Micros::new(700.0 + 25.0 * f64::from(n)));
         mark
     });
     let mut crowded = rig.clone();
@@ -254,7 +254,7 @@ fn a_wiring_plan_of_many_boards_shows_four_and_says_which() {
             rig.servos.push(wasvolta_core::rig::Servo {
                 name,
                 board: format!("b{address}"),
-                channel,
+                channel: Some(channel),
                 ..servo
             });
         }

@@ -7,7 +7,8 @@ use crate::faults::{Faults, Kind, Struck};
 use crate::firmata::FirmataBoard;
 use crate::plugged::{Look, Plugged, Signal};
 use crate::pwm::PwmChip;
-use crate::truth::{BoardTruth, OtherTruth, Part, ServoTruth, Truth};
+use crate::smart::SmartBus;
+use crate::truth::{BoardTruth, OtherTruth, Part, ServoTruth, SmartTruth, Truth};
 use std::collections::VecDeque;
 use std::io::Write;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -15,6 +16,7 @@ use std::time::Duration;
 use wasvolta_core::rig::Ends;
 use wasvolta_port::{BusError, Clock, Fault, I2cBus, Transfer};
 use wasvolta_wire::expander::{ALL_CALL, CHANNELS, Channel, PRE_SCALE, SUBADR1, channel_register, mode1};
+use wasvolta_wire::smart::map::Map;
 
 const LOG_KEPT: usize = 100_000;
 
@@ -46,6 +48,8 @@ struct Inner {
     others: Vec<OtherTruth>,
     firmata: Vec<(String, FirmataBoard)>,
     pwm: Vec<(String, PwmChip)>,
+    smart: Vec<(String, SmartBus)>,
+    smart_truths: Vec<SmartTruth>,
     seed: u64,
     log: VecDeque<Logged>,
     sink: Option<Box<dyn Write + Send>>,
@@ -74,8 +78,19 @@ impl Bench {
     pub fn new(truth: &Truth, seed: u64, clock: Arc<dyn Clock>) -> Self {
         let boards = truth.boards.iter().map(|b| Board::new(b, clock.now())).collect();
         let others = truth.others.clone();
-        let (firmata, pwm) = (Vec::new(), Vec::new());
-        let inner = Inner { boards, others, firmata, pwm, seed, log: VecDeque::new(), sink: None };
+        let (firmata, pwm, smart) = (Vec::new(), Vec::new(), Vec::new());
+        let smart_truths = truth.smart.clone();
+        let inner = Inner {
+            boards,
+            others,
+            firmata,
+            pwm,
+            smart,
+            smart_truths,
+            seed,
+            log: VecDeque::new(),
+            sink: None,
+        };
         let bench = Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() };
         for board in &truth.firmata {
             let made = bench.firmata(&board.line);
@@ -125,6 +140,24 @@ impl Bench {
         let board = FirmataBoard::new(inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
         inner.firmata.push((line.to_owned(), board.clone()));
         board
+    }
+
+    /// The bus of smart servos on a line, with registers as that map has them; it is made when it is not there yet.
+    pub fn smart(&self, line: &str, map: &Map) -> SmartBus {
+        let mut inner = self.lock();
+        if let Some((_, bus)) = inner.smart.iter().find(|(name, _)| name == line) {
+            return bus.clone();
+        }
+        let bus = SmartBus::new(map.clone(), inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
+        let truths = inner.smart_truths.iter().filter(|truth| truth.line == line);
+        truths.flat_map(|truth| &truth.servos).for_each(|servo| bus.put(*servo));
+        inner.smart.push((line.to_owned(), bus.clone()));
+        bus
+    }
+
+    /// The bus of smart servos on a line, if one was made.
+    pub fn smart_bus(&self, line: &str) -> Option<SmartBus> {
+        self.lock().smart.iter().find(|(name, _)| name == line).map(|(_, bus)| bus.clone())
     }
 
     /// The kernel's PWM chip of a name; it is made when it is not there yet.
@@ -344,6 +377,11 @@ impl Eye {
     pub fn look_at_pin(&self, line: &str, pin: u8) -> Option<Look> {
         let board = self.0.lock().firmata.iter().find(|(name, _)| name == line)?.1.clone();
         board.look(pin)
+    }
+
+    /// One look at a smart servo by its id.
+    pub fn look_at_smart(&self, line: &str, id: u8) -> Option<Look> {
+        self.0.smart_bus(line)?.look(id)
     }
 
     /// One look at the servo on a channel of the kernel's PWM chip.

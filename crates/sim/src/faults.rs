@@ -44,12 +44,26 @@ pub enum Kind {
     RailDip,
     /// The servo's plug is out.
     PlugOut,
+    /// Two smart servos have one id, and answer at the same time.
+    Twins,
+    /// A smart servo hears and does as it is told, and does not answer.
+    Mute,
+    /// Bits tip on a smart bus.
+    Noise,
+    /// A smart servo's answers come 30 ms late.
+    Late,
+    /// The adapter of a smart bus gives back what is sent.
+    Echo,
+    /// Something holds a smart servo's horn.
+    Stuck,
+    /// A smart servo says that it is too hot.
+    Hot,
 }
 
 /// A kind's name and its words.
 struct Row(Kind, &'static str, &'static str);
 
-const TABLE: [Row; 17] = [
+const TABLE: [Row; 24] = [
     Row(Kind::NoBus, "no-bus", "the bus's path does not exist"),
     Row(Kind::Denied, "denied", "this user may not open the bus"),
     Row(Kind::Held, "held", "a kernel driver holds the chip"),
@@ -67,6 +81,13 @@ const TABLE: [Row; 17] = [
     Row(Kind::Oscillator, "oscillator", "the chip's oscillator is 5 % fast"),
     Row(Kind::RailDip, "rail-dip", "the servos' supply is gone, the board's is not"),
     Row(Kind::PlugOut, "plug-out", "the servo's plug is out"),
+    Row(Kind::Twins, "twins", "two smart servos have one id and answer at once"),
+    Row(Kind::Mute, "mute", "a smart servo does as it is told and does not answer"),
+    Row(Kind::Noise, "noise", "bits tip on a smart bus"),
+    Row(Kind::Late, "late", "a smart servo's answers come 30 ms late"),
+    Row(Kind::Echo, "echo", "the adapter of a smart bus gives back what is sent"),
+    Row(Kind::Stuck, "stuck", "something holds a smart servo's horn"),
+    Row(Kind::Hot, "hot", "a smart servo says that it is too hot"),
 ];
 
 impl Kind {

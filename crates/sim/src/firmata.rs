@@ -495,4 +495,8 @@ impl Stream for FirmataLine {
     }
 
     fn flush(&mut self) {}
+
+    fn set_baud(&mut self, _: u32) -> Result<(), Fault> {
+        Err(Fault::OtherKind)
+    }
 }

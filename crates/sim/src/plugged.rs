@@ -212,7 +212,7 @@ fn by_stopwatch(rpm: f64) -> f64 {
 }
 
 /// An angle as a person reads it: to a degree, up to 0.2° wrong, and always the same for the same place.
-fn read_off(angle: f64, seed: u64, channel: u8) -> f64 {
+pub(crate) fn read_off(angle: f64, seed: u64, channel: u8) -> f64 {
     let place = libm::round(angle * 4.0);
     let error = Dice::new(seed ^ place.to_bits() ^ (u64::from(channel) << 56)).between(-0.2, 0.2);
     libm::round(angle + error) + 0.0

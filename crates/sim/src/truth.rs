@@ -24,6 +24,9 @@ pub struct Truth {
     /// Microcontrollers that speak Firmata.
     #[serde(default, rename = "firmata")]
     pub firmata: Vec<FirmataTruth>,
+    /// Buses of smart servos.
+    #[serde(default, rename = "smart")]
+    pub smart: Vec<SmartTruth>,
     /// Devices on buses that are no expanders.
     #[serde(default, rename = "other")]
     pub others: Vec<OtherTruth>,
@@ -41,6 +44,111 @@ pub struct FirmataTruth {
     /// Where what hangs on its analog inputs stands at first, 0–1; in their middle where nothing is said.
     #[serde(default)]
     pub analog: Vec<f64>,
+}
+
+/// A bus of smart servos as it really is.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SmartTruth {
+    /// The line it is on: the NAME of `sim:NAME`.
+    pub line: String,
+    /// What is plugged in.
+    #[serde(default, rename = "servo")]
+    pub servos: Vec<SmartServoTruth>,
+}
+
+/// A smart servo as it really is.
+#[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SmartServoTruth {
+    /// Its id.
+    pub id: u8,
+    /// The model number that it says.
+    #[serde(default = "usual_model")]
+    pub model: u16,
+    /// Where it stands before it drives, in counts.
+    pub stands_counts: f64,
+    /// The place at which its horn stands at 0°.
+    pub zero_counts: f64,
+    /// Higher counts turn it the other way.
+    #[serde(default)]
+    pub reversed: bool,
+    /// How far the horn can be moved while it stands.
+    #[serde(default)]
+    pub slack_deg: f64,
+    /// How hard its load pulls it where that is horizontal, as a share of its torque, 0–1.
+    #[serde(default)]
+    pub weight: f64,
+    /// How much of its torque it rubs away, 0–1.
+    #[serde(default = "usual_friction")]
+    pub friction: f64,
+    /// The fastest that it can go.
+    #[serde(default = "usual_counts_s")]
+    pub speed_counts_s: f64,
+    /// Where its travel ends hard.
+    pub stops_counts: Ends<f64>,
+    /// How long it waits before it answers.
+    #[serde(default = "usual_delay")]
+    pub return_delay_us: f64,
+}
+
+const fn usual_model() -> u16 {
+    SmartServoTruth::MODEL
+}
+
+const fn usual_friction() -> f64 {
+    0.08
+}
+
+const fn usual_counts_s() -> f64 {
+    3000.0
+}
+
+const fn usual_delay() -> f64 {
+    500.0
+}
+
+impl SmartServoTruth {
+    /// The model number of one of which nothing is said. No real one has it.
+    pub const MODEL: u16 = 4242;
+
+    /// A plausible one, drawn from a seed, of so many places.
+    pub fn drawn(seed: u64, id: u8, steps: u32) -> Self {
+        let mut dice = Dice::new(seed ^ (u64::from(id) << 40) ^ 0x5A5A);
+        let steps = f64::from(steps);
+        Self {
+            id,
+            model: Self::MODEL,
+            stands_counts: libm::round(steps * dice.between(0.42, 0.58)),
+            zero_counts: libm::round(steps * dice.between(0.45, 0.55)),
+            reversed: dice.between(0.0, 1.0) < 0.5,
+            slack_deg: dice.between(0.1, 0.5),
+            weight: 0.0,
+            friction: usual_friction(),
+            speed_counts_s: steps * dice.between(0.6, 0.9),
+            stops_counts: Ends {
+                low: libm::round(steps * dice.between(0.05, 0.15)),
+                high: libm::round(steps * dice.between(0.85, 0.95)),
+            },
+            return_delay_us: usual_delay(),
+        }
+    }
+
+    fn check(&self, place: &str) -> Result<(), BadTruth> {
+        let place = format!("{place}, id {}", self.id);
+        let numbers = [
+            ("stands_counts", &range::STEPS, self.stands_counts),
+            ("zero_counts", &range::STEPS, self.zero_counts),
+            ("slack_deg", &range::ANGLE, self.slack_deg),
+            ("weight", &range::SHARE, self.weight),
+            ("friction", &range::SHARE, self.friction),
+            ("speed_counts_s", &range::STEPS, self.speed_counts_s),
+            ("stops_counts", &range::STEPS, self.stops_counts.low),
+            ("stops_counts", &range::STEPS, self.stops_counts.high),
+            ("return_delay_us", &range::STEPS, self.return_delay_us),
+        ];
+        within(&place, numbers)
+    }
 }
 
 /// A device of another kind on a bus.
@@ -301,6 +409,9 @@ impl Truth {
         }
         for (n, board) in (1..).zip(&truth.firmata) {
             board.servos.iter().try_for_each(|servo| servo.check(&format!("firmata {n}")))?;
+        }
+        for (n, bus) in (1..).zip(&truth.smart) {
+            bus.servos.iter().try_for_each(|servo| servo.check(&format!("smart {n}")))?;
         }
         for (n, knob) in (1..).zip(&truth.knobs) {
             let numbers = [

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::board::{BoardSettings, CHANNELS, Driver, Lapse, Noted, Phase, Stay, Wanted};
+use wasvolta_port::board::{BoardSettings, Driver, Lapse, Noted, Orders, Phase, Stay, Wanted};
 use wasvolta_port::firmata::{self, Firmata, Role};
 use wasvolta_port::serial::Stream;
 use wasvolta_port::{BusError, Clock, Fault};
@@ -48,7 +48,7 @@ impl Rig {
 
     fn service(&mut self, wanted: &Wanted) -> Result<Noted, BusError> {
         let clock = Arc::clone(&self.clock);
-        self.driver.service(&mut self.line, clock.now(), wanted, &|time| clock.wait(time))
+        self.driver.service(&mut self.line, clock.now(), &Orders::of(wanted.clone()), &*clock)
     }
 
     /// Passes time in small steps until something is noted or fails.
@@ -78,11 +78,7 @@ impl Rig {
 }
 
 fn wanted(pins: &[(usize, u16)]) -> Wanted {
-    let mut wanted = [None; CHANNELS];
-    for &(pin, us) in pins {
-        wanted[pin] = Some(us);
-    }
-    wanted
+    pins.iter().map(|&(pin, us)| (pin, Some(us))).collect()
 }
 
 /// What a board heard, without the questions what a pin is.
@@ -100,7 +96,7 @@ fn unasked(heard: &[u8]) -> Vec<u8> {
     left
 }
 
-const NOBODY: Wanted = [None; CHANNELS];
+const NOBODY: Wanted = Wanted::NONE;
 
 #[test]
 fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
@@ -141,8 +137,8 @@ fn the_dialogue_is_byte_for_byte_that_of_the_protocol() {
     assert_eq!(said(&rig, before + 28), [0xF4, 0x09, 0x01, 0xF5, 0x09, 0x00]);
     assert_eq!((rig.board.pulse_us(9), rig.board.pulse_us(15)), (None, Some(1000)));
     // The end: what is left.
-    let stay: Stay = [false; CHANNELS];
-    rig.driver.release(&mut rig.line, &stay, &|_| {}).unwrap();
+    let stay = Stay::NONE;
+    rig.driver.release(&mut rig.line, &stay, &ManualClock::default()).unwrap();
     assert_eq!(said(&rig, before + 34), [0xF4, 0x0F, 0x01, 0xF5, 0x0F, 0x00]);
     assert_eq!(rig.driver.sent(), NOBODY);
 }
@@ -284,7 +280,7 @@ fn nothing_new_is_told_before_the_last_was_heard() {
         rig.service(&wanted(&[(9, us)])).unwrap();
         rig.clock.advance(Duration::from_millis(20));
     }
-    assert!(rig.driver.sent()[9].unwrap() <= told + 10, "{:?} after {told}", rig.driver.sent()[9]);
+    assert!(rig.driver.sent().get(9).unwrap() <= told + 10, "{:?} after {told}", rig.driver.sent().get(9));
 }
 
 #[test]
@@ -307,16 +303,16 @@ fn servos_that_run_already_are_asked_about_and_kept_or_released() {
         let Phase::Asking(Found::Pulsing { ticks, adoptable }) = rig.driver.phase() else { panic!() };
         assert_eq!((ticks, adoptable), (wanted(&[(9, 1500)]), true));
         assert_eq!(rig.board.pulse_us(9), Some(1500), "nothing was written");
-        rig.driver.decide(decision, &mut rig.line, &|_| {}).unwrap();
+        rig.driver.decide(decision, &mut rig.line, &ManualClock::default()).unwrap();
         assert_eq!((rig.board.pulse_us(9), rig.driver.phase()), (us, Phase::Started));
         let clock = Arc::clone(&rig.clock);
-        assert!(rig.driver.read_back(&mut rig.line, &|time| clock.wait(time)).unwrap());
-        assert_eq!(rig.driver.sent()[9].is_some(), us.is_some());
+        assert!(rig.driver.read_back(&mut rig.line, &*clock).unwrap());
+        assert_eq!(rig.driver.sent().get(9).is_some(), us.is_some());
     }
     // Ended while it is still being asked, it is released all the same.
     let mut rig = left(false);
     rig.until_noted(&NOBODY, Duration::from_secs(5)).unwrap();
-    rig.driver.release(&mut rig.line, &[false; CHANNELS], &|_| {}).unwrap();
+    rig.driver.release(&mut rig.line, &Stay::NONE, &ManualClock::default()).unwrap();
     assert_eq!(rig.board.pulse_us(9), None);
 }
 
@@ -398,6 +394,10 @@ fn a_port_that_is_asked_says_what_is_on_it() {
                 Ok(())
             }
             fn flush(&mut self) {}
+
+            fn set_baud(&mut self, _: u32) -> Result<(), Fault> {
+                Err(Fault::OtherKind)
+            }
         }
         let mut printer = Printer(text.into_bytes());
         assert_eq!(ask(&mut printer, &|_| {}), answer);

@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use wasvolta_port::board::{BoardSettings, CHANNELS, Decision, Driver, Found, Noted, Phase, Wanted};
+use wasvolta_port::board::{BoardSettings, Decision, Driver, Found, Noted, Orders, Phase, Stay, Wanted};
 use wasvolta_port::pwm::{self, Directory, Files, Pwm};
 use wasvolta_port::{BusError, Clock, Fault};
 use wasvolta_sim::faults::Kind;
@@ -33,7 +33,7 @@ impl Rig {
 
     fn service(&mut self, wanted: &Wanted) -> Result<Noted, BusError> {
         let clock = Arc::clone(&self.clock);
-        let done = self.driver.service(&mut self.files, clock.now(), wanted, &|time| clock.wait(time));
+        let done = self.driver.service(&mut self.files, clock.now(), &Orders::of(wanted.clone()), &*clock);
         self.clock.advance(FRAME);
         done
     }
@@ -52,12 +52,12 @@ impl Rig {
 
 /// Pulses in 65536ths of a frame.
 fn wanted(channels: &[(usize, f64)]) -> Wanted {
-    let mut wanted = [None; CHANNELS];
+    let mut wanted = Wanted::NONE;
     for &(channel, us) in channels {
         let share = us / 20_000.0 * 65_536.0;
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of a frame")]
         let ticks = share.round() as u16;
-        wanted[channel] = Some(ticks);
+        wanted.set(channel, Some(ticks));
     }
     wanted
 }
@@ -120,7 +120,7 @@ fn first_pulses_come_one_after_another_and_all_end_released() {
     rig.settle(&two);
     assert!(rig.chip.pulse_us(2).is_some());
     let clock = Arc::clone(&rig.clock);
-    rig.driver.release(&mut rig.files, &[false; CHANNELS], &|time| clock.wait(time)).unwrap();
+    rig.driver.release(&mut rig.files, &Stay::NONE, &*clock).unwrap();
     assert!(rig.chip.pulse_us(0).is_none() && rig.chip.pulse_us(2).is_none());
 }
 
@@ -140,10 +140,13 @@ fn a_channel_that_runs_already_is_asked_about_kept_or_released_and_read_back() {
         let Phase::Asking(Found::Pulsing { ticks, adoptable: true }) = rig.driver.phase() else { panic!() };
         assert_eq!((ticks, rig.chip.written().len()), (wanted(&[(1, 1500.0)]), before));
         let clock = Arc::clone(&rig.clock);
-        rig.driver.decide(decision, &mut rig.files, &|time| clock.wait(time)).unwrap();
+        rig.driver.decide(decision, &mut rig.files, &*clock).unwrap();
         assert_eq!(rig.chip.pulse_us(1).map(f64::round), us);
-        assert!(rig.driver.read_back(&mut rig.files, &|_| {}).unwrap(), "a chip can always say");
-        assert_eq!(rig.driver.sent()[1].is_some(), us.is_some());
+        assert!(
+            rig.driver.read_back(&mut rig.files, &ManualClock::default()).unwrap(),
+            "a chip can always say"
+        );
+        assert_eq!(rig.driver.sent().get(1).is_some(), us.is_some());
         // Kept, it goes on without a gap, and is not asked for anew.
         rig.settle(&wanted(&[(1, 1600.0)]));
         assert!((rig.chip.pulse_us(1).unwrap() - 1600.0).abs() < 0.2);
@@ -207,7 +210,14 @@ fn real_files_in_a_directory_are_found_by_the_devices_path_and_written_as_text()
         let mut driver = Pwm::of(&SETTINGS).unwrap();
         std::fs::write(chip.join("pwm0/enable"), "0\n").unwrap();
         for _ in 0..2 {
-            driver.service(&mut files, Duration::ZERO, &wanted(&[(0, 1500.0)]), &|_| {}).unwrap();
+            driver
+                .service(
+                    &mut files,
+                    Duration::ZERO,
+                    &Orders::of(wanted(&[(0, 1500.0)])),
+                    &ManualClock::default(),
+                )
+                .unwrap();
         }
     }
     let text = |file: &str| std::fs::read_to_string(chip.join("pwm0").join(file)).unwrap();

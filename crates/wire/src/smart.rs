@@ -5,6 +5,8 @@
 //! `FD`. One request is open at a time; [`exchange`] keeps it.
 
 pub mod exchange;
+pub mod map;
+pub mod reckon;
 
 use crate::decode::{self, Counts, Look, Window};
 use thiserror::Error;

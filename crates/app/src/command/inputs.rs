@@ -101,7 +101,8 @@ pub fn run(wanted: &Inputs) -> miette::Result<ExitCode> {
     let opener = senders::opener(bench.as_ref().map(|simulated| &simulated.senders), &Keyboard::default());
     let clock = Arc::new(WallClock::default());
     let rig = Arc::new(without_servos(source.rig()));
-    let boards = wiring::board_ports(&rig).map(|port| hardware::board_port(port, bench.as_ref())).collect();
+    let boards =
+        wiring::board_ports(&rig).map(|port| hardware::board_port(&rig, port, bench.as_ref())).collect();
     let setup = Setup { boards, opener, clock, beat: hardware::BEAT, record: None };
     let mut engine = Engine::start(&rig, setup).into_diagnostic().wrap_err("cannot start listening")?;
     engine.keep_hands_off();

@@ -32,18 +32,28 @@ pub struct Report {
 struct OneServo {
     /// Its name.
     name: String,
-    /// `positional`, `continuous`, `dimmer` or `on-off`.
+    /// `positional`, `continuous`, `smart`, `dimmer` or `on-off`.
     kind: &'static str,
     /// Its board.
     board: String,
     /// Its channel there.
-    channel: u8,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    channel: Option<u8>,
+    /// Its id there, of a smart servo.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    id: Option<u8>,
+    /// Its plug, as it is said.
+    #[serde(skip)]
+    plug: String,
     /// The joint that it turns.
     #[serde(skip_serializing_if = "Option::is_none")]
     joint: Option<String>,
     /// The pulses that hold whatever asks, low and high; of what takes servo pulses.
     #[serde(skip_serializing_if = "Option::is_none")]
     endpoints_us: Option<[f64; 2]>,
+    /// The counts that hold whatever asks, low and high; of a smart servo.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    endpoints_counts: Option<[f64; 2]>,
     /// How many marks it has.
     marks: usize,
     /// Whether its pulses have angles yet; of what goes to angles.
@@ -119,18 +129,18 @@ impl Report {
     }
 
     fn tell(&self) {
-        for OneServo { name, kind, board, channel, endpoints_us, marks, has_angles, .. } in
+        for OneServo { name, kind, plug, endpoints_us, endpoints_counts, marks, has_angles, .. } in
             self.servos.iter().flatten()
         {
-            let pulses = endpoints_us.map_or_else(String::new, |[low, high]| format!(", {low} to {high} µs"));
-            let known = match (endpoints_us, has_angles) {
+            let pulses = endpoints_us.map(|[low, high]| format!(", {low} to {high} µs"));
+            let counts = endpoints_counts.map(|[low, high]| format!(", {low} to {high} counts"));
+            let ends = pulses.or(counts).unwrap_or_default();
+            let known = match (endpoints_us.or(*endpoints_counts), has_angles) {
                 (None, _) => String::new(),
                 (Some(_), Some(false)) => format!(", {}, no angles yet", counted(*marks, "mark")),
                 (Some(_), _) => format!(", {}", counted(*marks, "mark")),
             };
-            say::line(format_args!(
-                "servo     {name:<20} {kind}, channel {channel} of {board}{pulses}{known}"
-            ));
+            say::line(format_args!("servo     {name:<20} {kind}, {plug}{ends}{known}"));
         }
         for OnePose { name, parts } in self.poses.iter().flatten() {
             say::line(format_args!("pose      {name:<20} {}", counted(*parts, "value")));
@@ -150,14 +160,18 @@ impl Report {
 
 impl OneServo {
     fn of(rig: &Rig, servo: &Servo) -> Self {
-        let Ends { low, high } = servo.endpoints_us;
+        let Ends { low, high } = servo.ends();
+        let smart = servo.kind.is_smart();
         Self {
             name: servo.name.clone(),
             kind: servo.kind.word(),
             board: servo.board.clone(),
-            channel: servo.channel,
+            channel: (!smart).then(|| servo.plug()),
+            id: smart.then(|| servo.plug()),
+            plug: rig.plug_words(&servo.board, servo.plug()),
             joint: rig.joint_of(&servo.name).map(|joint| joint.name.clone()),
-            endpoints_us: (!servo.kind.is_accessory()).then(|| [low.get(), high.get()]),
+            endpoints_us: (!smart && !servo.kind.is_accessory()).then(|| [low.get(), high.get()]),
+            endpoints_counts: smart.then(|| [low.get(), high.get()]),
             marks: servo.marks.len(),
             has_angles: servo.kind.has_angles().then(|| servo.fit().is_ok()),
         }

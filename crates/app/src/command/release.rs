@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::Fault;
-use wasvolta_port::board::{Found, Phase};
+use wasvolta_port::board::{Evidence, Found, Phase, Stand};
 
 /// A board that was reset by the opening of its line says who it is by then, or is asked and answers.
 const HEARD_BY: Duration = Duration::from_secs(8);
@@ -45,7 +45,14 @@ pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
     let snapshot = runner.engine.snapshot().clone();
     let mut whole = true;
     for (board, state) in runner.edition.boards(&snapshot) {
-        let (words, known) = found(state, |fault| runner.help(&board.name, fault));
+        let smart: Vec<u8> = runner
+            .edition
+            .rig
+            .servos_on(&board.name)
+            .filter(|servo| servo.kind.is_smart())
+            .map(wasvolta_core::rig::Servo::plug)
+            .collect();
+        let (words, known) = found(state, &smart, |fault| runner.help(&board.name, fault));
         whole &= known;
         say::line(format_args!("{} {}: {words}", board.name, board.at()));
     }
@@ -54,21 +61,34 @@ pub fn run(asked: &Release, outputs: &Outputs) -> miette::Result<ExitCode> {
     Ok(if whole { exit } else { Exit::Failed }.into())
 }
 
-/// What was found on a board, and whether anything is known of it.
-fn found(state: &BoardState, help: impl Fn(Fault) -> String) -> (String, bool) {
-    match (state.trouble, state.phase) {
+/// What was found on a board, and whether anything is known of it; of a bus of smart servos with their ids.
+fn found(state: &BoardState, smart: &[u8], help: impl Fn(Fault) -> String) -> (String, bool) {
+    match (state.trouble, &state.phase) {
         (Some(trouble), _) => {
             (format!("cannot {} it: {}; {}", trouble.doing, trouble.fault, help(trouble.fault)), false)
         }
         (None, Phase::Asking(Found::Pulsing { ticks, .. })) => {
-            let channels: Vec<String> =
-                ticks.iter().enumerate().filter(|(_, t)| t.is_some()).map(|(n, _)| n.to_string()).collect();
-            (format!("pulses run on channel {}: stopping them", channels.join(", ")), true)
+            let channels: Vec<String> = ticks.used().map(|n| n.to_string()).collect();
+            let channels = channels.join(", ");
+            let words = match state.evidence {
+                Some(Evidence::Smart(_)) => format!("stiff: id {channels}; making them limp"),
+                _ => format!("pulses run on channel {channels}: stopping them"),
+            };
+            (words, true)
         }
         (None, Phase::Asking(Found::Unfamiliar)) => {
             let words = "what answers was set up by something else and may be another kind of chip: nothing was written. \
                          If it is the right one, open the rig and start it anew there, or take its supply away";
             (words.to_owned(), false)
+        }
+        (None, Phase::Started) if !smart.is_empty() => {
+            let unsaid = smart.iter().filter(|id| state.feedback.get(usize::from(**id)).stand != Stand::Limp);
+            let unsaid: Vec<String> = unsaid.map(ToString::to_string).collect();
+            if unsaid.is_empty() {
+                ("all its servos say that they are limp".to_owned(), true)
+            } else {
+                (format!("id {} does not say whether it is limp", unsaid.join(", ")), false)
+            }
         }
         (None, Phase::Started) if !state.says_what_runs() => {
             ("it cannot say what runs on it: take the supply of the servos away to be sure".to_owned(), false)
@@ -92,10 +112,26 @@ mod tests {
             ..BoardState::default()
         };
         assert_eq!(
-            found(&of(true), |fault| fault.help().to_owned()),
+            found(&of(true), &[], |fault| fault.help().to_owned()),
             ("no pulses run on it".to_owned(), true)
         );
-        let (words, known) = found(&of(false), |fault| fault.help().to_owned());
+        let (words, known) = found(&of(false), &[], |fault| fault.help().to_owned());
         assert!(!known && words.contains("cannot say what runs on it"), "{words}");
+    }
+
+    #[test]
+    fn a_bus_says_who_is_stiff_and_whose_stand_is_unknown() {
+        let of = |stands: &[(usize, Stand)]| {
+            let mut state = BoardState { phase: Phase::Started, ..BoardState::default() };
+            for &(id, stand) in stands {
+                state.feedback.set(id, wasvolta_port::board::Feedback { stand, ..Default::default() });
+            }
+            found(&state, &[1, 2], |fault| fault.help().to_owned())
+        };
+        let (words, known) = of(&[(1, Stand::Limp), (2, Stand::Limp)]);
+        assert!(known && words.contains("limp"), "{words}");
+        let (words, known) = of(&[(1, Stand::Limp), (2, Stand::Silent)]);
+        assert!(!known && words.starts_with("id 2 does not say"), "{words}");
+        assert!(!of(&[(1, Stand::Limp)]).1, "one was never asked");
     }
 }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::stage::{Plan, ServoState};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// See the module.
 pub struct Trace {
@@ -29,6 +29,8 @@ impl Trace {
             "ticks",
             "level_percent",
             "pulse_us_per_s",
+            "counts",
+            "counts_per_s",
         ])
         .into_diagnostic()?;
         Ok(Self { out })
@@ -43,7 +45,7 @@ impl Trace {
             let value = ticks.and(plan.scale.as_ref()).map_or_else(String::new, |s| {
                 // What is only on or off has no level between, whatever way it is on.
                 let pulse = match servo.kind {
-                    kind if kind.is_switch() => ticks.map_or(Micros::ZERO, |t| plan.guard.pulse(t)),
+                    kind if kind.is_switch() => ticks.map_or(Position::ZERO, |t| plan.guard.pulse(t)),
                     _ => state.pulse - state.trim(),
                 };
                 format!("{:.3}", s.angle_at(pulse).get() + 0.0)
@@ -53,14 +55,19 @@ impl Trace {
                 None => (value, String::new()),
                 Some(_) => (String::new(), value),
             };
-            let pulse = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.pulse(t).get()));
+            let place = ticks.map_or_else(String::new, |t| format!("{:.2}", plan.guard.pulse(t).get()));
             let ticks = ticks.map_or_else(String::new, |t| t.0.to_string());
-            let tick = plan.guard.clock.tick().get();
+            let tick = plan.guard.step().get();
             let speed =
                 setpoint.map_or_else(String::new, |told| format!("{:.1}", f64::from(told.speed) * tick));
-            self.out
-                .write_record([t.as_str(), &servo.name, &angle, &pulse, &ticks, &level, &speed])
-                .into_diagnostic()?;
+            let none = String::new;
+            let (pulse, ticks, pulse_speed, counts, counts_speed) = if servo.kind.is_smart() {
+                (none(), none(), none(), ticks, speed)
+            } else {
+                (place, ticks, speed, none(), none())
+            };
+            let row = [&t, &servo.name, &angle, &pulse, &ticks, &level, &pulse_speed, &counts, &counts_speed];
+            self.out.write_record(row).into_diagnostic()?;
         }
         Ok(())
     }

@@ -42,7 +42,7 @@ pub fn run(wanted: &cli::Why) -> miette::Result<ExitCode> {
         let report = Report {
             servo: &wanted.servo,
             board: servo.map_or("", |s| s.board.as_str()),
-            channel: servo.map_or(0, |s| s.channel),
+            channel: servo.map_or(0, wasvolta_core::rig::Servo::plug),
             look_at: why::first_not_proven(&links).map(|link| link.name),
             links: &links,
         };
@@ -81,6 +81,7 @@ fn trace(rig: &Rig, name: &str, simulated: Option<&hardware::Simulated>) -> miet
         evidence: evidence.as_ref(),
         lapse: None,
         asks: None,
+        feedback: None,
         run: None,
     };
     Ok(why::chain(&facts))

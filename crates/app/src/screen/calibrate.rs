@@ -2,12 +2,14 @@
 
 pub mod acts;
 mod advice;
+pub mod behind;
 pub mod cards;
 pub mod compare;
 pub mod continuous;
 pub mod fineness;
 pub mod forms;
 pub mod hand;
+pub mod lag;
 mod level;
 pub mod marks;
 mod mechanism;

@@ -115,7 +115,7 @@ impl Context<'_> {
             present: picked.state.pulse,
             kind: picked.servo.kind,
             scale: picked.plan.scale.clone(),
-            clock: picked.plan.guard.clock,
+            clock: picked.clock(),
             rates: picked.servo.rates().ok(),
         })
     }

@@ -13,7 +13,7 @@ use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::{End, Observation};
 use wasvolta_core::rig::{BoardId, ReadAt, Side};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_port::expander::Found;
 
 /// How the needle of the engage dialog is read.
@@ -86,14 +86,14 @@ pub enum Dialog {
     /// Where a continuous servo stands still is shifted.
     Trim {
         /// The trim it had before.
-        before: Micros,
+        before: Position,
     },
     /// It starts to turn elsewhere than its marks say.
     Drift {
         /// What was seen.
         what: Observation,
         /// How far off that is.
-        by: Micros,
+        by: Position,
     },
     /// A card beside a servo, line by line.
     Compare {
@@ -112,7 +112,7 @@ pub enum Dialog {
         /// Which.
         end: End,
         /// Where.
-        pulse: Micros,
+        pulse: Position,
     },
     /// A limit's angle, then its reason.
     Limit {
@@ -172,7 +172,7 @@ pub struct TestMove {
     /// What it is judged by.
     pub expected: Expected,
     /// The pulses it goes to, in order, and from which side.
-    pub moves: [(Micros, Side); 4],
+    pub moves: [(Position, Side); 4],
     /// Which of them is next, or under way.
     pub step: usize,
     /// It was told to go there.
@@ -194,7 +194,7 @@ impl PartialEq for TestMove {
 
 impl TestMove {
     /// What should be seen at the next pulse, and that pulse.
-    pub fn prediction(&self) -> Option<(Micros, f64)> {
+    pub fn prediction(&self) -> Option<(Position, f64)> {
         let (pulse, _) = *self.moves.get(self.step)?;
         Some((pulse, self.expected.curve.angle_at(pulse).get()))
     }

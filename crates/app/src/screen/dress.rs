@@ -104,13 +104,14 @@ const fn rgb(hex: u32) -> Color {
 /// Every role. A row a line, as a table is. Sixteen colours have no ground between black and a grey on which
 /// yellow fades, so there the raised ground is the ground; signs and places tell its rows.
 #[rustfmt::skip]
-const ROLES: [Role; 9] = [
+const ROLES: [Role; 10] = [
     Role { dark: theme::GROUND, light: rgb(0xf7_f5_f0), sixteen_dark: Color::Black, sixteen_light: Color::White },
     Role { dark: theme::RAISED, light: rgb(0xe7_e4_dc), sixteen_dark: Color::Black, sixteen_light: Color::Gray },
     Role { dark: theme::INK, light: rgb(0x20_28_2c), sixteen_dark: Color::White, sixteen_light: Color::Black },
     Role { dark: theme::QUIET, light: rgb(0x55_61_67), sixteen_dark: Color::Gray, sixteen_light: Color::DarkGray },
     Role { dark: theme::RULE, light: rgb(0xb4_bb_bb), sixteen_dark: Color::DarkGray, sixteen_light: Color::Gray },
     Role { dark: theme::COMMANDED, light: rgb(0x8a_50_00), sixteen_dark: Color::LightYellow, sixteen_light: Color::Blue },
+    Role { dark: theme::MEASURED, light: rgb(0x0a_6c_66), sixteen_dark: Color::LightCyan, sixteen_light: Color::Green },
     Role { dark: theme::INPUT, light: rgb(0x5e_3d_b8), sixteen_dark: Color::LightMagenta, sixteen_light: Color::Magenta },
     Role { dark: theme::FAULT, light: rgb(0xae_25_1b), sixteen_dark: Color::LightRed, sixteen_light: Color::Red },
     Role { dark: theme::SILHOUETTE, light: rgb(0x7b_8a_8f), sixteen_dark: Color::Cyan, sixteen_light: Color::Cyan },
@@ -161,7 +162,15 @@ mod tests {
     #[test]
     fn every_colour_of_the_theme_has_all_its_dresses_and_stays_readable() {
         let dressed = |color| role(color).unwrap().light;
-        for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
+        for ink in [
+            theme::INK,
+            theme::QUIET,
+            theme::COMMANDED,
+            theme::MEASURED,
+            theme::INPUT,
+            theme::MARK,
+            theme::FAULT,
+        ] {
             for ground in [theme::GROUND, theme::RAISED] {
                 let contrast = theme::contrast(dressed(ink), dressed(ground));
                 assert!(contrast >= 4.5, "{ink:?} on {ground:?} is {contrast:.2}");

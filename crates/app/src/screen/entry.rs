@@ -7,19 +7,19 @@ use wasvolta_core::range;
 use wasvolta_core::rate::Rates;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::scale::Scale;
-use wasvolta_core::unit::{Degrees, Micros, Millimetres, Rpm};
+use wasvolta_core::unit::{Degrees, Millimetres, Position, Rpm};
 
 /// What a pulse entry is judged by.
 #[derive(Debug, Clone)]
 pub struct PulseContext {
     /// Where it stands.
-    pub present: Micros,
+    pub present: Position,
     /// What it is.
     pub kind: Kind,
     /// The fit or the levels, if any.
     pub scale: Option<Scale>,
-    /// The output's clock.
-    pub clock: PwmClock,
+    /// The output's clock; none of what is told counts.
+    pub clock: Option<PwmClock>,
     /// How fast it turns, where that was timed.
     pub rates: Option<Rates>,
 }
@@ -80,7 +80,7 @@ pub fn way_in_words(text: &str) -> Option<String> {
 ///
 /// # Errors
 /// Says what is understood.
-pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
+pub fn pulse(text: &str, context: &PulseContext) -> Result<Position, String> {
     let Said { relative, value, unit } = read(text)?;
     if context.kind.levels().is_some() && (unit == "%" || (unit.is_empty() && context.kind.is_accessory())) {
         return level(relative, value, context);
@@ -93,26 +93,37 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
         Some(Scale::Level(_)) => Err("it has no angles: write its rate in %, or a pulse in us".to_owned()),
         None => Err("there is no fit yet, so no angles: keep two marks first".to_owned()),
     };
-    let from = if relative { context.present } else { Micros::ZERO };
+    let clock = || context.clock.ok_or("it has no frames to take a share of");
+    let from = if relative { context.present } else { Position::ZERO };
+    let smart = context.kind.is_smart();
     let asked = match unit.as_str() {
-        "" | "u" | "us" | "µs" | "μs" => from + Micros::new(value),
-        "ms" => from + Micros::new(value * 1000.0),
+        "c" | "count" | "counts" if smart => from + Position::new(value),
+        "u" | "us" | "µs" | "μs" | "ms" | "%" | "t" | "tick" | "ticks" if smart => {
+            return Err(format!("a smart servo has no {unit}: counts or deg are understood"));
+        }
+        "" | "u" | "us" | "µs" | "μs" => from + Position::new(value),
+        "ms" => from + Position::new(value * 1000.0),
         "d" | "de" | "deg" | "°" => {
             let scale = scale()?;
             let base = if relative { scale.angle_at(context.present) } else { Degrees::ZERO };
             scale.pulse_at(base + Degrees::new(value))
         }
-        "%" => from + context.clock.period() * (value / 100.0),
+        "%" => from + (clock()?.period() * (value / 100.0)).place(),
         "r" | "rpm" => {
             let rates =
                 context.rates.as_ref().ok_or("no rate was timed yet: t times it, then rpm are understood")?;
-            let stop = context.scale.as_ref().map_or(Micros::ZERO, |scale| scale.pulse_at(Degrees::ZERO));
+            let stop = context.scale.as_ref().map_or(Position::ZERO, |scale| scale.pulse_at(Degrees::ZERO));
             let base = if relative { rates.rate_at(context.present) } else { Rpm::ZERO };
             rates.pulse_for(base + Rpm::new(value), stop)
         }
-        "t" | "tick" | "ticks" => from + context.clock.tick() * value,
+        "t" | "tick" | "ticks" => from + (clock()?.tick() * value).place(),
+        other if smart => return Err(format!("{other:?} is no unit here: counts or deg are understood")),
         other => return Err(format!("{other:?} is no unit here: us, deg, % or t (ticks) are understood")),
     };
+    if smart {
+        range::STEPS.check(asked.get()).map_err(|outside| outside.to_string())?;
+        return Ok(asked);
+    }
     if unit.is_empty() && !relative && !range::PULSE.holds(value) {
         return Err(pulse_question(value));
     }
@@ -121,7 +132,7 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Micros, String> {
 }
 
 /// The pulse of a level in percent.
-fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Micros, String> {
+fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Position, String> {
     let (Some(range), Some(scale)) = (context.kind.levels(), &context.scale) else {
         return Err("it has no levels".to_owned());
     };
@@ -232,10 +243,10 @@ mod tests {
 
     fn context() -> PulseContext {
         PulseContext {
-            present: Micros::new(1500.0),
+            present: Position::new(1500.0),
             kind: Kind::Positional,
-            scale: Some(Scale::Angle(Line::through(Micros::new(1500.0), Degrees::ZERO, 0.1))),
-            clock: PwmClock::ideal(12, Hertz::new(50.0)),
+            scale: Some(Scale::Angle(Line::through(Position::new(1500.0), Degrees::ZERO, 0.1))),
+            clock: Some(PwmClock::ideal(12, Hertz::new(50.0))),
             rates: None,
         }
     }
@@ -266,7 +277,7 @@ mod tests {
 
     #[test]
     fn a_sign_is_the_values_own_wherever_the_servo_stands() {
-        let turned = PulseContext { present: Micros::new(1600.0), ..context() };
+        let turned = PulseContext { present: Position::new(1600.0), ..context() };
         let at = |text: &str| pulse(text, &turned).map(|pulse| (pulse.get() - 1500.0) / 10.0);
         assert_eq!([at("-20deg"), at("+20deg"), at("by -20deg")], [Ok(-20.0), Ok(20.0), Ok(-10.0)]);
         assert_eq!(pulse("+5", &turned).unwrap_err(), "5 µs is no pulse; did you mean 5deg?");
@@ -298,16 +309,16 @@ mod tests {
     #[test]
     fn levels_are_percent_where_there_are_no_angles() {
         let sides = |low, zero, high| {
-            let [low, zero, high] = [low, zero, high].map(Micros::new);
+            let [low, zero, high] = [low, zero, high].map(Position::new);
             Some(Scale::Level(Sides::sharp(low, zero, high)))
         };
         let lamp = PulseContext {
             kind: Kind::Dimmer,
             scale: sides(0.0, 0.0, 20e3),
-            present: Micros::new(4e3),
+            present: Position::new(4e3),
             ..context()
         };
-        let us = |text: &str, context: &PulseContext| pulse(text, context).map(Micros::get);
+        let us = |text: &str, context: &PulseContext| pulse(text, context).map(Position::get);
         assert_eq!([us("40", &lamp), us("40%", &lamp), us("by 5", &lamp)], [Ok(8e3), Ok(8e3), Ok(5e3)]);
         assert_eq!(us("140", &lamp).unwrap_err(), "level is 140 %, outside 0 to 100 %");
         assert!(us("1500us", &lamp).unwrap_err().contains("a level is in %"));

@@ -5,7 +5,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, ServoId};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// One step.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -22,7 +22,7 @@ pub enum Step {
         /// The servo.
         servo: ServoId,
         /// The pulse.
-        pulse: Micros,
+        pulse: Position,
     },
     /// Wait until a servo's pulses are on the wire, and a moment more: they do not all draw at once.
     Engaged(ServoId),

@@ -141,8 +141,8 @@ fn facts(scene: &Scene, wide: u16) -> Vec<(String, Color)> {
             facts.insert(0, (format!("✗ {}: {}", board.name, trouble.fault), theme::FAULT));
         } else if matches!(state.phase, Phase::Asking(Found::Pulsing { .. })) {
             facts.insert(0, (format!("✗ {} pulses", board.name), theme::FAULT));
-        } else if wide >= WIDE {
-            facts.push((format!("{} {:.2} Hz", board.name, board.clock().rate().get()), theme::QUIET));
+        } else if let Some(clock) = board.clock().filter(|_| wide >= WIDE) {
+            facts.push((format!("{} {:.2} Hz", board.name, clock.rate().get()), theme::QUIET));
         }
     }
     if wide >= WIDE {

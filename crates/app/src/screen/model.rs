@@ -226,7 +226,7 @@ impl Model {
         if let Some(servo) = rig.servos.iter().find(|servo| servo.id == self.servo.id)
             && let Some(board) = rig.boards.iter().position(|b| b.name == servo.board)
         {
-            self.in_wiring.plug = (Pick::at(&rig.boards, board), servo.channel);
+            self.in_wiring.plug = (Pick::at(&rig.boards, board), servo.plug());
         }
     }
 

@@ -1,6 +1,7 @@
 //! What the screen takes in each frame: the newest snapshot, what happened, what boards ask, what became of them.
 
 use crate::edition::Edition;
+use crate::screen::calibrate::behind;
 use crate::screen::calibrate::forms::SEEN;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
@@ -47,6 +48,7 @@ impl Model {
             self.hear(session, event, now);
         }
         self.follow_boards();
+        self.follow_lag(session);
         self.note_boards(session.runner.edition_of(&self.snapshot));
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
@@ -276,12 +278,21 @@ impl Model {
         self.follow_boards();
     }
 
+    /// How far the picked servo lags behind, for its strip.
+    fn follow_lag(&mut self, session: &Session) {
+        let lag = self.shown(session).picked().and_then(|p| Some((p.servo.id, behind::now(&p)?)));
+        if let Some((servo, degrees)) = lag {
+            self.in_calibrate.behind.look(servo, degrees);
+        }
+    }
+
     /// Speaks up when a board asks something, once a question.
     fn follow_boards(&mut self) {
         for state in self.snapshot.boards.iter().flatten() {
             let asked = self.asked_about.contains(&state.id);
-            match state.phase {
+            match &state.phase {
                 Phase::Asking(found) if !asked && self.dialog.is_none() => {
+                    let found = found.clone();
                     self.dialog = Some(Dialog::Found { board: state.id, found });
                     self.asked_about.push(state.id);
                 }
@@ -312,11 +323,11 @@ impl Model {
     fn note_boards(&mut self, edition: &Edition) {
         let rig = &edition.rig;
         let states: Vec<(&Board, BoardState)> =
-            edition.boards(&self.snapshot).map(|(board, state)| (board, *state)).collect();
-        let next = states.iter().map(|(_, state)| *state).collect();
+            edition.boards(&self.snapshot).map(|(board, state)| (board, state.clone())).collect();
+        let next = states.iter().map(|(_, state)| state.clone()).collect();
         let before = std::mem::replace(&mut self.boards_seen, next);
         for (board, is) in states {
-            let was = before.iter().find(|was| was.id == board.id).copied().unwrap_or_default();
+            let was = before.iter().find(|was| was.id == board.id).cloned().unwrap_or_default();
             let lapse = is.lapse.filter(|_| is.lapses > was.lapses).map(|(_, lapse)| lapse);
             let words = match (was.trouble, is.trouble) {
                 (None, Some(trouble)) => Some(format!("{}: {}", board.name, trouble.fault)),
@@ -333,9 +344,8 @@ impl Model {
             }
             let again = (is.starts > was.starts && was.starts > 0) || lapse.is_some_and(Lapse::is_restart);
             for servo in rig.servos_on(&board.name) {
-                let place = usize::from(servo.channel);
-                let (had, has) =
-                    (was.sent.get(place).copied().flatten(), is.sent.get(place).copied().flatten());
+                let place = usize::from(servo.plug());
+                let (had, has) = (was.sent.get(place), is.sent.get(place));
                 if again && had.is_some() {
                     self.engaging.push(servo.id);
                 }

@@ -1,12 +1,13 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
+use crate::screen::health;
 use crate::screen::pen::{Pen, cell_of, fit};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::stage::Owner;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// Draws the roster, and under it what happened lately.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
@@ -62,7 +63,7 @@ fn rows<'a>(scene: &Scene<'a>) -> Vec<Row<'a>> {
 
 /// The angle or level, the pulse where there are no angles, or that it is unknown.
 pub fn place(picked: &Picked) -> String {
-    let shown = |pulse| picked.value(pulse).unwrap_or_else(|| format!("{pulse:.0} µs", pulse = pulse.get()));
+    let shown = |pulse| picked.value(pulse).unwrap_or_else(|| picked.at(pulse));
     match (picked.state.engaged, picked.servo.kind.has_angles(), picked.state.estimate.known) {
         (true, _, _) => shown(picked.wire_pulse()),
         // Without pulses a lamp is dark and a motor stands: there is no place to be remembered.
@@ -106,8 +107,12 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
         (None, None) if picked.state.picked_up_from().is_some() => "waits",
         (None, None) => owner.word(),
     };
+    // What it says itself goes before who drives it, where that is worse, or nobody does.
+    let said = health::word(picked).filter(|said| health::is_wrong(*said) || !driven);
+    let word = said.map_or(word, |(word, _)| word);
     let color = match owner {
         _ if picked.found().is_some() => theme::FAULT,
+        _ if said.is_some() => said.map_or(theme::QUIET, |(_, color)| color),
         Owner::LostMapping => theme::FAULT,
         Owner::Mapping => theme::INPUT,
         Owner::Hand | Owner::Sequence => theme::COMMANDED,
@@ -120,7 +125,7 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
 fn gauge(pen: &mut Pen<'_>, (x, y, wide): (u16, u16, u16), picked: &Picked) {
     let (low, high) = picked.plan.guard.endpoints;
     let (inner_low, inner_high) = picked.plan.guard.free();
-    let column = |pulse: Micros| {
+    let column = |pulse: Position| {
         let share = ((pulse - low) / (high - low)).clamp(0.0, 1.0);
         x + cell_of(share * f64::from(wide - 1))
     };

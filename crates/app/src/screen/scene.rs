@@ -5,22 +5,25 @@ use crate::screen::model::Model;
 use crate::screen::step::Nudge;
 use crate::session::Session;
 use crate::survey;
+use wasvolta_core::PwmClock;
 use wasvolta_core::diagnose;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::fit::{Fit, NoFit};
 use wasvolta_core::linkage::Transmission;
 use wasvolta_core::review::Review;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Board, Input, Joint, Link, Mapping, Protocol, Rig, Sequence, Servo, Signal};
+use wasvolta_core::rig::{
+    Board, Input, Joint, Layout, Link, Mapping, Protocol, Rig, Sequence, Servo, Signal,
+};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::sequence::Program;
 use wasvolta_core::stage::plan::ServoPlan;
 use wasvolta_core::stage::{InputState, LinkState, Play, Player, ServoState};
-use wasvolta_core::unit::{Degrees, Micros, Ticks};
+use wasvolta_core::unit::{Degrees, Position, Ticks};
 use wasvolta_engine::snapshot::{BoardState, LinkReport};
 use wasvolta_engine::why;
 use wasvolta_port::Fault;
-use wasvolta_port::board::{Evidence, Found, Phase, Wanted};
+use wasvolta_port::board::{Evidence, Feedback, Found, Phase, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device, PwmChip};
 use wasvolta_sim::{Look, Mood};
@@ -102,6 +105,10 @@ pub struct Picked<'a> {
     pub look: Option<Look>,
     /// What is on its wire.
     pub wire: OnWire,
+    /// What it says of itself, if it is smart.
+    pub feedback: Option<Feedback>,
+    /// Where the registers of its bus stand, if it is smart.
+    pub layout: Option<&'a Layout>,
 }
 
 /// What is on a servo's wire, as far as its board has shown.
@@ -187,8 +194,8 @@ impl<'a> Scene<'a> {
         let boards = self.edition.boards(&self.model.snapshot);
         let name = |board: &Board, channel: usize| {
             let mut servos = self.rig.servos_on(&board.name);
-            let servo = servos.find(|servo| usize::from(servo.channel) == channel);
-            servo.map_or_else(|| format!("channel {channel} of {}", board.name), |servo| servo.name.clone())
+            let servo = servos.find(|servo| usize::from(servo.plug()) == channel);
+            servo.map_or_else(|| self.rig.plug_words(&board.name, channel), |servo| servo.name.clone())
         };
         boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
     }
@@ -277,7 +284,7 @@ impl<'a> Scene<'a> {
     pub fn plug(&self) -> Option<(&'a Board, u8, Option<usize>)> {
         let (board, channel) = self.model.in_wiring.plug;
         let board = self.edition.board(board.id)?;
-        let here = |s: &Servo| s.board == board.name && s.channel == channel;
+        let here = |s: &Servo| s.board == board.name && s.plug() == channel;
         Some((board, channel, self.rig.servos.iter().position(here)))
     }
 
@@ -285,14 +292,19 @@ impl<'a> Scene<'a> {
     /// can drive a servo, as far as it has said so, and those that one is on.
     pub fn channels(&self, board: &Board) -> Vec<u8> {
         let state = self.board_state(board);
-        let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.channel == channel);
+        let taken = |channel: u8| self.rig.servos_on(&board.name).any(|s| s.plug() == channel);
         let shown = |channel: &u8| match state.and_then(|state| state.evidence) {
+            // Of the many ids that a bus has those are worth showing that somebody has.
+            _ if board.chip.row().is_smart => false,
             Some(Evidence::Firmata(firmware)) => firmware.can(Role::Servo, usize::from(*channel)),
             Some(Evidence::Pwm(chip)) => usize::from(*channel) < chip.channels,
-            Some(Evidence::Expander(_)) => true,
+            Some(Evidence::Expander(_) | Evidence::Smart(_)) => true,
             None => board.chip.row().usual_channels.contains(channel),
         };
-        (0..board.chip.channels()).filter(|channel| shown(channel) || taken(*channel)).collect()
+        let found = self.model.in_wiring.found(board.id);
+        let answers = |channel: u8| found.iter().any(|found| found.id == channel);
+        let there = |channel: &u8| shown(channel) || taken(*channel) || answers(*channel);
+        (0..board.chip.channels()).filter(there).collect()
     }
 
     /// Why the picked servo does not move, link by link.
@@ -335,16 +347,26 @@ impl<'a> Scene<'a> {
     /// A servo by its place.
     pub fn servo(&self, n: usize) -> Option<Picked<'a>> {
         let servo = self.rig.servos.get(n)?;
+        let board = self.edition.parts().board(&servo.board)?;
         Some(Picked {
             servo,
             joint: self.edition.parts().joint_of(&servo.name),
-            board: self.edition.parts().board(&servo.board)?,
+            board,
             plan: self.edition.plan.servos.get(n)?,
             state: self.state(n)?,
             through: self.edition.parts().through(servo),
             look: self.model.seen.filter(|(seen, _)| *seen == servo.id).map(|(_, look)| look),
             wire: self.on_wire(n),
+            feedback: self.feedback(n),
+            layout: board.layout.as_deref().and_then(|name| Layout::named(self.rig, name)),
         })
+    }
+
+    /// What a smart servo says of itself.
+    fn feedback(&self, n: usize) -> Option<Feedback> {
+        let servo = self.rig.servos.get(n).filter(|servo| servo.kind.is_smart())?;
+        let state = self.board_state(self.edition.parts().board(&servo.board)?)?;
+        Some(state.feedback.get(usize::from(servo.plug())))
     }
 
     fn on_wire(&self, n: usize) -> OnWire {
@@ -353,14 +375,14 @@ impl<'a> Scene<'a> {
         let board = servo.and_then(|servo| self.edition.parts().board(&servo.board));
         let state = board.and_then(|board| self.board_state(board));
         let (Some(place), Some(state)) = (place, state) else { return OnWire::Unknown };
-        let at = |ticks: &Wanted| ticks.get(place.channel).copied().flatten().map(Ticks);
+        let at = |ticks: &Wanted| ticks.get(place.channel).map(Ticks);
         if let Phase::Asking(Found::Pulsing { ticks, .. }) = &state.phase
             && let Some(ticks) = at(ticks)
         {
             return OnWire::Found(ticks);
         }
         match at(&state.sent) {
-            Some(ticks) if state.is_reached() => OnWire::Told(ticks),
+            Some(ticks) if state.reaches(place.channel) => OnWire::Told(ticks),
             Some(ticks) => OnWire::Last(ticks),
             None if state.is_known() => OnWire::Nothing,
             None => OnWire::Unknown,
@@ -417,7 +439,7 @@ impl<'a> Scene<'a> {
 
 impl Picked<'_> {
     /// The pulse that was found on its channel, and that nobody here has sent.
-    pub fn found(&self) -> Option<Micros> {
+    pub fn found(&self) -> Option<Position> {
         match self.wire {
             OnWire::Found(ticks) => Some(self.plan.guard.pulse(ticks)),
             _ => None,
@@ -426,13 +448,14 @@ impl Picked<'_> {
 
     /// Whether the horn stands where it was sent, as far as can be known.
     pub fn stands(&self) -> bool {
-        let tick = self.plan.guard.clock.tick();
+        // Within its own tolerance a smart servo has arrived.
+        let tick = self.plan.guard.step() * if self.servo.kind.is_smart() { 4.0 } else { 1.0 };
         (self.state.target - self.state.pulse).abs() <= tick
             && (self.place() - self.wire_pulse()).abs() <= tick
     }
 
     /// The pulse on the wire, or the one it had last.
-    pub fn wire_pulse(&self) -> Micros {
+    pub fn wire_pulse(&self) -> Position {
         self.state.ticks().map_or(self.state.pulse, |t| self.plan.guard.pulse(t))
     }
 
@@ -448,12 +471,12 @@ impl Picked<'_> {
     }
 
     /// What a pulse means as people read it, where it means an angle or a level.
-    pub fn value(&self, pulse: Micros) -> Option<String> {
+    pub fn value(&self, pulse: Position) -> Option<String> {
         Some(self.servo.kind.show(self.plan.scale.as_ref()?.angle_at(pulse - self.state.trim())))
     }
 
     /// Where it is, as far as known; once it has arrived, what is on the wire.
-    pub fn place(&self) -> Micros {
+    pub fn place(&self) -> Position {
         let at = self.state.estimate.pulse;
         if at == self.state.pulse { self.wire_pulse() } else { at }
     }
@@ -480,20 +503,40 @@ impl Picked<'_> {
         Some(scale.slope_at(self.wire_pulse()).abs()).filter(|slope| slope.is_finite() && *slope > 0.0)
     }
 
+    /// A place of it as people read it: `1520 µs`, `2048 counts`.
+    pub fn at(&self, place: Position) -> String {
+        self.servo.kind.show_place(place)
+    }
+
+    /// The unit of its places.
+    pub const fn unit(&self) -> &'static str {
+        self.servo.kind.place_unit()
+    }
+
+    /// Where a smart servo says it is, while that is fresh.
+    pub fn measured(&self) -> Option<Position> {
+        (self.state.estimate.known == Known::Measured).then_some(self.state.estimate.pulse)
+    }
+
+    /// The clock of what goes on the wire; none of what is told counts.
+    pub fn clock(&self) -> Option<PwmClock> {
+        self.board.clock_of(self.servo.kind)
+    }
+
     /// How large a nudge is, as a pulse.
-    pub fn nudge(&self, nudge: Nudge) -> Micros {
+    pub fn nudge(&self, nudge: Nudge) -> Position {
         let all = self.plan.guard.endpoints.1;
         match (self.servo.kind.signal(), nudge) {
             // What is on or off is nudged from one to the other.
             (Signal::Switch, _) => all,
             (Signal::Share, Nudge::Us(percent)) => all * (percent / 100.0),
             (Signal::Share, Nudge::Degree) => all * 0.02,
-            (Signal::Pulse, Nudge::Degree) if self.servo.kind.turns_on() => Micros::new(
+            (Signal::Pulse, Nudge::Degree) if self.servo.kind.turns_on() => Position::new(
                 1.0 / self.plan.scale.as_ref().map_or(0.2, |scale| scale.slope_at(self.wire_pulse()).abs()),
             ),
-            (_, Nudge::Us(us)) => Micros::new(us),
-            (_, Nudge::Tick) => self.plan.guard.clock.tick(),
-            (_, Nudge::Degree) => Micros::new(1.0 / self.slope().unwrap_or(0.1)),
+            (_, Nudge::Us(us)) => Position::new(us),
+            (_, Nudge::Tick) => self.plan.guard.step(),
+            (_, Nudge::Degree) => Position::new(1.0 / self.slope().unwrap_or(0.1)),
         }
     }
 

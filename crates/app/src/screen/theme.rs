@@ -14,6 +14,8 @@ pub const QUIET: Color = Color::Rgb(0x8c, 0x9b, 0x9d);
 pub const RULE: Color = Color::Rgb(0x3c, 0x4a, 0x52);
 /// What is commanded.
 pub const COMMANDED: Color = Color::Rgb(0xf2, 0xb1, 0x4b);
+/// What is measured.
+pub const MEASURED: Color = Color::Rgb(0x5f, 0xd0, 0xc6);
 /// An input.
 pub const INPUT: Color = Color::Rgb(0xb5, 0x9c, 0xf2);
 /// A mark.

@@ -15,6 +15,7 @@ use crate::screen::model::Model;
 use crate::screen::panel::Typed;
 use crate::screen::ready::STILL_MOVES;
 use crate::screen::typing::Typing;
+use crate::screen::wiring::servo_bus;
 use crate::screen::{commands, panels};
 use crate::session::Session;
 use crossterm::event::{Event, KeyCode, KeyEventKind, MouseEvent};
@@ -34,6 +35,7 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
         desk.refuse(&words);
     }
     errands::go_on(&mut desk);
+    servo_bus::follow(&mut desk);
     go_on_waiting(&mut desk);
 }
 

@@ -3,6 +3,7 @@
 pub mod acts;
 mod advice;
 pub mod boards;
+pub mod servo_bus;
 pub mod state;
 mod view;
 
@@ -29,7 +30,7 @@ pub static PANEL: Panel = Panel {
         run: |desk| desk.show(VIEW, PANEL.entered),
     },
     actions: ACTIONS,
-    questions: &[acts::QUESTIONS, boards::QUESTIONS],
+    questions: &[acts::QUESTIONS, boards::QUESTIONS, servo_bus::QUESTIONS],
     change: acts::change,
     pick: acts::channel,
     arrows: ("board", "channel"),
@@ -52,6 +53,9 @@ static ACTIONS: &[Action] = &[
     Action { name: "swap plugs", keys: &[key('S')], view: HERE, short: "swap", long: "the picked servo and another are on each other's channel: swap them", ready: servo, run: acts::swap },
     Action { name: "look around", keys: &[key('s')], view: HERE, short: "scan", long: "look what answers on the buses, by reading only; serial ports stay unopened", ready: |s| need(!s.looking, "a look is being taken already"), run: acts::look_around },
     Action { name: "ask serial port", keys: &[key('P')], view: HERE, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: acts::ask_port },
+    Action { name: "look for ids", keys: &[key('i')], view: HERE, short: "ids", long: "ask every id of a smart bus who is there, by reading only; again gives up", ready: servo_bus::on_a_bus, run: servo_bus::seek },
+    Action { name: "another id", keys: &[key('I')], view: HERE, short: "", long: "write another id into a smart servo's memory, after a page that says so", ready: servo_bus::on_an_id, run: servo_bus::give_id },
+    Action { name: "another rate", keys: &[], view: None, short: "", long: "write another rate into a smart servo's memory, after a page that says so", ready: servo_bus::on_an_id, run: servo_bus::give_rate },
     Action { name: "add board", keys: &[key('b')], view: HERE, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: boards::add },
     Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: boards::rail },
     Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: boards::rename },

@@ -4,7 +4,7 @@ use crate::harness::{Home, Pane, number_behind, rig_beside, until};
 use std::path::Path;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::rig::{Ends, Limit, MarkKind};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 use wasvolta_sim::Truth;
 
 /// Waits until the horn stands; gives the angle the eye reads.
@@ -88,10 +88,10 @@ fn worst_error(rig: &Path) -> f64 {
     let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
     assert!(hidden.curve_deg.abs() <= 0.3);
     let line = servo.fit().unwrap().curve;
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     (0..200)
         .map(|n| low.get() + (high - low).get() * f64::from(n) / 199.0)
-        .map(|pulse| (line.angle_at(Micros::new(pulse)).get() - hidden.angle(pulse)).abs())
+        .map(|pulse| (line.angle_at(Position::new(pulse)).get() - hidden.angle(pulse)).abs())
         .fold(0.0, f64::max)
 }
 
@@ -207,13 +207,13 @@ fn a_rudder_behind_a_linkage_with_unequal_sides_is_calibrated_by_keys_only() {
     let scale = rig.scale_of(servo).unwrap();
     let truth = Truth::parse(include_str!("../../../../examples/marsh-clock.sim.toml")).unwrap();
     let hidden = truth.boards[0].servos.iter().find(|s| s.channel == 4).unwrap();
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let worst = (0..=100)
         .map(|n| low.get() + (high - low).get() * f64::from(n) / 100.0)
         .map(|pulse| {
             // The horn is where the servo puts it, and the worked linkage says what that does to the arm.
             let joint = servo.through().joint_at(Degrees::new(hidden.angle(pulse)));
-            (scale.angle_at(Micros::new(pulse)) - joint).abs().get()
+            (scale.angle_at(Position::new(pulse)) - joint).abs().get()
         })
         .fold(0.0, f64::max);
     println!("a rudder behind a linkage: worst error {worst:.2}° at the joint");

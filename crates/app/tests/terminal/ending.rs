@@ -10,7 +10,11 @@ fn driving(home: &Home) -> Pane {
     let mut pane = Pane::start(home, &["demo", "--sim-log", log.to_str().unwrap()]);
     pane.see("punt.rudder");
     for servo in ["heron.neck", "heron.beak"] {
-        pane.keys(if servo == "heron.neck" { &["PageUp", "PageUp"] } else { &["PageDown"] });
+        pane.keys(if servo == "heron.neck" {
+            &["PageUp", "PageUp", "PageUp", "PageUp"]
+        } else {
+            &["PageDown"]
+        });
         pane.see(&format!("e engages {servo}"));
         pane.keys(&["e"]);
         pane.see("Where does the horn stand now?");
@@ -191,8 +195,9 @@ fn a_terminal_that_hangs_up_releases_every_channel_last() {
 fn driving_unread(home: &Home, by: &[&str]) -> Unread {
     let program = Unread::start(home, by);
     until(|| (home.bus().len() > 5).then_some(()), || "the board was never started".to_owned());
-    // Up, up to the neck; engage where it is said to stand.
-    for keys in [&b"\x1b[5~"[..], b"\x1b[5~", b"e", b"\r"] {
+    // Up to the neck; engage where it is said to stand.
+    let up = &b"\x1b[5~"[..];
+    for keys in [up, up, up, up, b"e", b"\r"] {
         program.press(keys);
     }
     until(|| home.bus().iter().any(|l| l.contains("write 10 DA 00")).then_some(()), || home.bus().join("\n"));

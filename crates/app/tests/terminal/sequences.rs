@@ -46,7 +46,7 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     let rig = bare(&home);
     let mut pane = Pane::start(&home, &["open", &rig]);
     engage_heron(&mut pane);
-    pane.keys(&["PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp"]);
     for (angle, commanded, pose) in [("-20deg", "-19.9°", "pose-1"), ("20deg", "+20.1°", "pose-2")] {
         pane.text(angle);
         pane.keys(&["Enter"]);

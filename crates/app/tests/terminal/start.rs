@@ -66,7 +66,7 @@ fn a_live_run_with_hand_and_knob_is_recorded_and_replayed() {
     let tape = home.path("run.rec");
     let mut pane = Pane::start(&home, &["demo", "--record", tape.to_str().unwrap()]);
     pane.see("punt.rudder");
-    pane.keys(&["PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp"]);
     pane.see("e engages heron.beak");
     pane.keys(&["e", "Enter"]);
     pane.see("heron.beak engaged");

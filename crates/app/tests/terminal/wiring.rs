@@ -23,7 +23,7 @@ fn fault(pane: &mut Pane, fault: &str) {
 }
 
 fn engage_neck(pane: &mut Pane) {
-    pane.keys(&["PageUp", "PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp"]);
     pane.see("e gives heron.neck its first pulse");
     pane.keys(&["e"]);
     pane.see("Where does the horn stand now?");

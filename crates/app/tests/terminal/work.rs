@@ -16,7 +16,7 @@ fn engage(pane: &mut Pane, name: &str) {
 /// Neck and beak engaged and given back.
 pub fn engage_heron(pane: &mut Pane) {
     pane.see("punt.rudder");
-    pane.keys(&["PageUp", "PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp"]);
     engage(pane, "heron.neck");
     pane.keys(&["g", "PageDown"]);
     engage(pane, "heron.beak");
@@ -88,7 +88,7 @@ fn poses_are_kept_and_a_sequence_plays_to_its_end() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     engage_heron(&mut pane);
-    pane.keys(&["PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp"]);
     pane.text("-20deg");
     pane.keys(&["Enter"]);
     pane.see("commanded -19.9°");
@@ -133,7 +133,7 @@ fn what_was_saved_is_found_again() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
-    pane.keys(&["PageUp", "PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp"]);
     engage(&mut pane, "heron.neck");
     pane.text("1400us");
     pane.see("→ 1400.0 µs, -9.3°");
@@ -153,7 +153,7 @@ fn what_was_saved_is_found_again() {
     drop(pane);
     let mut pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
-    pane.keys(&["PageUp", "PageUp", "e"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp", "e"]);
     pane.see("last known, ");
     assert!(!pane.screen().contains("unsaved"));
 }
@@ -165,7 +165,7 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
     pane.see("punt.rudder");
     pane.keys(&["Right"]);
     pane.see("punt.rudder gets no pulses, so it cannot move: engage it with e");
-    pane.keys(&["PageUp", "PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp"]);
     engage(&mut pane, "heron.neck");
     let before = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
     pane.text("12parsec");
@@ -253,7 +253,7 @@ fn pulses_that_run_already_are_kept_or_released_as_the_maker_says() {
     pane.see("upper sends pulses already, on channel 1. a keeps them as they are, r releases them.");
     pane.keys(&["a"]);
     pane.see("these servos go on where they are");
-    pane.keys(&["PageUp", "PageUp"]);
+    pane.keys(&["PageUp", "PageUp", "PageUp", "PageUp"]);
     pane.see("320 ticks");
     pane.see("DRIVING");
 }

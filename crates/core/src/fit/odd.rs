@@ -6,7 +6,7 @@
 
 use super::{SAME_PULSE, Seen, by_pulse, least_squares, slack};
 use crate::curve::Line;
-use crate::unit::{Degrees, Micros, number};
+use crate::unit::{Degrees, Position, number};
 
 /// A mark that the others do not agree with.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -121,9 +121,9 @@ pub(super) fn is_smooth(points: &[Seen]) -> bool {
 }
 
 /// The polynomial of least squares, over pulses brought to −1 to 1.
-fn polynomial(points: &[Seen], degree: usize) -> Option<impl Fn(Micros) -> f64> {
+fn polynomial(points: &[Seen], degree: usize) -> Option<impl Fn(Position) -> f64> {
     let (first, last) = (points.first()?.pulse.get(), points.last()?.pulse.get());
-    let at = move |pulse: Micros| 2.0 * (pulse.get() - first) / (last - first) - 1.0;
+    let at = move |pulse: Position| 2.0 * (pulse.get() - first) / (last - first) - 1.0;
     let size = degree + 1;
     // The normal equations, a row an unknown, the right side behind.
     let mut rows = vec![vec![0.0; size + 1]; size];
@@ -172,7 +172,7 @@ mod tests {
 
     fn marks(pairs: &[(f64, f64)]) -> Vec<Seen> {
         let mark = |&(pulse, angle): &(f64, f64)| Seen {
-            pulse: Micros::new(pulse),
+            pulse: Position::new(pulse),
             angle: Degrees::new(angle),
             error: Degrees::new(1.0),
             from: Side::Below,
@@ -240,9 +240,9 @@ mod tests {
         let mut misread: Vec<(f64, f64)> = [1000.0, 1250.0, 1500.0, 1750.0, 2000.0].map(straight).to_vec();
         misread[4].1 += 6.0;
         assert!(fit(&misread).odd().unwrap().or_bends);
-        assert_eq!(fit(&misread).between_odd_and_next(), Some(Micros::new(1875.0)));
+        assert_eq!(fit(&misread).between_odd_and_next(), Some(Position::new(1875.0)));
         let mirrored: Vec<(f64, f64)> = misread.iter().rev().map(|(p, a)| (3000.0 - p, -a)).collect();
-        assert_eq!(fit(&mirrored).between_odd_and_next(), Some(Micros::new(1125.0)));
+        assert_eq!(fit(&mirrored).between_odd_and_next(), Some(Position::new(1125.0)));
         misread.insert(4, straight(1875.0));
         let told = fit(&misread).odd().copied().unwrap();
         assert_eq!(fit(&misread).between_odd_and_next(), None);

@@ -3,7 +3,7 @@
 use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
 use super::{BoardId, Chip, Kind, PortId, PortKind, RailId, Signal};
-use crate::clock::PwmClock;
+use crate::clock::{PwmClock, Steps};
 use crate::unit::{Amps, Hertz, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -92,9 +92,18 @@ pub struct Board {
     /// The level of the signals that it gives.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
+    /// Where the registers of the servos on a smart bus stand: `ten-bit`, `twelve-bit` or `twelve-bit-compact`, or the
+    /// name of a `[[layout]]` of this rig.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = Named)]
+    pub layout: Option<String>,
+    /// How long the adapter of a smart bus sits on bytes before it hands them on, in ms; 16 unless said, as many do. A
+    /// latency timer that is set to 1 helps.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adapter_ms: Option<f64>,
 }
 
-numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS } }
+numbers! { Board { address: ADDRESS, frame_hz: FRAME_RATE = [fifty().get()], oscillator_hz: OSCILLATOR = [nominal().get()], signal_volts: SIGNAL_VOLTS, adapter_ms: ADAPTER = [Board::USUAL_ADAPTER_MS] } }
 
 /// Where a broker listens unless it is said otherwise.
 const MQTT_PORT: u16 = 1883;
@@ -145,6 +154,9 @@ impl Port {
 }
 
 impl Board {
+    /// How long many adapters sit on bytes, in ms.
+    pub const USUAL_ADAPTER_MS: f64 = 16.0;
+
     /// A board with nothing said about it yet.
     pub fn new(name: &str, port: &str, chip: Chip) -> Self {
         Self {
@@ -157,23 +169,31 @@ impl Board {
             oscillator_hz: nominal(),
             rail: None,
             signal_volts: None,
+            layout: None,
+            adapter_ms: None,
         }
     }
 
-    /// The clock its channels really have.
-    pub fn clock(&self) -> PwmClock {
-        (self.chip.row().clock)(self)
+    /// The clock its channels really have; none on a bus of smart servos.
+    pub fn clock(&self) -> Option<PwmClock> {
+        self.clock_of(Kind::Positional)
     }
 
     /// The clock of what hangs on one of its channels: an accessory's counts a whole frame, and of one that is only
-    /// on or off nothing between.
-    pub fn clock_of(&self, kind: Kind) -> PwmClock {
-        let share = || (self.chip.row().share_clock)(self);
+    /// on or off nothing between. What is told counts has none.
+    pub fn clock_of(&self, kind: Kind) -> Option<PwmClock> {
+        let clocks = self.chip.row().clocks.as_ref()?;
         match kind.signal() {
-            Signal::Pulse => self.clock(),
-            Signal::Share => share(),
-            Signal::Switch => share().all_or_nothing(),
+            Signal::Pulse => Some((clocks.pulse)(self)),
+            Signal::Share => Some((clocks.share)(self)),
+            Signal::Switch => Some((clocks.share)(self).all_or_nothing()),
+            Signal::Counts => None,
         }
+    }
+
+    /// The steps in which what hangs on one of its channels is told where to be.
+    pub fn steps_of(&self, kind: Kind) -> Steps {
+        self.clock_of(kind).map_or(Steps::COUNTS, |clock| clock.steps())
     }
 
     /// Where it is on its port, in words that follow what happens there: `at 0x40`.

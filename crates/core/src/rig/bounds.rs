@@ -74,15 +74,47 @@ fn where_is(key: &str, values: &[&str], left_out_too: bool, then: &Value) -> Val
 
 /// What a servo's kind asks of its other keys, and what excludes what.
 pub(crate) fn servo(schema: &mut Schema) {
-    kinds(schema, "marks");
+    kinds(schema, "marks", true);
 }
 
 /// The same of a card, whose marks stand under another key.
 pub(crate) fn card(schema: &mut Schema) {
-    kinds(schema, "mark");
+    kinds(schema, "mark", false);
 }
 
-fn kinds(schema: &mut Schema, marks: &str) {
+/// What is told pulses has its places in µs, and what is smart has them in counts; nothing has both.
+fn in_one_unit(is_smart: bool, marks: &str, has_plug: bool) -> Value {
+    let one = |pulses: &str, counts: &str| {
+        let (wanted, other) = if is_smart { (counts, pulses) } else { (pulses, counts) };
+        json!({ "required": [wanted], "not": { "required": [other] } })
+    };
+    let keys: &[&str] = if is_smart {
+        &["channel", "centre_us"]
+    } else {
+        &["id", "endpoints_counts", "centre_counts", "model"]
+    };
+    let mut must = if is_smart { vec!["endpoints_counts"] } else { vec![] };
+    if has_plug {
+        must.push(if is_smart { "id" } else { "channel" });
+    }
+    let mut all = json!({
+        "required": must,
+        "allOf": [without(keys)],
+        "properties": {
+            marks: { "items": one("pulse_us", "counts") },
+            "rated": one("pulses_us", "counts"),
+            "exercised": { "items": one("over_us", "over_counts") },
+        },
+    });
+    if is_smart {
+        all["properties"]["endpoints_us"] = json!({ "const": [1000, 2000] });
+    }
+    all
+}
+
+fn kinds(schema: &mut Schema, marks: &str, has_plug: bool) {
+    let by_pulses = in_one_unit(false, marks, has_plug);
+    let by_counts = in_one_unit(true, marks, has_plug);
     let aligned = where_is("seen", &["aligned"], true, &json!({ "required": ["angle_deg"] }));
     let positional = json!({
         "allOf": [without(&["arming", "draw_a"])],
@@ -111,7 +143,12 @@ fn kinds(schema: &mut Schema, marks: &str) {
         "properties": { marks: { "maxItems": 0 }, "endpoints_us": { "const": [1000, 2000] } },
     });
     let all = json!([
+        where_is("kind", &["positional"], true, &by_pulses),
+        where_is("kind", &["continuous"], false, &by_pulses),
+        where_is("kind", &["dimmer", "on-off"], false, &by_pulses),
+        where_is("kind", &["smart"], false, &by_counts),
         where_is("kind", &["positional"], true, &positional),
+        where_is("kind", &["smart"], false, &positional),
         where_is("kind", &["continuous"], false, &continuous),
         where_is("kind", &["dimmer", "on-off"], false, &accessory),
         { "not": { "required": ["gear", "linkage"] } },
@@ -123,17 +160,23 @@ fn kinds(schema: &mut Schema, marks: &str) {
 pub(crate) fn board(schema: &mut Schema) {
     let expander = json!({
         "required": ["address"],
+        "allOf": [without(&["layout", "adapter_ms"])],
         "properties": {
             "address": {
                 "not": { "const": 0x70 },
             },
         },
     });
-    let firmata = json!({ "allOf": [without(&["address"])], "properties": { "frame_hz": { "const": 50 } } });
+    let smart = json!({
+        "required": ["layout"],
+        "allOf": [without(&["address", "frame_hz", "oscillator_hz", "signal_volts"])],
+    });
+    let firmata = json!({ "allOf": [without(&["address", "layout", "adapter_ms"])], "properties": { "frame_hz": { "const": 50 } } });
     let all = json!([
         where_is("chip", &["pwm-expander"], false, &expander),
         where_is("chip", &["firmata"], false, &firmata),
-        where_is("chip", &["linux-pwm"], false, &without(&["address"])),
+        where_is("chip", &["linux-pwm"], false, &without(&["address", "layout", "adapter_ms"])),
+        where_is("chip", &["smart-bus"], false, &smart),
     ]);
     schema.insert("allOf".to_owned(), all);
 }
@@ -409,4 +452,14 @@ pub(crate) fn ratio(schema: &mut Schema) {
 /// A channel that some board has.
 pub(crate) fn channel(schema: &mut Schema) {
     schema.insert("maximum".to_owned(), json!(super::chip::MOST_CHANNELS - 1));
+}
+
+/// A word for each of eight bits.
+pub(crate) fn faults(schema: &mut Schema) {
+    schema.insert("maxItems".to_owned(), json!(8));
+}
+
+/// An id that a smart servo may have.
+pub(crate) fn bus_id(schema: &mut Schema) {
+    schema.insert("maximum".to_owned(), json!(super::Chip::SmartBus.channels() - 1));
 }

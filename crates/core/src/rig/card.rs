@@ -8,7 +8,7 @@ use super::file::{self, Unfit};
 use super::number::{self, known_of_a_servo};
 use super::{Ends, Exercised, Idle, Kind, Limit, Mark, Rated, ReadAt, Rig, Servo};
 use crate::fit::{Shape, Side};
-use crate::unit::{Degrees, Micros, Volts};
+use crate::unit::{Counts, Degrees, Micros, Position, Volts};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -21,7 +21,7 @@ pub const FORMAT: u32 = <Card as file::format::Versioned>::NEWEST;
 #[schemars(transform = bounds::card)]
 #[schemars(transform = number::ranged::<Card>)]
 pub struct Card {
-    /// The version of the format, 4 at present. What an older one lacks has its usual value.
+    /// The version of the format, 5 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the servo was called.
@@ -34,10 +34,17 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "usual")]
     pub kind: Kind,
     /// Its endpoints.
+    #[serde(default = "Ends::cautious")]
     pub endpoints_us: Ends<Micros>,
+    /// The same in counts, of a smart servo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoints_counts: Option<Ends<Counts>>,
     /// Its centre.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
+    /// The same in counts, of a smart servo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre_counts: Option<Counts>,
     /// What its marks are joined by.
     #[serde(default, skip_serializing_if = "usual")]
     pub fit: Shape,
@@ -121,7 +128,9 @@ impl Card {
             kept: kept.to_owned(),
             kind: servo.kind,
             endpoints_us: servo.endpoints_us,
+            endpoints_counts: servo.endpoints_counts,
             centre_us: servo.centre_us,
+            centre_counts: servo.centre_counts,
             fit: servo.fit,
             arrive: servo.arrive,
             teeth: servo.teeth,
@@ -172,8 +181,8 @@ impl Card {
         }
         super::edit::changed(rig, |rig| {
             let part = super::edit::servo_mut(rig, servo)?;
-            part.endpoints_us = self.endpoints_us;
-            part.centre_us = self.centre_us;
+            (part.endpoints_us, part.endpoints_counts) = (self.endpoints_us, self.endpoints_counts);
+            (part.centre_us, part.centre_counts) = (self.centre_us, self.centre_counts);
             (part.fit, part.arrive, part.teeth, part.idle) = (self.fit, self.arrive, self.teeth, self.idle);
             (part.volts, part.signal_volts) = (self.volts, self.signal_volts);
             part.notes.clone_from(&self.notes);
@@ -188,7 +197,9 @@ impl Card {
     pub(super) fn servo(&self) -> Servo {
         Servo {
             endpoints_us: self.endpoints_us,
+            endpoints_counts: self.endpoints_counts,
             centre_us: self.centre_us,
+            centre_counts: self.centre_counts,
             fit: self.fit,
             arrive: self.arrive,
             teeth: self.teeth,
@@ -210,10 +221,13 @@ impl Card {
             ("kept", |c| c.kept.clone()),
             ("kind", |c| c.kind.word().to_owned()),
             ("endpoints", |c| {
-                format!("{:.0} to {:.0} µs", c.endpoints_us.low.get(), c.endpoints_us.high.get())
+                let Ends { low, high } = c.servo().ends();
+                format!("{:.0} to {}", low.get(), c.kind.show_place(high))
             }),
-            ("centre", |c| format!("{:.0} µs", c.servo().centre().get())),
-            ("slope", |c| c.fitted(|fit| format!("{:.2} °/100 µs", fit.line.gain() * 100.0))),
+            ("centre", |c| c.kind.show_place(c.servo().centre())),
+            ("slope", |c| {
+                c.fitted(|fit| format!("{:.2} °/100 {}", fit.line.gain() * 100.0, c.kind.place_unit()))
+            }),
             ("0° at", |c| c.fitted(|fit| format!("{:.1} µs", fit.zero().get()))),
             ("travel", Self::travel),
             ("slack", |c| {
@@ -231,8 +245,8 @@ impl Card {
     }
 
     fn travel(&self) -> String {
-        let Ends { low, high } = self.endpoints_us;
-        let angle = |fit: &crate::fit::Fit, pulse: Micros| -> Degrees { fit.curve.angle_at(pulse) };
+        let Ends { low, high } = self.servo().ends();
+        let angle = |fit: &crate::fit::Fit, pulse: Position| -> Degrees { fit.curve.angle_at(pulse) };
         self.fitted(|fit| format!("{:.0}°", (angle(fit, high) - angle(fit, low)).abs().get()))
     }
 }
@@ -261,7 +275,7 @@ mod tests {
         for (from, to, words) in [
             ("travel_deg = 120", "travel_deg = 1e-320", "travel is 0."),
             ("pulse_us = 1100", "pulse_us = nan", "pulse is NaN"),
-            ("format = 4", "format = 5", "this is format 5, this program knows format 4"),
+            ("format = 5", "format = 6", "this is format 6, this program knows format 5"),
             ("angle_deg = -45", "angle_deg = -4500", "angle is -4500"),
         ] {
             let changed = text.replacen(from, to, 1);
@@ -275,7 +289,7 @@ mod tests {
         let Loaded::Sound(rig) = load(include_str!("../../tests/data/small.rig.toml")) else { panic!() };
         let (neck, beak) = (Card::of(&rig, &rig.servos[0], "a"), Card::of(&rig, &rig.servos[1], "b"));
         let put = neck.put(&rig, "heron.beak").unwrap();
-        assert_eq!((put.servos[1].channel, &put.servos[1].marks), (2, &rig.servos[0].marks));
+        assert_eq!((put.servos[1].plug(), &put.servos[1].marks), (2, &rig.servos[0].marks));
         assert_eq!(put.joints, rig.joints);
         let rows = neck.beside(&beak);
         let row = |what| rows.iter().find(|r| r.what == what).unwrap();

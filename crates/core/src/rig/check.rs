@@ -4,6 +4,7 @@
 //! [`super::file`]'s to find.
 
 mod found;
+mod layout;
 mod mapping;
 mod names;
 mod sequence;
@@ -11,8 +12,8 @@ mod servo;
 
 use super::card::Card;
 use super::{
-    Board, Ends, Flow, Index, Input, Joint, Link, OwnUnit, Parts, Port, PortKind, Protocol, QuitTo, Rig,
-    Servo, Switch, protocol,
+    Board, Ends, Flow, Index, Input, Joint, Layout, Link, OwnUnit, Parts, Port, PortKind, Protocol, QuitTo,
+    Rig, Servo, Switch, protocol,
 };
 use crate::outside;
 use crate::range::{self, Range};
@@ -98,6 +99,15 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
     found.numbers(&root, rig.rig);
     power_and_ports(&mut found, &rig);
     boards(&mut found, rig, &names);
+    for (n, own) in rig.layouts.iter().enumerate() {
+        let at = Path::of("layout", n);
+        layout::check(&mut found, &at, own);
+        if Layout::shipped().iter().any(|shipped| shipped.name == own.name) {
+            let message = format!("{:?} is a layout that ships", own.name);
+            found.say(at.key("name"), message, "give it a name of its own");
+        }
+    }
+    found.unique("layout", rig.layouts.iter().map(|layout| layout.name.as_str()));
     let mut plugs = HashMap::new();
     for (n, servo) in rig.servos.iter().enumerate() {
         servo::check(&mut found, (rig, &names), n, servo);
@@ -143,6 +153,13 @@ pub fn problems_of_card(card: &Card) -> Vec<Problem> {
         found.numbers(&at, limit);
         found.notes(&at, "reason", &limit.reason);
     }
+    found.0
+}
+
+/// Everything that is wrong with a register layout; empty when it is sound.
+pub fn problems_of_layout(layout: &Layout) -> Vec<Problem> {
+    let mut found = Found::default();
+    layout::check(&mut found, &Path::default(), layout);
     found.0
 }
 
@@ -227,6 +244,7 @@ fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
             found.known(at.key("rail"), rail, &names.rails);
         }
         found.numbers(&at, board);
+        smart_bus(found, &rig, &at, board);
         if board.chip.has_address() {
             addressed(found, &rig, n, board);
         } else {
@@ -234,6 +252,34 @@ fn boards(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
         }
     }
     found.unique("board", rig.boards.iter().map(|b| b.name.as_str()));
+}
+
+/// What a smart bus needs beside the rest, and nothing else has.
+fn smart_bus(found: &mut Found, rig: &Rig, at: &Path, board: &Board) {
+    let all = || {
+        let names = Layout::shipped().iter().chain(&rig.layouts).map(|layout| layout.name.as_str());
+        format!("there is: {}", names.collect::<Vec<_>>().join(", "))
+    };
+    if !board.chip.row().is_smart {
+        for (key, _) in [("layout", board.layout.is_some()), ("adapter_ms", board.adapter_ms.is_some())]
+            .into_iter()
+            .filter(|(_, given)| *given)
+        {
+            let message = format!("a {} has no {key}", board.chip.word());
+            found.say(at.key(key), message, "remove the line, or write chip = \"smart-bus\"");
+        }
+        return;
+    }
+    match &board.layout {
+        None => found.say(at.clone(), "a smart bus needs the layout of its servos", all()),
+        Some(name) if Layout::named(rig, name).is_none() => {
+            found.say(at.key("layout"), format!("no layout is called {name:?}"), all());
+        }
+        Some(_) => {}
+    }
+    if board.signal_volts.is_some() {
+        found.say(at.key("signal_volts"), "a smart bus gives no pulses", "remove the line");
+    }
 }
 
 /// What a board on a bus needs beside the rest: an address of its own.
@@ -274,11 +320,12 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
     }
     if !board.chip.row().sets_frame_rate && board.frame_hz != super::chip::FIXED_RATE {
         let help = "remove the line, or use a board whose frame rate can be set";
-        found.say(
-            at.key("frame_hz"),
-            "its firmware sends 50 frames a second, and that is not to be changed",
-            help,
-        );
+        let message = if board.chip.row().is_smart {
+            "a smart bus has no frames"
+        } else {
+            "its firmware sends 50 frames a second, and that is not to be changed"
+        };
+        found.say(at.key("frame_hz"), message, help);
     }
 }
 
@@ -348,7 +395,7 @@ fn reaches(found: &mut Found, at: &Path, rig: Parts<'_>, joint: &Joint) {
             }
         }
         let Ok(fit) = servo.fit() else { continue };
-        let Ends { low, high } = servo.endpoints_us;
+        let Ends { low, high } = servo.ends();
         let angle = |pulse| through.joint_at(fit.curve.angle_at(pulse));
         let (least, most) = ordered(angle(low), angle(high));
         common = Some(common.map_or((least, most), |(a, b)| {
@@ -544,7 +591,7 @@ fn on_its_pin<'r>(rig: Parts<'r>, input: &Input) -> Option<&'r Servo> {
     let (_, board) = rig.place_of(link)?;
     let pin = protocol::digital_pin(&(rig.protocol_of(link)?.row().read)(&input.channel)?)?;
     let board = board?;
-    rig.rig.servos.iter().find(|servo| servo.board == board.name && servo.channel == pin)
+    rig.rig.servos.iter().find(|servo| servo.board == board.name && servo.channel == Some(pin))
 }
 
 fn curve(found: &mut Found, at: &Path, input: &Input) {

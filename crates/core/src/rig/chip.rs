@@ -135,6 +135,8 @@ pub enum Chip {
     Firmata,
     /// A PWM chip of the Linux kernel.
     LinuxPwm,
+    /// A bus of smart servos; its channels are their ids.
+    SmartBus,
 }
 
 /// What a chip is.
@@ -161,14 +163,23 @@ pub struct ChipRow {
     pub has_own_clock: bool,
     /// Its frame rate can be set.
     pub sets_frame_rate: bool,
-    /// The clock of its pulses.
-    pub clock: fn(&Board) -> PwmClock,
-    /// The clock of what takes a share of each frame.
-    pub share_clock: fn(&Board) -> PwmClock,
+    /// The clocks of what it sends; none of what is told counts.
+    pub clocks: Option<Clocks>,
+    /// What hangs on it is smart: its own kind of servo, and no other.
+    pub is_smart: bool,
     /// What a link on it speaks: it says how those of its pins stand that drive nothing.
     pub reports: Option<Protocol>,
     /// What becomes of its last pulses when nobody tells it to stop.
     pub after_a_crash: &'static str,
+}
+
+/// The clocks of a chip.
+#[derive(Debug)]
+pub struct Clocks {
+    /// Of its pulses.
+    pub pulse: fn(&Board) -> PwmClock,
+    /// Of what takes a share of each frame.
+    pub share: fn(&Board) -> PwmClock,
 }
 
 fn expander_clock(board: &Board) -> PwmClock {
@@ -199,8 +210,8 @@ static PWM_EXPANDER: ChipRow = ChipRow {
     least_pulse: None,
     has_own_clock: true,
     sets_frame_rate: true,
-    clock: expander_clock,
-    share_clock: expander_clock,
+    clocks: Some(Clocks { pulse: expander_clock, share: expander_clock }),
+    is_smart: false,
     reports: None,
     after_a_crash: "its last pulses go on until its supply is off",
 };
@@ -216,8 +227,8 @@ static FIRMATA: ChipRow = ChipRow {
     least_pulse: Some(Micros::new(544.0)),
     has_own_clock: false,
     sets_frame_rate: false,
-    clock: micros_clock,
-    share_clock: eight_bits,
+    clocks: Some(Clocks { pulse: micros_clock, share: eight_bits }),
+    is_smart: false,
     reports: Some(Protocol::Firmata),
     after_a_crash: "its last pulses go on until it is reset, as it is when its line is opened again",
 };
@@ -233,15 +244,32 @@ static LINUX_PWM: ChipRow = ChipRow {
     least_pulse: None,
     has_own_clock: false,
     sets_frame_rate: true,
-    clock: sixteen_bits,
-    share_clock: sixteen_bits,
+    clocks: Some(Clocks { pulse: sixteen_bits, share: sixteen_bits }),
+    is_smart: false,
     reports: None,
     after_a_crash: "the kernel goes on with the last pulses until the machine is off",
 };
 
+static SMART_BUS: ChipRow = ChipRow {
+    file_word: "smart-bus",
+    word: "smart bus",
+    full_word: "smart-servo bus",
+    port: PortKind::Serial,
+    channel_word: "id",
+    channels: 254,
+    usual_channels: 1..17,
+    least_pulse: None,
+    has_own_clock: false,
+    sets_frame_rate: false,
+    clocks: None,
+    is_smart: true,
+    reports: None,
+    after_a_crash: "its servos keep holding where they were told to be, until their supply is off",
+};
+
 impl Chip {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 3] = [Self::PwmExpander, Self::Firmata, Self::LinuxPwm];
+    pub const ALL: [Self; 4] = [Self::PwmExpander, Self::Firmata, Self::LinuxPwm, Self::SmartBus];
 
     /// What it is.
     pub const fn row(self) -> &'static ChipRow {
@@ -249,6 +277,7 @@ impl Chip {
             Self::PwmExpander => &PWM_EXPANDER,
             Self::Firmata => &FIRMATA,
             Self::LinuxPwm => &LINUX_PWM,
+            Self::SmartBus => &SMART_BUS,
         }
     }
 
@@ -285,12 +314,12 @@ impl Chip {
     }
 }
 
-/// The greatest number of channels that any chip has.
+/// The greatest number of channels that any chip has that is no bus of smart servos.
 pub const MOST_CHANNELS: u8 = {
     let (mut most, mut n) = (0, 0);
     while n < Chip::ALL.len() {
         let channels = Chip::ALL[n].channels();
-        if channels > most {
+        if channels > most && !Chip::ALL[n].row().is_smart {
             most = channels;
         }
         n += 1;

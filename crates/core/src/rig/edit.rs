@@ -16,11 +16,11 @@ pub use marks::{Observation, drop_mark, keep_mark};
 pub use sequences::{change_step, insert_step, keep_pose, remove_step};
 
 use super::check::problems;
-use super::{Ends, Joint, Limit, Rig, Servo};
+use super::{Ends, Joint, Kind, Limit, Rig, Servo};
 use crate::clock::oscillator_from;
 use crate::fit::TurnsBack;
 use crate::scale::Scale;
-use crate::unit::{Degrees, Hertz, Micros};
+use crate::unit::{Degrees, Hertz, Position};
 use thiserror::Error;
 
 /// Why an edit was refused. The rig stays as it was.
@@ -162,26 +162,31 @@ fn joint_mut<'a>(rig: &'a mut Rig, name: &str) -> Result<&'a mut Joint, Refused>
 }
 
 /// Moves an endpoint to a pulse.
-pub fn set_endpoint(rig: &Rig, servo: &str, end: End, pulse: Micros) -> Edited {
+pub fn set_endpoint(rig: &Rig, servo: &str, end: End, pulse: Position) -> Edited {
     changed(rig, |rig| {
-        *servo_mut(rig, servo)?.endpoints_us.at_mut(end) = rounded(pulse);
+        let servo = servo_mut(rig, servo)?;
+        let mut ends = servo.ends();
+        *ends.at_mut(end) = rounded(servo.kind, pulse);
+        servo.set_ends(ends);
         Ok(())
     })
 }
 
 /// Moves both endpoints.
-pub fn set_endpoints(rig: &Rig, servo: &str, ends: Ends<Micros>) -> Edited {
+pub fn set_endpoints(rig: &Rig, servo: &str, ends: Ends<Position>) -> Edited {
     changed(rig, |rig| {
-        servo_mut(rig, servo)?.endpoints_us = Ends { low: rounded(ends.low), high: rounded(ends.high) };
+        let servo = servo_mut(rig, servo)?;
+        let kind = servo.kind;
+        servo.set_ends(Ends { low: rounded(kind, ends.low), high: rounded(kind, ends.high) });
         Ok(())
     })
 }
 
 /// Moves an endpoint outwards by a step, so that the pulse can follow it.
-pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
+pub fn widen(rig: &Rig, servo: &str, end: End, step: Position) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
     if let (Some(joint), Ok(fit)) = (rig.joint_of(servo), found.fit()) {
-        let Ends { low, high } = found.endpoints_us;
+        let Ends { low, high } = found.ends();
         let scale = Scale::of(fit.curve, rig.through(found));
         let angle_end = if scale.falls(low, high) { end.other() } else { end };
         let limit = match angle_end {
@@ -192,7 +197,7 @@ pub fn widen(rig: &Rig, servo: &str, end: End, step: Micros) -> Edited {
             return Err(Refused::LimitFirst { joint: joint.name.clone(), limit_deg: limit.angle_deg.get() });
         }
     }
-    let Ends { low, high } = found.endpoints_us;
+    let Ends { low, high } = found.ends();
     let pulse = match end {
         End::Low => low - step,
         End::High => high + step,
@@ -214,9 +219,10 @@ pub fn set_limit(rig: &Rig, joint: &str, end: End, limit: Option<Limit>) -> Edit
 }
 
 /// Makes a pulse the servo's centre.
-pub fn set_centre(rig: &Rig, servo: &str, pulse: Micros) -> Edited {
+pub fn set_centre(rig: &Rig, servo: &str, pulse: Position) -> Edited {
     changed(rig, |rig| {
-        servo_mut(rig, servo)?.centre_us = Some(rounded(pulse));
+        let servo = servo_mut(rig, servo)?;
+        servo.set_centre(Some(rounded(servo.kind, pulse)));
         Ok(())
     })
 }
@@ -259,7 +265,7 @@ pub fn correct_clock(rig: &Rig, board: &str, measured: Hertz) -> Edited {
                 *pulse = *pulse * factor;
             }
             for mark in servo.marks.iter_mut().filter(|m| m.oscillator_hz.is_none_or(|hz| hz == old)) {
-                mark.pulse_us = mark.pulse_us * factor;
+                mark.pulse_us = mark.pulse_us.map(|pulse| pulse * factor);
                 mark.tick_us = mark.tick_us.map(|tick| tick * factor);
                 mark.oscillator_hz = Some(new);
             }
@@ -284,9 +290,10 @@ fn left_on(inputs: usize, link: &str) -> String {
     }
 }
 
-/// Pulses are kept to a hundredth of a microsecond, well under the finest tick.
-fn rounded(pulse: Micros) -> Micros {
-    Micros::new(libm::round(pulse.get() * 100.0) / 100.0)
+/// Pulses are kept to a hundredth of a microsecond, well under the finest tick; counts are whole.
+fn rounded(kind: Kind, at: Position) -> Position {
+    let parts = if kind.is_smart() { 1.0 } else { 100.0 };
+    Position::new(libm::round(at.get() * parts) / parts)
 }
 
 /// Angles are kept to a hundredth of a degree.
@@ -302,9 +309,9 @@ mod tests {
 
     #[test]
     fn what_would_make_the_rig_unsound_is_refused() {
-        let beyond = set_endpoint(&rig(), "heron.neck", End::Low, Micros::new(250.0)).unwrap_err();
+        let beyond = set_endpoint(&rig(), "heron.neck", End::Low, Position::new(250.0)).unwrap_err();
         assert!(beyond.to_string().starts_with("pulse is 250 µs, outside 300 to 2900 µs"), "{beyond}");
-        assert!(set_endpoint(&rig(), "heron.neck", End::Low, Micros::new(2200.0)).is_err());
+        assert!(set_endpoint(&rig(), "heron.neck", End::Low, Position::new(2200.0)).is_err());
         let limit = Limit { angle_deg: Degrees::new(10.0), reason: String::new() };
         let tight = set_limit(&rig(), "heron.neck", End::High, Some(limit)).unwrap_err();
         assert!(tight.to_string().contains("look") || tight.to_string().contains("beyond"), "{tight}");
@@ -312,16 +319,13 @@ mod tests {
 
     #[test]
     fn widening_is_refused_where_a_limit_stops_first() {
-        let refused = widen(&rig(), "heron.neck", End::Low, Micros::new(10.0)).unwrap_err();
+        let refused = widen(&rig(), "heron.neck", End::Low, Position::new(10.0)).unwrap_err();
         assert_eq!(
             refused.to_string(),
             "a limit at -45° stops heron.neck first: move that with l, then widen"
         );
-        let wider = widen(&rig(), "heron.beak", End::High, Micros::new(10.0)).unwrap();
-        assert_eq!(
-            wider.servos[1].endpoints_us,
-            Ends { low: Micros::new(1000.0), high: Micros::new(2010.0) }
-        );
+        let wider = widen(&rig(), "heron.beak", End::High, Position::new(10.0)).unwrap();
+        assert_eq!(wider.servos[1].ends(), Ends { low: Position::new(1000.0), high: Position::new(2010.0) });
     }
 
     #[test]
@@ -332,8 +336,8 @@ mod tests {
         assert_eq!(after.boards[0].prescale(), 121);
         let (old, new) = (before.servos[0].fit().unwrap().curve, after.servos[0].fit().unwrap().curve);
         for ticks in (200..500).map(Ticks) {
-            let was = old.angle_at(before.boards[0].clock().pulse(ticks));
-            let is = new.angle_at(after.boards[0].clock().pulse(ticks));
+            let was = old.angle_at(before.boards[0].clock().unwrap().pulse(ticks));
+            let is = new.angle_at(after.boards[0].clock().unwrap().pulse(ticks));
             assert!((was - is).abs().get() < 1e-6);
         }
     }
@@ -343,14 +347,14 @@ mod tests {
         fn a_clock_correction_leaves_every_tick_on_the_wire(measured in 47.0..54.0f64) {
             let before = rig();
             let after = correct_clock(&before, "upper", Hertz::new(measured)).unwrap();
-            let ticks = |rig: &Rig, pulse: Micros| {
-                let clock = rig.boards[0].clock();
-                clock.quantise(pulse, Micros::new(300.0), Micros::new(2900.0)).unwrap()
+            let ticks = |rig: &Rig, pulse: Position| {
+                let clock = rig.boards[0].clock().unwrap();
+                clock.quantise(pulse, Position::new(300.0), Position::new(2900.0)).unwrap()
             };
             for (was, is) in before.servos.iter().zip(&after.servos) {
                 let pulses = |s: &Servo| {
-                    let marks = s.marks.iter().map(|m| m.pulse_us);
-                    marks.chain([s.endpoints_us.low, s.endpoints_us.high]).collect::<Vec<_>>()
+                    let marks = s.marks.iter().map(crate::rig::Mark::place);
+                    marks.chain([s.ends().low, s.ends().high]).collect::<Vec<_>>()
                 };
                 for (was, is) in pulses(was).into_iter().zip(pulses(is)) {
                     proptest::prop_assert_eq!(ticks(&before, was), ticks(&after, is));

@@ -341,15 +341,15 @@ mod tests {
 
     #[test]
     fn an_older_format_is_raised_in_memory_and_in_the_file_by_a_save() {
-        let older = SMALL.replace("format = 10", "format = 1 # of old");
+        let older = SMALL.replace("format = 11", "format = 1 # of old");
         let source = Source::read(older.clone()).unwrap();
         assert_eq!((source.rig(), source.disk()), (&sound(SMALL), older.as_str()));
-        assert!(source.text().contains("format = 10 # of old\n"), "{}", source.text());
+        assert!(source.text().contains("format = 11 # of old\n"), "{}", source.text());
         let changed = Rig { notes: "wet".to_owned(), ..source.rig().clone() };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 10 # of old\n"), "{text}");
+        assert!(text.contains("format = 11 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 10", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 11", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -360,7 +360,7 @@ mod tests {
             assert_eq!(Source::read(text.clone()).unwrap().with(&rig).unwrap().text(), text);
             let mut more = rig.clone();
             let mark_of = more.servos[0].marks[0].clone();
-            more.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark_of });
+            more.servos[0].marks.push(super::super::Mark { pulse_us: Some(Micros::new(1777.0)), ..mark_of });
             more.poses.push(super::super::Pose { name: "bow".to_owned(), ..more.poses[0].clone() });
             more.servos[0].notes = "two\nlines".to_owned();
             more.number_parts();
@@ -414,7 +414,7 @@ mod tests {
         let mut rig = sound(SMALL);
         let source = Source::read(SMALL.to_owned()).unwrap();
         let mark = rig.servos[0].marks[0].clone();
-        rig.servos[0].marks.push(super::super::Mark { pulse_us: Micros::new(1777.0), ..mark });
+        rig.servos[0].marks.push(super::super::Mark { pulse_us: Some(Micros::new(1777.0)), ..mark });
         let pose = super::super::Pose { name: "bow".to_owned(), ..rig.poses[0].clone() };
         rig.poses.push(pose);
         let step = rig.sequences[0].steps[0].clone();
@@ -544,7 +544,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 10", "format = 11")) else { panic!() };
-        assert!(newer.message.contains("format 10"));
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 11", "format = 12")) else { panic!() };
+        assert!(newer.message.contains("format 11"));
     }
 }

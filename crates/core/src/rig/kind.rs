@@ -2,7 +2,7 @@
 
 use super::number::{self, numbers};
 use crate::range::{self, Range};
-use crate::unit::{Degrees, DegreesPerSecond, Micros, Percent, Seconds};
+use crate::unit::{Counts, Degrees, DegreesPerSecond, Micros, Percent, Position, Seconds};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -19,6 +19,8 @@ pub enum Kind {
     Dimmer,
     /// A relay, or anything that is on or off.
     OnOff,
+    /// A servo on a bus, which is told where to be in counts and says where it is.
+    Smart,
 }
 
 /// What something on a channel is given.
@@ -30,6 +32,8 @@ pub enum Signal {
     Share,
     /// A whole frame or nothing.
     Switch,
+    /// Counts of its own scale.
+    Counts,
 }
 
 /// What a kind is.
@@ -52,7 +56,7 @@ pub struct KindRow {
 }
 
 // In what is shown, nothing is neither above nor below zero.
-static POSITIONAL: KindRow = KindRow {
+const POSITIONAL: KindRow = KindRow {
     word: "positional",
     signal: Signal::Pulse,
     has_angles: true,
@@ -61,6 +65,8 @@ static POSITIONAL: KindRow = KindRow {
     level_speed: None,
     show: |angle| format!("{:+.1}°", angle.get() + 0.0),
 };
+
+static SMART: KindRow = KindRow { word: "smart", signal: Signal::Counts, ..POSITIONAL };
 
 static CONTINUOUS: KindRow = KindRow {
     word: "continuous",
@@ -100,12 +106,13 @@ static ON_OFF: KindRow = KindRow {
 
 impl Kind {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Self; 4] = [Self::Positional, Self::Continuous, Self::Dimmer, Self::OnOff];
+    pub const ALL: [Self; 5] = [Self::Positional, Self::Continuous, Self::Dimmer, Self::OnOff, Self::Smart];
 
     /// What it is.
     pub const fn row(self) -> &'static KindRow {
         match self {
             Self::Positional => &POSITIONAL,
+            Self::Smart => &SMART,
             Self::Continuous => &CONTINUOUS,
             Self::Dimmer => &DIMMER,
             Self::OnOff => &ON_OFF,
@@ -148,7 +155,22 @@ impl Kind {
 
     /// Whether it takes no servo pulses: what it gets is a share of each frame.
     pub const fn is_accessory(self) -> bool {
-        !matches!(self.row().signal, Signal::Pulse)
+        matches!(self.row().signal, Signal::Share | Signal::Switch)
+    }
+
+    /// Whether it hangs on a bus, is told counts, and says where it is.
+    pub const fn is_smart(self) -> bool {
+        matches!(self.row().signal, Signal::Counts)
+    }
+
+    /// The unit of its places: `µs`, or `counts` of a smart servo.
+    pub const fn place_unit(self) -> &'static str {
+        if self.is_smart() { Counts::UNIT } else { Micros::UNIT }
+    }
+
+    /// A place of it as people read it: `1520 µs`, `2048 counts`.
+    pub fn show_place(self, at: Position) -> String {
+        format!("{:.0} {}", at.get() + 0.0, self.place_unit())
     }
 
     /// Whether it is on or off and nothing between.

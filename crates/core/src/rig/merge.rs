@@ -6,8 +6,10 @@
 use toml_edit::{Array, ArrayOfTables, InlineTable, Item, Table, TableLike, Value};
 
 /// Keys whose lists are written as tables of their own, `[[key]]`.
-const TABLE_LISTS: &[&str] =
-    &["rail", "port", "board", "servo", "joint", "input", "mapping", "press", "pose", "sequence", "step"];
+const TABLE_LISTS: &[&str] = &[
+    "rail", "port", "board", "layout", "servo", "joint", "input", "mapping", "press", "pose", "sequence",
+    "step",
+];
 
 /// Applies what changed from `before` to `after` to `target`.
 pub(super) fn apply(target: &mut dyn TableLike, before: &dyn TableLike, after: &dyn TableLike) {

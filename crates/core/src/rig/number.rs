@@ -6,8 +6,8 @@
 use super::Ends;
 use crate::range::Range;
 use crate::unit::{
-    Amps, Degrees, DegreesPerSecond, DegreesPerSecondSquared, Hertz, Micros, Millimetres, Percent, Rpm,
-    Seconds, Ticks, Volts, whole,
+    Amps, Counts, Degrees, DegreesPerSecond, DegreesPerSecondSquared, Hertz, Micros, Millimetres, Percent,
+    Rpm, Seconds, Ticks, Volts, whole,
 };
 use schemars::Schema;
 use serde_json::{Value, json};
@@ -90,7 +90,7 @@ macro_rules! known_of_a_servo {
     ($of:ty { $($more:tt)* }) => {
         $crate::rig::number::numbers! {
             $of {
-                endpoints_us: PULSE = [$crate::rig::Ends::cautious().low.get(), $crate::rig::Ends::cautious().high.get()], centre_us: PULSE, teeth: TEETH, volts: SUPPLY_VOLTS,
+                endpoints_us: PULSE = [$crate::rig::Ends::cautious().low.get(), $crate::rig::Ends::cautious().high.get()], endpoints_counts: STEPS, centre_us: PULSE, centre_counts: STEPS, teeth: TEETH, volts: SUPPLY_VOLTS,
                 signal_volts: SIGNAL_VOLTS, $($more)*
             }
         }
@@ -125,10 +125,10 @@ macro_rules! numeric {
 }
 
 numeric! {
-    u8: f64::from, u32: f64::from, Ticks: |ticks| f64::from(ticks.0),
+    u8: f64::from, u16: f64::from, u32: f64::from, Ticks: |ticks| f64::from(ticks.0),
     Amps: Amps::get, Degrees: Degrees::get, DegreesPerSecond: DegreesPerSecond::get,
     DegreesPerSecondSquared: DegreesPerSecondSquared::get, Hertz: Hertz::get,
-    Micros: Micros::get, Millimetres: Millimetres::get, Percent: Percent::get, Rpm: Rpm::get,
+    Counts: Counts::get, Micros: Micros::get, Millimetres: Millimetres::get, Percent: Percent::get, Rpm: Rpm::get,
     Seconds: Seconds::get, Volts: Volts::get,
 }
 

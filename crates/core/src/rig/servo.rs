@@ -7,7 +7,9 @@ use crate::fit::{Fit, NoFit, Odd, RatedSlope, Seen, Shape, odd_one};
 use crate::linkage::{FourBar, Gear, Transmission};
 use crate::rate::{Band, NoRates, Rates, Turning};
 use crate::scale::Sides;
-use crate::unit::{Amps, Degrees, DegreesPerSecond, Hertz, Micros, Rpm, Seconds, Ticks, Volts};
+use crate::unit::{
+    Amps, Counts, Degrees, DegreesPerSecond, Hertz, Micros, Position, Rpm, Seconds, Ticks, Volts,
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -25,18 +27,32 @@ pub struct Servo {
     pub name: String,
     /// Its board.
     pub board: String,
-    /// Its channel there, 0–15; of a Firmata board its pin, 0–71.
+    /// Its channel there, 0–15; of a Firmata board its pin, 0–71. A smart servo has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = bounds::channel)]
-    pub channel: u8,
+    pub channel: Option<u8>,
+    /// The id by which a smart servo is called on its bus, 0–253; of packets of form 2 up to 252.
+    #[serde(default, rename = "id", skip_serializing_if = "Option::is_none")]
+    #[schemars(transform = bounds::bus_id)]
+    pub bus_id: Option<u8>,
+    /// The model number that a smart servo said when it was added. One that says another is written nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<u16>,
     /// What it is; a positional servo unless said.
     #[serde(default, skip_serializing_if = "is_positional")]
     pub kind: Kind,
     /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
     pub endpoints_us: Ends<Micros>,
+    /// The same in counts, of a smart servo, which needs them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoints_counts: Option<Ends<Counts>>,
     /// The pulse that counts as its centre; of a continuous one, the pulse at which it stops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
+    /// The same in counts, of a smart servo; the middle of its endpoints unless said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub centre_counts: Option<Counts>,
     /// What its marks are joined by; a straight line unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub fit: Shape,
@@ -82,7 +98,7 @@ pub struct Servo {
     pub notes: String,
 }
 
-known_of_a_servo!(Servo { draw_a: CURRENT });
+known_of_a_servo!(Servo { draw_a: CURRENT, model: MODEL });
 
 /// What a continuous servo is given when it is to stand still.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
@@ -104,7 +120,11 @@ pub struct Exercised {
     #[schemars(transform = Worded)]
     pub on: String,
     /// The pulses between which it went.
-    pub over_us: Ends<Micros>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub over_us: Option<Ends<Micros>>,
+    /// The same in counts, of a smart servo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub over_counts: Option<Ends<Counts>>,
     /// How often it went there and back.
     pub times: u32,
     /// What was seen, up to 400 characters.
@@ -113,7 +133,7 @@ pub struct Exercised {
     pub seen: String,
 }
 
-numbers! { Exercised { over_us: PULSE, times: TIMES } }
+numbers! { Exercised { over_us: PULSE, over_counts: STEPS, times: TIMES } }
 
 /// What a data sheet says of a servo.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -123,7 +143,11 @@ pub struct Rated {
     /// The angle over the pulses beside it.
     pub travel_deg: Degrees,
     /// The pulses of that travel.
-    pub pulses_us: Ends<Micros>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pulses_us: Option<Ends<Micros>>,
+    /// The counts of that travel, of a smart servo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counts: Option<Ends<Counts>>,
     /// Longer pulses turn it the other way.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
@@ -143,7 +167,7 @@ pub struct Rated {
 
 numbers! {
     Rated {
-        travel_deg: TRAVEL, pulses_us: PULSE, s_per_60_deg: RATED_SPEED, idle_a: CURRENT, moving_a: CURRENT,
+        travel_deg: TRAVEL, pulses_us: PULSE, counts: STEPS, s_per_60_deg: RATED_SPEED, idle_a: CURRENT, moving_a: CURRENT,
         stall_a: CURRENT,
     }
 }
@@ -154,7 +178,11 @@ numbers! {
 #[schemars(transform = number::ranged::<Mark>)]
 pub struct Mark {
     /// The pulse.
-    pub pulse_us: Micros,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pulse_us: Option<Micros>,
+    /// The counts, of a smart servo, in place of a pulse.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counts: Option<Counts>,
     /// The angle seen, for an aligned mark.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub angle_deg: Option<Degrees>,
@@ -189,7 +217,7 @@ pub struct Mark {
 
 numbers! {
     Mark {
-        pulse_us: PULSE, angle_deg: ANGLE, rpm: RPM, error_deg: READING = [Mark::USUAL_ERROR.get()], read: READ = [1.0], ticks: COUNT,
+        pulse_us: PULSE, counts: STEPS, angle_deg: ANGLE, rpm: RPM, error_deg: READING = [Mark::USUAL_ERROR.get()], read: READ = [1.0], ticks: COUNT,
         oscillator_hz: OSCILLATOR, tick_us: TICK,
     }
 }
@@ -198,7 +226,8 @@ impl Default for Mark {
     /// A mark of nothing, to be filled in.
     fn default() -> Self {
         Self {
-            pulse_us: Micros::ZERO,
+            pulse_us: None,
+            counts: None,
             angle_deg: None,
             at: ReadAt::default(),
             rpm: None,
@@ -258,7 +287,8 @@ impl Rated {
     /// What no sheet says anything of.
     pub const NOTHING: Self = Self {
         travel_deg: Degrees::ZERO,
-        pulses_us: Ends { low: Micros::ZERO, high: Micros::ZERO },
+        pulses_us: None,
+        counts: None,
         reversed: false,
         s_per_60_deg: None,
         idle_a: None,
@@ -266,9 +296,21 @@ impl Rated {
         stall_a: None,
     };
 
+    /// Where that travel begins and ends.
+    pub fn over(&self) -> Ends<Position> {
+        either(self.pulses_us, self.counts).unwrap_or_else(|| Ends::cautious().places())
+    }
+
+    /// The same travel over other places, of something of that kind.
+    #[must_use]
+    pub const fn with_over(self, kind: Kind, over: Ends<Position>) -> Self {
+        let (pulses_us, counts) = split(kind, over);
+        Self { pulses_us, counts, ..self }
+    }
+
     /// The slope and middle that the sheet claims.
     pub fn slope(&self) -> RatedSlope {
-        let Ends { low, high } = self.pulses_us;
+        let Ends { low, high } = self.over();
         let sign = if self.reversed { -1.0 } else { 1.0 };
         RatedSlope { gain: sign * self.travel_deg.get() / (high - low).get(), middle: (low + high) * 0.5 }
     }
@@ -279,16 +321,74 @@ impl Ends<Micros> {
     pub const fn cautious() -> Self {
         Self { low: Micros::new(1000.0), high: Micros::new(2000.0) }
     }
+
+    /// The same as places.
+    pub const fn places(self) -> Ends<Position> {
+        Ends { low: self.low.place(), high: self.high.place() }
+    }
+}
+
+impl Ends<Counts> {
+    /// The same as places.
+    pub const fn places(self) -> Ends<Position> {
+        Ends { low: self.low.place(), high: self.high.place() }
+    }
+}
+
+/// Where something begins and ends, written in the one unit or the other.
+fn either(pulses: Option<Ends<Micros>>, counts: Option<Ends<Counts>>) -> Option<Ends<Position>> {
+    counts.map(Ends::<Counts>::places).or(pulses.map(Ends::<Micros>::places))
+}
+
+/// The same the other way: written in the unit that a kind has.
+const fn split(kind: Kind, over: Ends<Position>) -> (Option<Ends<Micros>>, Option<Ends<Counts>>) {
+    if kind.is_smart() {
+        (None, Some(Ends { low: over.low.counts(), high: over.high.counts() }))
+    } else {
+        (Some(Ends { low: over.low.micros(), high: over.high.micros() }), None)
+    }
+}
+
+impl Exercised {
+    /// Where it went.
+    pub fn over(&self) -> Ends<Position> {
+        either(self.over_us, self.over_counts).unwrap_or_else(|| Ends::cautious().places())
+    }
+
+    /// The same between other places, of something of that kind.
+    #[must_use]
+    pub const fn with_over(mut self, kind: Kind, over: Ends<Position>) -> Self {
+        (self.over_us, self.over_counts) = split(kind, over);
+        self
+    }
 }
 
 impl Mark {
+    /// A mark of that place, of something of that kind, with nothing else said yet.
+    pub fn at(kind: Kind, place: Position) -> Self {
+        Self::default().moved(kind, place)
+    }
+
+    /// The same at another place.
+    #[must_use]
+    pub const fn moved(mut self, kind: Kind, place: Position) -> Self {
+        (self.pulse_us, self.counts) =
+            if kind.is_smart() { (None, Some(place.counts())) } else { (Some(place.micros()), None) };
+        self
+    }
+
+    /// Where it was seen.
+    pub fn place(&self) -> Position {
+        self.counts.map(Counts::place).or(self.pulse_us.map(Micros::place)).unwrap_or(Position::ZERO)
+    }
+
     /// What it says of the servo's shaft, if it was aligned against an angle: what was read at the joint is taken back
     /// through what is between.
     pub fn aligned(&self, through: &Transmission) -> Option<Seen> {
         (self.seen == MarkKind::Aligned).then_some(())?;
         let (angle, error) = (self.angle_deg?, self.error_deg.unwrap_or(Self::USUAL_ERROR));
         let seen =
-            |angle, error| Seen { pulse: self.pulse_us, angle, error, from: self.from, sure: self.read > 1 };
+            |angle, error| Seen { pulse: self.place(), angle, error, from: self.from, sure: self.read > 1 };
         Some(match self.at {
             ReadAt::Servo => seen(angle, error),
             ReadAt::Joint => {
@@ -317,10 +417,14 @@ impl Servo {
             id: ServoId::default(),
             name: name.to_owned(),
             board: board.to_owned(),
-            channel,
+            channel: (!kind.is_smart()).then_some(channel),
+            bus_id: kind.is_smart().then_some(channel),
+            model: None,
             kind,
             endpoints_us: Ends::cautious(),
+            endpoints_counts: None,
             centre_us: None,
+            centre_counts: None,
             fit: Shape::default(),
             arrive: Side::default(),
             teeth: None,
@@ -336,6 +440,41 @@ impl Servo {
             exercised: Vec::new(),
             notes: String::new(),
         }
+    }
+
+    /// Its channel on its board; of a smart servo its id on its bus.
+    pub fn plug(&self) -> u8 {
+        self.bus_id.or(self.channel).unwrap_or_default()
+    }
+
+    /// Puts it on another channel, or under another id.
+    pub const fn plug_into(&mut self, channel: u8) {
+        (self.channel, self.bus_id) =
+            if self.kind.is_smart() { (None, Some(channel)) } else { (Some(channel), None) };
+    }
+
+    /// Its endpoints, which hold whatever asks.
+    pub fn ends(&self) -> Ends<Position> {
+        either(Some(self.endpoints_us), self.endpoints_counts).unwrap_or_else(|| Ends::cautious().places())
+    }
+
+    /// Gives it other endpoints.
+    pub fn set_ends(&mut self, ends: Ends<Position>) {
+        let (pulses, counts) = split(self.kind, ends);
+        self.endpoints_us = pulses.unwrap_or_else(Ends::cautious);
+        self.endpoints_counts = counts;
+    }
+
+    /// The place that was said to be its centre, if one was.
+    pub fn said_centre(&self) -> Option<Position> {
+        self.centre_counts.map(Counts::place).or(self.centre_us.map(Micros::place))
+    }
+
+    /// Says which place is its centre.
+    pub fn set_centre(&mut self, centre: Option<Position>) {
+        let smart = self.kind.is_smart();
+        self.centre_us = centre.filter(|_| !smart).map(Position::micros);
+        self.centre_counts = centre.filter(|_| smart).map(Position::counts);
     }
 
     /// The fit through its aligned marks.
@@ -359,11 +498,11 @@ impl Servo {
                 let of_the_two = |odd: &Odd| {
                     [back.low.pulse, back.high.pulse]
                         .iter()
-                        .any(|p| (*p - odd.seen.pulse).abs() < Micros::new(0.6))
+                        .any(|p| (*p - odd.seen.pulse).abs() < Position::new(0.6))
                 };
                 let first = || {
                     let place =
-                        seen.iter().position(|s| (s.pulse - back.low.pulse).abs() < Micros::new(0.6))?;
+                        seen.iter().position(|s| (s.pulse - back.low.pulse).abs() < Position::new(0.6))?;
                     let or_bends = false;
                     Some(Odd { place, seen: *seen.get(place)?, expected: back.high.angle, or_bends })
                 };
@@ -388,8 +527,8 @@ impl Servo {
     pub fn band(&self) -> Option<Band> {
         // A tick before it started it stood still: the edge lies between the two.
         let edge = |m: &Mark| {
-            let half = m.tick_us.unwrap_or(Micros::ZERO) * 0.5;
-            let edge = if m.from == Side::Below { m.pulse_us - half } else { m.pulse_us + half };
+            let half = (m.tick_us.unwrap_or(Micros::ZERO) * 0.5).place();
+            let edge = if m.from == Side::Below { m.place() - half } else { m.place() + half };
             (edge, m.from)
         };
         Band::of(&self.marks.iter().filter(|m| m.seen == MarkKind::Starts).map(edge).collect::<Vec<_>>())
@@ -400,19 +539,19 @@ impl Servo {
     /// # Errors
     /// When nothing was timed yet, its stop band is not known, or two rates contradict each other.
     pub fn rates(&self) -> Result<Rates, NoRates> {
-        let turning = |m: &Mark| Some(Turning { pulse: m.pulse_us, rate: m.rpm? });
+        let turning = |m: &Mark| Some(Turning { pulse: m.place(), rate: m.rpm? });
         let seen: Vec<Turning> = self.marks.iter().filter_map(turning).collect();
         Rates::of(self.band().ok_or(NoRates::None)?, &seen)
     }
 
     /// The pulses of a continuous one's levels: its saturations where rates were seen, else its endpoints.
     pub fn sides(&self) -> Sides {
-        let Ends { low, high } = self.endpoints_us;
+        let Ends { low, high } = self.ends();
         let stop = self.centre();
         let band = self.band().filter(|band| stop >= band.low && stop <= band.high);
         let still = band.map_or((stop, stop), |band| (band.low, band.high));
         let rates = self.rates().ok();
-        let full = |longer: bool, end: Micros, edge: Micros| {
+        let full = |longer: bool, end: Position, edge: Position| {
             let seen = rates.as_ref().and_then(|rates| rates.saturation(longer));
             let pulse = seen.unwrap_or(end).within(low, high);
             if (pulse > edge) == longer { pulse } else { end }
@@ -422,18 +561,26 @@ impl Servo {
         Sides { low, zero: stop, high, still, seen }
     }
 
-    /// Its centre, or 1500 µs. Of a continuous one the pulse at which it stops: the middle of the band that marks tell,
+    /// Its centre, or 1500 µs; of a smart one the middle of its endpoints. Of a continuous one the pulse at which it stops: the middle of the band that marks tell,
     /// or else what was said, or else the pulse that arms it.
-    pub fn centre(&self) -> Micros {
-        let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us);
+    pub fn centre(&self) -> Position {
+        let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us.map(Micros::place));
         let band = self.kind.turns_on().then(|| self.band()).flatten().map(|band| band.middle());
-        band.or(self.centre_us).or(neutral).unwrap_or(Micros::new(1500.0))
+        let usual = || {
+            if self.kind.is_smart() {
+                let Ends { low, high } = self.ends();
+                (low + high) * 0.5
+            } else {
+                Position::new(1500.0)
+            }
+        };
+        band.or(self.said_centre()).or(neutral).unwrap_or_else(usual)
     }
 
     /// The pulse that it must see before it follows, and for how long; none when it follows at once.
-    pub fn arms(&self) -> Option<(Micros, Seconds)> {
+    pub fn arms(&self) -> Option<(Position, Seconds)> {
         let arming = self.arming.as_ref()?;
-        Some((arming.pulse_us.unwrap_or_else(|| self.centre()), arming.for_s))
+        Some((arming.pulse_us.map_or_else(|| self.centre(), Micros::place), arming.for_s))
     }
 
     /// The part of the name before the dot, or nothing.

@@ -4,13 +4,24 @@
 
 use super::{Mark, MarkKind, ReadAt, Side};
 use crate::range::{self, Range};
-use crate::unit::{Degrees, Hertz, Micros, Rpm, Ticks};
+use crate::unit::{Counts, Degrees, Hertz, Micros, Rpm, Ticks};
 use thiserror::Error;
 
 /// The columns in the order in which they are written. In a table that is read, they may stand in any order, and only
-/// the first must be there.
-const COLUMNS: [&str; 10] =
-    ["pulse_us", "angle_deg", "seen", "from", "at", "error_deg", "rpm", "ticks", "tick_us", "oscillator_hz"];
+/// one of the first two must be there: pulses, or the counts of a smart servo.
+const COLUMNS: [&str; 11] = [
+    "pulse_us",
+    "counts",
+    "angle_deg",
+    "seen",
+    "from",
+    "at",
+    "error_deg",
+    "rpm",
+    "ticks",
+    "tick_us",
+    "oscillator_hz",
+];
 
 /// Why a table was not taken over.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -54,7 +65,8 @@ fn cell(mark: &Mark, column: &str) -> String {
     let number =
         |value: Option<f64>| value.map_or_else(String::new, |v| format!("{}", libm::round(v * 1e6) / 1e6));
     match column {
-        "pulse_us" => number(Some(mark.pulse_us.get())),
+        "pulse_us" => number(mark.pulse_us.map(Micros::get)),
+        "counts" => number(mark.counts.map(Counts::get)),
         "angle_deg" => number(mark.angle_deg.map(Degrees::get)),
         "seen" => mark.seen.word().to_owned(),
         "from" => match mark.from {
@@ -89,7 +101,7 @@ pub fn read(text: &str) -> Result<Vec<Mark>, BadTable> {
         },
     };
     let head = reader.headers().map_err(|error| broken(&error))?.clone();
-    if !head.iter().any(|name| name == "pulse_us") {
+    if !head.iter().any(|name| name == "pulse_us" || name == "counts") {
         let expected = COLUMNS.join(",");
         return Err(BadTable::Head { head: head.iter().collect::<Vec<_>>().join(","), expected });
     }
@@ -144,8 +156,15 @@ fn mark<'a>(value: impl Fn(&str) -> Option<&'a str>) -> Result<Mark, String> {
         MarkKind::Turns if rate.is_none() => return Err("a mark of how it turns needs rpm".to_owned()),
         _ => {}
     }
+    let (pulse, counts) = (number("pulse_us", &range::PULSE)?, number("counts", &range::STEPS)?);
+    match (pulse, counts) {
+        (None, None) => return Err("there is no pulse_us".to_owned()),
+        (Some(_), Some(_)) => return Err("there are pulse_us and counts: keep one of the two".to_owned()),
+        _ => {}
+    }
     Ok(Mark {
-        pulse_us: Micros::new(number("pulse_us", &range::PULSE)?.ok_or("there is no pulse_us")?),
+        pulse_us: pulse.map(Micros::new),
+        counts: counts.map(Counts::new),
         angle_deg: angle.map(Degrees::new),
         at,
         rpm: rate.map(Rpm::new),
@@ -168,7 +187,10 @@ mod tests {
     fn a_table_of_two_columns_is_enough() {
         let marks = read("angle_deg, pulse_us\n# by hand\n-40, 1100\n 40, 1900\n").unwrap();
         assert_eq!(marks.len(), 2);
-        assert_eq!((marks[0].pulse_us, marks[0].angle_deg), (Micros::new(1100.0), Some(Degrees::new(-40.0))));
+        assert_eq!(
+            (marks[0].pulse_us, marks[0].angle_deg),
+            (Some(Micros::new(1100.0)), Some(Degrees::new(-40.0)))
+        );
     }
 
     #[test]
@@ -206,7 +228,7 @@ mod tests {
         #[test]
         fn what_is_written_reads_back(pulse in 300.0..2900.0f64, angle in -90.0..90.0f64, side in 0..3usize, joint: bool) {
             let mark = Mark {
-                pulse_us: Micros::new(libm::round(pulse * 100.0) / 100.0),
+                pulse_us: Some(Micros::new(libm::round(pulse * 100.0) / 100.0)),
                 angle_deg: Some(Degrees::new(libm::round(angle * 100.0) / 100.0)),
                 from: [Side::Unknown, Side::Below, Side::Above][side],
                 at: if joint { ReadAt::Joint } else { ReadAt::Servo },

@@ -119,7 +119,7 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     let curve = servo.fit().ok()?.curve;
     let (a, b) = (curve.pulse_at(a), curve.pulse_at(b));
     let (least, most) = if a < b { (a, b) } else { (b, a) };
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     if low >= least && high <= most {
         return None;
     }
@@ -253,7 +253,7 @@ fn angles_of(rig: Parts<'_>, joint: &Joint) -> Option<(f64, f64)> {
             continue;
         };
         let curve = fit.from_side(servo.arrive);
-        let Ends { low, high } = servo.endpoints_us;
+        let Ends { low, high } = servo.ends();
         let (a, b) =
             (through.joint_at(curve.angle_at(low)).get(), through.joint_at(curve.angle_at(high)).get());
         (least, most) = (libm::fmax(least, libm::fmin(a, b)), libm::fmin(most, libm::fmax(a, b)));
@@ -504,7 +504,13 @@ mod tests {
         let board = rig.boards.clone();
         rig.servos = board
             .iter()
-            .flat_map(|b| (0..16).map(|channel| Servo { board: b.name.clone(), channel, ..servo.clone() }))
+            .flat_map(|b| {
+                (0..16).map(|channel| Servo {
+                    board: b.name.clone(),
+                    channel: Some(channel),
+                    ..servo.clone()
+                })
+            })
             .collect();
         let words = said(&rig);
         assert!(words[0].contains("of 80 channels fit in a beat of 20 ms at 100 kHz"), "{}", words[0]);

@@ -1,7 +1,7 @@
 //! Arriving from one side: a servo that has slack goes past its target and comes back, so that it always stands on
 //! the same flank.
 
-use crate::unit::Micros;
+use crate::unit::Position;
 
 /// How a servo is told to arrive.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -9,13 +9,13 @@ pub struct Arrival {
     /// The pulse is to rise at the end (or to fall).
     pub rising: bool,
     /// How far it goes past first.
-    pub past: Micros,
+    pub past: Position,
 }
 
 /// Where it is on its way.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub(super) struct Approach {
-    target: Micros,
+    target: Position,
     leg: Leg,
 }
 
@@ -37,11 +37,11 @@ impl Approach {
     /// A target that moves is followed as it is: only one that stands can be arrived at.
     pub(super) fn aim(
         &mut self,
-        at: Micros,
-        target: Micros,
+        at: Position,
+        target: Position,
         told: Arrival,
-        free: (Micros, Micros),
-    ) -> Micros {
+        free: (Position, Position),
+    ) -> Position {
         if target != self.target {
             *self = Self { target, leg: Leg::Following };
             return target;
@@ -67,15 +67,15 @@ mod tests {
 
     /// The places it visits on its way, at 20 µs a beat.
     fn way(from: f64, to: f64, rising: bool) -> Vec<f64> {
-        let told = Arrival { rising, past: Micros::new(30.0) };
-        let free = (Micros::new(1000.0), Micros::new(2000.0));
-        let (mut approach, mut at) = (Approach::default(), Micros::new(from));
+        let told = Arrival { rising, past: Position::new(30.0) };
+        let free = (Position::new(1000.0), Position::new(2000.0));
+        let (mut approach, mut at) = (Approach::default(), Position::new(from));
         let mut turns = Vec::new();
-        let mut step = Micros::ZERO;
+        let mut step = Position::ZERO;
         for _ in 0..100 {
-            let aim = approach.aim(at, Micros::new(to), told, free);
-            let next = (aim - at).within(Micros::new(-20.0), Micros::new(20.0));
-            if next.get() * step.get() < 0.0 || (next == Micros::ZERO && step != Micros::ZERO) {
+            let aim = approach.aim(at, Position::new(to), told, free);
+            let next = (aim - at).within(Position::new(-20.0), Position::new(20.0));
+            if next.get() * step.get() < 0.0 || (next == Position::ZERO && step != Position::ZERO) {
                 turns.push(at.get());
             }
             (at, step) = (at + next, next);

@@ -8,7 +8,7 @@ use super::{Plan, Wire};
 use crate::guard::Stopped;
 use crate::link::Health;
 use crate::rig::{Back, Does, InputId, LinkId, SequenceId, ServoId, Wave, WaveShape};
-use crate::unit::{Micros, Seconds, Ticks, exactly};
+use crate::unit::{Position, Seconds, Ticks, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -28,7 +28,7 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         servo: Servo,
         /// The pulse.
         #[serde(serialize_with = "exactly")]
-        pulse: Micros,
+        pulse: Position,
         /// Whether the maker said that the horn stands there already.
         #[serde(alias = "told")]
         stands_there: bool,
@@ -44,7 +44,7 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         servo: Servo,
         /// How far.
         #[serde(serialize_with = "exactly")]
-        by: Micros,
+        by: Position,
         /// From a key that is being held.
         repeat: bool,
     },
@@ -54,7 +54,7 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         servo: Servo,
         /// Where to.
         #[serde(serialize_with = "exactly")]
-        pulse: Micros,
+        pulse: Position,
     },
     /// Move a servo a little to and fro around where it is, to see which it is; then as before.
     Wiggle {
@@ -86,10 +86,10 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         input: Input,
         /// The pulse at the knob's one end.
         #[serde(serialize_with = "exactly")]
-        low: Micros,
+        low: Position,
         /// The pulse at its other end.
         #[serde(serialize_with = "exactly")]
-        high: Micros,
+        high: Position,
     },
     /// Go to and fro; the hand has it then.
     Exercise {
@@ -109,7 +109,7 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         servo: Servo,
         /// How far.
         #[serde(serialize_with = "exactly")]
-        by: Micros,
+        by: Position,
     },
     /// The hand lets go.
     GiveBack {

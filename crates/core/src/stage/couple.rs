@@ -10,7 +10,7 @@ use super::plan::ServoPlan;
 use super::{Plan, ServoState};
 use crate::rig::{Joint, Parts};
 use crate::scale::Scale;
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Degrees, Position};
 
 /// What a servo that follows another one knows of it.
 #[derive(Debug, Clone, PartialEq)]
@@ -25,12 +25,12 @@ pub struct Led {
 
 impl Led {
     /// Its pulse when the leader has one.
-    pub fn pulse_for(&self, leading: Micros) -> Micros {
+    pub fn pulse_for(&self, leading: Position) -> Position {
         self.own.pulse_at(self.theirs.angle_at(leading))
     }
 
     /// The leader's pulse when it has one itself.
-    pub fn leading_for(&self, pulse: Micros) -> Micros {
+    pub fn leading_for(&self, pulse: Position) -> Position {
         self.theirs.pulse_at(self.own.angle_at(pulse))
     }
 }
@@ -71,7 +71,7 @@ fn tie(rig: Parts<'_>, (shared, joint): (usize, &Joint), servos: &mut [ServoPlan
         let ends = [least, most].map(|angle| scale.pulse_at(Degrees::new(angle)));
         let (low, high) = if ends[0] < ends[1] { (ends[0], ends[1]) } else { (ends[1], ends[0]) };
         let guard = servos[*n].guard;
-        servos[*n].guard = crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), guard.clock);
+        servos[*n].guard = crate::guard::Guard::new(guard.endpoints, (Some(low), Some(high)), guard.steps);
     }
     for (n, own) in others {
         servos[*n].led = Some(Box::new(Led { leader: *leader, theirs: theirs.clone(), own: own.clone() }));
@@ -84,8 +84,9 @@ impl Plan {
     /// A command for a servo that follows, as it is for the one that leads.
     pub(super) fn to_leader(&self, command: Placed, states: &[ServoState]) -> Placed {
         let led = |servo: usize| self.servos.get(servo).and_then(|plan| plan.led.as_ref());
-        let at =
-            |servo: usize| states.get(servo).map_or(Micros::ZERO, |state| state.hand.unwrap_or(state.pulse));
+        let at = |servo: usize| {
+            states.get(servo).map_or(Position::ZERO, |state| state.hand.unwrap_or(state.pulse))
+        };
         match command {
             Command::Engage { servo, pulse, stands_there } => {
                 // The followers are engaged by their leader, at a pulse of their own.
@@ -260,11 +261,11 @@ mod tests {
         let led = plan.servos[1].led.as_ref().unwrap();
         let middle = Degrees::new(15.0);
         let leading = plan.servos[0].scale.as_ref().unwrap().pulse_at(middle);
-        let wheel = |n: usize, pulse: Micros| rig.servos[n].fit().unwrap().curve.angle_at(pulse);
+        let wheel = |n: usize, pulse: Position| rig.servos[n].fit().unwrap().curve.angle_at(pulse);
         let (left, right) = (wheel(0, leading), wheel(1, led.pulse_for(leading)));
         assert!((left - pair.wheel(Hand::Left, middle)).abs().get() <= WITHIN_DEG);
         assert!((right - pair.wheel(Hand::Right, middle)).abs().get() <= WITHIN_DEG);
         assert!(left > right, "the inner wheel turns further");
-        assert_eq!(rig.servos[0].endpoints_us, Ends { low: Micros::new(900.0), high: Micros::new(2100.0) });
+        assert_eq!(rig.servos[0].ends(), Ends { low: Position::new(900.0), high: Position::new(2100.0) });
     }
 }

@@ -12,7 +12,7 @@ use crate::guard::HAIR;
 use crate::guard::{Setpoint, Stopped};
 use crate::rig::Take;
 use crate::sequence::{Eased, OpKind, Program, Waited};
-use crate::unit::{Degrees, Micros};
+use crate::unit::{Degrees, Position};
 use std::time::Duration;
 
 /// The time that passes in one call.
@@ -36,7 +36,7 @@ impl Beat {
 /// it is written in parts and copied as a whole, and there the processor stalls.
 #[derive(Clone, Copy)]
 pub(super) struct Wanted {
-    target: Micros,
+    target: Position,
     owner: Owner,
     /// The place of the mapping whose word it is.
     by: usize,
@@ -57,7 +57,7 @@ enum How {
 }
 
 impl Wanted {
-    const fn new(target: Micros, owner: Owner) -> Self {
+    const fn new(target: Position, owner: Owner) -> Self {
         Self { target, owner, by: 0, how: How::Soon }
     }
 }
@@ -107,8 +107,8 @@ pub(super) enum Proposal {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Going {
     /// Where it is after this beat.
-    pub pulse: Micros,
-    target: Micros,
+    pub pulse: Position,
+    target: Position,
     stopped: Option<Stopped>,
     speed: f64,
 }
@@ -211,10 +211,10 @@ impl ServoState {
     }
 
     /// Where it is to be after a beat at a rate, between its limits.
-    fn aimed(&mut self, rate: f64, plan: &ServoPlan, seconds: f64) -> Micros {
+    fn aimed(&mut self, rate: f64, plan: &ServoPlan, seconds: f64) -> Position {
         let (low, high) = plan.guard.free();
         if rate.is_nan() {
-            return Micros::new(rate);
+            return Position::new(rate);
         }
         if rate != 0.0 {
             self.aim = plan.go(self.aim, if rate > 0.0 { high } else { low }, libm::fabs(rate), seconds);
@@ -286,7 +286,7 @@ impl ServoState {
                 _ => target,
             }
         };
-        let go = |from: Micros, to: Micros| plan.go(from, to, speed, beat.seconds);
+        let go = |from: Position, to: Position| plan.go(from, to, speed, beat.seconds);
         let mut passed = plan.guard.pass(self.pulse, target, go);
         if let (Some(stop), Some(Stopped::NotANumber)) = (plan.stop, passed.stopped) {
             // To stay where it is would be to go on turning.
@@ -343,7 +343,7 @@ impl Sources<'_> {
     /// What layers add to an angle; it comes and goes no faster than a glide. To a hand nothing is added, nor where
     /// nothing says where it should be.
     #[inline(never)]
-    fn added(&self, wanted: Wanted, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Micros {
+    fn added(&self, wanted: Wanted, plan: &ServoPlan, state: &mut ServoState, seconds: f64) -> Position {
         let offset = state.played.added.and_then(|(slot, track)| {
             let player = self.players.0.get(usize::from(slot))?;
             let program = self.programs.get(player.place)?;
@@ -443,5 +443,5 @@ fn moved(follow: &Follow, value: f64, plan: &ServoPlan, state: &ServoState) -> W
     let angle = follow.along.angle(value).map(Degrees::new);
     // Without a fit it has no angles: then this is nothing that the guard lets pass, and it stays.
     let pulse = plan.scale.as_ref().zip(angle).map_or(f64::NAN, |(scale, angle)| scale.pulse_at(angle).get());
-    wanted(Micros::new(pulse), How::Soon)
+    wanted(Position::new(pulse), How::Soon)
 }

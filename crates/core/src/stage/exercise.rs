@@ -1,6 +1,6 @@
 //! An exercise: one servo goes to and fro at a speed, or once through a routine, while its maker watches.
 
-use crate::unit::{Micros, exactly};
+use crate::unit::{Position, exactly};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -9,13 +9,13 @@ use std::time::Duration;
 pub struct Exercise {
     /// The lower pulse.
     #[serde(serialize_with = "exactly")]
-    pub low: Micros,
+    pub low: Position,
     /// The higher pulse.
     #[serde(serialize_with = "exactly")]
-    pub high: Micros,
+    pub high: Position,
     /// Where a routine begins and ends.
     #[serde(serialize_with = "exactly")]
-    pub centre: Micros,
+    pub centre: Position,
     /// How fast, in µs of pulse a second; a routine ends with once over all at a quarter of it.
     pub us_per_s: f64,
     /// How long it stands at each end, in milliseconds.
@@ -31,7 +31,7 @@ const ROUTINE: u32 = 8;
 
 impl Exercise {
     /// Where it goes next, and how fast; none when it is over.
-    fn leg(&self, n: u32) -> Option<(Micros, f64)> {
+    fn leg(&self, n: u32) -> Option<(Position, f64)> {
         let (low, high, centre, fast, slow) =
             (self.low, self.high, self.centre, self.us_per_s, self.us_per_s * SLOWLY);
         match (self.times, n) {
@@ -60,13 +60,13 @@ impl Exercise {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Exercising {
     what: Exercise,
-    at: Micros,
+    at: Position,
     leg: u32,
     stood: Duration,
 }
 
 impl Exercising {
-    pub(super) const fn from(at: Micros, what: Exercise) -> Self {
+    pub(super) const fn from(at: Position, what: Exercise) -> Self {
         Self { what, at, leg: 0, stood: Duration::ZERO }
     }
 
@@ -87,10 +87,10 @@ impl Exercising {
     }
 
     /// Goes on by `dt`; gives where the servo is to be, none when it is over.
-    pub(super) fn advance(&mut self, dt: Duration) -> Option<Micros> {
+    pub(super) fn advance(&mut self, dt: Duration) -> Option<Position> {
         let (to, speed) = self.what.leg(self.leg)?;
         let step = speed * dt.as_secs_f64();
-        self.at = self.at + (to - self.at).within(Micros::new(-step), Micros::new(step));
+        self.at = self.at + (to - self.at).within(Position::new(-step), Position::new(step));
         if self.at == to {
             self.stood += dt;
             if self.stood >= Duration::from_millis(u64::from(self.what.pause_ms)) {
@@ -107,14 +107,14 @@ mod tests {
 
     fn run(times: Option<u32>) -> (Vec<f64>, (u32, u32)) {
         let what = Exercise {
-            low: Micros::new(1000.0),
-            high: Micros::new(2000.0),
-            centre: Micros::new(1500.0),
+            low: Position::new(1000.0),
+            high: Position::new(2000.0),
+            centre: Position::new(1500.0),
             us_per_s: 1000.0,
             pause_ms: 100,
             times,
         };
-        let mut under_way = Exercising::from(Micros::new(1500.0), what);
+        let mut under_way = Exercising::from(Position::new(1500.0), what);
         let mut turned = vec![1500.0];
         let mut before = (1500.0, 0.0);
         while let Some(at) = under_way.advance(Duration::from_millis(20)) {

@@ -1,7 +1,8 @@
 //! What comes in: links as they stand, inputs with each stage of theirs, and what stands in for them.
 
 use super::{About, AsIf, Event, EventKind, MOST_EVENTS, Stage};
-use crate::inflow::{Batch, Inflow};
+use crate::estimate::Estimate;
+use crate::inflow::{Batch, Inflow, Measured};
 use crate::link::{Health, Heard, Link, Rules};
 use crate::shape::{Memory, Stages};
 use crate::switch;
@@ -65,6 +66,11 @@ impl Stage {
             if state.hear(now, &heard, &plan.rules) && self.events.len() < MOST_EVENTS {
                 let kind = EventKind::Link(state.health);
                 self.events.push(Event { at: now, kind, about: About::Link(plan.id) });
+            }
+        }
+        for (state, measured) in self.run.servos.iter_mut().zip(inflow.measured) {
+            if let Some(Measured { at, when }) = *measured {
+                state.estimate = Estimate::measured(at, when);
             }
         }
         for n in 0..self.run.inputs.len() {

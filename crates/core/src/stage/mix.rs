@@ -6,7 +6,7 @@ use super::{InputState, Plan};
 use crate::rig::{GoalKind, InputId, Mapping, MappingId, OwnUnit, Parts, Take};
 use crate::shape::along_points;
 use crate::switch::Switch;
-use crate::unit::{Micros, held, number};
+use crate::unit::{Position, held, number};
 
 /// One mapping, compiled.
 #[derive(Debug, Clone, PartialEq)]
@@ -132,7 +132,7 @@ pub enum Lost {
     /// It goes home.
     Home,
     /// It goes to a pulse, in so many seconds.
-    To(Micros, f64),
+    To(Position, f64),
 }
 
 /// A mapping that moves a servo.

@@ -8,7 +8,7 @@ use super::{
 use crate::estimate::{Estimate, Known};
 use crate::rig::Back;
 use crate::sequence::At;
-use crate::unit::{Micros, Ticks};
+use crate::unit::{Position, Ticks};
 use std::time::Duration;
 
 /// A held key's next nudge waits until what is left of the last takes no longer than this.
@@ -16,7 +16,7 @@ const REPEAT_REACH: Duration = Duration::from_millis(50);
 /// Servos whose boards are back go on one after another, so that they do not all draw at once.
 const ONE_BY_ONE: Duration = Duration::from_millis(80);
 /// The most that a stop is trimmed.
-const MOST_TRIM: Micros = Micros::new(100.0);
+const MOST_TRIM: Position = Position::new(100.0);
 
 impl Stage {
     fn refuse(&mut self, now: Duration, servo: usize, why: Refusal) {
@@ -133,7 +133,7 @@ impl Stage {
         }
     }
 
-    fn engage(&mut self, now: Duration, servo: usize, pulse: Micros, stands_there: bool) {
+    fn engage(&mut self, now: Duration, servo: usize, pulse: Position, stands_there: bool) {
         match self.hindrance(servo) {
             Some(Refusal::NotEngaged) => {}
             // It is engaged already.
@@ -153,6 +153,9 @@ impl Stage {
         let (low, high) = plan.guard.endpoints;
         // A continuous servo stands nowhere: its first pulse is its neutral, whatever was asked.
         let pulse = plan.arming.map(|(neutral, _)| neutral).or(plan.stop).unwrap_or(pulse).within(low, high);
+        // One that says where it is is driven there, also where it may not stay.
+        let measured = state.estimate.known == Known::Measured;
+        let pulse = if measured { state.estimate.pulse } else { pulse };
         state.arming = plan.arming.map_or(Duration::ZERO, |(_, time)| time);
         state.engaged = true;
         (state.lost_place, state.displaced, state.arrived) = (false, false, false);
@@ -166,9 +169,11 @@ impl Stage {
         state.gliding = false;
         // Not told where it stands, it may have come from the far end; it is known when it had the time.
         let farthest = if pulse - low > high - pulse { low } else { high };
-        state.estimate = Estimate::assumed(if stands_there { pulse } else { farthest }, now);
-        if stands_there {
-            state.estimate.known = Known::Modelled;
+        if !measured {
+            state.estimate = Estimate::assumed(if stands_there { pulse } else { farthest }, now);
+            if stands_there {
+                state.estimate.known = Known::Modelled;
+            }
         }
         self.output = Output::Driving;
         self.note(now, EventKind::Engaged, Some(servo));
@@ -258,7 +263,9 @@ impl Stage {
             state.interrupt();
             // Its first pulse comes in its turn; then it glides.
             state.goes_on_at = now.max(Duration::from_nanos(1));
-            state.estimate = Estimate::assumed(state.pulse, now);
+            if state.estimate.known != Known::Measured {
+                state.estimate = Estimate::assumed(state.pulse, now);
+            }
         } else {
             let leader = plan.led.as_ref().map(|led| led.leader);
             state.release(true);
@@ -305,7 +312,7 @@ impl Stage {
     }
 
     /// The hand jogs by a knob between two pulses, from where both stand: neither jumps.
-    fn take_knob(&mut self, now: Duration, servo: usize, (input, low, high): (usize, Micros, Micros)) {
+    fn take_knob(&mut self, now: Duration, servo: usize, (input, low, high): (usize, Position, Position)) {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
@@ -337,7 +344,7 @@ impl Stage {
         }
     }
 
-    fn trim(&mut self, servo: usize, by: Micros) {
+    fn trim(&mut self, servo: usize, by: Position) {
         let turns = self.run.plan.servos.get(servo).is_some_and(|plan| plan.stop.is_some());
         if let Some(state) = self.run.servos.get_mut(servo).filter(|_| turns && by.is_finite()) {
             state.trim = (state.trim + by).within(-MOST_TRIM, MOST_TRIM);
@@ -359,7 +366,7 @@ impl Stage {
         self.note(now, EventKind::Released, Some(servo));
     }
 
-    fn jog(&mut self, now: Duration, servo: usize, by: Micros, repeat: bool) {
+    fn jog(&mut self, now: Duration, servo: usize, by: Position, repeat: bool) {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }
@@ -380,7 +387,7 @@ impl Stage {
         }
     }
 
-    fn go_to(&mut self, now: Duration, servo: usize, pulse: Micros) {
+    fn go_to(&mut self, now: Duration, servo: usize, pulse: Position) {
         if let Some(why) = self.hindrance(servo) {
             return self.refuse(now, servo, why);
         }

@@ -18,7 +18,7 @@ use crate::scale::{Scale, Sides};
 use crate::sequence::{Library, Program, UNRATED_SPEED};
 use crate::shape::{self, Shape, Span};
 use crate::switch::Switch;
-use crate::unit::{Degrees, DegreesPerSecond, Hertz, Micros, Seconds, Ticks};
+use crate::unit::{Degrees, DegreesPerSecond, Hertz, Position, Seconds, Ticks};
 use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
@@ -29,7 +29,7 @@ const USUAL_GAIN: f64 = 0.1;
 /// The speed a servo is taken to have where its sheet is silent.
 const USUAL_FOLLOWING: DegreesPerSecond = DegreesPerSecond::new(300.0);
 /// How far a wiggle goes to either side.
-const WIGGLE: Micros = Micros::new(20.0);
+const WIGGLE: Position = Position::new(20.0);
 /// The share of its way that a wiggle takes of a continuous servo: less may not even start it.
 const CONTINUOUS_WIGGLE: f64 = 0.1;
 
@@ -47,7 +47,7 @@ pub struct ServoPlan {
     /// Pulse to angle or level; none for a servo without a fit.
     pub scale: Option<Scale>,
     /// Where it goes when nothing drives it.
-    pub home: Option<Micros>,
+    pub home: Option<Position>,
     /// How fast it may go.
     pub pace: Pace,
     /// The speed its horn is taken to follow with, µs/s.
@@ -57,7 +57,7 @@ pub struct ServoPlan {
     /// A weight pulls on it.
     pub loaded: bool,
     /// The pulse at which it stops, for what would go on turning: it stands for every last pulse.
-    pub stop: Option<Micros>,
+    pub stop: Option<Position>,
     /// Standing still it gets no pulse at all.
     pub idle_release: bool,
     /// How it is told to arrive, because of its slack.
@@ -71,14 +71,14 @@ pub struct ServoPlan {
     /// What happens to it when its board is back and its pulses had stopped.
     pub back: Option<Back>,
     /// The pulse that it must see before it follows, and for how long.
-    pub arming: Option<(Micros, Duration)>,
+    pub arming: Option<(Position, Duration)>,
     /// How far a wiggle goes to either side.
-    pub wiggle: Micros,
+    pub wiggle: Position,
     /// The mappings that move it: the first that holds has it.
     pub follows: Box<[Follow]>,
     /// Its board's oscillator.
     pub oscillator: Hertz,
-    centre: Micros,
+    centre: Position,
 }
 
 /// How fast a servo may go, where it is. Speeds are those of its place: of the pulse in µs/s, or behind what bends of
@@ -103,7 +103,7 @@ impl ServoPlan {
 
     /// How far it is from one pulse to another, in the unit of its speeds, without a sign.
     #[inline]
-    pub fn way(&self, from: Micros, to: Micros) -> f64 {
+    pub fn way(&self, from: Position, to: Position) -> f64 {
         match self.bent() {
             Some(bent) => (bent.joint_at(to) - bent.joint_at(from)).abs().get(),
             None => (to - from).abs().get(),
@@ -113,7 +113,7 @@ impl ServoPlan {
     /// From one pulse towards another for `dt` seconds at no more than `speed`, nor than it may. Behind what bends
     /// it is the joint that moves at that speed, and its shaft no faster than it can.
     #[inline]
-    pub fn go(&self, from: Micros, to: Micros, speed: f64, dt: f64) -> Micros {
+    pub fn go(&self, from: Position, to: Position, speed: f64, dt: f64) -> Position {
         let speed = if speed < self.pace.most { speed } else { self.pace.most };
         match self.bent() {
             None => towards(from, to, speed * dt),
@@ -124,7 +124,7 @@ impl ServoPlan {
     }
 
     #[inline(never)]
-    fn go_bent(&self, bent: &Bent, (from, to): (Micros, Micros), speed: f64, dt: f64) -> Micros {
+    fn go_bent(&self, bent: &Bent, (from, to): (Position, Position), speed: f64, dt: f64) -> Position {
         if let Some((low, high)) = bent.reach()
             && (from < low || from > high)
         {
@@ -156,11 +156,9 @@ impl ServoPlan {
     /// What happens to it when its pulses had stopped: as its joint says; else it is asked about where a weight or a
     /// fallen supply may have moved it.
     pub fn back(&self, fallen: bool) -> Back {
-        let usual = if self.stop.is_none() && self.kind.has_angles() && (self.loaded || fallen) {
-            Back::Ask
-        } else {
-            Back::Last
-        };
+        // One that says where it is need not be asked about.
+        let may_have_moved = self.stop.is_none() && self.kind.has_angles() && !self.kind.is_smart();
+        let usual = if may_have_moved && (self.loaded || fallen) { Back::Ask } else { Back::Last };
         self.back.unwrap_or(usual)
     }
 
@@ -170,7 +168,7 @@ impl ServoPlan {
     }
 
     /// Where it is shown before anything is known.
-    pub fn start(&self) -> Micros {
+    pub fn start(&self) -> Position {
         self.guard.bound(self.home.unwrap_or(self.centre)).0
     }
 }
@@ -323,12 +321,12 @@ fn servo_plan(rig: Parts<'_>, servo: &Servo) -> Option<ServoPlan> {
 
 fn positional(rig: Parts<'_>, servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
     let joint = rig.joint_of(&servo.name);
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let scale = rig.scale_of(servo);
     let shaft_gain = shaft_gain(servo);
     let shaft = servo.rated_speed().unwrap_or(USUAL_FOLLOWING).get();
     let follow = shaft / shaft_gain;
-    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.clock());
+    let guard = Guard::new((low, high), limits(joint, scale.as_ref(), servo), board.steps_of(servo.kind));
     let pace = if let Some(bent) = scale.as_ref().and_then(Scale::bent) {
         let (low, high) = guard.free();
         let steepest = (bent.steepest(low, high), bent.steepest_shaft(low, high));
@@ -358,12 +356,12 @@ fn positional(rig: Parts<'_>, servo: &Servo, board: &Board, speed: DegreesPerSec
 fn arrival(servo: &Servo, shaft_gain: f64) -> Option<Arrival> {
     let fit = servo.fit().ok().filter(|_| servo.arrive != Side::Unknown)?;
     let past = fit.slack.map_or(1.0, |slack| libm::fmax(slack.mean.get(), 1.0));
-    Some(Arrival { rising: servo.arrive == Side::Below, past: Micros::new(past / shaft_gain) })
+    Some(Arrival { rising: servo.arrive == Side::Below, past: Position::new(past / shaft_gain) })
 }
 
 /// The most degrees that the shaft turns for a microsecond: as seen, else as its sheet says, else as is usual.
 fn shaft_gain(servo: &Servo) -> f64 {
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let seen = servo.fit().ok().map(|fit| match fit.curve {
         Curve::Line(line) => libm::fabs(line.gain()),
         Curve::Cubic(cubic) => cubic.steepest(low, high),
@@ -374,12 +372,12 @@ fn shaft_gain(servo: &Servo) -> f64 {
 
 /// A continuous servo stops where nothing drives it.
 fn continuous(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let stop = servo.centre();
     let scale = Scale::Level(servo.sides());
     let percent = libm::fmax((high - stop).get(), (stop - low).get()) / 100.0;
     let pace = even(speed.get() * percent, GLIDE.get() * percent);
-    let guard = Guard::new((low, high), (None, None), board.clock());
+    let guard = Guard::new((low, high), (None, None), board.steps_of(servo.kind));
     ServoPlan {
         scale: Some(scale),
         home: Some(stop),
@@ -401,8 +399,9 @@ const fn even(most: f64, glide: f64) -> Pace {
 
 /// A lamp or a relay is off where nothing drives it, and a wiggle is a blink.
 fn accessory(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan {
-    let clock = board.clock_of(servo.kind);
-    let (off, on) = (Micros::ZERO, clock.pulse(Ticks(clock.longest())));
+    // Nothing of the kind hangs where there are no frames: that was refused before.
+    let clock = board.clock_of(servo.kind).unwrap_or(crate::PwmClock::ideal(8, board.frame_hz));
+    let (off, on) = (Position::ZERO, clock.pulse(Ticks(clock.longest())));
     let speed = speed.get() * on.get() / 100.0;
     ServoPlan {
         scale: Some(Scale::Level(Sides::sharp(off, off, on))),
@@ -411,7 +410,7 @@ fn accessory(servo: &Servo, board: &Board, speed: DegreesPerSecond) -> ServoPlan
         wiggle: on,
         pace: even(speed, speed),
         follow: speed,
-        ..ServoPlan::bare(servo, board, Guard::new((off, on), (None, None), clock))
+        ..ServoPlan::bare(servo, board, Guard::new((off, on), (None, None), clock.steps()))
     }
 }
 
@@ -421,7 +420,7 @@ impl ServoPlan {
         Self {
             id: servo.id,
             kind: servo.kind,
-            plug: (servo.board.as_str().into(), servo.channel),
+            plug: (servo.board.as_str().into(), servo.plug()),
             scale: None,
             home: None,
             pace: even(f64::INFINITY, f64::INFINITY),
@@ -446,15 +445,19 @@ impl ServoPlan {
 }
 
 /// A joint's limits as pulses, the lower pulse first whichever way the servo turns.
-fn limits(joint: Option<&Joint>, scale: Option<&Scale>, servo: &Servo) -> (Option<Micros>, Option<Micros>) {
+fn limits(
+    joint: Option<&Joint>,
+    scale: Option<&Scale>,
+    servo: &Servo,
+) -> (Option<Position>, Option<Position>) {
     let (Some(joint), Some(scale)) = (joint, scale) else { return (None, None) };
     let pulse = |limit: &Option<Limit>| limit.as_ref().map(|l| scale.pulse_at(l.angle_deg));
     let (low, high) = (pulse(&joint.low), pulse(&joint.high));
-    let Ends { low: least, high: most } = servo.endpoints_us;
+    let Ends { low: least, high: most } = servo.ends();
     let (low, high) = if scale.falls(least, most) { (high, low) } else { (low, high) };
     // Beyond its reach a linkage drives nothing.
     let reach = scale.bent().and_then(Bent::reach);
-    let tighter = |limit: Option<Micros>, end: Option<Micros>, more: bool| match (limit, end) {
+    let tighter = |limit: Option<Position>, end: Option<Position>, more: bool| match (limit, end) {
         (Some(limit), Some(end)) => Some(if (limit > end) == more { limit } else { end }),
         (limit, end) => limit.or(end),
     };

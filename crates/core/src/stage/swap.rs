@@ -3,7 +3,7 @@
 use super::plan::ServoPlan;
 use super::{Knob, Owner, ServoState, Wire};
 use crate::rig::InputId;
-use crate::unit::Micros;
+use crate::unit::Position;
 use std::time::Duration;
 
 impl ServoState {
@@ -25,7 +25,7 @@ impl ServoState {
             Some(Knob { input, taken: None, low: knob.low * factor, high: knob.high * factor })
         });
         state.pulse = state.pulse * factor;
-        state.trim = if plan.stop.is_some() { state.trim * factor } else { Micros::ZERO };
+        state.trim = if plan.stop.is_some() { state.trim * factor } else { Position::ZERO };
         state.target = state.target * factor;
         state.hand = state.hand.map(|p| p * factor);
         state.estimate.pulse = state.estimate.pulse * factor;
@@ -51,18 +51,18 @@ impl ServoState {
         self.engaged = false;
         self.hand = None;
         self.interrupt();
-        self.trim = Micros::ZERO;
+        self.trim = Position::ZERO;
         self.estimate.release(true);
         (self.wire, self.lost_place) = (Wire::default(), false);
     }
 
     /// The hand keeps where it had brought it, where that may be; else it is brought to the nearest such place, in a
     /// glide. What it had asked for in vain before is not asked for again.
-    fn keep_hand(&mut self, asked: Micros, plan: &ServoPlan) {
+    fn keep_hand(&mut self, asked: Position, plan: &ServoPlan) {
         let allowed = plan.guard.bound(asked).0;
         self.hand = Some(allowed - self.trim);
         // Less than a tick is no move, and on its way inside it is already.
-        self.displaced = (allowed - asked).abs() > plan.guard.clock.tick();
+        self.displaced = (allowed - asked).abs() > plan.guard.step();
         if plan.guard.bound(self.pulse).1.is_some() {
             self.start_glide();
         }

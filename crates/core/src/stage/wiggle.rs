@@ -1,6 +1,6 @@
 //! The wiggle: one servo moves a little around where it is, so that a maker sees which one it is.
 
-use crate::unit::Micros;
+use crate::unit::Position;
 use std::time::Duration;
 
 /// One to and fro.
@@ -10,19 +10,19 @@ const TIMES: u32 = 3;
 /// A wiggle under way.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Wiggle {
-    middle: Micros,
+    middle: Position,
     /// How far to either side; the guard holds it inside endpoints and limits.
-    reach: Micros,
+    reach: Position,
     gone: Duration,
 }
 
 impl Wiggle {
-    pub(super) const fn around(middle: Micros, reach: Micros) -> Self {
+    pub(super) const fn around(middle: Position, reach: Position) -> Self {
         Self { middle, reach, gone: Duration::ZERO }
     }
 
     /// Goes on by `dt`; gives where the servo is to be, which is the middle again at the end.
-    pub(super) fn advance(&mut self, dt: Duration) -> Micros {
+    pub(super) fn advance(&mut self, dt: Duration) -> Position {
         self.gone += dt;
         if self.gone >= PERIOD * TIMES {
             return self.middle;
@@ -32,7 +32,7 @@ impl Wiggle {
     }
 
     /// Whether it has ended and the servo stands as before; or cannot, for a limit was tightened past that.
-    pub(super) fn is_over(&self, pulse: Micros) -> bool {
+    pub(super) fn is_over(&self, pulse: Position) -> bool {
         let ended = self.gone >= PERIOD * TIMES;
         ended && (pulse == self.middle || self.gone >= PERIOD * (TIMES + 1))
     }

@@ -7,10 +7,10 @@ use wasvolta_core::link::{Heard, Way};
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::stage::{Placed, Plan, Prepared};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 pub const BEAT: Duration = Duration::from_millis(20);
-pub const US: fn(f64) -> Micros = Micros::new;
+pub const US: fn(f64) -> Position = Position::new;
 
 pub fn rig() -> Rig {
     match load(include_str!("../data/small.rig.toml")) {
@@ -56,7 +56,11 @@ impl Run {
         // Tests speak of parts by their places; what is not there is asked for in vain.
         let plan = self.stage.plan();
         let commands: Vec<_> = commands.iter().filter_map(|command| command.named(plan)).collect();
-        self.stage.advance(self.now, Inflow { links: &[came.heard], inputs: &[came.batch] }, &commands);
+        self.stage.advance(
+            self.now,
+            Inflow { links: &[came.heard], inputs: &[came.batch], measured: &[] },
+            &commands,
+        );
     }
 
     pub fn pulse(&self, servo: usize) -> f64 {

@@ -114,6 +114,6 @@ fn a_link_that_is_gone_is_lost_at_once() {
     bench.settle();
     bench.now += BEAT;
     let gone = Heard { way: Way::Gone, ..Heard::default() };
-    bench.stage.advance(bench.now, Inflow { links: &[gone, gone], inputs: &[] }, &[]);
+    bench.stage.advance(bench.now, Inflow { links: &[gone, gone], inputs: &[], measured: &[] }, &[]);
     assert!(bench.stage.mappings().iter().all(|state| state.stand != Stand::Moves));
 }

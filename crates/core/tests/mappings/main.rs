@@ -18,10 +18,10 @@ use wasvolta_core::rig::{Does, Rig, SequenceId, WaveShape};
 use wasvolta_core::stage::{
     AsIf, Command, EventKind, Output, Owner, Placed, Plan, Play, Prepared, Stand, Told,
 };
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 const BEAT: Duration = Duration::from_millis(20);
-const US: fn(f64) -> Micros = Micros::new;
+const US: fn(f64) -> Position = Position::new;
 
 /// Six inputs on two links, and a servo of each kind; mappings and presses are each test's own.
 const PARTS: &str = include_str!("../data/mappings.rig.toml");
@@ -87,7 +87,7 @@ impl Bench {
         let inputs: [Batch; 6] = std::array::from_fn(batch);
         let plan = self.stage.plan();
         let commands: Vec<_> = commands.iter().filter_map(|command| command.named(plan)).collect();
-        self.stage.advance(self.now, Inflow { links: &links, inputs: &inputs }, &commands);
+        self.stage.advance(self.now, Inflow { links: &links, inputs: &inputs, measured: &[] }, &commands);
     }
 
     fn beats(&mut self, count: u32) {

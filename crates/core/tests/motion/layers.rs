@@ -87,7 +87,7 @@ fn what_is_added_comes_on_top_at_most_so_much_and_goes_no_faster_than_a_glide() 
     // The hand is left alone.
     show.beat(&[
         Command::Play { sequence: 1 },
-        Command::Jog { servo: 0, by: Micros::new(0.0), repeat: false },
+        Command::Jog { servo: 0, by: Position::new(0.0), repeat: false },
     ]);
     show.beats(100);
     assert!((show.angle(0) - 30.0).abs() < 1e-9);

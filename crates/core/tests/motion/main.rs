@@ -27,13 +27,13 @@ use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::file::{Loaded, load};
 use wasvolta_core::sequence::{At, LOOPS, Program};
 use wasvolta_core::stage::{Command, EventKind, Placed, Plan, Play, Player, Prepared, Told};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 const BEAT: Duration = Duration::from_millis(20);
 
 /// Three joints a, b and c of given speeds that start at 0°, a lamp, a button that is pressed above ½, and a knob.
 fn text(sequences: &str, speeds: [f64; 3]) -> String {
-    let mut text = "format = 10\nname = \"marsh\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"x\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"y\"\n\
+    let mut text = "format = 11\nname = \"marsh\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"x\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"y\"\n\
         [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
     for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
         write!(
@@ -138,7 +138,7 @@ impl Show {
         let commands: Vec<_> = commands.iter().filter_map(|command| command.named(plan)).collect();
         let heard = Heard { frames: 1, changed: true, ..Heard::default() };
         let batches = self.says.map(Batch::of);
-        self.stage.advance(self.now, Inflow { links: &[heard], inputs: &batches }, &commands);
+        self.stage.advance(self.now, Inflow { links: &[heard], inputs: &batches, measured: &[] }, &commands);
         let told = self.stage.events().iter().filter_map(|event| match event.kind {
             EventKind::Sequence { told, at } => Some((told, at.as_secs_f64())),
             _ => None,
@@ -177,7 +177,7 @@ impl Show {
         self.player().map_or(0.0, |player| player.at.seconds())
     }
 
-    fn pulse(&self, servo: usize) -> Micros {
+    fn pulse(&self, servo: usize) -> Position {
         self.stage.servos()[servo].pulse
     }
 

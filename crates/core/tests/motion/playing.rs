@@ -9,7 +9,7 @@ const TO_AND_FRO: &str = "[[sequence]]\nname = \"s\"\n[[sequence.step]]\nlabel =
 #[test]
 fn it_begins_when_its_joints_are_where_it_begins() {
     let mut show = Show::of(&rig(TO_AND_FRO));
-    show.beat(&[Command::GoTo { servo: 0, pulse: Micros::new(1800.0) }]);
+    show.beat(&[Command::GoTo { servo: 0, pulse: Position::new(1800.0) }]);
     show.beats(100);
     show.beat(&[Command::GiveBack { servo: 0 }, Command::Play { sequence: 0 }]);
     assert_eq!(show.stands(), Play::Leading);
@@ -35,7 +35,7 @@ fn a_lead_in_takes_its_time_but_never_more_speed_than_there_is() {
     for (lead_in, least, most) in [(2.0, 1.9, 2.2), (0.1, 0.2, 0.4)] {
         let text = TO_AND_FRO.replace("name = \"s\"\n", &format!("name = \"s\"\nlead_in_s = {lead_in}\n"));
         let mut show = Show::of(&rig_of(&super::text(&text, [100.0; 3])));
-        show.beat(&[Command::GoTo { servo: 0, pulse: Micros::new(1800.0) }]);
+        show.beat(&[Command::GoTo { servo: 0, pulse: Position::new(1800.0) }]);
         show.beats(100);
         show.beat(&[Command::GiveBack { servo: 0 }, Command::Play { sequence: 0 }]);
         let begun = show.now;

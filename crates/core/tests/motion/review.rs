@@ -61,7 +61,7 @@ fn servos_start_one_after_another_on_each_board_and_boards_at_the_same_time() {
     // On one board the last one is the worst: c, while a stands.
     let mut rig = rig;
     rig.servos[1].board = "upper".to_owned();
-    rig.servos[1].channel = 9;
+    rig.servos[1].channel = Some(9);
     rig.servos[1].rated.as_mut().unwrap().stall_a = Some(Amps::new(1.3));
     let start = &review(&rig).rails[0].start;
     assert!((start.peak.get() - 1.8).abs() < 1e-9 && start.who == [2], "{start:?}");

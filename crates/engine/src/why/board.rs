@@ -4,7 +4,7 @@ use super::{Facts, Finding, Judge, RECENT, failed, proven};
 use crate::snapshot::able;
 use crate::wiring::role;
 use wasvolta_port::Fault;
-use wasvolta_port::board::{Evidence, Found, Lapse};
+use wasvolta_port::board::{Evidence, Found, Lapse, Stand};
 use wasvolta_port::expander::Seen;
 use wasvolta_port::firmata::{Firmware, Role};
 use wasvolta_wire::expander::mode2;
@@ -26,6 +26,61 @@ pub(crate) const FIRMATA: [(&str, Judge); 3] = [("answer", answer), ("firmware",
 
 /// A chip of the kernel: has it that channel?
 pub(crate) const PWM: [(&str, Judge); 2] = [("chip", kernel_chip), ("channel", kernel_channel)];
+
+/// A bus of smart servos: does this one answer, is it the one, may it be driven?
+pub(crate) const SMART: [(&str, Judge); 3] =
+    [("answer", smart_answer), ("model", smart_model), ("set up", smart_set_up)];
+
+/// Nothing of a bus is known beside a run: opening its line would take it from who has it.
+fn not_asked() -> Finding {
+    Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at F1".to_owned())
+}
+
+fn smart_answer(facts: &Facts) -> Finding {
+    if let Some(fault) = facts.trouble {
+        return failed("the line to it is gone", fault.help());
+    }
+    let Some(feedback) = facts.feedback else { return not_asked() };
+    let id = facts.servo.plug();
+    match feedback.stand {
+        Stand::Unasked => failed(format!("id {id} was not asked yet"), "wait a moment"),
+        Stand::Silent => failed(
+            format!("id {id} does not answer"),
+            "check its plug, its supply, its id and its rate: `wasvolta scan` looks for all of them",
+        ),
+        _ => proven(format!("id {id} answers")),
+    }
+}
+
+fn smart_model(facts: &Facts) -> Finding {
+    let Some(feedback) = facts.feedback else { return not_asked() };
+    match feedback.stand {
+        Stand::OtherModel(model) => failed(
+            format!("it says that it is model {model}, which is another one: nothing is written to it"),
+            "choose the layout that its data sheet has; or correct model in the rig file",
+        ),
+        Stand::UnknownModel(model) => failed(
+            format!("it says that it is model {model}; the rig does not say which it should be"),
+            "where the layout is right for it, keep that number: model in the rig file",
+        ),
+        _ => proven(format!("model {}", feedback.model)),
+    }
+}
+
+fn smart_set_up(facts: &Facts) -> Finding {
+    let Some(feedback) = facts.feedback else { return not_asked() };
+    match feedback.stand {
+        Stand::OtherMode(mode) => failed(
+            format!("its mode is {mode}: it is not driven by places"),
+            "set it to be driven by places, with the tool of its maker",
+        ),
+        Stand::Curt => failed(
+            "it is set to answer less than everything",
+            "set it to answer everything, with the tool of its maker",
+        ),
+        _ => proven("it is driven by places, and answers everything"),
+    }
+}
 
 fn seen<'a>(facts: &Facts<'a>) -> Option<&'a Seen> {
     facts.evidence?.registers()
@@ -109,7 +164,7 @@ fn frame_rate(facts: &Facts) -> Finding {
             ),
             "open the rig: it is set at the start; or another program has set it",
         ),
-        _ => proven(format!("{:.2} Hz", facts.board.clock().rate().get())),
+        _ => proven(format!("{:.2} Hz", facts.board.clock().map_or(0.0, |clock| clock.rate().get()))),
     }
 }
 
@@ -162,7 +217,7 @@ fn firmware(facts: &Facts) -> Finding {
 }
 
 fn pin(facts: &Facts) -> Finding {
-    let pin = facts.servo.channel;
+    let pin = facts.servo.plug();
     let role = role(facts.servo.kind);
     if said(facts).is_some_and(|firmware| firmware.can(role, usize::from(pin))) {
         let fineness = if role == Role::Servo { "; its fineness is 1 µs" } else { "" };
@@ -189,7 +244,7 @@ fn kernel_chip(facts: &Facts) -> Finding {
 }
 
 fn kernel_channel(facts: &Facts) -> Finding {
-    let channel = facts.servo.channel;
+    let channel = facts.servo.plug();
     match facts.evidence {
         Some(Evidence::Pwm(chip)) if usize::from(channel) < chip.channels => {
             proven(format!("channel {channel}"))

@@ -35,11 +35,14 @@ pub fn from_source_to_wire(compiled: &Compiled, snapshot: &Snapshot, servo: Serv
     parts.extend(bound(state, own));
     match state.ticks() {
         Some(ticks) if own.kind.is_accessory() => {
-            parts.push(format!("{} of {} ticks", ticks.0, own.guard.clock.longest()));
+            let most = own.guard.nearest(own.guard.endpoints.1);
+            parts.push(format!("{} of {} ticks", ticks.0, most.0));
         }
         Some(ticks) => {
-            parts.push(format!("{:.0} µs", own.guard.pulse(ticks).get()));
-            parts.push(format!("{} ticks", ticks.0));
+            parts.push(own.kind.show_place(own.guard.pulse(ticks)));
+            if !own.kind.is_smart() {
+                parts.push(format!("{} ticks", ticks.0));
+            }
         }
         None => parts.push("nothing is sent".to_owned()),
     }

@@ -7,7 +7,7 @@ use crate::trim::signed;
 use wasvolta_core::curve::{Curve, Line};
 use wasvolta_core::fit::Fit;
 use wasvolta_core::rig::Ends;
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// A rectangle in mm.
 #[derive(Clone, Copy)]
@@ -27,8 +27,8 @@ impl Box {
 }
 
 pub(super) fn span_of_pulses(known: &Known<'_>) -> (f64, f64) {
-    let Ends { low, high } = known.servo.endpoints_us;
-    let seen = known.servo.marks.iter().map(|m| m.pulse_us.get());
+    let Ends { low, high } = known.servo.ends();
+    let seen = known.servo.marks.iter().map(|m| m.place().get());
     let all: Vec<f64> = seen.chain([low.get(), high.get()]).collect();
     let least = all.iter().copied().fold(f64::MAX, f64::min);
     let most = all.iter().copied().fold(f64::MIN, f64::max);
@@ -38,7 +38,7 @@ pub(super) fn span_of_pulses(known: &Known<'_>) -> (f64, f64) {
 
 fn span_of_angles(known: &Known<'_>, pulses: Axis) -> (f64, f64) {
     let Known { fit, joint, .. } = known;
-    let ends = [pulses.values.0, pulses.values.1].map(|p| fit.curve.angle_at(Micros::new(p)).get());
+    let ends = [pulses.values.0, pulses.values.1].map(|p| fit.curve.angle_at(Position::new(p)).get());
     let shaft = |limit: &wasvolta_core::rig::Limit| known.through.servo_at(limit.angle_deg).get();
     let limits = joint.iter().flat_map(|j| [&j.low, &j.high]).flatten().map(shaft);
     let seen = fit.points.iter().map(|p| p.angle.get());
@@ -69,7 +69,7 @@ pub(super) fn draw(list: &mut List, known: &Known<'_>, area: Box, pulses: Axis) 
     limits(list, known, area, angles);
     endpoints(list, known, area, pulses);
     let fit = &known.fit;
-    let on = |pulse: f64| place(pulse, fit.curve.angle_at(Micros::new(pulse)).get());
+    let on = |pulse: f64| place(pulse, fit.curve.angle_at(Position::new(pulse)).get());
     let (first, last) = outer_marks(fit, pulses);
     // A line needs its two ends only, a curve what is between.
     let steps = if matches!(fit.curve, Curve::Line(_)) { 1 } else { 60u32 };
@@ -130,7 +130,7 @@ fn band(list: &mut List, known: &Known<'_>, pulses: Axis, angles: Axis) {
     let edge = |sign: f64| {
         (0..=60).map(move |n| {
             let pulse = pulses.values.0 + (pulses.values.1 - pulses.values.0) * f64::from(n) / 60.0;
-            let pulse = Micros::new(pulse);
+            let pulse = Position::new(pulse);
             let angle = fit.curve.angle_at(pulse).get() + sign * fit.band(pulse).get();
             let angle = angle.clamp(angles.values.0, angles.values.1);
             at(pulses.place(pulse.get()), angles.place(angle))
@@ -146,13 +146,14 @@ fn rated(list: &mut List, known: &Known<'_>, (pulses, angles): (Axis, Axis)) {
     let Some(sheet) = &known.servo.rated else { return };
     let slope = sheet.slope();
     let line = Line::through(slope.middle, Degrees::ZERO, slope.gain);
-    let Ends { low, high } = sheet.pulses_us;
+    let Ends { low, high } = sheet.over();
     let at_angle = |angle: f64| line.pulse_at(Degrees::new(angle)).get();
     let (a, b) = (at_angle(angles.values.0), at_angle(angles.values.1));
     let from = low.get().max(a.min(b)).max(pulses.values.0);
     let to = high.get().min(a.max(b)).min(pulses.values.1);
     if from < to {
-        let on = |pulse: f64| at(pulses.place(pulse), angles.place(line.angle_at(Micros::new(pulse)).get()));
+        let on =
+            |pulse: f64| at(pulses.place(pulse), angles.place(line.angle_at(Position::new(pulse)).get()));
         list.line(&[on(from), on(to)], dashed(Tone::Quiet, 0.3, 0.3, 1.2));
     }
 }
@@ -174,7 +175,7 @@ fn limits(list: &mut List, known: &Known<'_>, area: Box, angles: Axis) {
 }
 
 fn endpoints(list: &mut List, known: &Known<'_>, area: Box, pulses: Axis) {
-    let Ends { low, high } = known.servo.endpoints_us;
+    let Ends { low, high } = known.servo.ends();
     for pulse in [low.get(), high.get()] {
         let x = pulses.place(pulse);
         list.line(&[at(x, area.top), at(x, area.bottom)], solid(Tone::Ink, 0.7));

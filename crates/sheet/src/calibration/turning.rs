@@ -8,7 +8,7 @@ use crate::trim::signed;
 use crate::{NoSheet, Subject};
 use wasvolta_core::rate::{Band, Rates};
 use wasvolta_core::rig::{Board, Ends, Idle, Servo};
-use wasvolta_core::unit::{Micros, Rpm};
+use wasvolta_core::unit::{Position, Rpm};
 
 /// Where the chart ends on the paper.
 const BOTTOM: f64 = 165.0;
@@ -44,7 +44,7 @@ pub(super) fn draw(subject: &Subject<'_>, servo: &Servo, board: &Board) -> Resul
 }
 
 fn chart(list: &mut List, servo: &Servo, band: &Band, rates: Option<&Rates>, area: Box) {
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let air = (high - low).get() * 0.03;
     let pulses = Axis { values: (low.get() - air, high.get() + air), places: (area.left, area.right) };
     let fastest = rates.map_or(10.0, |rates| {
@@ -77,7 +77,7 @@ fn chart(list: &mut List, servo: &Servo, band: &Band, rates: Option<&Rates>, are
     quiet(list, MARGIN, Align::Left, "turns a minute; shaded: it stands still");
     list.text(at(area.right, area.bottom + 8.0), SMALL, Tone::Quiet, Align::Right, "pulse, µs");
     let Some(rates) = rates else { return };
-    let on = |pulse: Micros| at(pulses.place(pulse.get()), turns.place(rates.rate_at(pulse).get()));
+    let on = |pulse: Position| at(pulses.place(pulse.get()), turns.place(rates.rate_at(pulse).get()));
     let line: Vec<_> = (0..=120).map(|n| on(low + (high - low) * (f64::from(n) / 120.0))).collect();
     list.line(&line, solid(Tone::Ink, 0.5));
     for longer in [false, true] {
@@ -85,7 +85,7 @@ fn chart(list: &mut List, servo: &Servo, band: &Band, rates: Option<&Rates>, are
         let x = pulses.place(pulse.get());
         list.line(&[at(x, area.top), at(x, area.bottom)], dashed(Tone::Quiet, 0.3, 0.6, 1.0));
     }
-    for (pulse, rate) in servo.marks.iter().filter_map(|m| Some((m.pulse_us, m.rpm?))) {
+    for (pulse, rate) in servo.marks.iter().filter_map(|m| Some((m.place(), m.rpm?))) {
         let here = at(pulses.place(pulse.get()), turns.place(rate.get()));
         list.circle(here, 1.2, Some(solid(Tone::Ink, 0.4)), Some(Tone::Paper));
     }
@@ -99,13 +99,7 @@ fn marks(list: &mut List, servo: &Servo, top: f64) {
     list.line(&[at(MARGIN, top + 6.9), at(MARGIN + 70.0, top + 6.9)], solid(Tone::Rule, 0.2));
     let mut y = top + 11.0;
     for mark in servo.marks.iter().take(18) {
-        list.text(
-            at(MARGIN + 17.0, y),
-            BODY,
-            Tone::Ink,
-            Align::Right,
-            &format!("{:.1}", mark.pulse_us.get()),
-        );
+        list.text(at(MARGIN + 17.0, y), BODY, Tone::Ink, Align::Right, &format!("{:.1}", mark.place().get()));
         if let Some(rate) = mark.rpm {
             list.text(at(MARGIN + 34.0, y), BODY, Tone::Ink, Align::Right, &signed(rate.get(), 1));
         }
@@ -122,7 +116,7 @@ fn facts(
     (left, right): (f64, f64),
 ) {
     let mut column = Column { list, start: at(left, BOTTOM + 18.0), right };
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     column.head("What holds it");
     column.fact("endpoints", &format!("{:.0} to {:.0} µs", low.get(), high.get()));
     let by = if servo.idle == Idle::Release { "no pulse" } else { "its stop pulse" };

@@ -104,6 +104,7 @@ pub struct Exchange {
     packets: Packets<LONGEST>,
     echo: Echo,
     out: Vec<u8>,
+    told: Vec<u8>,
     /// What was sent and has not come back, where it may.
     owed: VecDeque<u8>,
     /// What came back of it since the request that is open.
@@ -130,6 +131,7 @@ impl Exchange {
             packets: Packets::new(form),
             echo: Echo::Unknown,
             out: Vec::with_capacity(512),
+            told: Vec::with_capacity(512),
             owed: VecDeque::with_capacity(512),
             echoed: 0,
             waits: VecDeque::with_capacity(32),
@@ -211,6 +213,21 @@ impl Exchange {
         };
         self.until = Some(now + sent + self.slot() + timing.latency + others);
         Ok(&self.out)
+    }
+
+    /// Says something that nobody answers, while a request may be open: its answer is not waited for any less. Gives the
+    /// bytes to send now.
+    ///
+    /// # Errors
+    /// When the form cannot say it.
+    pub fn tell(&mut self, (id, ask): (u8, &Ask<'_>)) -> Result<&[u8], Unsayable> {
+        self.told.clear();
+        self.form.ask(id, ask, &mut self.told)?;
+        self.seen.asked += 1;
+        if self.echo == Echo::Whole && self.owed.len() <= MOST_OWED {
+            self.owed.extend(&self.told);
+        }
+        Ok(&self.told)
     }
 
     /// What one answer takes.

@@ -20,7 +20,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use wasvolta_core::rig::{BoardId, Does, Rig, SequenceId};
 use wasvolta_core::stage::{self, About, Command, EventKind, Output, Owner, Wire};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::snapshot::BoardState;
 use wasvolta_port::board::{Decision, Found, Phase};
 
@@ -179,13 +179,13 @@ fn until_known(runner: &mut Runner, told: &Told) {
 fn adopt(runner: &mut Runner, told: &Told, word: Adopt) {
     let snapshot = runner.engine.snapshot().clone();
     for state in snapshot.boards.iter().flatten() {
-        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = state.phase else { continue };
-        let keep = word == Adopt::Keep && adoptable;
+        let Phase::Asking(Found::Pulsing { ticks, adoptable }) = &state.phase else { continue };
+        let keep = word == Adopt::Keep && *adoptable;
         if word == Adopt::Keep && !adoptable {
             say::trouble("pulses that run at another clock cannot be kept: they are stopped");
         }
         if keep {
-            for command in runner.kept(state.id, &ticks) {
+            for command in runner.kept(state.id, ticks) {
                 runner.engine.command(command);
             }
         }
@@ -308,7 +308,7 @@ fn notice(words: std::fmt::Arguments<'_>) {
 
 /// The first pulse of each servo that the sequence moves, whether it is known to stand there, and in words where that
 /// comes from.
-fn first_pulses(runner: &mut Runner, moved: &[usize]) -> (Vec<String>, Vec<(usize, Micros, bool)>) {
+fn first_pulses(runner: &mut Runner, moved: &[usize]) -> (Vec<String>, Vec<(usize, Position, bool)>) {
     let mut names = Vec::new();
     let mut firsts = Vec::new();
     let kept: Vec<bool> = runner.engine.snapshot().servos.iter().map(|state| state.engaged).collect();

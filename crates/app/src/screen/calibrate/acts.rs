@@ -12,15 +12,15 @@ use crate::screen::step::NUDGES;
 use crate::screen::typing::Typing;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};
-use wasvolta_core::rig::{Mark, MarkKind, Side};
+use wasvolta_core::rig::{Kind, Mark, MarkKind, Side};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// How far *stops* and *buzzes* back off.
-const MARGIN: Micros = Micros::new(15.0);
-const HORN_ON: Micros = Micros::new(1500.0);
+const MARGIN: Position = Position::new(15.0);
+const HORN_ON: Position = Position::new(1500.0);
 /// How far a knob jogs to either side where it is to be fine.
-const NARROW: Micros = Micros::new(40.0);
+const NARROW: Position = Position::new(40.0);
 
 /// Nudges the servo. Of a held key one nudge counts a frame.
 pub fn jog(desk: &mut Context, direction: f64) {
@@ -38,8 +38,8 @@ pub fn jog(desk: &mut Context, direction: f64) {
 /// A knob jogs: over a narrow window around where it stands, then over all, then no more.
 pub fn knob(desk: &mut Context) {
     let input = desk.model.input.id;
-    let Some((jogged, at, (low, high))) =
-        desk.picked(|p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free()))
+    let Some((jogged, at, (low, high), kind)) =
+        desk.picked(|p| (p.state.jogged_by(), p.state.pulse, p.plan.guard.free(), p.servo.kind))
     else {
         return;
     };
@@ -52,17 +52,17 @@ pub fn knob(desk: &mut Context) {
         None => {
             desk.servo_command(|servo| Command::Knob { servo, input, low: narrow.0, high: narrow.1 });
             desk.say(&format!(
-                "{name} jogs ±{:.0} µs around {:.0} µs; j again: over all",
-                NARROW.get(),
-                at.get()
+                "{name} jogs ±{} around {}; j again: over all",
+                kind.show_place(NARROW),
+                kind.show_place(at)
             ));
         }
-        Some((_, from, to)) if to - from < (NARROW * 2.0 + Micros::new(1.0)) => {
+        Some((_, from, to)) if to - from < (NARROW * 2.0 + Position::new(1.0)) => {
             desk.servo_command(|servo| Command::Knob { servo, input, low, high });
             desk.say(&format!(
-                "{name} jogs from {:.0} to {:.0} µs; j again lets it go",
+                "{name} jogs from {:.0} to {}; j again lets it go",
                 low.get(),
-                high.get()
+                kind.show_place(high)
             ));
         }
         Some(_) => {
@@ -101,9 +101,13 @@ pub fn engage(desk: &mut Context) {
         let pulse = picked.plan.start();
         return desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });
     }
+    // One that says where it is need not be asked about: it is driven there.
+    if picked.servo.kind.is_smart() {
+        return engage_smart(desk);
+    }
     let known = desk.session.runner.last_known.of(&picked.servo.name);
     let (pulse, from) = match (picked.state.estimate.known, known) {
-        (Known::Assumed | Known::Modelled, _) => {
+        (Known::Assumed | Known::Modelled | Known::Measured, _) => {
             (picked.state.estimate.pulse, "where it was left".to_owned())
         }
         (Known::Unknown, Some((pulse, time))) => (pulse, format!("last known, {}", ago(time))),
@@ -119,8 +123,28 @@ pub fn engage(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Engage { dial, scale, from });
 }
 
+/// Makes a smart servo stiff where it says that it is.
+fn engage_smart(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let Some(picked) = scene.picked() else { return };
+    let (name, kind, pulse) = (picked.servo.name.clone(), picked.servo.kind, picked.state.estimate.pulse);
+    if picked.state.estimate.known != Known::Measured {
+        let words = format!("{name} has not said where it is: F1 shows why it is not heard");
+        return desk.say(&words);
+    }
+    desk.model.in_calibrate.side = Side::Unknown;
+    desk.servo_command(|servo| Command::Engage { servo, pulse, stands_there: true });
+    desk.say(&format!("{name} becomes stiff where it stands, at {}", kind.show_place(pulse)));
+}
+
 /// First pulse at the middle, with the horn off.
 pub fn horn_on(desk: &mut Context) {
+    if let Some(true) = desk.picked(|p| p.servo.kind.is_smart()) {
+        let centre = desk.picked(|p| p.servo.centre()).unwrap_or_default();
+        engage_smart(desk);
+        desk.servo_command(|servo| Command::GoTo { servo, pulse: centre });
+        return desk.say("it goes to its centre: put the horn on where its middle should be");
+    }
     desk.model.in_calibrate.side = Side::Unknown;
     desk.servo_command(|servo| Command::Engage { servo, pulse: HORN_ON, stands_there: false });
     desk.say("first pulse at 1500 µs: put the horn on where its middle should be");
@@ -138,12 +162,18 @@ pub fn next_mark(desk: &mut Context) {
     });
     let Some(to) = next else { return };
     glide(desk, to);
-    desk.say(&format!("gliding to {:.0} µs; when it stands, m keeps the angle you see", to.get()));
+    let to = kind_of(desk).show_place(to);
+    desk.say(&format!("gliding to {to}; when it stands, m keeps the angle you see"));
 }
 
 /// The pulse that tells most: outwards from the centre to one side and to the other; then a place that was seen from
 /// one side only, from its other side, which tells the slack; then ever finer between. `at` is where it stands.
-pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark], at: Micros) -> Micros {
+pub fn next_useful(
+    (low, high): (Position, Position),
+    centre: Position,
+    marks: &[Mark],
+    at: Position,
+) -> Position {
     const OUTWARDS: [f64; 4] = [0.5, 1.0, -0.5, -1.0];
     const FINER: [f64; 8] = [0.25, 0.75, -0.25, -0.75, 0.125, -0.125, 0.875, -0.875];
     let centre = centre.within(low, high);
@@ -152,29 +182,29 @@ pub fn next_useful((low, high): (Micros, Micros), centre: Micros, marks: &[Mark]
         if share < 0.0 { centre + (centre - low) * share } else { centre + (high - centre) * share }
     };
     let aligned = || marks.iter().filter(|m| m.seen == MarkKind::Aligned);
-    let distance = |p: Micros| aligned().map(|m| (m.pulse_us - p).abs().get()).fold(f64::INFINITY, f64::min);
-    let unseen = |p: &Micros| distance(*p) > near.get();
+    let distance = |p: Position| aligned().map(|m| (m.place() - p).abs().get()).fold(f64::INFINITY, f64::min);
+    let unseen = |p: &Position| distance(*p) > near.get();
     if let Some(next) = std::iter::once(centre).chain(OUTWARDS.map(place)).find(unseen) {
         return next;
     }
-    let seen_from = |p: Micros, side: Side| {
-        aligned().any(|m| (m.pulse_us - p).abs() <= Micros::new(3.0) && m.from == side)
+    let seen_from = |p: Position, side: Side| {
+        aligned().any(|m| (m.place() - p).abs() <= Position::new(3.0) && m.from == side)
     };
-    let both = |m: &Mark| seen_from(m.pulse_us, Side::Below) && seen_from(m.pulse_us, Side::Above);
+    let both = |m: &Mark| seen_from(m.place(), Side::Below) && seen_from(m.place(), Side::Above);
     if !aligned().any(both) {
         let reached = |m: &&Mark| match m.from {
-            Side::Below => at > m.pulse_us + near * 0.5,
-            Side::Above => at < m.pulse_us - near * 0.5,
+            Side::Below => at > m.place() + near * 0.5,
+            Side::Above => at < m.place() - near * 0.5,
             Side::Unknown => false,
         };
         let nearest = aligned()
             .filter(reached)
-            .min_by(|a, b| (a.pulse_us - at).abs().get().total_cmp(&(b.pulse_us - at).abs().get()));
+            .min_by(|a, b| (a.place() - at).abs().get().total_cmp(&(b.place() - at).abs().get()));
         if let Some(mark) = nearest {
-            return mark.pulse_us;
+            return mark.place();
         }
     }
-    let farther = |a: &Micros, b: &Micros| distance(*a).total_cmp(&distance(*b));
+    let farther = |a: &Position, b: &Position| distance(*a).total_cmp(&distance(*b));
     let finer = FINER.map(place);
     finer.into_iter().find(unseen).or_else(|| finer.into_iter().max_by(farther)).unwrap_or(centre)
 }
@@ -198,14 +228,16 @@ pub fn widen(desk: &mut Context) {
     };
     desk.model.in_calibrate.widened = desk.picked(|p| p.servo.id);
     // A whisker more than one press away counts as there: the pulse is kept in fractions.
-    if gap > by + Micros::new(0.5) {
+    if gap > by + Position::new(0.5) {
         glide(desk, at);
-        desk.say(&format!("gliding to the {} endpoint, {:.0} µs; there W widens it", end.word(), at.get()));
+        let at = kind_of(desk).show_place(at);
+        desk.say(&format!("gliding to the {} endpoint, {at}; there W widens it", end.word()));
         return;
     }
     let sign = if end == End::Low { -1.0 } else { 1.0 };
     goes(desk, by * sign);
-    if desk.edit(&format!("{} endpoint widened by {} µs", end.word(), by.get()), |rig| {
+    let unit = kind_of(desk).place_unit();
+    if desk.edit(&format!("{} endpoint widened by {} {unit}", end.word(), by.get()), |rig| {
         edit::widen(rig, &name, end, by)
     }) {
         desk.servo_command(|servo| Command::Jog { servo, by: (by + gap) * sign, repeat: false });
@@ -213,8 +245,13 @@ pub fn widen(desk: &mut Context) {
 }
 
 /// An endpoint moves by tenths of a microsecond, as it is written.
-fn rounded_nudge(by: Micros) -> Micros {
-    Micros::new((by.get() * 10.0).round() / 10.0)
+fn rounded_nudge(by: Position) -> Position {
+    Position::new((by.get() * 10.0).round() / 10.0)
+}
+
+/// What the picked servo is.
+fn kind_of(desk: &Context) -> Kind {
+    desk.picked(|p| p.servo.kind).unwrap_or_default()
 }
 
 /// It buzzes here.
@@ -235,7 +272,7 @@ fn back_off(desk: &mut Context, seen: MarkKind) {
     let inwards = if end == End::Low { MARGIN } else { -MARGIN };
     let quiet = quiet.filter(|quiet| (end == End::Low) == (*quiet > pulse));
     // Within its deadband a servo is quiet a little beyond its stop; a tick is more than that.
-    let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::ZERO);
+    let tick = desk.picked(|p| p.plan.guard.step()).unwrap_or(Position::ZERO);
     let spare = if end == End::Low { tick } else { -tick };
     let to = quiet.map_or(pulse, |quiet| quiet + spare) + inwards;
     let what = marks::observe(desk, seen, None);
@@ -260,9 +297,9 @@ pub fn endpoint(desk: &mut Context) {
 }
 
 /// Sets an endpoint of the picked servo.
-pub fn set_endpoint(desk: &mut Context, end: End, pulse: Micros) {
+pub fn set_endpoint(desk: &mut Context, end: End, pulse: Position) {
     if let Some(name) = desk.picked(|p| p.servo.name.clone()) {
-        let words = format!("{} endpoint {:.0} µs", end.word(), pulse.get());
+        let words = format!("{} endpoint {}", end.word(), kind_of(desk).show_place(pulse));
         desk.edit(&words, |rig| edit::set_endpoint(rig, &name, end, pulse));
     }
 }
@@ -292,7 +329,7 @@ pub fn centre(desk: &mut Context) {
         );
         return desk.refuse(&words);
     }
-    desk.edit(&format!("centre {:.0} µs", pulse.get()), |rig| edit::set_centre(rig, &name, pulse));
+    desk.edit(&format!("centre {}", kind.show_place(pulse)), |rig| edit::set_centre(rig, &name, pulse));
 }
 
 /// Makes the present angle home.
@@ -328,16 +365,21 @@ mod tests {
     use super::*;
 
     fn mark(pulse: f64, from: Side) -> Mark {
-        Mark { pulse_us: Micros::new(pulse), angle_deg: Some(Degrees::ZERO), from, ..Mark::default() }
+        Mark {
+            pulse_us: Some(wasvolta_core::unit::Micros::new(pulse)),
+            angle_deg: Some(Degrees::ZERO),
+            from,
+            ..Mark::default()
+        }
     }
 
     #[test]
     fn marks_are_proposed_outwards_and_then_from_the_other_side() {
-        let ends = (Micros::new(1000.0), Micros::new(2000.0));
+        let ends = (Position::new(1000.0), Position::new(2000.0));
         let mut marks = Vec::new();
         let (mut visited, mut at) = (Vec::new(), 1500.0);
         for _ in 0..7 {
-            let next = next_useful(ends, Micros::new(1500.0), &marks, Micros::new(at)).get();
+            let next = next_useful(ends, Position::new(1500.0), &marks, Position::new(at)).get();
             visited.push(next);
             let side = if next > at { Side::Below } else { Side::Above };
             marks.push(mark(next, if marks.is_empty() { Side::Unknown } else { side }));

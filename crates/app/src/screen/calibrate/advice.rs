@@ -43,7 +43,7 @@ fn exercised(scene: &Scene) -> Option<String> {
 fn slack(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let fit = scene.fit()?.as_ref().ok()?;
-    let cautious = picked.servo.endpoints_us == Ends::cautious();
+    let cautious = picked.servo.ends() == Ends::cautious().places();
     when(
         fit.slack.is_none() && cautious,
         format!(
@@ -56,9 +56,9 @@ fn slack(scene: &Scene) -> Option<String> {
 fn contradicting(scene: &Scene) -> Option<String> {
     let Err(NoFit::TurnsBack(back)) = scene.fit()? else { return None };
     Some(format!(
-        "The marks at {:.0} and {:.0} µs contradict each other: it would turn back. {}",
+        "The marks at {:.0} and {} contradict each other: it would turn back. {}",
         back.low.pulse.get(),
-        back.high.pulse.get(),
+        scene.picked()?.at(back.high.pulse),
         if scene.model.in_calibrate.mark.is_some() {
             "v goes to the picked one, and m takes it again; i changes its angle, Del drops it."
         } else {
@@ -74,8 +74,8 @@ fn odd_mark(scene: &Scene) -> Option<String> {
     let (place, odd) = picked.servo.odd_mark(fit)?;
     if odd.or_bends {
         return Some(format!(
-            "The mark at {:.0} µs says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? n, m and Enter between them tell.",
-            odd.seen.pulse.get(),
+            "The mark at {} says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? n, m and Enter between them tell.",
+            picked.at(odd.seen.pulse),
             odd.seen.angle.get() + 0.0,
             odd.expected.get() + 0.0
         ));
@@ -86,8 +86,8 @@ fn odd_mark(scene: &Scene) -> Option<String> {
         "↑ picks it, then v and m take it again, i changes it, Del drops it."
     };
     Some(format!(
-        "The mark at {:.0} µs says {:+.1}°, all others say {:+.1}° there. Misread? {keys}",
-        odd.seen.pulse.get(),
+        "The mark at {} says {:+.1}°, all others say {:+.1}° there. Misread? {keys}",
+        picked.at(odd.seen.pulse),
         odd.seen.angle.get() + 0.0,
         odd.expected.get() + 0.0
     ))
@@ -206,7 +206,7 @@ fn fitted<'a>(scene: &Scene<'a>) -> Option<(Picked<'a>, String)> {
 
 /// Whether something was heard at an end.
 fn is_heard(servo: &Servo, end: End) -> bool {
-    let below = |m: &Mark| (m.pulse_us < servo.centre()) == (end == End::Low);
+    let below = |m: &Mark| (m.place() < servo.centre()) == (end == End::Low);
     servo.marks.iter().any(|m| matches!(m.seen, MarkKind::Buzzes | MarkKind::Stops) && below(m))
 }
 
@@ -214,7 +214,7 @@ fn widen(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
     let [low, high] = [End::Low, End::High].map(|end| is_heard(picked.servo, end));
     let begun = low || high || scene.model.in_calibrate.widened == Some(picked.servo.id);
-    if !begun && picked.servo.endpoints_us != Ends::cautious() {
+    if !begun && picked.servo.ends() != Ends::cautious().places() {
         return None;
     }
     let words = match (low, high) {

@@ -92,16 +92,21 @@ pub fn marks_in(desk: &mut Context, servo: &str, said: &str) -> Result<String, S
     let text =
         input::text(&path, What::Table).map_err(|why| format!("cannot read {}: {why}", path.display()))?;
     let found = table::read(&text).map_err(|bad| format!("{}, {bad}", path.display()))?;
-    let Ends { low, high } =
-        desk.session.document.rig.servo(servo).map_or_else(Ends::cautious, |s| s.endpoints_us);
-    let outside = found.iter().filter(|m| m.pulse_us < low || m.pulse_us > high).count();
+    let Ends { low, high } = desk
+        .session
+        .document
+        .rig
+        .servo(servo)
+        .map_or_else(|| Ends::cautious().places(), wasvolta_core::rig::Servo::ends);
+    let kind = desk.session.document.rig.servo(servo).map_or_else(Default::default, |servo| servo.kind);
+    let outside = found.iter().filter(|m| m.place() < low || m.place() > high).count();
     let beyond = if outside == 0 {
         String::new()
     } else {
         format!(
-            "; {outside} outside its endpoints {:.0} to {:.0} µs: they count, nothing goes there",
+            "; {outside} outside its endpoints {:.0} to {}: they count, nothing goes there",
             low.get(),
-            high.get()
+            kind.show_place(high)
         )
     };
     let words = format!("{} marks taken over from {}{beyond}", found.len(), path.display());

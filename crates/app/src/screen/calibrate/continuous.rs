@@ -7,7 +7,7 @@ use crate::screen::dialog::Dialog;
 use wasvolta_core::rate::timed;
 use wasvolta_core::rig::edit::{Observation, marks as edits};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// Begins to time turns: the press that opens it is the first.
 pub fn stopwatch(desk: &mut Context) {
@@ -39,9 +39,9 @@ pub fn trim(desk: &mut Context) {
 }
 
 /// A key while it is trimmed.
-pub fn trimming(desk: &mut Context, does: Option<Does>, before: Micros) -> Option<Dialog> {
-    let tick = desk.picked(|p| p.plan.guard.clock.tick()).unwrap_or(Micros::new(1.0));
-    let now = desk.picked(|p| p.state.trim()).unwrap_or(Micros::ZERO);
+pub fn trimming(desk: &mut Context, does: Option<Does>, before: Position) -> Option<Dialog> {
+    let tick = desk.picked(|p| p.plan.guard.step()).unwrap_or(Position::new(1.0));
+    let now = desk.picked(|p| p.state.trim()).unwrap_or(Position::ZERO);
     match does {
         Some(Does::Less) => desk.servo_command(|servo| Command::Trim { servo, by: -tick }),
         Some(Does::More) => desk.servo_command(|servo| Command::Trim { servo, by: tick }),
@@ -63,7 +63,7 @@ pub fn trimming(desk: &mut Context, does: Option<Does>, before: Micros) -> Optio
 }
 
 /// Esc puts the trim back.
-pub fn untrim(desk: &mut Context, before: Micros) {
+pub fn untrim(desk: &mut Context, before: Position) {
     if let Some(now) = desk.picked(|p| p.state.trim()) {
         desk.servo_command(|servo| Command::Trim { servo, by: before - now });
     }
@@ -72,7 +72,7 @@ pub fn untrim(desk: &mut Context, before: Micros) {
 /// Takes the trim into the marks; what is on the wire stays.
 fn keep_trim(desk: &mut Context) {
     let Some((name, by)) = desk.picked(|p| (p.servo.name.clone(), p.state.trim())) else { return };
-    if by == Micros::ZERO {
+    if by == Position::ZERO {
         return desk.refuse("there is no trim to keep");
     }
     if desk.edit(&format!("stop and rates shifted by {:+.1} µs", by.get()), |rig| {
@@ -83,7 +83,7 @@ fn keep_trim(desk: &mut Context) {
 }
 
 /// It starts to turn elsewhere than its marks say: trim, or keep that as a mark.
-pub fn drift(desk: &mut Context, does: Option<Does>, what: Observation, by: Micros) -> Option<Dialog> {
+pub fn drift(desk: &mut Context, does: Option<Does>, what: Observation, by: Position) -> Option<Dialog> {
     match does {
         Some(Does::Trim) => {
             desk.servo_command(|servo| Command::Trim { servo, by });

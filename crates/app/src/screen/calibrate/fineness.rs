@@ -5,7 +5,7 @@ use crate::screen::scene::Scene;
 use crate::screen::theme;
 use crate::screen::view::palette::clear;
 use wasvolta_core::fineness::{self, Change, Offer};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// Columns that the table takes before its bars.
 const BARS: u16 = 54;
@@ -25,13 +25,13 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, wish: &str) {
         );
         return;
     };
-    let angle = |pulse: Micros| pulse.get() * steepest;
+    let angle = |pulse: Position| pulse.get() * steepest;
     let head = format!(
         "{}: {:.0} to {:.0} µs, up to {:.3} ° a µs",
         picked.servo.name,
         travel.0.get(),
         travel.1.get(),
-        angle(Micros::new(1.0))
+        angle(Position::new(1.0))
     );
     pen.put(2, 1, &head, theme::strong(theme::INK));
     let wish = wish.trim().replace(',', ".").parse::<f64>().ok().filter(|wish| *wish > 0.0).map(Degrees::new);

@@ -12,7 +12,7 @@ use wasvolta_core::rig::edit::{self, boards, joint as joints, marks, roster};
 use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Rated, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
-use wasvolta_core::unit::{Amps, Degrees, Hertz, Micros, Millimetres, Seconds, Volts, count16};
+use wasvolta_core::unit::{Amps, Degrees, Hertz, Millimetres, Position, Seconds, Volts, count16};
 
 /// The picked servo with its rig.
 fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
@@ -21,13 +21,18 @@ fn picked(desk: &Context) -> Option<(std::sync::Arc<Rig>, Servo)> {
     Some((rig, servo))
 }
 
+fn kind_of(desk: &Context, servo: &str) -> wasvolta_core::rig::Kind {
+    desk.session.document.rig.servo(servo).map_or_else(Default::default, |servo| servo.kind)
+}
+
 fn open(desk: &mut Context, what: &Question, of: &str, fields: Vec<Field>) {
     desk.ask(what.name, Subject::of(of), fields);
 }
 
 /// Asks what is seen since the horn was put on anew.
-pub fn horn_moved(desk: &mut Context, servo: &str, pulse: Micros, expected: f64) {
-    let hint = format!("the marks say {expected:+.1}° at {:.0} µs", pulse.get());
+pub fn horn_moved(desk: &mut Context, servo: &str, pulse: Position, expected: f64) {
+    let at = kind_of(desk, servo).show_place(pulse);
+    let hint = format!("the marks say {expected:+.1}° at {at}");
     let fields = vec![Field::new("the horn stands at", format!("{expected:.0}"), hint)];
     open(desk, &HORN_MOVED, servo, fields);
 }
@@ -38,11 +43,15 @@ pub fn rated(desk: &mut Context) {
     let known = servo.rated.as_ref();
     let number = |value: Option<f64>| value.map_or_else(String::new, |v| format!("{v}"));
     let pulses =
-        known.map_or_else(String::new, |r| format!("{}..{}", r.pulses_us.low.get(), r.pulses_us.high.get()));
+        known.map_or_else(String::new, |r| format!("{}..{}", r.over().low.get(), r.over().high.get()));
     let fields = vec![
         Field::new("class", "", "micro, mini, standard, large, winch or continuous fills the rest"),
         Field::new("travel", number(known.map(|r| r.travel_deg.get())), "degrees over the pulses beside it"),
-        Field::new("over", pulses, "its pulses, as 900..2100 µs"),
+        Field::new(
+            "over",
+            pulses,
+            if servo.kind.is_smart() { "its counts, as 0..4096" } else { "its pulses, as 900..2100 µs" },
+        ),
         Field::new("s/60°", number(known.and_then(|r| r.s_per_60_deg).map(Seconds::get)), "seconds, as 0.15"),
         Field::new("stall", number(known.and_then(|r| r.stall_a).map(Amps::get)), "amperes, as 1.2"),
     ];
@@ -52,8 +61,8 @@ pub fn rated(desk: &mut Context) {
 /// Asks for endpoints, centre and home.
 pub fn ends(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
-    let Ends { low, high } = servo.endpoints_us;
-    let us = |pulse: Micros| format!("{:.1}us", pulse.get());
+    let Ends { low, high } = servo.ends();
+    let us = |pulse: Position| format!("{:.1}us", pulse.get());
     let mut fields = vec![
         Field::new("low", us(low), "the least pulse that may ever leave; or an angle, as -60deg"),
         Field::new("high", us(high), "the greatest pulse that may ever leave"),
@@ -86,7 +95,8 @@ pub fn spline(desk: &mut Context) {
 pub fn reverse(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let (centre, ends) = (joints::About::Centre.middle(&servo), joints::About::Ends.middle(&servo));
-    let hint = format!("centre: about {:.0} µs; ends: about {:.0} µs", centre.get(), ends.get());
+    let at = |place| servo.kind.show_place(place);
+    let hint = format!("centre: about {}; ends: about {}", at(centre), at(ends));
     open(desk, &REVERSE, &servo.name, vec![Field::new("about", "centre", hint)]);
 }
 
@@ -295,17 +305,22 @@ const BACKS: [(Option<Back>, &str); 4] = [
 pub fn exercise(desk: &mut Context) {
     let found = desk.picked(|p| {
         let (low, high) = p.plan.guard.free();
-        (p.servo.name.clone(), low, high, p.slope())
+        (p.servo.name.clone(), low, high, p.slope(), p.servo.kind)
     });
-    let Some((name, low, high, slope)) = found else { return };
-    let (speed, unit) = slope.map_or((300.0, "µs/s"), |_| (60.0, "°/s"));
+    let Some((name, low, high, slope, kind)) = found else { return };
+    let speed = if slope.is_some() { 60.0 } else { 300.0 };
+    let unit = if kind.is_smart() { "counts" } else { "us" };
     let fields = vec![
-        Field::new("from", format!("{:.0}us", low.get()), "a pulse, or an angle as -30deg"),
-        Field::new("to", format!("{:.0}us", high.get()), "a pulse, or an angle as 30deg"),
+        Field::new("from", format!("{:.0}{unit}", low.get()), "a place, or an angle as -30deg"),
+        Field::new("to", format!("{:.0}{unit}", high.get()), "a place, or an angle as 30deg"),
         Field::new(
             "speed",
             format!("{speed}"),
-            if unit == "°/s" { "degrees a second" } else { "µs a second" },
+            match (slope, kind.is_smart()) {
+                (Some(_), _) => "degrees a second",
+                (None, true) => "counts a second",
+                (None, false) => "µs a second",
+            },
         ),
         Field::new("pause", "0.5s", "at either end"),
         Field::new("times", "10", "there and back; 0 for centre, side, side, slowly over all"),
@@ -463,20 +478,22 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (low, high) = said("over")
         .and_then(|text| text.split_once(".."))
         .ok_or("write the pulses of the travel as 900..2100")?;
-    let pulse = |text: &str| entry::plain(text.trim().trim_end_matches("us")).map(Micros::new);
+    let pulse = |text: &str| entry::plain(text.trim().trim_end_matches("us")).map(Position::new);
+    let kind = kind_of(desk, of);
     let before = desk.session.document.rig.servo(of).and_then(|s| s.rated.clone());
+    let over = Ends { low: pulse(low)?, high: pulse(high)? };
     let rated = Rated {
         travel_deg: Degrees::new(number("travel")?.ok_or("write the travel in degrees")?),
-        pulses_us: Ends { low: pulse(low)?, high: pulse(high)? },
         s_per_60_deg: number("s/60°")?.map(Seconds::new),
         stall_a: number("stall")?.map(Amps::new),
-        ..before.unwrap_or(Rated::NOTHING)
+        ..before.unwrap_or(Rated::NOTHING).with_over(kind, over)
     };
     let words = format!(
-        "rated {:.0}° over {} to {} µs",
+        "rated {:.0}° over {} to {} {}",
         rated.travel_deg.get(),
-        rated.pulses_us.low.get(),
-        rated.pulses_us.high.get()
+        rated.over().low.get(),
+        rated.over().high.get(),
+        kind.place_unit()
     );
     desk.done(&words, |rig| roster::set_rated(rig, of, Some(rated)))
 }
@@ -489,7 +506,13 @@ fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, Strin
     let asks_home = form.said("home").is_some();
     let was = desk.session.document.rig.servo(of).map(Servo::centre);
     let joint = desk.session.document.rig.joint_of(of).map(|j| j.name.clone());
-    let words = format!("endpoints {:.0} and {:.0} µs, centre {:.0} µs", low.get(), high.get(), centre.get());
+    let kind = kind_of(desk, of);
+    let words = format!(
+        "endpoints {:.0} and {}, centre {}",
+        low.get(),
+        kind.show_place(high),
+        kind.show_place(centre)
+    );
     desk.done(&words, |rig| {
         let mut next = edit::set_endpoints(rig, of, Ends { low, high })?;
         if was.is_none_or(|was| (was - centre).abs().get() > 0.05) {
@@ -600,8 +623,9 @@ fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
 }
 
 fn noted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
-    let (over_us, times) = desk.model.in_calibrate.exercised.ok_or("nothing was exercised in this run")?;
-    let what =
-        Exercised { on: crate::date::today().to_string(), over_us, times, seen: form.word(0).to_owned() };
+    let (over, times) = desk.model.in_calibrate.exercised.ok_or("nothing was exercised in this run")?;
+    let kind = kind_of(desk, of);
+    let (on, seen) = (crate::date::today().to_string(), form.word(0).to_owned());
+    let what = Exercised { on, over_us: None, over_counts: None, times, seen }.with_over(kind, over);
     desk.done("noted with the servo", |rig| marks::note_exercise(rig, of, what))
 }

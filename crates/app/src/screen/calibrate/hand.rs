@@ -4,11 +4,11 @@ use crate::screen::context::Context;
 use wasvolta_core::rig::Side;
 use wasvolta_core::rig::edit::End;
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// Notes which way the pulse goes, and where it was while nothing was heard.
-pub fn goes(desk: &mut Context, by: Micros) {
-    if by == Micros::ZERO {
+pub fn goes(desk: &mut Context, by: Position) {
+    if by == Position::ZERO {
         return;
     }
     desk.model.in_calibrate.side = if by.get() > 0.0 { Side::Below } else { Side::Above };
@@ -21,7 +21,7 @@ pub fn goes(desk: &mut Context, by: Micros) {
 }
 
 /// Glides to a pulse by hand.
-pub fn glide(desk: &mut Context, to: Micros) {
+pub fn glide(desk: &mut Context, to: Position) {
     if let Some(by) = desk.picked(|p| to - p.state.pulse) {
         goes(desk, by);
         desk.model.in_calibrate.quiet = None;

@@ -8,7 +8,7 @@ use crate::screen::step::{NUDGES, Nudge};
 use crate::screen::{digits, theme};
 use wasvolta_core::rate::{NoRates, Rates};
 use wasvolta_core::rig::{Idle, Kind, Signal};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 use wasvolta_sim::Sight;
 
 /// Rows of the bar with its scale.
@@ -167,7 +167,7 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
 }
 
 fn on_the_wire(picked: &Picked, narrow: bool) -> String {
-    let clock = picked.plan.guard.clock;
+    let Some(clock) = picked.clock() else { return picked.wire.without().to_owned() };
     match picked.wire.ticks() {
         None => picked.wire.without().to_owned(),
         Some(ticks) if picked.servo.kind.is_accessory() => {
@@ -198,7 +198,7 @@ fn nudge(scene: &Scene, picked: &Picked) -> String {
         Signal::Switch => "on or off".to_owned(),
         Signal::Share if percent < 0.1 => "1 tick".to_owned(),
         Signal::Share => format!("{percent:.0} %"),
-        Signal::Pulse => format!("{:.1} µs  {percent:.1} %", by.get()),
+        Signal::Pulse | Signal::Counts => format!("{:.1} µs  {percent:.1} %", by.get()),
     }
 }
 
@@ -216,8 +216,7 @@ fn turning(picked: &Picked) -> Vec<String> {
                 band.high.get(),
                 band.half().get()
             ));
-            let clock = picked.plan.guard.clock;
-            let ticks = clock.whole_ticks(band.low, band.high);
+            let ticks = picked.plan.guard.steps.whole(band.low, band.high);
             if ticks.is_err() {
                 all.push(
                     "No whole tick lies in that band: it creeps at its stop. Another rate has finer ticks."
@@ -231,7 +230,7 @@ fn turning(picked: &Picked) -> Vec<String> {
             ));
         }
     }
-    if picked.state.trim() != Micros::ZERO {
+    if picked.state.trim() != Position::ZERO {
         all.push(format!(
             "Trimmed by {:+.1} µs until the program ends; T and k keep that.",
             picked.state.trim().get()
@@ -275,7 +274,7 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
         pen.put(0, y, mark.seen.word(), style);
         let narrow = pen.width() < 40;
         let (end, decimals) = if narrow { (14, 0) } else { (18, 1) };
-        pen.put_right(end, y, &format!("{:.decimals$} µs", mark.pulse_us.get()), style);
+        pen.put_right(end, y, &format!("{:.decimals$} µs", mark.place().get()), style);
         let what =
             mark.rpm.map_or_else(|| mark.from.word().to_owned(), |rate| format!("{:+.1} rpm", rate.get()));
         let color = if mark.rpm.is_some() { theme::INK } else { theme::QUIET };
@@ -287,7 +286,7 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, mut y: u16) -> u16 {
 /// What it is, in sentences.
 fn about(picked: &Picked) -> Vec<String> {
     let mut all = Vec::new();
-    let hertz = picked.board.clock().rate().get();
+    let hertz = picked.clock().map_or(0.0, |clock| clock.rate().get());
     match picked.servo.kind.signal() {
         Signal::Share => {
             all.push("Dimmer: a share of each frame.".to_owned());
@@ -301,7 +300,7 @@ fn about(picked: &Picked) -> Vec<String> {
         Signal::Switch => {
             all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned());
         }
-        Signal::Pulse => {
+        Signal::Pulse | Signal::Counts => {
             all.extend(turning(picked));
             all.push(match picked.servo.arms() {
                 Some((pulse, time)) => {

@@ -8,8 +8,8 @@ use crate::screen::dialog::Dialog;
 use crate::screen::step::moved;
 use wasvolta_core::fit::{Shape, TurnsBack};
 use wasvolta_core::rig::edit::{self, Observation, Refused, marks};
-use wasvolta_core::rig::{MarkKind, ReadAt};
-use wasvolta_core::unit::{Degrees, Micros, Rpm};
+use wasvolta_core::rig::{Kind, MarkKind, ReadAt};
+use wasvolta_core::unit::{Degrees, Position, Rpm};
 
 /// What is seen now, at the pulse that is on the wire.
 pub fn observe(desk: &Context, seen: MarkKind, angle: Option<(Degrees, ReadAt)>) -> Option<Observation> {
@@ -78,14 +78,14 @@ fn retaken(desk: &Context, what: &Observation) -> Option<usize> {
     let place = desk.model.in_calibrate.mark?;
     let near = desk.picked(|p| {
         let mark = p.servo.marks.get(place).filter(|mark| mark.seen == what.seen)?;
-        Some((mark.pulse_us - what.pulse).abs() < p.plan.guard.clock.tick())
+        Some((mark.place() - what.pulse).abs() < p.plan.guard.step())
     });
     (near.flatten() == Some(true)).then_some(place)
 }
 
 fn retake(desk: &mut Context, place: usize, what: Observation) -> bool {
     let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return false };
-    let words = words(&what).replace("mark kept", "mark taken again");
+    let words = words(kind_of(desk), &what).replace("mark kept", "mark taken again");
     let kept = desk.edit(&words, |rig| marks::retake_mark(rig, &name, place, what));
     desk.model.in_calibrate.mark = desk.model.in_calibrate.mark.filter(|_| !kept);
     kept
@@ -94,7 +94,10 @@ fn retake(desk: &mut Context, place: usize, what: Observation) -> bool {
 /// Keeps where it buzzes or stops following: one mark an end.
 pub fn keep_end(desk: &mut Context, what: Observation) -> bool {
     let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return false };
-    desk.edit(&words(&what), |rig| marks::keep_end(rig, &name, what))
+    {
+        let words = words(kind_of(desk), &what);
+        desk.edit(&words, |rig| marks::keep_end(rig, &name, what))
+    }
 }
 
 /// Keeps a mark; of servos that turn a joint together, each keeps one of its own. Where it contradicts another one the
@@ -103,7 +106,7 @@ pub fn keep(desk: &mut Context, what: Observation) -> bool {
     let Some(all) = desk.picked(|p| p.servo.name.clone()).map(|name| together(desk, &name, what)) else {
         return false;
     };
-    let words = words(&what);
+    let words = words(kind_of(desk), &what);
     let kept = desk.session.edit(&words, |rig| {
         all.iter().try_fold(rig.clone(), |rig, (name, what)| edit::keep_mark(&rig, name, *what))
     });
@@ -123,14 +126,19 @@ pub fn keep(desk: &mut Context, what: Observation) -> bool {
     }
 }
 
-fn words(what: &Observation) -> String {
-    let (pulse, from) = (what.pulse.get(), what.from.word());
+/// What the picked servo is.
+fn kind_of(desk: &Context) -> Kind {
+    desk.picked(|p| p.servo.kind).unwrap_or_default()
+}
+
+fn words(kind: Kind, what: &Observation) -> String {
+    let (at, from) = (kind.show_place(what.pulse), what.from.word());
     let what = match (what.angle, what.rate) {
         (Some(angle), _) => format!("{:+.1}°", angle.get()),
         (None, Some(rate)) => format!("{:+.1} rpm", rate.get()),
         (None, None) => what.seen.word().to_owned(),
     };
-    format!("mark kept: {what} at {pulse:.0} µs {from}").trim_end().to_owned()
+    format!("mark kept: {what} at {at} {from}").trim_end().to_owned()
 }
 
 /// The same look, for each servo that turns the joint: an angle of the joint is all of theirs.
@@ -168,7 +176,8 @@ pub fn contradiction(
     let other = if new == Some(0) { back.high } else { back.low };
     match does {
         Some(Does::Drop) => {
-            let words = format!("mark at {:.0} µs dropped, the new one kept", other.pulse.get());
+            let kind = desk.picked(|p| p.servo.kind).unwrap_or_default();
+            let words = format!("mark at {} dropped, the new one kept", kind.show_place(other.pulse));
             desk.edit(&words, |rig| edit::keep_mark(&edit::drop_mark(rig, &name, other.pulse)?, &name, what));
             None
         }
@@ -212,19 +221,20 @@ pub fn pick(desk: &mut Context, by: isize) {
 /// Glides to the picked mark's pulse, to see it again.
 pub fn visit(desk: &mut Context) {
     let Some(place) = desk.model.in_calibrate.mark else { return };
-    let pulse = desk.picked(|p| p.servo.marks.get(place).map(|m| m.pulse_us)).flatten();
+    let pulse = desk.picked(|p| p.servo.marks.get(place).map(wasvolta_core::rig::Mark::place)).flatten();
     let ends = desk.picked(|p| p.plan.guard.endpoints);
+    let kind = desk.picked(|p| p.servo.kind).unwrap_or_default();
     if let (Some(pulse), Some((low, high))) = (pulse, ends) {
         if pulse < low || pulse > high {
             let words = format!(
-                "that mark lies outside its endpoints, {:.0} to {:.0} µs: it counts, but nothing goes there",
+                "that mark lies outside its endpoints, {:.0} to {}: it counts, but nothing goes there",
                 low.get(),
-                high.get()
+                kind.show_place(high)
             );
             return desk.refuse(&words);
         }
         glide(desk, pulse);
-        desk.say(&format!("gliding to {:.0} µs; m takes the mark again", pulse.get()));
+        desk.say(&format!("gliding to {}; m takes the mark again", kind.show_place(pulse)));
     }
 }
 
@@ -296,12 +306,12 @@ pub fn starts(desk: &mut Context) {
 }
 
 /// How far an edge of the stop band lies off what marks say of it, where that is more than a tick.
-fn drifted(desk: &Context, what: &Observation) -> Option<Micros> {
+fn drifted(desk: &Context, what: &Observation) -> Option<Position> {
     desk.picked(|p| {
         let band = p.servo.band()?;
         let edge = if what.from == wasvolta_core::fit::Side::Below { band.high } else { band.low };
         let by = what.pulse - edge;
-        (by.abs() > p.plan.guard.clock.tick()).then_some(by)
+        (by.abs() > p.plan.guard.step()).then_some(by)
     })
     .flatten()
 }
@@ -309,7 +319,8 @@ fn drifted(desk: &Context, what: &Observation) -> Option<Micros> {
 /// Keeps where a continuous servo starts to turn in the place of what its marks said of that edge.
 pub fn keep_edge(desk: &mut Context, what: Observation) {
     let Some(name) = desk.picked(|p| p.servo.name.clone()) else { return };
-    desk.model.bell |= desk.edit(&words(&what), |rig| marks::replace_edge(rig, &name, what));
+    let words = words(kind_of(desk), &what);
+    desk.model.bell |= desk.edit(&words, |rig| marks::replace_edge(rig, &name, what));
 }
 
 /// A rate that was timed.

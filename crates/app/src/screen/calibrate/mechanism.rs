@@ -6,7 +6,7 @@ use crate::screen::scene::Picked;
 use crate::screen::theme;
 use ratatui::style::Color;
 use wasvolta_core::linkage::{Bound, Linked};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// Millimetres on a sheet of dots; upwards is upwards.
 struct Sheet {
@@ -134,7 +134,7 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked) {
 fn span(picked: &Picked) -> Option<(Degrees, Degrees)> {
     let (scale, _) = picked.drawn()?;
     let (low, high) = picked.plan.guard.free();
-    let at = |pulse: Micros| picked.through.servo_at(scale.angle_at(pulse));
+    let at = |pulse: Position| picked.through.servo_at(scale.angle_at(pulse));
     let (a, b) = (at(low), at(high));
     Some(if a < b { (a, b) } else { (b, a) })
 }

@@ -9,7 +9,7 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
     let names = if picked.servo.kind.has_angles() { ("where it is", "where") } else { ("driven by", "by") };
     pen.put(0, y, if label < 13 { names.1 } else { names.0 }, theme::text(theme::QUIET));
     let place = picked.place();
-    let place = picked.value(place).unwrap_or_else(|| format!("{:.0} µs", place.get()));
+    let place = picked.value(place).unwrap_or_else(|| picked.at(place));
     let known = picked.state.estimate.known.word();
     let words = if picked.is_unknown() { known.to_owned() } else { format!("{place} {known}") };
     let words = match (picked.state.arming(), picked.servo.kind.has_angles()) {
@@ -20,7 +20,8 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
         (None, _) if picked.state.engaged => picked.state.owner.word().to_owned(),
         (None, _) => "off".to_owned(),
     };
-    let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
+    let color = if picked.measured().is_some() { theme::MEASURED } else { theme::INK };
+    let x = pen.put(label, y, &words, theme::text(color)) + 2;
     if let Some(stopped) = picked.state.stopped {
         pen.put(x, y, stopped.words(), theme::text(theme::FAULT));
     } else if picked.state.gliding {
@@ -31,7 +32,8 @@ pub fn state_row(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 
         && (picked.state.pulse - picked.wire_pulse()).abs().get() >= 1.0
     {
         // What is sent is whole ticks; a microsecond of difference is worth a word.
-        pen.put(x, y, &format!("asked {:.1} µs", picked.state.pulse.get()), theme::text(theme::QUIET));
+        let words = format!("asked {:.1} {}", picked.state.pulse.get(), picked.unit());
+        pen.put(x, y, &words, theme::text(theme::QUIET));
     }
     y + 1
 }

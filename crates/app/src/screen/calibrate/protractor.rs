@@ -118,6 +118,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         pointer(&mut dial, angle);
     }
     needles(&mut dial, scene, picked, &line);
+    measured(&mut dial, picked, &line);
     dial.canvas.lay(pen, 0, 0);
     labels(pen, &dial);
     if fitted {
@@ -251,6 +252,13 @@ fn commanded(dial: &mut Dial, picked: &Picked, line: &Angles) {
     dial.needle(angle, 0.3, 0.93, theme::COMMANDED);
 }
 
+/// Where it says that it is: a short needle at the rim.
+fn measured(dial: &mut Dial, picked: &Picked, line: &Angles) {
+    if let Some(at) = picked.measured() {
+        dial.needle(line.angle_at(at).get(), 0.76, 1.04, theme::MEASURED);
+    }
+}
+
 /// The needle that is tilted before the first pulse.
 fn hollow(dial: &mut Dial, degrees: f64) {
     let tip = dial.at(degrees, 0.93);
@@ -310,7 +318,7 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
     };
     let commanded = picked.state.engaged.then(|| match picked.angle() {
         Some(angle) => format!("commanded {:+.1}°", angle.get() + 0.0),
-        None => format!("commanded {:.0} µs", picked.wire_pulse().get()),
+        None => format!("commanded {}", picked.at(picked.wire_pulse())),
     });
     let horn = picked.look.and_then(|look| {
         let buzz = match (look.buzzes, look.twitches) {
@@ -327,7 +335,12 @@ pub fn legend(pen: &mut Pen<'_>, y: u16, scene: &Scene, picked: &Picked) {
         })
     });
     // What is commanded stands among the readings too; what an eye sees stands only here.
-    let mut items = [("━", commanded, theme::COMMANDED), ("◇", horn, theme::INK)];
+    let measured = picked
+        .measured()
+        .zip(picked.drawn())
+        .map(|(at, (line, _))| format!("measured {:+.1}°", line.angle_at(at).get() + 0.0));
+    let mut items =
+        [("━", commanded, theme::COMMANDED), ("╸", measured, theme::MEASURED), ("◇", horn, theme::INK)];
     if pen.width() < SPACIOUS {
         items.reverse();
     }

@@ -4,29 +4,46 @@ use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Picked;
 use crate::screen::theme;
 use wasvolta_core::rig::MarkKind;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 struct Axis {
     low: f64,
     high: f64,
     wide: u16,
+    /// What stands between two numbers, and between two strokes.
+    steps: (f64, f64),
+    unit: &'static str,
 }
+
+/// Between two numbers of a scale in counts, the finest first.
+const COUNTS: [f64; 6] = [50.0, 100.0, 250.0, 500.0, 1000.0, 5000.0];
 
 impl Axis {
     /// Covers everything that is to be shown, in whole hundreds.
     fn of(picked: &Picked, wide: u16) -> Self {
         let (low, high) = picked.plan.guard.endpoints;
-        let rated = picked.servo.rated.as_ref().map(|r| r.pulses_us);
+        let unit = picked.unit();
+        if picked.servo.kind.is_smart() {
+            // Its sheet has all of its scale; the part of it that it may use is what is looked at.
+            let air = (high - low).get() * 0.15;
+            let (low, high) = ((low.get() - air).max(0.0), high.get() + air);
+            let finest = (high - low) / f64::from(wide) * 10.0;
+            let label = COUNTS.into_iter().find(|step| *step >= finest).unwrap_or(5000.0);
+            return Self { low, high, wide, steps: (label, label / 5.0), unit };
+        }
+        let rated = picked.servo.rated.as_ref().map(wasvolta_core::rig::Rated::over);
         let least = rated.map_or(low.get(), |r| r.low.get().min(low.get())).min(900.0);
         let most = rated.map_or(high.get(), |r| r.high.get().max(high.get())).max(2100.0);
         Self {
             low: ((least - 60.0) / 100.0).floor() * 100.0,
             high: ((most + 60.0) / 100.0).ceil() * 100.0,
             wide,
+            steps: (if wide >= 100 { 250.0 } else { 500.0 }, 50.0),
+            unit,
         }
     }
 
-    fn column(&self, pulse: Micros) -> u16 {
+    fn column(&self, pulse: Position) -> u16 {
         let share = (pulse.get() - self.low) / (self.high - self.low);
         cell_of(share * f64::from(self.wide - 1)).min(self.wide - 1)
     }
@@ -73,39 +90,40 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
     }
     marks(pen, &axis, picked);
     present(pen, &axis, picked);
-    if with_rated && let Some(rated) = &picked.servo.rated {
-        let (a, b) = (axis.column(rated.pulses_us.low), axis.column(rated.pulses_us.high));
+    let rated = picked.servo.rated.as_ref().filter(|_| with_rated && !picked.servo.kind.is_smart());
+    if let Some(rated) = rated {
+        let (a, b) = (axis.column(rated.over().low), axis.column(rated.over().high));
         for x in a..=b {
             pen.glyph(x, 4, "·", theme::QUIET);
         }
         let words = format!(
-            " its sheet: {:.0}° over {:.0} to {:.0} µs ",
+            " its sheet: {:.0}° over {:.0} to {} ",
             rated.travel_deg.get(),
-            rated.pulses_us.low.get(),
-            rated.pulses_us.high.get()
+            rated.over().low.get(),
+            picked.at(rated.over().high)
         );
         pen.put_centred(u16::midpoint(a, b), 4, &words, theme::text(theme::QUIET));
     }
 }
 
 fn scale(pen: &mut Pen<'_>, axis: &Axis) {
-    let label_every = if axis.wide >= 100 { 250.0 } else { 500.0 };
-    let mut pulse = axis.low;
+    let (label_every, stroke_every) = axis.steps;
+    let mut pulse = (axis.low / stroke_every).ceil() * stroke_every;
     while pulse <= axis.high {
-        let x = axis.column(Micros::new(pulse));
+        let x = axis.column(Position::new(pulse));
         let labelled = (pulse / label_every).fract() == 0.0;
-        if labelled && x + 6 > pen.width() {
+        if labelled && x + width(axis.unit) + 4 > pen.width() {
             // The unit stands there.
         } else if labelled {
             let text = format!("{pulse:.0}");
             pen.put_centred(x, 3, &text, theme::text(theme::QUIET));
-        } else if (pulse / 100.0).fract() == 0.0 && axis.wide >= 60 {
+        } else if (axis.unit != "µs" || (pulse / 100.0).fract() == 0.0) && axis.wide >= 60 {
             pen.glyph(x, 3, "╵", theme::RULE);
         }
-        pulse += 50.0;
+        pulse += stroke_every;
     }
     let wide = pen.width();
-    pen.put_right(wide, 3, " µs", theme::text(theme::QUIET));
+    pen.put_right(wide, 3, &format!(" {}", axis.unit), theme::text(theme::QUIET));
 }
 
 fn marks(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
@@ -117,7 +135,7 @@ fn marks(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
         } else {
             "×".to_owned()
         };
-        pen.put(axis.column(mark.pulse_us), 1, &sign, theme::strong(theme::MARK));
+        pen.put(axis.column(mark.place()), 1, &sign, theme::strong(theme::MARK));
     }
 }
 
@@ -127,7 +145,7 @@ fn present(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
         return;
     }
     let x = axis.column(picked.state.pulse);
-    let text = format!("{:.0} µs", picked.wire_pulse().get());
+    let text = picked.servo.kind.show_place(picked.wire_pulse());
     pen.put_centred(x, 0, &text, theme::strong(theme::COMMANDED));
     pen.glyph(x, 1, "▼", theme::COMMANDED);
     pen.glyph(x, 2, "█", theme::COMMANDED);
@@ -135,7 +153,7 @@ fn present(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
 
 /// The pulse in its frame, to scale.
 pub fn pulse(pen: &mut Pen<'_>, picked: &Picked) {
-    let clock = picked.plan.guard.clock;
+    let Some(clock) = picked.clock() else { return };
     let on = picked.wire.ticks().map(|t| clock.pulse(t));
     let words = match on {
         Some(on) => {
@@ -152,7 +170,7 @@ pub fn pulse(pen: &mut Pen<'_>, picked: &Picked) {
     pen.put(0, 1, picked.wire.label().0, theme::text(theme::QUIET));
     let wide = pen.width() - label;
     let color = if on.is_some() { theme::COMMANDED } else { theme::QUIET };
-    let share = on.map_or(0.0, |on| on / clock.period());
+    let share = on.map_or(0.0, |on| on.micros() / clock.period());
     let high = cell_of(share * f64::from(wide)).max(u16::from(on.is_some()));
     for x in 0..wide {
         if x < high {

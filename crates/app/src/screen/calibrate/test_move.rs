@@ -23,7 +23,7 @@ fn expected(servo: &Servo, rate: Hertz) -> Option<Expected> {
 /// Begins: says where it would go and what should be seen.
 pub fn begin(desk: &mut Context) {
     let Some(Some(test)) = desk.picked(|p| {
-        let expected = expected(p.servo, p.board.clock().rate())?;
+        let expected = expected(p.servo, p.clock()?.rate())?;
         let moves = diagnose::moves(p.plan.guard.free(), expected.centre);
         let test = TestMove {
             expected,

@@ -1,8 +1,9 @@
 //! Calibrate: one servo, its protractor, its ruler, its readings, its marks, its fit.
 
 use crate::screen::calibrate::place::state_row;
-use crate::screen::calibrate::{level, mechanism, protractor, ruler};
+use crate::screen::calibrate::{behind, level, mechanism, protractor, ruler};
 use crate::screen::chart::Plot;
+use crate::screen::health;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::step::{NUDGES, Nudge};
@@ -11,7 +12,7 @@ use wasvolta_core::curve::Curve;
 use wasvolta_core::fineness::Fineness;
 use wasvolta_core::fit::{Fit, Ground, NoFit};
 use wasvolta_core::rig::{Joint, Mark, MarkKind, ReadAt, Side};
-use wasvolta_core::unit::{Degrees, Micros};
+use wasvolta_core::unit::{Degrees, Position};
 
 /// How the area is divided.
 struct Layout {
@@ -87,8 +88,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
     readings(&mut pen.part(left + 2, 0, layout.right, layout.ruler.saturating_sub(1)), scene, &picked);
     ruler::draw(&mut pen.part(0, layout.ruler, wide, ruler::ROWS), &picked, layout.rated);
-    if let Some(row) = layout.pulse {
-        ruler::pulse(&mut pen.part(0, row, wide, 2), &picked);
+    match layout.pulse {
+        Some(row) if picked.servo.kind.is_smart() => {
+            behind::draw(&mut pen.part(0, row, wide, 2), scene, &picked);
+        }
+        Some(row) => ruler::pulse(&mut pen.part(0, row, wide, 2), &picked),
+        None => {}
     }
 }
 
@@ -113,13 +118,16 @@ fn with_level(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, layout: &Layout
 fn title(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let x = pen.put(0, 0, &picked.servo.name, theme::strong(theme::INK)) + 2;
     let cut = if picked.plan.stay_stiff { ", a cut leaves it stiff" } else { "" };
-    let channel = if pen.width() < 36 { "ch." } else { "channel" };
-    let place = format!("{}, {channel} {}{cut}", picked.board.name, picked.servo.channel);
+    let channel = match picked.board.chip.row().channel_word {
+        "channel" if pen.width() < 36 => "ch.",
+        word => word,
+    };
+    let place = format!("{}, {channel} {}{cut}", picked.board.name, picked.servo.plug());
     let mut x = pen.put(x, 0, &place, theme::text(theme::QUIET));
-    if let Some(meter) = scene.model.meter
+    if let (Some(meter), Some(clock)) = (scene.model.meter, picked.board.clock())
         && pen.width() >= 60
     {
-        let off = (meter / picked.board.clock().rate().get() - 1.0).abs() > 0.002;
+        let off = (meter / clock.rate().get() - 1.0).abs() > 0.002;
         let color = if off { theme::FAULT } else { theme::QUIET };
         x = pen.put(x, 0, &format!("  meter {meter:.3} Hz, simulated"), theme::text(color));
     }
@@ -154,11 +162,14 @@ fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
 
 /// The pulse, and where there is room the angle, large enough for the bench.
 fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
+    if picked.servo.kind.is_smart() {
+        return big_angle(pen, picked);
+    }
     let color = if picked.state.engaged { theme::COMMANDED } else { theme::QUIET };
     let known = picked.state.engaged || !picked.is_unknown();
     let pulse = if known { format!("{:.0}", picked.wire_pulse().get()) } else { "----".to_owned() };
     digits::put_right(pen, 4 * digits::PITCH, 0, &pulse, color);
-    pen.put(4 * digits::PITCH, 2, "µs", theme::text(color));
+    pen.put(4 * digits::PITCH, 2, picked.servo.kind.place_unit(), theme::text(color));
     if pen.width() < 46 {
         return;
     }
@@ -178,33 +189,87 @@ fn big_numbers(pen: &mut Pen<'_>, picked: &Picked) {
     pen.put(end, 2, &rest, theme::text(color));
 }
 
+/// Of a smart servo the angle, with the counts beside it: where it is told to be, or limp where it says it is.
+fn big_angle(pen: &mut Pen<'_>, picked: &Picked) {
+    let driven = picked.state.engaged;
+    let color = match (driven, picked.measured()) {
+        (true, _) => theme::COMMANDED,
+        (false, Some(_)) => theme::MEASURED,
+        (false, None) => theme::QUIET,
+    };
+    let at = if driven { Some(picked.wire_pulse()) } else { picked.measured() };
+    let angle = at.zip(picked.plan.scale.as_ref()).map(|(at, scale)| scale.angle_at(at).get());
+    let tenths = angle.map(|angle| (angle * 10.0).round() / 10.0);
+    let text = tenths.map_or_else(
+        || "--".to_owned(),
+        |tenths| format!("{}{:.0}", if tenths < 0.0 { "-" } else { "+" }, tenths.abs().trunc()),
+    );
+    digits::put_right(pen, 4 * digits::PITCH, 0, &text, color);
+    let rest = tenths
+        .map_or_else(|| "°".to_owned(), |t| format!(".{:.0}°", ((t.abs() * 10.0).round() % 10.0).abs()));
+    let x = pen.put(4 * digits::PITCH, 2, &rest, theme::text(color)) + 2;
+    let counts = at.map_or_else(|| "no place said yet".to_owned(), |at| picked.at(at));
+    pen.put(x, 2, &counts, theme::text(theme::INK));
+    let word = health::word(picked).unwrap_or(("not asked yet", theme::QUIET));
+    pen.put(x, 1, word.0, theme::text(word.1));
+}
+
+/// How a smart servo is by its own word, and how far it is behind; gives the row behind.
+fn health(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
+    let Some(own) = picked.feedback.filter(|own| own.looked_at.is_some()) else { return y };
+    pen.put(0, y, if label < 13 { "says" } else { "it says" }, theme::text(theme::QUIET));
+    let words = format!("{:.0} °C  {:.1} V  load {:.0} %", own.celsius, own.volts, own.load);
+    let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
+    if let Some(ail) = health::ails(picked).first() {
+        let color = if ail.is_lasting() { theme::FAULT } else { theme::QUIET };
+        pen.put(x, y, &format!("✗ {}", ail.words().1), theme::text(color));
+    }
+    let behind = picked.measured().filter(|_| picked.state.engaged).map(|at| picked.wire_pulse() - at);
+    let Some(behind) = behind else { return y + 1 };
+    pen.put(0, y + 1, if label < 13 { "behind" } else { "is behind by" }, theme::text(theme::QUIET));
+    let degrees =
+        picked.slope().map_or_else(String::new, |slope| format!("  {:.1}°", behind.get().abs() * slope));
+    let words = format!("{:.0} counts{degrees}", behind.get().abs());
+    pen.put(label, y + 1, &words, theme::text(theme::MEASURED));
+    y + 2
+}
+
 /// What goes on the wire, what a tick and a nudge are worth; gives the row behind.
 fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
-    let clock = picked.plan.guard.clock;
     let gain = picked.slope();
-    let degrees = |us: Micros| gain.map_or_else(String::new, |g| format!("{:.2}°", (us.get() * g).abs()));
+    let degrees = |way: Position| gain.map_or_else(String::new, |g| format!("{:.2}°", (way.get() * g).abs()));
     let narrow = pen.width() < 40;
     let label = if narrow { 7 } else { 13 };
     let columns = if narrow { [label, label + 10, pen.width()] } else { [label, label + 11, label + 22] };
-    let wire = match picked.wire.ticks() {
-        Some(t) => [
+    let unit = picked.servo.kind.place_unit();
+    let clock = picked.clock();
+    let wire = match (picked.wire.ticks(), clock) {
+        (Some(t), Some(clock)) => [
             format!("{} ticks", t.0),
             format!("{:.1} µs", clock.pulse(t).get()),
             format!("{:.2} %", clock.duty_percent(clock.pulse(t))),
         ],
-        None => [picked.wire.without().to_owned(), String::new(), String::new()],
+        (Some(t), None) => [format!("{} {unit}", t.0), String::new(), String::new()],
+        (None, _) => [picked.wire.without().to_owned(), String::new(), String::new()],
     };
     let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
     let by = picked.nudge(nudge);
-    let nudge_words = [format!("{:.1} µs", by.get()), format!("{:.1} ticks", by / clock.tick()), degrees(by)];
-    let tick = [
-        format!("{:.2} µs", clock.tick().get()),
-        degrees(clock.tick()),
-        format!("{:.2} Hz", clock.rate().get()),
-    ];
+    let step = picked.plan.guard.step();
+    let nudge_words = match clock {
+        Some(clock) => {
+            [format!("{:.1} µs", by.get()), format!("{:.1} ticks", by.micros() / clock.tick()), degrees(by)]
+        }
+        None => [format!("{:.0} {unit}", by.get()), degrees(by), String::new()],
+    };
     let (long, short) = picked.wire.label();
-    let rows: [(&str, &str, [String; 3]); 3] =
-        [(long, short, wire), ("one tick", "tick", tick), ("a nudge", "nudge", nudge_words)];
+    let step = match clock {
+        Some(clock) => {
+            let tick = format!("{:.2} µs", clock.tick().get());
+            ("one tick", "tick", [tick, degrees(step), format!("{:.2} Hz", clock.rate().get())])
+        }
+        None => ("one count", "count", [degrees(step), String::new(), String::new()]),
+    };
+    let rows: [(&str, &str, [String; 3]); 3] = [(long, short, wire), step, ("a nudge", "nudge", nudge_words)];
     for (row, (long, short, values)) in (y..).zip(rows) {
         pen.put(0, row, if narrow { short } else { long }, theme::text(theme::QUIET));
         for (x, value) in columns.into_iter().zip(&values) {
@@ -212,6 +277,7 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         }
     }
     let mut y = state_row(pen, picked, y + 3, label);
+    y = health(pen, picked, y, label);
     if !picked.through.is_direct() {
         y = shaft_row(pen, picked, y, label);
     }
@@ -254,7 +320,10 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let count = picked.servo.marks.len();
     let head = if count > room { format!("{room} of {count}") } else { "marks".to_owned() };
     pen.put(0, y, &head, theme::strong(theme::INK));
-    let pulse = if narrow { "µs" } else { "pulse" };
+    let pulse = match picked.servo.kind.place_unit() {
+        "µs" if !narrow => "pulse",
+        unit => unit,
+    };
     for (end, word) in ends.into_iter().zip([pulse, "angle", "off by"]) {
         pen.put_right(end, y, word, theme::text(theme::QUIET));
     }
@@ -337,9 +406,10 @@ impl MarkRow<'_> {
             if mark.seen == MarkKind::Aligned { number.to_string() } else { mark.seen.word().to_owned() };
         let style = if here { theme::strong(theme::MARK) } else { theme::text(theme::MARK) };
         pen.put(0, y, &name, style);
-        pen.put_right(ends[0], y, &format!("{:.0}", mark.pulse_us.get()), style);
+        pen.put_right(ends[0], y, &format!("{:.0}", mark.place().get()), style);
         // A mark whose pulse was counted in coarser ticks keeps their error, in words, until it is taken anew.
-        if let Some(error) = mark.carried_error(picked.plan.guard.clock.tick()).filter(|_| !narrow) {
+        let error = picked.clock().and_then(|clock| mark.carried_error(clock.tick()));
+        if let Some(error) = error.filter(|_| !narrow) {
             pen.put_right(ends[0] - 5, y, &format!("±{:.0}", error.get()), theme::text(theme::QUIET));
         }
         let arrow = match mark.from {
@@ -377,10 +447,10 @@ fn is_off_its_sheet(fit: &Fit, picked: &Picked) -> Option<f64> {
 }
 
 /// Which mark would lessen the band most, where that is worth its while: never below what a reading may be off.
-fn lessened(fit: &Fit, band: Degrees, (pulse, share): (Micros, f64)) -> String {
+fn lessened(fit: &Fit, band: Degrees, (pulse, share): (Position, f64), unit: &str) -> String {
     let least = fit.points.iter().map(|p| p.error.get()).fold(0.0, f64::max);
     let then = (band.get() * share).max(least);
-    let near = format!("\na mark near {:.0} µs would", (pulse.get() / 10.0).round() * 10.0);
+    let near = format!("\na mark near {:.0} {unit} would", (pulse.get() / 10.0).round() * 10.0);
     match then / band.get() {
         share if share > 0.8 => String::new(),
         share if (0.42..0.58).contains(&share) => format!("{near} halve that"),
@@ -394,9 +464,16 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         Ok(fit) => fit,
         Err(why) => return why.to_string(),
     };
-    let line = format!("{:.2} °/100 µs, 0° at {:.1} µs", fit.line.gain() * 100.0, fit.zero().get());
+    let unit = picked.unit();
+    let line = format!("{:.2} °/100 {unit}, 0° at {:.1} {unit}", fit.line.gain() * 100.0, fit.zero().get());
     if fit.ground == Ground::Assumed {
-        return format!("{line}\nslope assumed from its sheet");
+        // An encoder's steps are as its layout says; which way it is mounted a mark cannot tell.
+        let from = if picked.servo.kind.is_smart() {
+            "slope as its encoder has it; the sense of rotation as its sheet says"
+        } else {
+            "slope assumed from its sheet"
+        };
+        return format!("{line}\n{from}");
     }
     let (low, high) = picked.plan.guard.endpoints;
     let (a, b) = (fit.band(low), fit.band(high));
@@ -407,7 +484,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         (Some(s), _) => {
             let more = fit
                 .mark_that_tells_most(low, high)
-                .map_or_else(String::new, |more| lessened(fit, band, more));
+                .map_or_else(String::new, |more| lessened(fit, band, more, picked.unit()));
             format!("{n} marks scatter by s {:.2}°; 95 % sure to ±{:.1}°{more}", s.get(), band.get())
         }
         (None, _) => format!("{n} marks, sure to ±{:.1}°", band.get()),
@@ -422,13 +499,11 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         let side = if side.is_empty() { String::new() } else { format!("; arrives {side}") };
         format!("\nslack {:.1}°{spread}{side}", slack.mean.get())
     });
-    let tick =
-        Fineness::of(&picked.plan.guard.clock, picked.slope().unwrap_or(0.0), picked.plan.guard.endpoints);
-    let coarse = if tick.is_coarse() {
+    let ends = picked.plan.guard.endpoints;
+    let tick = picked.clock().map(|clock| Fineness::of(&clock, picked.slope().unwrap_or(0.0), ends));
+    let coarse = tick.filter(Fineness::is_coarse).map_or_else(String::new, |tick| {
         format!("\na tick turns {:.1}°: f shows which rate or depth would do", tick.step.get())
-    } else {
-        String::new()
-    };
+    });
     let with: Vec<&str> =
         picked.joint.into_iter().flat_map(Joint::servos).filter(|name| *name != picked.servo.name).collect();
     let with = if with.is_empty() { String::new() } else { format!("\nmoves only with {}", with.join(", ")) };
@@ -437,7 +512,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
 
 /// The fit over a stretch of pulses, with its band and the marks it was made from.
 fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
-    let angle = |p: f64| fit.curve.angle_at(Micros::new(p)).get();
+    let angle = |p: f64| fit.curve.angle_at(Position::new(p)).get();
     // Solid between the marks, dashed where the line is only continued.
     let (first, last) =
         fit.points.first().zip(fit.points.last()).map_or((x0, x0), |(a, b)| (a.pulse.get(), b.pulse.get()));
@@ -449,7 +524,7 @@ fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
     for side in [-1.0, 1.0] {
         for step in 0..60u32 {
             let p = x0 + (x1 - x0) * f64::from(step) / 60.0;
-            let edge = angle(p) + side * fit.band(Micros::new(p)).get();
+            let edge = angle(p) + side * fit.band(Position::new(p)).get();
             let (x, y) = plot.at(p, edge);
             plot.canvas.dot(x, y, theme::QUIET);
         }
@@ -463,7 +538,7 @@ fn plot_fit(plot: &mut Plot, fit: &Fit, (x0, x1): (f64, f64)) {
 fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let Some((drawn, fitted)) = picked.drawn() else { return };
     // Of the servo itself: what a linkage makes of it has a drawing of its own.
-    let shaft = |pulse: Micros| picked.through.servo_at(drawn.angle_at(pulse));
+    let shaft = |pulse: Position| picked.through.servo_at(drawn.angle_at(pulse));
     let (low, high) = picked.plan.guard.endpoints;
     let (x0, x1) = (low.get() - 60.0, high.get() + 60.0);
     let most = shaft(low).abs().get().max(shaft(high).abs().get());
@@ -500,7 +575,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let legend = if fitted { "·· sheet  ── fit" } else { "·· sheet, no fit yet" };
     pen.put(left, rows, &format!("{x0:.0}"), quiet);
     let wide = pen.width();
-    let end = format!("{x1:.0} µs");
+    let end = format!("{x1:.0} {}", picked.unit());
     pen.put_right(wide, rows, &end, quiet);
     let middle = left + (wide - left) / 2;
     if wide >= 44 {

@@ -33,7 +33,7 @@ questions! {
 
 fn picked(desk: &Context) -> Option<(String, String, u8)> {
     let servo = desk.servo()?;
-    Some((servo.name.clone(), servo.board.clone(), servo.channel))
+    Some((servo.name.clone(), servo.board.clone(), servo.plug()))
 }
 
 /// Asks for a new servo's name and channel; the board only where there are several.
@@ -49,7 +49,9 @@ pub fn add(desk: &mut Context) {
     };
     let mut fields = vec![Field::new("name", "", NAME)];
     fields.extend(plug(rig, board, channel));
-    fields.push(Field::new("kind", Kind::default().word(), Kind::words()));
+    let smart = rig.board(board).is_some_and(|board| board.chip.row().is_smart);
+    let kind = if smart { Kind::Smart } else { Kind::default() };
+    fields.push(Field::new("kind", kind.word(), Kind::words()));
     desk.ask(ADD.name, Subject::default(), fields);
 }
 
@@ -58,7 +60,11 @@ fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
     let chip = rig.board(board).map_or(Chip::ALL[0], |board| board.chip).row();
     let which =
         if chip.channel_word == "channel" { String::new() } else { format!("the {}, ", chip.channel_word) };
-    let hint = format!("{which}0 to {}, as printed on the board", chip.channels - 1);
+    let hint = if chip.is_smart {
+        format!("its id, 0 to {}", chip.channels - 1)
+    } else {
+        format!("{which}0 to {}, as printed on the board", chip.channels - 1)
+    };
     let mut fields = vec![Field::new("channel", channel.to_string(), hint)];
     if rig.boards.len() > 1 {
         fields.push(Field::new("board", board, "its name"));
@@ -119,7 +125,8 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let (name, (channel, board)) = (form.word(0), plugged(form, &desk.session.document.rig)?);
     let kind = said_kind(form)?;
     let what = if kind.has_angles() { String::new() } else { format!(", {}", kind.word()) };
-    let words = format!("{name} added on channel {channel} of {board}{what}");
+    let plug = desk.session.document.rig.plug_words(&board, channel);
+    let words = format!("{name} added on {plug}{what}");
     let said = desk.done(&words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
     let last = desk.session.document.rig.servos.len().saturating_sub(1);
     desk.model.pick_servo(&desk.session.document.rig, last);
@@ -128,7 +135,8 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
 
 fn moved(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
     let (channel, board) = plugged(form, &desk.session.document.rig)?;
-    let words = format!("{servo} moved to channel {channel} of {board}");
+    let plug = desk.session.document.rig.plug_words(&board, channel);
+    let words = format!("{servo} moved to {plug}");
     desk.done(&words, |rig| edit::move_servo(rig, servo, &board, channel))
 }
 
@@ -166,7 +174,7 @@ fn armed(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String>
     let context = desk.pulse_context().ok_or("no servo is picked")?;
     let pulse = entry::pulse(form.said("neutral").unwrap_or_default(), &context)?;
     let words = format!("{servo} sees {:.0} µs for {:.1} s before it follows", pulse.get(), time.get());
-    let arming = Arming { pulse_us: Some(pulse), for_s: time };
+    let arming = Arming { pulse_us: Some(pulse.micros()), for_s: time };
     desk.done(&words, |rig| edit::set_arming(rig, servo, Some(arming)))
 }
 

@@ -10,7 +10,7 @@
 use super::*;
 use crate::screen::dialog::Dialog;
 use wasvolta_core::rig::{Ends, Kind, Servo};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_sim::Sight;
 use wasvolta_sim::truth::{Dice, Part, ServoTruth, Truth};
 
@@ -115,7 +115,7 @@ fn board(oscillator: f64) -> String {
 
 fn rig(servos: usize, kind: &str) -> String {
     let mut text =
-        "format = 10\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
+        "format = 11\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
         [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 0x40\n"
             .to_owned();
     for n in 0..servos {
@@ -266,7 +266,7 @@ fn pulse_of(truth: &ServoTruth, angle: f64) -> f64 {
 
 fn judge(servo: &Servo, truth: &ServoTruth, clock: f64) -> (f64, f64, [f64; 2]) {
     let fit = servo.fit().unwrap();
-    let Ends { low, high } = servo.endpoints_us;
+    let Ends { low, high } = servo.ends();
     let off = |n: u32| {
         let pulse = low + (high - low) * (f64::from(n) / 100.0);
         fit.curve.angle_at(pulse).get() - truth.angle(pulse.get() * clock)
@@ -433,7 +433,7 @@ fn the_stop_band_of_fifty_continuous_servos_is_found_within_a_tick() {
         let truth = Truth::parse(&sim).unwrap();
         let mut maker =
             Maker { bench: open(&rig(count, "continuous"), &sim), keys: 0, misreads: None, misread: 0 };
-        let tick = maker.bench.session.document.rig.boards[0].clock().tick().get();
+        let tick = maker.bench.session.document.rig.boards[0].clock().unwrap().tick().get();
         for servo in 0..count {
             // One tick a press.
             let (low, high) = stop_band(&mut maker, servo, 1);
@@ -450,7 +450,7 @@ fn the_stop_band_of_fifty_continuous_servos_is_found_within_a_tick() {
 
 #[test]
 fn on_sixteen_bits_the_stop_band_is_found_within_two_microseconds() {
-    let text = "format = 10\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
+    let text = "format = 11\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
         port = \"chip\"\nchip = \"linux-pwm\"\n[[servo]]\nname = \"reed.sway\"\nboard = \"kernel\"\nchannel = 0\nkind = \"continuous\"\n";
     let mut maker = Maker { bench: open(text, ""), keys: 0, misreads: None, misread: 0 };
     let (low, high) = stop_band(&mut maker, 0, 0);
@@ -459,5 +459,5 @@ fn on_sixteen_bits_the_stop_band_is_found_within_two_microseconds() {
     println!("on 16 bits the edges lie {:.2} and {:.2} µs off", off[0], off[1]);
     assert!(off.iter().all(|off| off.abs() <= 2.0), "{off:?}");
     assert_eq!(maker.bench.session.document.rig.servos[0].kind, Kind::Continuous);
-    assert!(maker.bench.session.document.rig.servos[0].centre() > Micros::new(low));
+    assert!(maker.bench.session.document.rig.servos[0].centre() > Position::new(low));
 }

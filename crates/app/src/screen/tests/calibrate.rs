@@ -6,7 +6,7 @@ use crate::screen::dialog::Dialog;
 use wasvolta_core::rig::edit::{Observation, joint, keep_mark, marks, roster};
 use wasvolta_core::rig::{Ends, Idle, MarkKind, ReadAt, Servo, Side};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{Degrees, Micros, Seconds};
+use wasvolta_core::unit::{Degrees, Position, Seconds};
 
 pub const NECK: usize = 0;
 pub const RUDDER: usize = 2;
@@ -227,7 +227,7 @@ fn two_servos_on_one_joint_move_only_together_and_are_marked_together() {
     // Without marks of the first nobody knows what the other one is to follow.
     for (pulse, angle, ticks) in [(1200.0, -30.0, 246), (1800.0, 30.0, 369)] {
         let seen = Observation {
-            pulse: Micros::new(pulse),
+            pulse: Position::new(pulse),
             ticks: wasvolta_core::unit::Ticks(ticks),
             seen: MarkKind::Aligned,
             from: Side::Unknown,
@@ -306,7 +306,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
     let rates = servo(&bench, WINCH).rates().unwrap();
     let truth = |pulse: f64| ((pulse - 1483.0f64).abs() - 14.0) / 386.0 * 90.0;
     for pulse in [1700.0, 1300.0] {
-        let found = rates.rate_at(Micros::new(pulse)).get().abs();
+        let found = rates.rate_at(Position::new(pulse)).get().abs();
         assert!((found - truth(pulse)).abs() < 0.1 * truth(pulse), "{pulse}: {found} {}", truth(pulse));
     }
     bench.enter("30rpm");
@@ -342,7 +342,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
     bench.pass(5);
     assert!(
         (servo(&bench, WINCH).centre() - before.centre()).get() > 9.0
-            && bench.model.snapshot.servos[WINCH].trim() == Micros::ZERO
+            && bench.model.snapshot.servos[WINCH].trim() == Position::ZERO
     );
     bench.session.edit("idle", |rig| roster::set_idle(rig, "crane.winch", Idle::Release)).unwrap_err();
 }
@@ -418,7 +418,7 @@ fn an_exercise_counts_ends_when_told_and_keeps_what_was_seen() {
     bench.enter("it hums at both ends");
     let noted = &servo(&bench, NECK).exercised[0];
     assert_eq!((noted.times, noted.seen.as_str()), (3, "it hums at both ends"));
-    assert!(noted.over_us.low < Micros::new(1500.0) && noted.over_us.high > Micros::new(1500.0));
+    assert!(noted.over().low < Position::new(1500.0) && noted.over().high > Position::new(1500.0));
     bench.press(Key::char('y'));
     fill(&mut bench, &["1400us", "1600us", "60", "0.1s", "0"]);
     bench.pass(40);
@@ -439,7 +439,7 @@ fn it_arrives_from_one_side_past_its_slack() {
         .unwrap();
     bench.enter("1600us");
     bench.pass(200);
-    bench.tell(Command::GoTo { servo: NECK, pulse: Micros::new(1500.0) });
+    bench.tell(Command::GoTo { servo: NECK, pulse: Position::new(1500.0) });
     let mut least = f64::INFINITY;
     for _ in 0..300 {
         bench.pass(1);
@@ -500,10 +500,7 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
     );
     bench.code(KeyCode::Enter);
     assert_eq!(servo(&bench, RUDDER).marks, servo(&bench, NECK).marks);
-    assert_eq!(
-        servo(&bench, RUDDER).endpoints_us,
-        Ends { low: Micros::new(620.0), high: Micros::new(2380.0) }
-    );
+    assert_eq!(servo(&bench, RUDDER).ends(), Ends { low: Position::new(620.0), high: Position::new(2380.0) });
     bench.press(Key::char('u'));
     palette(&mut bench, "compare card");
     bench.enter(&card);

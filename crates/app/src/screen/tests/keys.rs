@@ -8,7 +8,7 @@ use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use wasvolta_core::easing::Easing;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::stage::Output;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// The neck engaged at 0°.
 fn neck() -> Bench {
@@ -76,7 +76,7 @@ fn endpoint_centre_and_home_are_taken_from_where_it_stands() {
     bench.press(Key::char('E'));
     let servo = &bench.session.document.rig.servos[0];
     // As it was typed: the 205 ticks on the wire are 1000.4 µs.
-    assert!((servo.endpoints_us.low.get() - 1000.0).abs() < 1e-9, "{:?}", servo.endpoints_us);
+    assert!((servo.ends().low.get() - 1000.0).abs() < 1e-9, "{:?}", servo.ends());
     assert!((servo.centre_us.unwrap().get() - 1000.0).abs() < 1e-9);
     let home = bench.session.document.rig.joints[0].home_deg.unwrap().get();
     assert!((home + 48.77).abs() < 0.01, "{home}");
@@ -182,7 +182,7 @@ fn marks_are_kept_with_what_was_on_the_wire_and_dropped_again() {
     assert_eq!(marks.len(), 6);
     let mark = marks.iter().find(|m| m.ticks.is_some()).unwrap();
     assert_eq!(mark.ticks.unwrap().0, 266);
-    assert!((mark.pulse_us.get() - 1298.08).abs() < 0.01 && mark.oscillator_hz.is_some());
+    assert!((mark.place().get() - 1298.08).abs() < 0.01 && mark.oscillator_hz.is_some());
     bench.code(KeyCode::Delete);
     assert_eq!(bench.session.document.rig.servos[0].marks.len(), 5);
 }
@@ -358,8 +358,8 @@ fn the_clock_is_corrected_in_one_edit() {
     bench.enter("52.230");
     let board = &bench.session.document.rig.boards[0];
     assert!((board.oscillator_hz.get() - 26.1e6).abs() < 1e3 && board.prescale() == 121);
-    let Ends { low, high: _ } = bench.session.document.rig.servos[0].endpoints_us;
-    assert!((low - Micros::new(620.0 * 25.0 / 26.1)).abs().get() < 0.01);
+    let Ends { low, high: _ } = bench.session.document.rig.servos[0].ends();
+    assert!((low - Position::new(620.0 * 25.0 / 26.1)).abs().get() < 0.01);
     bench.press(Key::char('u'));
     assert_eq!(bench.session.document.rig, before);
 }
@@ -417,7 +417,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     fill(&mut bench, "crane.jib");
     bench.enter("9");
     let jib = |bench: &Bench| bench.session.document.rig.servos.last().unwrap().clone();
-    assert_eq!((jib(&bench).name.as_str(), jib(&bench).channel), ("crane.jib", 9));
+    assert_eq!((jib(&bench).name.as_str(), jib(&bench).plug()), ("crane.jib", 9));
     assert_eq!(bench.picked(), 9, "the new one is picked");
     // A taken channel and a wrong name are said, and what was typed can be mended.
     bench.press(Key::char('M'));
@@ -425,7 +425,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     assert!(bench.frame(160, 47).contains("heron.neck is on channel 1 of upper: move that first"));
     bench.code(KeyCode::Backspace);
     bench.enter("12");
-    assert_eq!(jib(&bench).channel, 12);
+    assert_eq!(jib(&bench).plug(), 12);
     bench.press(Key::char('R'));
     bench.enter("two words");
     assert!(bench.frame(160, 47).contains("a name is 1 to 40 letters"));
@@ -463,8 +463,8 @@ fn an_engaged_servo_is_neither_moved_nor_removed_and_an_undone_move_leaves_it_re
     bench.press(Key::char('u'));
     bench.pass(5);
     assert!(!bench.model.snapshot.servos[2].engaged, "what hangs on the old channel stands elsewhere");
-    let sent = bench.model.snapshot.boards[0][0].sent;
-    assert!(sent.iter().all(Option::is_none), "{sent:?}");
+    let sent = &bench.model.snapshot.boards[0][0].sent;
+    assert!(sent.used().next().is_none(), "{sent:?}");
 }
 
 #[test]

@@ -6,7 +6,7 @@ use crate::screen::pick::Pick;
 use crossterm::event::KeyCode;
 use wasvolta_core::rig::Kind;
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{Micros, Percent, Seconds, Ticks};
+use wasvolta_core::unit::{Percent, Position, Seconds, Ticks};
 
 const WINCH: usize = 5;
 const MOON: usize = 6;
@@ -122,7 +122,9 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
     let before = bench.session.document.rig.clone();
     command(&mut bench, "kind");
     bench.enter("horn");
-    assert!(bench.frame(160, 47).contains("\"horn\" is no kind: positional, continuous, dimmer or on-off"));
+    assert!(
+        bench.frame(160, 47).contains("\"horn\" is no kind: positional, continuous, dimmer, on-off or smart")
+    );
     for _ in 0..4 {
         bench.code(KeyCode::Backspace);
     }
@@ -133,10 +135,13 @@ fn the_kind_and_the_arming_are_told_by_the_palette_and_undone() {
     bench.code(KeyCode::Tab);
     bench.enter("3s");
     let arming = bench.session.document.rig.servos[MOON].arming.clone().unwrap();
-    assert_eq!((arming.pulse_us, arming.for_s), (Some(Micros::new(1000.0)), Seconds::new(3.0)));
+    assert_eq!(
+        (arming.pulse_us, arming.for_s),
+        (Some(wasvolta_core::unit::Micros::new(1000.0)), Seconds::new(3.0))
+    );
     assert_eq!(
         bench.session.document.rig.servos[MOON].centre(),
-        Micros::new(1000.0),
+        Position::new(1000.0),
         "neutral is where it stands still"
     );
     command(&mut bench, "arming");
@@ -165,7 +170,7 @@ fn everything_that_the_hand_has_is_given_back_by_one_key_and_a_sequence_plays_on
     bench.press(Key::char('G'));
     assert!(bench.frame(160, 47).contains("nothing is being driven"));
     for (servo, pulse) in [(3, 1500.0), (4, 1100.0), (WINCH, 1480.0), (LANTERN, 0.0)] {
-        bench.tell(Command::Engage { servo, pulse: Micros::new(pulse), stands_there: true });
+        bench.tell(Command::Engage { servo, pulse: Position::new(pulse), stands_there: true });
     }
     bench.pass(200);
     bench.press(Key::char('G'));

@@ -42,6 +42,11 @@ fn simple(rig: &str) -> String {
                  to = { joint = \"punt.rudder\", angles_deg = [-30, 30] }\nfailsafe = { angle_deg = 0, over_s = 1.5 }\n\n";
     let mut text = rig.to_owned();
     for (from, to, instead) in [
+        ("# The neck's smart servos", "[[port]]\nname = \"bench-bus\"", ""),
+        ("[[port]]\nname = \"neck-line\"", "[[port]]\nname = \"breeze-port\"", ""),
+        ("# The two smart servos", "# Calibrated on the bench", ""),
+        ("# Where the neck grows", "[[joint]]\nname = \"heron.neck\"", ""),
+        ("# The heron drinks", "[[pose]]\nname = \"dark\"", ""),
         ("[[port]]\nname = \"breeze-port\"", "[[board]]", ""),
         ("# The reeds:", "# The moon:", ""),
         ("# Air over the marsh", "[[input]]", ""),
@@ -206,7 +211,9 @@ fn every_size_from_the_least_on_can_be_drawn() {
 
 #[test]
 fn text_has_enough_contrast_on_its_ground() {
-    for ink in [theme::INK, theme::QUIET, theme::COMMANDED, theme::INPUT, theme::MARK, theme::FAULT] {
+    for ink in
+        [theme::INK, theme::QUIET, theme::COMMANDED, theme::MEASURED, theme::INPUT, theme::MARK, theme::FAULT]
+    {
         for ground in [theme::GROUND, theme::RAISED] {
             assert!(
                 theme::contrast(ink, ground) >= 4.5,

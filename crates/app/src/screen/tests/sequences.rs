@@ -368,7 +368,7 @@ fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys()
 
 /// A flock: sixty joints on four boards, all of which one step moves.
 fn flock() -> String {
-    let mut text = "format = 10\nname = \"Marsh Clock\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n".to_owned();
+    let mut text = "format = 11\nname = \"Marsh Clock\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n".to_owned();
     for board in 0..4 {
         write!(
             text,

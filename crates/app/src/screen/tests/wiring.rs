@@ -8,7 +8,7 @@ use std::time::Duration;
 use wasvolta_core::rig::Back;
 use wasvolta_core::rig::edit::joint;
 use wasvolta_core::stage::{Command, Output};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_engine::why::{Verdict, first_not_proven};
 
 fn wiring() -> Bench {
@@ -29,7 +29,7 @@ fn faulty(faults: &[&str]) -> Bench {
 
 impl Bench {
     pub(super) fn engage(&mut self, servo: usize, pulse: f64) {
-        self.tell(Command::Engage { servo, pulse: Micros::new(pulse), stands_there: true });
+        self.tell(Command::Engage { servo, pulse: Position::new(pulse), stands_there: true });
         self.pass(10);
     }
 
@@ -123,8 +123,8 @@ fn a_chain_that_the_program_itself_holds_up_is_named_too() {
     bench.engage(0, 2100.0);
     assert_eq!(bench.broken(), ("supply", false), "all that can be seen is well");
     // Its limit of 60° is at 2104 µs.
-    bench.tell(Command::Jog { servo: 0, by: Micros::new(50.0), repeat: false });
-    bench.tell(Command::GoTo { servo: 0, pulse: Micros::new(2200.0) });
+    bench.tell(Command::Jog { servo: 0, by: Position::new(50.0), repeat: false });
+    bench.tell(Command::GoTo { servo: 0, pulse: Position::new(2200.0) });
     bench.pass(50);
     bench.session.runner.engine.command(Command::Hold);
     bench.pass(2);
@@ -189,7 +189,7 @@ fn a_servo_is_added_on_the_picked_channel() {
     bench.text("crane.jib");
     bench.code(KeyCode::Enter);
     let jib = bench.session.document.rig.servo("crane.jib").unwrap();
-    assert_eq!((jib.board.as_str(), jib.channel), ("lower", 5));
+    assert_eq!((jib.board.as_str(), jib.plug()), ("lower", 5));
 }
 
 #[test]
@@ -256,7 +256,7 @@ fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood()
     bench.code(KeyCode::Enter);
     let state = |bench: &Bench, n: usize| bench.model.snapshot.servos[n];
     assert_eq!(
-        (bench.session.document.rig.servos[0].channel, bench.session.document.rig.servos[1].channel),
+        (bench.session.document.rig.servos[0].plug(), bench.session.document.rig.servos[1].plug()),
         (2, 1)
     );
     assert!(!state(&bench, 0).engaged && !state(&bench, 1).engaged, "released first");
@@ -649,15 +649,15 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
     assert!(state.engaged && state.ticks().is_some_and(|ticks| ticks.0 == 310), "{state:?}");
     // What nobody in the rig is on is stopped.
     let upper = bench.session.document.rig.board("upper").unwrap().id;
-    let board = *bench.session.runner.edition.board_state(&bench.model.snapshot, upper).unwrap();
-    assert_eq!(board.sent[5], None);
+    let board = bench.session.runner.edition.board_state(&bench.model.snapshot, upper).unwrap();
+    assert_eq!(board.sent.get(5), None);
 }
 
 #[test]
 fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("reeds.rig.toml");
-    let rig = "format = 10\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
+    let rig = "format = 11\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
                [[board]]\nname = \"reeds\"\nport = \"line\"\nchip = \"firmata\"\n\
                [[servo]]\nname = \"reeds.sway\"\nboard = \"reeds\"\nchannel = 1\n";
     std::fs::write(&path, rig).unwrap();

@@ -11,7 +11,7 @@ use wasvolta_core::fit::Side;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::edit::{self, Observation};
 use wasvolta_core::rig::{MarkKind, ReadAt};
-use wasvolta_core::unit::{Degrees, Micros, Ticks};
+use wasvolta_core::unit::{Degrees, Position, Ticks};
 
 fn rows(bench: &Bench, from_below: usize) -> String {
     let frame = bench.frame(160, 47);
@@ -26,7 +26,7 @@ fn keys(bench: &Bench) -> String {
 fn with_odd_mark() -> Bench {
     let mut bench = engaged(NECK);
     let odd = Observation {
-        pulse: Micros::new(1298.0),
+        pulse: Position::new(1298.0),
         ticks: Ticks(266),
         seen: MarkKind::Aligned,
         from: Side::Below,
@@ -89,7 +89,7 @@ fn one_misread_mark_is_named_with_its_keys_and_taken_again() {
     bench.enter("-19");
     bench.pass(400);
     let marks = &bench.session.document.rig.servos[NECK].marks;
-    assert_eq!(marks.iter().filter(|m| (m.pulse_us.get() - 1298.0).abs() < 5.0).count(), 1, "in its place");
+    assert_eq!(marks.iter().filter(|m| (m.place().get() - 1298.0).abs() < 5.0).count(), 1, "in its place");
     assert!(!bench.frame(160, 47).contains("Misread?"));
     // Read twice the same, a mark is no misreading, and keeps saying so.
     let mut sure = with_odd_mark();
@@ -238,8 +238,8 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
         crate::screen::step::NUDGES.iter().position(|n| *n == crate::screen::step::Nudge::Us(5.0)).unwrap();
     bench.press(Key::char('W'));
     bench.pass(20);
-    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
-    assert_eq!(high, Micros::new(2005.0));
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].ends();
+    assert_eq!(high, Position::new(2005.0));
     for _ in 0..3 {
         bench.press(Key::char('b'));
         bench.pass(30);
@@ -251,8 +251,8 @@ fn widening_goes_by_the_nudge_and_a_buzz_leaves_one_mark_an_end() {
     };
     assert_eq!(buzzes(&bench), 1);
     bench.code(KeyCode::Enter);
-    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
-    assert!(high < Micros::new(1980.0), "{high:?}");
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].ends();
+    assert!(high < Position::new(1980.0), "{high:?}");
     bench.press(Key::char('u'));
     bench.press(Key::char('u'));
     assert_eq!(buzzes(&bench), 1, "each is undone by itself");
@@ -267,13 +267,13 @@ fn a_buzz_that_is_said_while_it_still_goes_out_brings_it_back_to_the_endpoint() 
     bench.enter("1990us");
     bench.press(Key::char('b'));
     bench.code(KeyCode::Enter);
-    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].endpoints_us;
-    assert!(high < Micros::new(1950.0), "{high:?}");
+    let Ends { low: _, high } = bench.session.document.rig.servos[RUDDER].ends();
+    assert!(high < Position::new(1950.0), "{high:?}");
     let frame = bench.frame(160, 47);
     assert!(frame.contains("high endpoint") && !frame.contains("the edit left it outside"), "{frame}");
     bench.pass(100);
     let pulse = bench.model.snapshot.servos[RUDDER].pulse;
-    assert!((pulse - high).abs() < Micros::new(1.0), "{pulse:?} at {high:?}");
+    assert!((pulse - high).abs() < Position::new(1.0), "{pulse:?} at {high:?}");
 }
 
 #[test]

@@ -22,7 +22,7 @@ use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
 use wasvolta_core::rig::{BoardId, Limit, ReadAt};
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::{Degrees, Hertz, Micros};
+use wasvolta_core::unit::{Degrees, Hertz, Position};
 use wasvolta_port::expander::{Decision, Found};
 
 /// Takes a key for the dialog that is open.
@@ -103,7 +103,7 @@ fn fineness((key, does): Pressed, mut wish: Typing) -> Option<Dialog> {
     Some(Dialog::Fineness { wish })
 }
 
-fn endpoint(desk: &mut Context, does: Option<Does>, end: edit::End, pulse: Micros) -> Option<Dialog> {
+fn endpoint(desk: &mut Context, does: Option<Does>, end: edit::End, pulse: Position) -> Option<Dialog> {
     match does {
         Some(Does::Answer) => calibrate::set_endpoint(desk, end, pulse),
         Some(Does::BackOff) => calibrate::buzzes(desk),
@@ -130,15 +130,15 @@ fn engage(
     let picked = scene.picked()?;
     let line = picked.drawn().map(|(scale, _)| scale);
     let context = PulseContext {
-        present: Micros::new(dial.value),
+        present: Position::new(dial.value),
         kind: picked.servo.kind,
         scale: picked.plan.scale.clone(),
-        clock: picked.plan.guard.clock,
+        clock: picked.clock(),
         rates: None,
     };
     let pulse = match (scale, line) {
         (Scale::Fitted | Scale::Rated, Some(line)) => dial.angle().map(|angle| line.pulse_at(angle)),
-        _ if dial.typing.is_empty() => Ok(Micros::new(dial.value)),
+        _ if dial.typing.is_empty() => Ok(Position::new(dial.value)),
         _ => entry::pulse(dial.typing.text(), &context),
     };
     match pulse {
@@ -369,6 +369,6 @@ fn decide(desk: &mut Context, does: Option<Does>, board: BoardId, found: &Found)
             desk.say("the board is started anew; its pulses stopped");
             None
         }
-        _ => Some(Dialog::Found { board, found: *found }),
+        _ => Some(Dialog::Found { board, found: found.clone() }),
     }
 }

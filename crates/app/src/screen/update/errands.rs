@@ -8,7 +8,7 @@ use crate::screen::wiring::acts as wiring;
 use std::time::Duration;
 use wasvolta_core::rig::{BoardId, ServoId};
 use wasvolta_core::stage::{Command, Output};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 
 /// The time between the first pulses of two servos.
 const APART: Duration = Duration::from_millis(80);
@@ -48,7 +48,8 @@ fn late(desk: &Context, step: Step) -> String {
     match step {
         Step::Released { board, channel } => {
             let board = edition.board(board).map_or("its board", |board| board.name.as_str());
-            format!("channel {channel} of {board} was not released: nothing was engaged")
+            let plug = edition.rig.plug_words(board, channel);
+            format!("{plug} was not released: nothing was engaged")
         }
         Step::GoHome(servo) => format!("{} did not get home: q ends the program all the same", name(servo)),
         Step::Quit => String::new(),
@@ -88,7 +89,7 @@ fn go_home(desk: &mut Context, servo: ServoId) -> Progress {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = place(desk, servo).and_then(|n| scene.servo(n)) else { return Progress::Done };
     let Some(home) = picked.plan.home else { return Progress::Done };
-    if !picked.state.engaged || (picked.state.pulse - home).abs() < Micros::new(0.5) {
+    if !picked.state.engaged || (picked.state.pulse - home).abs() < Position::new(0.5) {
         return Progress::Done;
     }
     if desk.model.errands.came.replace(desk.now).is_none() {
@@ -108,12 +109,12 @@ fn is_engaged(desk: &Context, servo: ServoId) -> bool {
 
 fn is_on_the_wire(desk: &Context, board: BoardId, channel: u8) -> bool {
     let state = desk.session.runner.edition.board_state(&desk.model.snapshot, board);
-    state.is_some_and(|state| state.sent.get(usize::from(channel)).copied().flatten().is_some())
+    state.is_some_and(|state| state.sent.get(usize::from(channel)).is_some())
 }
 
 fn engaged(desk: &mut Context, servo: ServoId) -> Progress {
     let edition = &desk.session.runner.edition;
-    let board = edition.servo(servo).and_then(|s| Some((edition.parts().board(&s.board)?.id, s.channel)));
+    let board = edition.servo(servo).and_then(|s| Some((edition.parts().board(&s.board)?.id, s.plug())));
     let Some((board, channel)) = board else { return Progress::Done };
     if !is_engaged(desk, servo) || !is_on_the_wire(desk, board, channel) {
         return Progress::Waits;

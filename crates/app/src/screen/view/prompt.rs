@@ -8,7 +8,7 @@ use crate::screen::form::Form;
 use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
 use crate::screen::model::Tone;
-use crate::screen::scene::Scene;
+use crate::screen::scene::{Picked, Scene};
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
 use crate::screen::{inputs, sequence};
@@ -18,7 +18,7 @@ use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rate::timed;
 use wasvolta_core::rig::edit::Observation;
 use wasvolta_core::rig::{BoardId, ReadAt};
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_port::expander::Found;
 
 /// The label and the question.
@@ -26,7 +26,7 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
     Some(match scene.model.dialog.as_ref()? {
         Dialog::Engage { dial, scale, from } => ("engage", engage(dial, *scale, from)),
         Dialog::Mark { dial, at, change } => ("mark", mark(scene, dial, *at, *change)),
-        Dialog::Contradiction { what, back } => ("mark", contradiction(what, back)),
+        Dialog::Contradiction { what, back } => ("mark", contradiction(scene, what, back)),
         Dialog::Test(test) => ("test", test_move(test)),
         Dialog::Stopwatch { presses } => ("timing", stopwatch(presses)),
         Dialog::Trim { .. } => ("trim", trim(scene)),
@@ -35,11 +35,12 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
             ("fineness", format!("Which degrees for a tick would do? {}°", wish.shown()))
         }
         Dialog::Endpoint { end, pulse } => {
-            let (end, pulse) = (end.word(), pulse.get());
+            let at = scene.picked().map_or_else(String::new, |picked| picked.at(*pulse));
+            let end = end.word();
             (
                 "endpoint",
                 format!(
-                    "Backed off to {pulse:.0} µs. Still heard? b backs off more. Quiet? Enter makes it the {end} endpoint."
+                    "Backed off to {at}. Still heard? b backs off more. Quiet? Enter makes it the {end} endpoint."
                 ),
             )
         }
@@ -127,27 +128,29 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
 
 fn mark(scene: &Scene, dial: &Dial, at: ReadAt, change: Option<usize>) -> String {
     let what = if at == ReadAt::Joint { "joint" } else { "horn" };
-    let of = |n: usize| scene.picked().and_then(|p| p.servo.marks.get(n).map(|m| m.pulse_us.get()));
-    if let Some(pulse) = change.and_then(of) {
-        return format!("The mark at {pulse:.1} µs says that the {what} stood at {}", value(dial, "°"));
+    let shown = |picked: &Picked, at: Position| format!("{:.1} {}", at.get(), picked.unit());
+    let of = |n: usize| scene.picked().and_then(|p| p.servo.marks.get(n).map(|m| shown(&p, m.place())));
+    if let Some(at) = change.and_then(of) {
+        return format!("The mark at {at} says that the {what} stood at {}", value(dial, "°"));
     }
-    let pulse = scene.picked().map_or(0.0, |p| p.wire_pulse().get());
+    let at = scene.picked().map_or_else(String::new, |p| shown(&p, p.wire_pulse()));
     let source = match scene.picked().and_then(|p| p.drawn()) {
         Some((_, true)) => "predicted by the fit",
         Some((_, false)) => "as its sheet says",
         None => "no prediction yet",
     };
-    format!("At {pulse:.1} µs the {what} stands at {}  ({source})", value(dial, "°"))
+    format!("At {at} the {what} stands at {}  ({source})", value(dial, "°"))
 }
 
-fn contradiction(what: &Observation, back: &TurnsBack) -> String {
+fn contradiction(scene: &Scene, what: &Observation, back: &TurnsBack) -> String {
+    let at = |place| scene.picked().map_or_else(String::new, |picked| picked.at(place));
     let other = if (back.low.pulse - what.pulse).abs().get() < 1.0 { back.high } else { back.low };
     format!(
-        "{:+.1}° at {:.0} µs contradicts {:+.1}° at {:.0} µs: it would turn back. Drop that one, retake this one, or was the horn moved?",
+        "{:+.1}° at {} contradicts {:+.1}° at {}: it would turn back. Drop that one, retake this one, or was the horn moved?",
         what.angle.map_or(0.0, wasvolta_core::unit::Degrees::get),
-        what.pulse.get(),
+        at(what.pulse),
         other.angle.get(),
-        other.pulse.get()
+        at(other.pulse)
     )
 }
 
@@ -194,7 +197,7 @@ fn trim(scene: &Scene) -> String {
     )
 }
 
-fn drift(what: &Observation, by: Micros) -> String {
+fn drift(what: &Observation, by: Position) -> String {
     format!(
         "It starts at {:.1} µs, {:+.1} µs off what its marks say: it got warm? t trims by that, Enter keeps it as a mark.",
         what.pulse.get(),
@@ -234,7 +237,7 @@ fn understood(scene: &Scene, text: &str) -> String {
         present: picked.state.pulse,
         kind: picked.servo.kind,
         scale: picked.plan.scale.clone(),
-        clock: picked.plan.guard.clock,
+        clock: picked.clock(),
         rates: picked.servo.rates().ok(),
     };
     match entry::pulse(text, &context) {
@@ -247,9 +250,10 @@ fn understood(scene: &Scene, text: &str) -> String {
             }
             let value = value.map_or_else(String::new, |value| format!(", {value}"));
             let way = entry::way_in_words(text).map_or_else(String::new, |words| format!("{words} "));
-            format!("{way}→ {:.1} µs{value} {held}", bound.get())
+            format!("{way}→ {:.1} {}{value} {held}", bound.get(), picked.unit())
         }
         Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, by 5".to_owned(),
+        Err(_) if picked.servo.kind.is_smart() => "as -30deg, by 5deg, 2048counts".to_owned(),
         Err(_) if picked.servo.kind.turns_on() => "as 1520us, 25%, -25%".to_owned(),
         Err(_) => "as 1520us, -30deg, by 5deg, 8.5%".to_owned(),
     }
@@ -259,16 +263,21 @@ fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
     let name = scene.edition.board(board).map_or("a board", |b| b.name.as_str());
     match found {
         Found::Pulsing { ticks, adoptable } => {
-            let channels: Vec<String> =
-                ticks.iter().enumerate().filter(|(_, t)| t.is_some()).map(|(n, _)| n.to_string()).collect();
+            let channels: Vec<String> = ticks.used().map(|n| n.to_string()).collect();
             let channels = channels.join(", ");
-            if *adoptable {
+            let chip = scene.edition.board(board).map(|board| board.chip.row());
+            let word = chip.map_or("channel", |chip| chip.channel_word);
+            if chip.is_some_and(|chip| chip.is_smart) {
                 format!(
-                    "{name} sends pulses already, on channel {channels}. a keeps them as they are, r releases them."
+                    "{name} has stiff servos already, {word} {channels}. a keeps them as they are, r makes them limp: what they carry may sag."
+                )
+            } else if *adoptable {
+                format!(
+                    "{name} sends pulses already, on {word} {channels}. a keeps them as they are, r releases them."
                 )
             } else {
                 format!(
-                    "{name} sends pulses already, on channel {channels}, at another clock: they cannot be kept. r releases them."
+                    "{name} sends pulses already, on {word} {channels}, at another clock: they cannot be kept. r releases them."
                 )
             }
         }

@@ -12,7 +12,7 @@ use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::Board;
 use wasvolta_core::rig::edit::roster as edit;
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Micros;
+use wasvolta_core::unit::Position;
 use wasvolta_sim::faults::Struck;
 
 questions! {
@@ -131,7 +131,7 @@ pub fn engage_all(desk: &mut Context) {
             // What turns may do so at once: it is asked about.
             _ if servo.kind.turns_on() => None,
             // What has a level otherwise begins off: nothing is to be asked.
-            (false, _) => Some(Micros::ZERO),
+            (false, _) => Some(Position::ZERO),
             (true, Known::Unknown) => last,
             (true, _) => Some(state.estimate.pulse),
         };
@@ -180,7 +180,7 @@ fn swap_with(desk: &mut Context, one: &str, other: &str) -> Result<String, Strin
         return Err("a servo cannot change places with itself: name another".to_owned());
     }
     let mut steps: Vec<Step> =
-        [first.1, second.1].map(|p| Step::Released { board: p.board.id, channel: p.servo.channel }).into();
+        [first.1, second.1].map(|p| Step::Released { board: p.board.id, channel: p.servo.plug() }).into();
     let mut left_out = Vec::new();
     // Where a horn stands goes with its channel, for that is where its last pulse went.
     for (servo, channels_last) in [(first.1, second.1), (second.1, first.1)] {

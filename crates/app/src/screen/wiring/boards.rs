@@ -6,7 +6,7 @@ use crate::screen::form::{Field, Form, Subject};
 use crate::screen::pick::Pick;
 use crate::screen::question::questions;
 use wasvolta_core::rig::edit::boards as edit;
-use wasvolta_core::rig::{Chip, Rail, Rig};
+use wasvolta_core::rig::{Chip, Layout, Rail, Rig};
 use wasvolta_core::unit::{Amps, Volts};
 
 questions! {
@@ -41,9 +41,23 @@ pub fn add(desk: &mut Context) {
             "of an expander: 0x40 to 0x7f, as its jumpers set it",
         ),
         Field::new("on", place, "a port, or a path such as /dev/i2c-1; PATH@BAUD behind a bridge"),
-        Field::new("kind", "pwm-expander", "pwm-expander, firmata or linux-pwm"),
+        Field::new("kind", "pwm-expander", kinds()),
+        Field::new("layout", "", layouts(rig)),
     ];
     desk.ask(ADD.name, Subject::default(), fields);
+}
+
+/// The kinds of boards, by their names.
+fn kinds() -> String {
+    let words: Vec<&str> = Chip::ALL.iter().map(|chip| chip.word()).collect();
+    words.join(", ")
+}
+
+/// The layouts that a rig knows, by their names.
+fn layouts(rig: &Rig) -> String {
+    let own = rig.layouts.iter().map(|layout| layout.name.as_str());
+    let all: Vec<&str> = Layout::shipped().iter().map(|layout| layout.name.as_str()).chain(own).collect();
+    format!("of a smart-bus: {}", all.join(", "))
 }
 
 /// The name of the port at a path, or the path itself.
@@ -55,7 +69,12 @@ fn port_or_path(rig: &Rig, path: &str) -> String {
 /// Adds the board that a form says, and its port where there is none yet.
 fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let said = |label| form.said(label).unwrap_or_default();
-    let chip = Chip::of(said("kind")).ok_or("a board is a pwm-expander, firmata or linux-pwm")?;
+    let chip = Chip::of(said("kind")).ok_or_else(|| format!("a board is one of {}", kinds()))?;
+    let layout = Some(said("layout")).filter(|layout| !layout.is_empty());
+    if chip.row().is_smart && layout.is_none() {
+        let layouts = layouts(&desk.session.document.rig);
+        return Err(format!("say where the registers of its servos stand: {layouts}"));
+    }
     let address = match chip {
         chip if chip.has_address() => {
             Some(fresh::address(said("address")).map_err(|error| error.to_string())?)
@@ -84,7 +103,7 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let name = said("name");
     let place = address.map_or_else(|| format!("on {path}"), |address| format!("at {address:#04x}"));
     let drawn = if address.is_some() { ": its jumpers are drawn beside it" } else { "" };
-    let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address };
+    let new = edit::NewBoard { name, chip, port: &port, path: (path, baud), address, layout };
     let words = desk.done(&format!("{name} added {place}{drawn}"), |rig| edit::add_board(rig, &new))?;
     desk.model.in_wiring.plug = (Pick::at(&desk.session.document.rig.boards, usize::MAX), 0);
     Ok(words)

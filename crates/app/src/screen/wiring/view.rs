@@ -2,6 +2,7 @@
 //! the chain of the picked servo from its port to its horn.
 
 mod chain;
+pub mod ids;
 mod links;
 mod power;
 mod strip;
@@ -29,7 +30,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         usize::from(((wide.saturating_sub(CHAIN + 3)) / (strip_wide + 2)).max(1)).min(scene.rig.boards.len());
     let first = first_shown(scene, shown);
     if roomy {
-        let end = bus(&mut pen.part(0, 0, wide, 1), scene, &board.port);
+        let mut line = pen.part(0, 0, wide, 1);
+        let end = if board.chip.row().is_smart {
+            ids::bus(&mut line, scene, board)
+        } else {
+            bus(&mut line, scene, &board.port)
+        };
         let all = scene.rig.boards.len();
         let words = format!("{shown} of {all} boards");
         if shown < all && end + width(&words) + 2 <= wide {

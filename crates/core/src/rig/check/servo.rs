@@ -4,8 +4,8 @@ use super::Path;
 use super::found::Found;
 use super::names::Names;
 use crate::linkage::{FourBar, Transmission};
-use crate::rig::{Board, Ends, Idle, Kind, Mark, MarkKind, Parts, Rated, Servo};
-use crate::unit::Micros;
+use crate::rig::{Board, Ends, Idle, Kind, Layout, Mark, MarkKind, Parts, Rated, Servo};
+use crate::unit::{Micros, Position};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
@@ -43,13 +43,15 @@ pub(in crate::rig) fn itself(
     if servo.kind.is_accessory() {
         pulses_of_none(found, at, servo);
     } else {
-        endpoints(found, &at.key("endpoints_us"), board, servo);
+        let key = if servo.kind.is_smart() { "endpoints_counts" } else { "endpoints_us" };
+        endpoints(found, &at.key(key), board, servo);
     }
+    units(found, at, servo);
     if servo.kind.turns_on() {
         neutral(found, at, servo);
     }
     if let Some(rated) = &servo.rated {
-        check_rated(found, &at.key("rated"), rated);
+        check_rated(found, &at.key("rated"), servo.kind, rated);
     }
     for (m, mark) in servo.marks.iter().enumerate() {
         check_mark(found, at.key(marks).at(m), mark, servo.kind);
@@ -58,7 +60,11 @@ pub(in crate::rig) fn itself(
         let at = at.key("exercised").at(m);
         found.word(at.key("on"), "a day", &exercise.on);
         found.numbers(&at, exercise);
-        pulse_ends(found, &at.key("over_us"), exercise.over_us);
+        let key = if servo.kind.is_smart() { "over_counts" } else { "over_us" };
+        place_ends(found, &at.key(key), servo.kind, exercise.over());
+        let given =
+            [("over_us", exercise.over_us.is_some()), ("over_counts", exercise.over_counts.is_some())];
+        one_unit(found, &at, servo.kind, given);
         found.notes(&at, "seen", &exercise.seen);
     }
 }
@@ -105,14 +111,34 @@ pub(super) fn plug<'r>(
     found.known(at.key("board"), &servo.board, &names.boards);
     let board = names.boards.places.get(servo.board.as_str()).and_then(|n| rig.boards.get(*n));
     let channels = board.map_or(16, |board| board.chip.channels());
-    if servo.channel >= channels {
-        let message = format!("channel is {}, outside 0 to {}", servo.channel, channels - 1);
-        found.say(at.key("channel"), message, format!("give a number from 0 to {}", channels - 1));
+    let given = [("channel", servo.channel.is_some()), ("id", servo.bus_id.is_some())];
+    one_unit(found, &at, servo.kind, given);
+    if let Some(board) = board.filter(|board| board.chip.row().is_smart != servo.kind.is_smart()) {
+        let (message, help) = if servo.kind.is_smart() {
+            (format!("{} is a {}, and a smart servo hangs on a smart bus", board.name, board.chip.word()), "")
+        } else {
+            let message = format!("{} is a smart bus, and what hangs there is a smart servo", board.name);
+            (message, "write kind = \"smart\", or ")
+        };
+        return found.say(at.key("board"), message, format!("{help}put it on another board"));
     }
-    match plugs.entry((servo.board.as_str(), servo.channel)) {
+    let (key, plug) = (if servo.kind.is_smart() { "id" } else { "channel" }, servo.plug());
+    let layout = board.and_then(|board| Layout::named(rig.rig, board.layout.as_deref()?));
+    // The greatest id of packets of form 2 is one less.
+    let channels = channels - u8::from(layout.is_some_and(|layout| layout.form == 2));
+    if plug >= channels {
+        let message = format!("{key} is {plug}, outside 0 to {}", channels - 1);
+        found.say(at.key(key), message, format!("give a number from 0 to {}", channels - 1));
+    }
+    match plugs.entry((servo.board.as_str(), plug)) {
         Entry::Occupied(twin) => {
-            let message = format!("{} is on channel {} of {} too", twin.get(), servo.channel, servo.board);
-            found.say(at.key("channel"), message, "move one of them to the channel its plug is really on");
+            let message = format!("{} is on {key} {plug} of {} too", twin.get(), servo.board);
+            let help = if servo.kind.is_smart() {
+                "two servos never share an id: give one of them another"
+            } else {
+                "move one of them to the channel its plug is really on"
+            };
+            found.say(at.key(key), message, help);
         }
         Entry::Vacant(free) => {
             free.insert(&servo.name);
@@ -120,8 +146,50 @@ pub(super) fn plug<'r>(
     }
 }
 
+/// Of two keys that say the same in two units the one is written that a kind has, and the other never.
+fn one_unit(found: &mut Found, at: &Path, kind: Kind, [pulses, counts]: [(&str, bool); 2]) {
+    let (wanted, other) = if kind.is_smart() { (counts, pulses) } else { (pulses, counts) };
+    let what = if kind.is_smart() { "a smart servo is told counts" } else { "it is no smart servo" };
+    if other.1 {
+        let help =
+            if wanted.1 { "remove the line".to_owned() } else { format!("write {} in its place", wanted.0) };
+        found.say(at.key(other.0), format!("{what}: {} means nothing here", other.0), help);
+    } else if !wanted.1 {
+        found.say(at.clone(), format!("there is no {}", wanted.0), format!("write {} = …", wanted.0));
+    }
+}
+
+/// What is in the other unit than the kind's.
+fn units(found: &mut Found, at: &Path, servo: &Servo) {
+    let smart = servo.kind.is_smart();
+    if smart {
+        let given = [
+            ("endpoints_us", servo.endpoints_us != Ends::cautious()),
+            ("endpoints_counts", servo.endpoints_counts.is_some()),
+        ];
+        one_unit(found, at, servo.kind, given);
+    }
+    let others = [
+        ("endpoints_counts", !smart && servo.endpoints_counts.is_some(), "endpoints_us"),
+        ("centre_us", smart && servo.centre_us.is_some(), "centre_counts"),
+        ("centre_counts", !smart && servo.centre_counts.is_some(), "centre_us"),
+    ];
+    for (key, _, wanted) in others.into_iter().filter(|(_, given, _)| *given) {
+        let what = if smart { "a smart servo is told counts" } else { "it is no smart servo" };
+        let message = format!("{what}: {key} means nothing here");
+        found.say(at.key(key), message, format!("write {wanted} in its place"));
+    }
+    if !smart && servo.model.is_some() {
+        found.say(at.key("model"), "only a smart servo says which model it is", "remove the line");
+    }
+}
+
 fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
     found.numbers(&at, mark);
+    if !kind.is_accessory() {
+        let given = [("pulse_us", mark.pulse_us.is_some()), ("counts", mark.counts.is_some())];
+        one_unit(found, &at, kind, given);
+    }
     match (kind.turns_on(), mark.seen) {
         _ if kind.is_accessory() => {}
         (true, MarkKind::Turns) if mark.rpm.is_none() => {
@@ -194,8 +262,8 @@ fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
 
 /// The pulses at which a continuous servo stands still, and is armed, lie between its endpoints.
 fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
-    let Ends { low, high } = servo.endpoints_us;
-    let outside = |pulse: Micros| pulse < low || pulse > high;
+    let Ends { low, high } = servo.ends();
+    let outside = |pulse: Position| pulse < low || pulse > high;
     if outside(servo.centre()) {
         let message = format!("its stop pulse {} µs is not between its endpoints", servo.centre().get());
         found.say(at.key("centre_us"), message, "write as centre_us the pulse at which it stands still");
@@ -207,22 +275,25 @@ fn neutral(found: &mut Found, at: &Path, servo: &Servo) {
     }
     let at = at.key("arming");
     found.numbers(&at, arming);
-    if let Some(pulse) = arming.pulse_us.filter(|pulse| outside(*pulse)) {
+    if let Some(pulse) = arming.pulse_us.filter(|pulse| outside(pulse.place())) {
         let message = format!("its arming pulse {} µs is not between its endpoints", pulse.get());
         found.say(at.key("pulse_us"), message, "widen endpoints_us, or correct it");
     }
 }
 
 fn endpoints(found: &mut Found, at: &Path, board: Option<&Board>, servo: &Servo) {
-    let Ends { low, high } = servo.endpoints_us;
-    pulse_ends(found, at, servo.endpoints_us);
-    let Some(board) = board else { return };
-    let widest = board.clock().period() - Micros::new(50.0);
-    if high > widest {
+    let Ends { low, high } = servo.ends();
+    place_ends(found, at, servo.kind, servo.ends());
+    let Some((board, clock)) = board.and_then(|board| Some((board, board.clock()?))) else { return };
+    if servo.kind.is_smart() {
+        return;
+    }
+    let widest = clock.period() - Micros::new(50.0);
+    if high.micros() > widest {
         let message = format!("{} µs does not fit in a frame of {:.0} Hz", high.get(), board.frame_hz.get());
         found.say(at.clone(), message, "lower the endpoint or the frame rate");
     }
-    if let Some(least) = board.chip.least_pulse().filter(|least| low < *least) {
+    if let Some(least) = board.chip.least_pulse().filter(|least| low.micros() < *least) {
         let message = format!("a {} takes {} µs for degrees", board.chip.word(), low.get());
         found.say(
             at.clone(),
@@ -231,19 +302,22 @@ fn endpoints(found: &mut Found, at: &Path, board: Option<&Board>, servo: &Servo)
         );
     }
     if low < high
-        && let Err(error) = board.clock().quantise(low, low, high)
+        && let Err(error) = clock.quantise(low, low, high)
     {
         found.say(at.clone(), error.to_string(), "widen the endpoints");
     }
 }
 
-fn check_rated(found: &mut Found, at: &Path, rated: &Rated) {
+fn check_rated(found: &mut Found, at: &Path, kind: Kind, rated: &Rated) {
     found.numbers(at, rated);
-    pulse_ends(found, &at.key("pulses_us"), rated.pulses_us);
+    one_unit(found, at, kind, [("pulses_us", rated.pulses_us.is_some()), ("counts", rated.counts.is_some())]);
+    place_ends(found, &at.key(if kind.is_smart() { "counts" } else { "pulses_us" }), kind, rated.over());
 }
 
-fn pulse_ends(found: &mut Found, at: &Path, Ends { low, high }: Ends<Micros>) {
+fn place_ends(found: &mut Found, at: &Path, kind: Kind, Ends { low, high }: Ends<Position>) {
     if low >= high {
-        found.say(at.clone(), "the first pulse is not below the second", "write them as [low, high]");
+        let what = if kind.is_smart() { "place" } else { "pulse" };
+        let message = format!("the first {what} is not below the second");
+        found.say(at.clone(), message, "write them as [low, high]");
     }
 }

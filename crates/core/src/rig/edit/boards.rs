@@ -17,12 +17,14 @@ pub struct NewBoard<'a> {
     pub path: (&'a str, Option<u32>),
     /// Its address, for an expander.
     pub address: Option<u8>,
+    /// The layout of its registers, for a bus of smart servos.
+    pub layout: Option<&'a str>,
 }
 
 impl<'a> NewBoard<'a> {
     /// An expander on a port that is there.
     pub const fn expander(name: &'a str, port: &'a str, address: u8) -> Self {
-        Self { name, chip: Chip::PwmExpander, port, path: ("", None), address: Some(address) }
+        Self { name, chip: Chip::PwmExpander, port, path: ("", None), address: Some(address), layout: None }
     }
 }
 
@@ -36,7 +38,8 @@ pub fn add_board(rig: &Rig, new: &NewBoard) -> Edited {
         }
         let rail = if let [only] = rig.rails.as_slice() { Some(only.name.clone()) } else { None };
         let board = Board::new(new.name, new.port, new.chip);
-        rig.boards.push(Board { address: new.address, rail, ..board });
+        let layout = new.layout.map(str::to_owned);
+        rig.boards.push(Board { address: new.address, layout, rail, ..board });
         Ok(())
     })
 }
@@ -89,6 +92,18 @@ pub fn free_board_name(rig: &Rig) -> String {
     std::iter::once("board".to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
 }
 
+/// The rate of a line, in bits a second.
+///
+/// # Errors
+/// When there is no such port.
+pub fn set_rate(rig: &Rig, port: &str, baud: u32) -> Edited {
+    changed(rig, |rig| {
+        let place = rig.ports.iter_mut().find(|there| there.name == port);
+        place.ok_or_else(|| missing("port", port))?.baud = Some(baud);
+        Ok(())
+    })
+}
+
 /// The name of the first I²C bus, or nothing.
 pub fn first_bus(rig: &Rig) -> &str {
     rig.ports.iter().find(|p| p.kind.row().is_shared).map_or("", |p| p.name.as_str())
@@ -128,6 +143,7 @@ mod tests {
             port: "line",
             path: ("/dev/ttyACM0", None),
             address: None,
+            layout: None,
         };
         let more = add_board(&rig(), &wings).unwrap();
         let port = more.port("line").unwrap();
@@ -137,6 +153,7 @@ mod tests {
             port: "bus",
             path: ("/dev/ttyUSB0", Some(9600)),
             address: Some(0x41),
+            layout: None,
             ..wings.clone()
         };
         let bridged = add_board(&rig(), &bridged).unwrap();
@@ -187,7 +204,8 @@ mod tests {
                     chip: Chip::PwmExpander,
                     port: "no-port",
                     path: ("", None),
-                    address: Some(0x42)
+                    address: Some(0x42),
+                    layout: None
                 }
             )
             .is_err()
@@ -198,5 +216,23 @@ mod tests {
         assert_eq!(refused, "top still has 2 servos: move or remove them first");
         assert_eq!(remove_board(&more, "board").unwrap(), rig());
         assert!(remove_board(&more, "bord").is_err());
+    }
+
+    #[test]
+    fn a_bus_of_smart_servos_comes_with_its_layout_and_gets_another_rate() {
+        let new = NewBoard {
+            name: "spine",
+            chip: Chip::SmartBus,
+            port: "spine-line",
+            path: ("/dev/ttyUSB0", Some(1_000_000)),
+            address: None,
+            layout: Some("ten-bit"),
+        };
+        let with = add_board(&rig(), &new).unwrap();
+        assert_eq!(with.board("spine").unwrap().layout.as_deref(), Some("ten-bit"));
+        assert!(add_board(&rig(), &NewBoard { layout: None, ..new }).is_err(), "nobody knows its registers");
+        let slow = set_rate(&with, "spine-line", 57_143).unwrap();
+        assert_eq!(slow.port("spine-line").unwrap().baud, Some(57_143));
+        assert!(set_rate(&with, "none", 57_143).is_err());
     }
 }

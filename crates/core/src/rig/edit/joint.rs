@@ -3,7 +3,7 @@
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
 use crate::linkage::{Branch, FourBar, Gear, Steering};
 use crate::rig::{Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
-use crate::unit::{Degrees, Hertz, Micros};
+use crate::unit::{Degrees, Hertz, Position};
 
 /// About what a servo is reversed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,8 +24,8 @@ impl About {
     }
 
     /// The pulse about which is mirrored.
-    pub fn middle(self, servo: &Servo) -> Micros {
-        let Ends { low, high } = servo.endpoints_us;
+    pub fn middle(self, servo: &Servo) -> Position {
+        let Ends { low, high } = servo.ends();
         match self {
             Self::Centre => servo.centre(),
             Self::Ends => (low + high) * 0.5,
@@ -192,7 +192,7 @@ mod tests {
 
     fn without_poses() -> Rig {
         let mut rig = Rig { poses: Vec::new(), sequences: Vec::new(), ..rig() };
-        rig.servos[0].centre_us = Some(Micros::new(1450.0));
+        rig.servos[0].centre_us = Some(crate::unit::Micros::new(1450.0));
         rig
     }
 

@@ -3,14 +3,14 @@
 use super::{Edited, Refused, changed, rounded, rounded_angle, servo_mut};
 use crate::fit::{NoFit, Shape, Side, TurnsBack};
 use crate::linkage::Transmission;
-use crate::rig::{Exercised, Mark, MarkKind, ReadAt, Rig, Servo};
-use crate::unit::{Degrees, Micros, Rpm, Ticks};
+use crate::rig::{Board, Exercised, Mark, MarkKind, ReadAt, Rig, Servo};
+use crate::unit::{Degrees, Position, Rpm, Ticks};
 
 /// What was seen at a pulse, with how it was sent.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Observation {
     /// The pulse on the wire.
-    pub pulse: Micros,
+    pub pulse: Position,
     /// The ticks it was.
     pub ticks: Ticks,
     /// How it was seen.
@@ -28,17 +28,18 @@ pub struct Observation {
 impl Observation {
     fn mark(&self, rig: &Rig, servo: &Servo) -> Mark {
         let board = rig.board(&servo.board);
+        // Counts are what they are: no clock stands behind them.
+        let clock = board.filter(|_| !servo.kind.is_smart()).and_then(Board::clock);
         Mark {
-            pulse_us: rounded(self.pulse),
             angle_deg: self.angle,
             at: self.at,
             rpm: self.rate,
             seen: self.seen,
             from: self.from,
-            ticks: Some(self.ticks),
-            oscillator_hz: board.map(|b| b.oscillator_hz),
-            tick_us: board.map(|b| b.clock().tick()),
-            ..Mark::default()
+            ticks: clock.map(|_| self.ticks),
+            oscillator_hz: board.filter(|_| clock.is_some()).map(|b| b.oscillator_hz),
+            tick_us: clock.map(|clock| clock.tick()),
+            ..Mark::at(servo.kind, rounded(servo.kind, self.pulse))
         }
     }
 }
@@ -79,10 +80,10 @@ fn kept(rig: &Rig, servo: &str, what: Observation) -> Edited {
 /// As [`keep_mark`].
 pub fn keep_end(rig: &Rig, servo: &str, what: Observation) -> Edited {
     let centre = rig.servo(servo).map(Servo::centre).ok_or_else(|| super::missing("servo", servo))?;
-    let there = |pulse: Micros| pulse < centre;
+    let there = |pulse: Position| pulse < centre;
     let rest = changed(rig, |rig| {
         let side = there(what.pulse);
-        servo_mut(rig, servo)?.marks.retain(|m| m.seen != what.seen || there(m.pulse_us) != side);
+        servo_mut(rig, servo)?.marks.retain(|m| m.seen != what.seen || there(m.place()) != side);
         Ok(())
     })?;
     keep_mark(&rest, servo, what)
@@ -102,7 +103,7 @@ pub fn retake_mark(rig: &Rig, servo: &str, place: usize, what: Observation) -> E
     };
     let Some(old) = before.filter(same) else { return Ok(next) };
     changed(&next, |rig| {
-        let near = |m: &&mut Mark| (m.pulse_us - what.pulse).abs() < Micros::new(0.1) && m.seen == what.seen;
+        let near = |m: &&mut Mark| (m.place() - what.pulse).abs() < Position::new(0.1) && m.seen == what.seen;
         if let Some(mark) = servo_mut(rig, servo)?.marks.iter_mut().find(near) {
             mark.read = old.read.saturating_add(1).min(250);
         }
@@ -111,7 +112,7 @@ pub fn retake_mark(rig: &Rig, servo: &str, place: usize, what: Observation) -> E
 }
 
 fn in_order(marks: &mut [Mark]) {
-    marks.sort_by(|a, b| a.pulse_us.get().total_cmp(&b.pulse_us.get()));
+    marks.sort_by(|a, b| a.place().get().total_cmp(&b.place().get()));
 }
 
 /// Two marks of a servo that cannot both be.
@@ -123,9 +124,9 @@ pub fn contradiction(servo: &Servo) -> Option<TurnsBack> {
 }
 
 /// Drops the mark nearest to a pulse.
-pub fn drop_mark(rig: &Rig, servo: &str, near: Micros) -> Edited {
+pub fn drop_mark(rig: &Rig, servo: &str, near: Position) -> Edited {
     let marks = rig.servo(servo).map_or(&[][..], |servo| &servo.marks);
-    let far = |m: &Mark| (m.pulse_us - near).abs().get();
+    let far = |m: &Mark| (m.place() - near).abs().get();
     let nearest = (0..marks.len()).min_by(|&a, &b| far(&marks[a]).total_cmp(&far(&marks[b])));
     drop_mark_at(rig, servo, nearest.ok_or(Refused::NoMark)?)
 }
@@ -165,7 +166,7 @@ pub fn add_marks(rig: &Rig, servo: &str, marks: &[Mark]) -> Edited {
         let servo = servo_mut(rig, servo)?;
         for mark in marks {
             let same = |m: &Mark| {
-                (m.pulse_us - mark.pulse_us).abs().get() < 0.005
+                (m.place() - mark.place()).abs().get() < 0.005
                     && (m.seen, m.from, m.at) == (mark.seen, mark.from, mark.at)
             };
             servo.marks.retain(|m| !same(m));
@@ -184,7 +185,7 @@ pub fn add_marks(rig: &Rig, servo: &str, marks: &[Mark]) -> Edited {
 ///
 /// # Errors
 /// When the marks say nothing yet.
-pub fn moved_by(servo: &Servo, pulse: Micros, seen: Degrees) -> Result<Degrees, Refused> {
+pub fn moved_by(servo: &Servo, pulse: Position, seen: Degrees) -> Result<Degrees, Refused> {
     let fit = servo.fit().map_err(|_| Refused::NoAngles { servo: servo.name.clone() })?;
     let by = seen - fit.curve.angle_at(pulse);
     Ok(servo.teeth.map_or(by, |teeth| {
@@ -249,15 +250,16 @@ pub fn set_teeth(rig: &Rig, servo: &str, teeth: Option<u8>) -> Edited {
 }
 
 /// Shifts everything that is known of a continuous servo's pulses: it stands still elsewhere, for it got warm.
-pub fn shift_stop(rig: &Rig, servo: &str, by: Micros) -> Edited {
+pub fn shift_stop(rig: &Rig, servo: &str, by: Position) -> Edited {
     changed(rig, |rig| {
         let servo = servo_mut(rig, servo)?;
         let centre = servo.centre();
         if servo.band().is_none() {
-            servo.centre_us = Some(rounded(centre + by));
+            servo.set_centre(Some(rounded(servo.kind, centre + by)));
         }
+        let kind = servo.kind;
         for mark in &mut servo.marks {
-            mark.pulse_us = rounded(mark.pulse_us + by);
+            *mark = mark.clone().moved(kind, rounded(kind, mark.place() + by));
             // It was never seen with those ticks.
             mark.ticks = None;
         }
@@ -289,7 +291,7 @@ mod tests {
 
     fn aligned(pulse: f64, angle: f64) -> Observation {
         Observation {
-            pulse: Micros::new(pulse),
+            pulse: Position::new(pulse),
             ticks: Ticks(crate::unit::count16(pulse / 4.88)),
             seen: MarkKind::Aligned,
             from: Side::Below,
@@ -309,7 +311,7 @@ mod tests {
         assert_eq!(twice.servos[0].marks[1].angle_deg, Some(Degrees::new(3.0)));
         let both = keep_mark(&twice, "heron.neck", Observation { from: Side::Above, ..aligned(1464.0, 4.0) });
         assert_eq!(both.unwrap().servos[0].marks.len(), 4, "from the other side it is another one");
-        let dropped = drop_mark(&twice, "heron.neck", Micros::new(1450.0)).unwrap();
+        let dropped = drop_mark(&twice, "heron.neck", Position::new(1450.0)).unwrap();
         assert_eq!(dropped.servos[0].marks, rig().servos[0].marks);
     }
 
@@ -323,20 +325,20 @@ mod tests {
         let by = moved.servos[0].marks[0].angle_deg.unwrap() - rig.servos[0].marks[0].angle_deg.unwrap();
         assert!(by.get() < -40.0);
         let fit = moved.servos[0].fit().unwrap();
-        assert!((fit.curve.angle_at(Micros::new(1700.0)).get() + 30.0).abs() < 0.1);
+        assert!((fit.curve.angle_at(Position::new(1700.0)).get() + 30.0).abs() < 0.1);
     }
 
     #[test]
     fn a_horn_moves_by_whole_teeth_where_they_are_known() {
         let rig = set_teeth(&rig(), "heron.neck", Some(24)).unwrap();
         let servo = &rig.servos[0];
-        let at = servo.fit().unwrap().curve.angle_at(Micros::new(1500.0));
+        let at = servo.fit().unwrap().curve.angle_at(Position::new(1500.0));
         assert_eq!(
-            moved_by(servo, Micros::new(1500.0), at + Degrees::new(14.2)).unwrap(),
+            moved_by(servo, Position::new(1500.0), at + Degrees::new(14.2)).unwrap(),
             Degrees::new(15.0)
         );
         let untoothed = Servo { teeth: None, ..servo.clone() };
-        let by = moved_by(&untoothed, Micros::new(1500.0), at + Degrees::new(14.2)).unwrap();
+        let by = moved_by(&untoothed, Position::new(1500.0), at + Degrees::new(14.2)).unwrap();
         assert!((by.get() - 14.2).abs() < 1e-9);
     }
 }

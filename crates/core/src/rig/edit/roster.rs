@@ -4,19 +4,29 @@
 use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
-use crate::rig::{Arming, Ends, Idle, Joint, Kind, Rated, Rig, Servo, ServoId};
-use crate::unit::{Seconds, Volts};
+use crate::rig::{Arming, Ends, Idle, Joint, Kind, Layout, Rated, Rig, Servo, ServoId};
+use crate::unit::{Counts, Seconds, Volts};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
 pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
-        rig.servos.push(Servo::new(name, (board, channel), kind));
+        let smart = rig.board(board).is_some_and(|board| board.chip.row().is_smart);
+        let kind = if smart { Kind::Smart } else { kind };
+        let mut servo = Servo::new(name, (board, channel), kind);
+        servo.endpoints_counts = cautious_counts(rig, &servo);
+        rig.servos.push(servo);
         if kind.has_angles() && rig.joint(name).is_none() {
             rig.joints.push(bare_joint(name));
         }
         Ok(())
     })
+}
+
+/// What a smart servo may do before anybody has said more; none of any other.
+fn cautious_counts(rig: &Rig, servo: &Servo) -> Option<Ends<Counts>> {
+    let layout = rig.board(&servo.board)?.layout.as_deref().filter(|_| servo.kind.is_smart())?;
+    Some(Layout::named(rig, layout)?.cautious())
 }
 
 /// A joint of a servo's name, with nothing said about it yet.
@@ -209,11 +219,13 @@ pub fn set_auto_release(rig: &Rig, after: Option<Seconds>) -> Edited {
 ///
 /// A running stage knows nothing of where the new one stands.
 pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
+    let counts = rig.servo(servo).and_then(|servo| cautious_counts(rig, servo));
     changed(rig, |rig| {
         let servo = servo_mut(rig, servo)?;
         servo.id = ServoId::default();
-        servo.endpoints_us = Ends::cautious();
-        servo.centre_us = None;
+        (servo.endpoints_us, servo.endpoints_counts) = (Ends::cautious(), counts);
+        servo.set_centre(None);
+        servo.model = None;
         servo.marks.clear();
         servo.exercised.clear();
         (servo.fit, servo.arrive) = (Shape::default(), Side::default());
@@ -241,7 +253,7 @@ pub fn spoken_of(rig: &Rig, servo: &str) -> String {
 ///
 /// A running stage gives the servo no pulses there until it is engaged anew.
 pub fn move_servo(rig: &Rig, servo: &str, board: &str, channel: u8) -> Edited {
-    let taken = |s: &&Servo| s.board == board && s.channel == channel && s.name != servo;
+    let taken = |s: &&Servo| s.board == board && s.plug() == channel && s.name != servo;
     if let Some(other) = rig.servos.iter().find(taken) {
         return Err(Refused::ChannelTaken { by: other.name.clone(), channel, board: board.to_owned() });
     }
@@ -251,7 +263,7 @@ pub fn move_servo(rig: &Rig, servo: &str, board: &str, channel: u8) -> Edited {
         }
         let servo = servo_mut(rig, servo)?;
         board.clone_into(&mut servo.board);
-        servo.channel = channel;
+        servo.plug_into(channel);
         Ok(())
     })
 }
@@ -263,12 +275,13 @@ pub fn swap_servos(rig: &Rig, one: &str, other: &str) -> Edited {
     changed(rig, |rig| {
         let plug = |rig: &Rig, name: &str| {
             let servo = rig.servo(name).ok_or_else(|| missing("servo", name))?;
-            Ok((servo.board.clone(), servo.channel))
+            Ok((servo.board.clone(), servo.plug()))
         };
         let (first, second) = (plug(rig, one)?, plug(rig, other)?);
         for (name, (board, channel)) in [(one, second), (other, first)] {
             let servo = servo_mut(rig, name)?;
-            (servo.board, servo.channel) = (board, channel);
+            servo.board = board;
+            servo.plug_into(channel);
         }
         Ok(())
     })
@@ -276,8 +289,7 @@ pub fn swap_servos(rig: &Rig, one: &str, other: &str) -> Edited {
 
 /// The first channel that nothing is on: board and channel.
 pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
-    let taken =
-        |board: &str, channel: u8| rig.servos.iter().any(|s| s.board == board && s.channel == channel);
+    let taken = |board: &str, channel: u8| rig.servos.iter().any(|s| s.board == board && s.plug() == channel);
     rig.boards.iter().find_map(|board| {
         let first = board.chip.row().usual_channels.start;
         let free = (first..board.chip.channels()).find(|c| !taken(&board.name, *c))?;
@@ -403,7 +415,7 @@ mod tests {
     #[test]
     fn two_servos_change_places_and_back() {
         let after = swap_servos(&rig(), "heron.neck", "heron.beak").unwrap();
-        assert_eq!((after.servos[0].channel, after.servos[1].channel), (2, 1));
+        assert_eq!((after.servos[0].plug(), after.servos[1].plug()), (2, 1));
         assert_eq!(swap_servos(&after, "heron.beak", "heron.neck").unwrap(), rig());
         assert!(swap_servos(&rig(), "heron.neck", "heron.tail").is_err());
         assert_eq!(swap_servos(&rig(), "heron.neck", "heron.neck").unwrap(), rig());
@@ -412,7 +424,7 @@ mod tests {
     #[test]
     fn a_servo_moves_to_a_free_channel_only() {
         let after = move_servo(&rig(), "heron.neck", "upper", 9).unwrap();
-        assert_eq!(after.servos[0].channel, 9);
+        assert_eq!(after.servos[0].plug(), 9);
         let taken = move_servo(&rig(), "heron.neck", "upper", 2).unwrap_err().to_string();
         assert_eq!(taken, "heron.beak is on channel 2 of upper: move that first, or choose a free channel");
         assert!(move_servo(&rig(), "heron.neck", "lower", 2).is_err());

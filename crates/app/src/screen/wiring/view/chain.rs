@@ -15,7 +15,7 @@ const NARROW: u16 = 44;
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let Some((board, channel, servo)) = scene.plug() else { return };
     let Some(servo) = servo.and_then(|n| scene.servo(n)) else {
-        pen.put(0, 0, &format!("channel {channel} of {}", board.name), theme::strong(theme::INK));
+        pen.put(0, 0, &scene.rig.plug_words(&board.name, channel), theme::strong(theme::INK));
         let words = match scene.edition.parts().input_on_pin(board, channel) {
             Some(input) => format!("The input {} is read here: no servo can hang on this pin.", input.name),
             None => "Nothing is plugged in here, as far as the rig knows. a adds a servo on this channel."
@@ -26,7 +26,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     };
     let Some(links) = scene.chain() else { return };
     let x = pen.put(0, 0, &servo.servo.name, theme::strong(theme::INK));
-    pen.put(x + 2, 0, title(links, pen.width() >= NARROW), theme::text(theme::QUIET));
+    pen.put(
+        x + 2,
+        0,
+        title(links, pen.width() >= NARROW, servo.servo.kind.is_smart()),
+        theme::text(theme::QUIET),
+    );
     let first = why::first_not_proven(links).map(|link| link.name);
     let mut y = 1;
     let brief = is_brief(pen, links);
@@ -44,8 +49,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     }
 }
 
-fn title(links: &[Link], roomy: bool) -> &'static str {
+fn title(links: &[Link], roomy: bool, smart: bool) -> &'static str {
     match why::first_not_proven(links).map(|link| (link.verdict, link.name)) {
+        Some((Verdict::Failed, "engaged" | "output")) if smart => "is not driven",
         Some((Verdict::Failed, "engaged" | "output")) => "gets no pulse",
         Some((Verdict::Failed, _)) if roomy => "cannot move: a link is broken",
         Some((Verdict::Failed, _)) => "a link is broken",

@@ -33,9 +33,12 @@ pub const fn width(view: u16) -> u16 {
 /// Draws a board by its place.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, place: usize) {
     let Some(board) = scene.rig.boards.get(place) else { return };
-    let state = scene.board_state(board).copied().unwrap_or_default();
+    let state = scene.board_state(board).cloned().unwrap_or_default();
     let here = scene.model.in_wiring.plug.0.id == board.id;
     head(pen, board, &state, here);
+    if board.chip.row().is_smart {
+        return super::ids::draw(pen, scene, board, here);
+    }
     match board.address {
         Some(address) => jumpers(pen, address),
         None => {
@@ -57,7 +60,7 @@ fn head(pen: &mut Pen<'_>, board: &Board, state: &BoardState, here: bool) {
     let x = pen.put(0, 0, &board.name, name);
     let place = board.address.map_or_else(String::new, |address| format!("{address:#04x}"));
     pen.put(x + 1, 0, &place, theme::text(theme::QUIET));
-    let (word, color) = match (state.trouble, state.phase) {
+    let (word, color) = match (state.trouble, &state.phase) {
         (Some(trouble), _) => (trouble_word(trouble.fault), theme::FAULT),
         (None, Phase::Started) => ("● started", theme::INK),
         (None, Phase::Asking(_)) => ("asks you", theme::COMMANDED),
@@ -104,7 +107,7 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here:
     let step = if wide >= APART { 2 } else { 1 };
     let behind = PINS + 2 * step + 1;
     pen.ground(PINS, 0, behind - PINS, theme::RAISED);
-    let servo = scene.rig.servos.iter().position(|s| s.board == board.name && s.channel == channel);
+    let servo = scene.rig.servos.iter().position(|s| s.board == board.name && s.plug() == channel);
     let picked = servo.and_then(|n| scene.servo(n));
     for (n, lead) in (0u16..).zip(LEADS) {
         let (pin, color) = if picked.is_some() { ("■", lead) } else { ("□", theme::RULE) };
@@ -140,12 +143,12 @@ fn pulse(picked: &crate::screen::scene::Picked) -> String {
     let pulse = picked.wire_pulse();
     match picked.value(pulse).filter(|_| picked.servo.kind.levels().is_some()) {
         _ if !picked.state.engaged => match picked.wire {
-            OnWire::Found(ticks) => format!("✗ {:.0} µs", picked.plan.guard.pulse(ticks).get()),
+            OnWire::Found(ticks) => format!("✗ {}", picked.at(picked.plan.guard.pulse(ticks))),
             OnWire::Last(_) | OnWire::Unknown => "?".to_owned(),
             OnWire::Told(_) | OnWire::Nothing => "off".to_owned(),
         },
         Some(level) => level,
-        None => format!("{:.0} µs", pulse.get()),
+        None => picked.at(pulse),
     }
 }
 
@@ -158,7 +161,12 @@ pub fn after_the_end(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     };
     let (stiff, home) =
         (told(|joint| joint.cut == CutTo::StayStiff), told(|joint| joint.quit == QuitTo::HomeFirst));
+    let smart = board.chip.row().is_smart;
     let quit = match (stiff.as_str(), home.as_str()) {
+        ("", "") if smart => "all its servos go limp: what they carry may sag".to_owned(),
+        ("", home) if smart => format!("{home} home first, then all go limp"),
+        (stiff, "") if smart => format!("{stiff} stays stiff as told, the rest goes limp"),
+        (stiff, home) if smart => format!("{home} home first; {stiff} stays stiff, the rest goes limp"),
         ("", "") => "all its channels are released".to_owned(),
         ("", home) => format!("{home} home first, then all are released"),
         (stiff, "") => format!("{stiff} keep their pulse as told, the rest is released"),

@@ -1,10 +1,12 @@
 //! What is wrong or worth a word, and what a person must see to that cannot be seen from here.
 
+use super::ids::grouped;
 use crate::screen::pen::{Pen, wrap};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use std::time::Duration;
 use wasvolta_port::scan::{Bus, Scan};
+use wasvolta_port::smart::errand::{Found, Said};
 
 /// Leads and grounds: what no program can see.
 const REMINDERS: [&str; 2] = [
@@ -41,7 +43,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 
 /// Everything worth a word: whether it is a fault, and the words.
 fn words(scene: &Scene) -> Vec<(bool, String)> {
-    let mut all = Vec::new();
+    // What was put wrong on purpose comes first: it explains what follows.
+    let put_wrong = scene.model.in_wiring.faults.iter();
+    let mut all: Vec<_> = put_wrong.map(|fault| (false, format!("simulated fault: {fault}"))).collect();
     let snapshot = &scene.model.snapshot;
     for (board, state) in scene.edition.boards(snapshot) {
         if let Some(trouble) = state.trouble {
@@ -71,6 +75,11 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
             all.push((false, format!("{}: {note}", linked.link.name)));
         }
     }
+    if let Some(lent) = &scene.model.in_wiring.lent
+        && let Some(board) = scene.edition.board(lent.board)
+    {
+        all.push(lent_words(&board.name, &lent.errand.said()));
+    }
     if scene.looking {
         all.push((false, "looking what is there …".to_owned()));
     } else if let Some(scan) = &scene.model.in_wiring.scan {
@@ -94,13 +103,41 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
         }
     }
     all.extend(scene.model.in_wiring.answer.iter().map(|answer| (false, answer.clone())));
-    for fault in &scene.model.in_wiring.faults {
-        all.push((false, format!("simulated fault: {fault}")));
-    }
     for worry in &scene.edition.worries {
         all.push((true, format!("{}: {}; {}", worry.about, worry.words, worry.help)));
     }
     all
+}
+
+/// How far it is with a bus that is lent, or how that ended.
+fn lent_words(board: &str, said: &Said) -> (bool, String) {
+    let found: Vec<String> = said.found.iter().map(one_found).collect();
+    let found = if found.is_empty() { String::new() } else { format!("; {}", found.join(" · ")) };
+    match &said.end {
+        None => {
+            let (baud, id) = said.at;
+            let share = said.done * 100 / said.of.max(1);
+            let words = format!(
+                "{board} is asked: id {id} at {} Bd, {share} % done, i gives up{found}",
+                grouped(baud)
+            );
+            (false, words)
+        }
+        Some(Ok(words)) => (false, format!("{board}: {words}{found}")),
+        Some(Err(why)) => (true, format!("{board}: {why}{found}")),
+    }
+}
+
+/// Someone who answered on a bus.
+fn one_found(found: &Found) -> String {
+    let (garbled, of) = found.garbled;
+    let model = found.model.map_or_else(|| "no model".to_owned(), |model| format!("model {model}"));
+    let pattern = match (found.is_twins(), garbled) {
+        (true, _) => format!(", two servos: {garbled} of {of} answers garbled"),
+        (false, 0) => String::new(),
+        (false, _) => format!(", {garbled} of {of} answers garbled"),
+    };
+    format!("id {} at {} Bd, {model}{pattern}", found.id, grouped(found.baud))
 }
 
 /// What the last look found on a bus.

@@ -1,0 +1,493 @@
+//! What a bus is lent for while nobody on it is driven: to look who is there, at every id and every rate, by reading
+//! only; and to give a servo another id or another rate, which is kept in its memory.
+//!
+//! An errand goes on a little at each turn, so that it can be given up at any time. What writes to memory is done in one
+//! turn, from the write to what was read back: it is never left half done.
+
+use super::{TRIES, USUAL_RETURN_DELAY};
+use crate::clock::Clock;
+use crate::i2c::{BusError, Fault};
+use crate::serial::{Got, Stream};
+use std::ops::RangeInclusive;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use wasvolta_wire::smart::exchange::{Exchange, Expected, Happened, Timing};
+use wasvolta_wire::smart::map::{Map, Register};
+use wasvolta_wire::smart::{Answer, Ask};
+
+/// A servo that was heard is asked so often where it is: two that share an id answer at once, and garble it.
+const PROBES: u32 = 4;
+/// From so many garbled answers of those on, two share the id.
+const TWINS: u32 = 2;
+/// What a servo needs to put something into its memory.
+const KEEPING: Duration = Duration::from_millis(25);
+
+/// What is to be done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum What {
+    /// Everyone is asked who is there.
+    Seek {
+        /// At these rates, in bits a second.
+        bauds: Vec<u32>,
+        /// These ids.
+        ids: RangeInclusive<u8>,
+    },
+    /// A servo gets another id.
+    Id {
+        /// The id that it has.
+        from: u8,
+        /// The id that it gets.
+        to: u8,
+    },
+    /// A servo gets another rate.
+    Baud {
+        /// Its id.
+        id: u8,
+        /// The rate that it gets.
+        to: u32,
+    },
+}
+
+/// Someone who answered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Found {
+    /// At this rate.
+    pub baud: u32,
+    /// Its id.
+    pub id: u8,
+    /// The model that it says it is; none where its answers are garbled.
+    pub model: Option<u16>,
+    /// How many of its answers were garbled, of how many.
+    pub garbled: (u32, u32),
+}
+
+impl Found {
+    /// Two servos have this id, as far as can be told from what is heard.
+    pub const fn is_twins(&self) -> bool {
+        self.garbled.0 >= TWINS
+    }
+}
+
+/// How far it is.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Said {
+    /// So many questions are put.
+    pub done: usize,
+    /// Of so many.
+    pub of: usize,
+    /// The rate and the id that are asked.
+    pub at: (u32, u8),
+    /// Who answered.
+    pub found: Vec<Found>,
+    /// How it ended, in words: what is so now, or why it is not.
+    pub end: Option<Result<String, String>>,
+}
+
+/// An errand as it is given, watched and given up.
+#[derive(Debug)]
+pub struct Errand {
+    /// What is to be done.
+    pub what: What,
+    is_given_up: AtomicBool,
+    /// Read in every beat: it is in no lock.
+    is_over: AtomicBool,
+    said: Mutex<Said>,
+}
+
+impl PartialEq for Errand {
+    /// One is only itself: the same may be asked twice.
+    fn eq(&self, other: &Self) -> bool {
+        std::ptr::eq(self, other)
+    }
+}
+
+impl Errand {
+    /// A new one.
+    pub fn new(what: What) -> Arc<Self> {
+        Arc::new(Self {
+            what,
+            is_given_up: AtomicBool::new(false),
+            is_over: AtomicBool::new(false),
+            said: Mutex::default(),
+        })
+    }
+
+    /// It is to end.
+    pub fn give_up(&self) {
+        self.is_given_up.store(true, Ordering::SeqCst);
+    }
+
+    /// How far it is.
+    pub fn said(&self) -> Said {
+        self.lock().clone()
+    }
+
+    /// Whether it has ended.
+    pub fn is_over(&self) -> bool {
+        self.is_over.load(Ordering::SeqCst)
+    }
+
+    /// Ends it, unless it has ended.
+    pub fn end(&self, how: Result<String, String>) {
+        self.lock().end.get_or_insert(how);
+        self.is_over.store(true, Ordering::SeqCst);
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Said> {
+        self.said.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// What came of one question.
+enum Heard {
+    Answer(Answer),
+    Nothing,
+    Garbled,
+}
+
+/// One question and its end, with nothing else meanwhile; gives what came of it.
+pub(super) fn once(
+    exchange: &mut Exchange,
+    line: &mut dyn Stream,
+    clock: &dyn Clock,
+    timing: Timing,
+    (id, ask, data): (u8, &Ask<'_>, usize),
+) -> Result<Option<Happened>, BusError> {
+    let sent = exchange.ask(clock.now(), timing, (id, ask), Expected::Each(&[id], data));
+    let sent = sent.map_err(|_| super::failed("ask", Fault::Foreign))?;
+    line.write(sent).map_err(|fault| super::failed("tell", fault))?;
+    let mut bytes = [0; 256];
+    loop {
+        let now = clock.now();
+        match line.read(&mut bytes) {
+            Got::Bytes(count) => exchange.hear(bytes.get(..count).unwrap_or_default(), now),
+            Got::Gone => return Err(super::failed("hear", Fault::NoBus)),
+            Got::Nothing => match exchange.until() {
+                Some(until) if now < until => line.rest(until.saturating_sub(now), clock),
+                _ => exchange.pass(now),
+            },
+        }
+        if let Some(happened) = exchange.take_happened() {
+            return Ok(Some(happened));
+        }
+        if !exchange.is_open() {
+            return Ok(None);
+        }
+    }
+}
+
+/// An errand at work on a line.
+#[derive(Debug)]
+pub struct Work {
+    errand: Arc<Errand>,
+    map: Map,
+    /// The rate that the line had, and has again at the end.
+    usual: u32,
+    adapter: Duration,
+    exchange: Exchange,
+    baud: u32,
+    /// What is still to be asked, the last first.
+    asks: Vec<(u32, u8)>,
+}
+
+impl Work {
+    /// Begins it.
+    pub fn of(errand: &Arc<Errand>, map: &Map, usual: u32, adapter: Duration) -> Self {
+        let everyone = 0..=map.form.greatest_id();
+        let (bauds, ids) = match &errand.what {
+            What::Seek { bauds, ids } => (bauds.clone(), ids.clone()),
+            What::Id { .. } | What::Baud { .. } => (vec![usual], everyone),
+        };
+        let mut asks: Vec<(u32, u8)> =
+            bauds.iter().flat_map(|baud| ids.clone().map(|id| (*baud, id))).collect();
+        asks.reverse();
+        errand.lock().of = asks.len();
+        Self {
+            errand: Arc::clone(errand),
+            map: map.clone(),
+            usual,
+            adapter,
+            exchange: Exchange::new(map.form),
+            baud: usual,
+            asks,
+        }
+    }
+
+    /// Whether it is this errand.
+    pub fn is_of(&self, errand: &Arc<Errand>) -> bool {
+        Arc::ptr_eq(&self.errand, errand)
+    }
+
+    /// A little more of it; whether it is over.
+    pub fn go_on(&mut self, line: &mut dyn Stream, clock: &dyn Clock) -> bool {
+        if self.errand.is_over() {
+            return true;
+        }
+        let ended = match self.turn(line, clock) {
+            Ok(None) => return false,
+            Ok(Some(end)) => end,
+            Err(error) => Err(format!("{error}")),
+        };
+        // However it ended, the line is as it was found.
+        let restored = self.speak_at(line, self.usual);
+        self.errand.end(ended.and_then(|words| restored.map(|()| words).map_err(|error| error.to_string())));
+        true
+    }
+
+    fn turn(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+    ) -> Result<Option<Result<String, String>>, BusError> {
+        if self.errand.is_given_up.load(Ordering::SeqCst) {
+            return Ok(Some(Err("given up; nothing was written".to_owned())));
+        }
+        if let Some((baud, id)) = self.asks.pop() {
+            self.errand.lock().at = (baud, id);
+            self.speak_at(line, baud)?;
+            if let Some(found) = self.probe(line, clock, id)? {
+                self.errand.lock().found.push(found);
+            }
+            self.errand.lock().done += 1;
+            return Ok(None);
+        }
+        let found = self.errand.lock().found.clone();
+        match self.errand.what.clone() {
+            What::Seek { .. } => Ok(Some(Ok(sum(&found)))),
+            What::Id { from, to } => self.give_id(line, clock, &found, (from, to)).map(Some),
+            What::Baud { id, to } => self.give_baud(line, clock, &found, (id, to)).map(Some),
+        }
+    }
+
+    fn speak_at(&mut self, line: &mut dyn Stream, baud: u32) -> Result<(), BusError> {
+        if self.baud != baud {
+            line.set_baud(baud).map_err(|fault| super::failed("set the rate of", fault))?;
+            self.baud = baud;
+            // Whether it echoes is known; what came at another rate was noise.
+            self.exchange = Exchange::new(self.map.form);
+        }
+        Ok(())
+    }
+
+    fn timing(&self) -> Timing {
+        let latency = Timing::LATENCY.max(self.adapter + Duration::from_millis(4));
+        Timing { baud: self.baud, return_delay: USUAL_RETURN_DELAY, latency }
+    }
+
+    fn ask(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        (id, ask, data): (u8, &Ask<'_>, usize),
+    ) -> Result<Heard, BusError> {
+        let timing = self.timing();
+        Ok(match once(&mut self.exchange, line, clock, timing, (id, ask, data))? {
+            Some(Happened::Answer(answer)) if answer.id == id => Heard::Answer(answer),
+            Some(Happened::Missed { garbled: true, .. }) => Heard::Garbled,
+            _ => Heard::Nothing,
+        })
+    }
+
+    fn read(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        id: u8,
+        register: Register,
+    ) -> Result<Option<i64>, BusError> {
+        let ask = Ask::Read { address: register.at, count: register.bytes.into() };
+        for _ in 0..TRIES {
+            if let Heard::Answer(answer) = self.ask(line, clock, (id, &ask, register.bytes.into()))?
+                && let Some(value) = self.map.number(register, register.at, answer.data())
+            {
+                return Ok(Some(value));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Writes a number; whether it says that it has done so.
+    fn write(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        id: u8,
+        (register, value): (Register, i64),
+    ) -> Result<bool, BusError> {
+        let mut bytes = Vec::with_capacity(4);
+        register.write(value, self.map.high_byte_first, &mut bytes);
+        let ask = Ask::Write { address: register.at, bytes: &bytes };
+        Ok(matches!(self.ask(line, clock, (id, &ask, 0))?, Heard::Answer(_)))
+    }
+
+    /// Who answers to an id, if anybody does.
+    fn probe(&mut self, line: &mut dyn Stream, clock: &dyn Clock, id: u8) -> Result<Option<Found>, BusError> {
+        let (model, place) = (self.map.model, self.map.position);
+        let (mut says, mut garbled) = (None, 0);
+        let ask = Ask::Read { address: model.at, count: model.bytes.into() };
+        match self.ask(line, clock, (id, &ask, model.bytes.into()))? {
+            Heard::Nothing => return Ok(None),
+            Heard::Garbled => {}
+            Heard::Answer(answer) => says = self.map.number(model, model.at, answer.data()),
+        }
+        let ask = Ask::Read { address: place.at, count: place.bytes.into() };
+        let mut clean = 0;
+        for _ in 0..PROBES {
+            match self.ask(line, clock, (id, &ask, place.bytes.into()))? {
+                Heard::Garbled => garbled += 1,
+                Heard::Answer(_) => clean += 1,
+                Heard::Nothing => {}
+            }
+        }
+        // One crackle at an id that nobody has is no servo.
+        let is_there = says.is_some() || clean > 0 || garbled >= TWINS;
+        let model = says.and_then(|model| u16::try_from(model).ok());
+        Ok(is_there.then_some(Found { baud: self.baud, id, model, garbled: (garbled, PROBES) }))
+    }
+
+    /// Whether one servo is on the bus, of the kind that is expected, and its drive is off; else why not.
+    fn alone(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        found: &[Found],
+        id: u8,
+    ) -> Result<Result<(), String>, BusError> {
+        let others: Vec<String> =
+            found.iter().filter(|found| found.id != id).map(|found| found.id.to_string()).collect();
+        let Some(own) = found.iter().find(|found| found.id == id) else {
+            return Ok(Err(format!("nobody answers as id {id}; nothing was written")));
+        };
+        if own.is_twins() {
+            return Ok(Err(format!(
+                "two servos seem to answer as id {id}; unplug one of them. Nothing was written"
+            )));
+        }
+        if !others.is_empty() {
+            return Ok(Err(format!(
+                "id {} answers too; plug in only the one that is to change. Nothing was written",
+                others.join(", ")
+            )));
+        }
+        let model = own.model.unwrap_or(u16::MAX);
+        if !self.map.is_for(model) {
+            return Ok(Err(format!(
+                "it says it is model {model}, which this layout is not for; nothing was written"
+            )));
+        }
+        // Memory is refused while it drives. Its drive is in no memory.
+        if self.read(line, clock, id, self.map.drive)? != Some(0) {
+            self.write(line, clock, id, (self.map.drive, 0))?;
+            if self.read(line, clock, id, self.map.drive)? != Some(0) {
+                return Ok(Err(format!("the drive of {id} cannot be switched off; nothing was written")));
+            }
+        }
+        Ok(Ok(()))
+    }
+
+    /// Opens its memory, or shuts it again.
+    fn lock(&mut self, line: &mut dyn Stream, clock: &dyn Clock, id: u8, shut: bool) -> Result<(), BusError> {
+        match self.map.lock {
+            Some(lock) => self.write(line, clock, id, (lock, i64::from(shut))).map(drop),
+            None => Ok(()),
+        }
+    }
+
+    fn give_id(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        found: &[Found],
+        (from, to): (u8, u8),
+    ) -> Result<Result<String, String>, BusError> {
+        if let Err(why) = self.alone(line, clock, found, from)? {
+            return Ok(Err(why));
+        }
+        let register = self.map.id;
+        self.lock(line, clock, from, false)?;
+        self.write(line, clock, from, (register, to.into()))?;
+        clock.wait(KEEPING);
+        if self.read(line, clock, to, register)? == Some(to.into()) {
+            self.lock(line, clock, to, true)?;
+            return Ok(Ok(format!("it answers as id {to} now, read back")));
+        }
+        if self.read(line, clock, from, register)? == Some(from.into()) {
+            self.lock(line, clock, from, true)?;
+            return Ok(Err(format!("it did not take the id {to} and still answers as {from}")));
+        }
+        // It may have taken it and cannot be heard.
+        self.write(line, clock, to, (register, from.into()))?;
+        clock.wait(KEEPING);
+        let is_back = self.read(line, clock, from, register)? == Some(from.into());
+        if is_back {
+            self.lock(line, clock, from, true)?;
+        }
+        Ok(Err(undone(is_back, &format!("id {to}"), &format!("id {from}"))))
+    }
+
+    fn give_baud(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        found: &[Found],
+        (id, to): (u8, u32),
+    ) -> Result<Result<String, String>, BusError> {
+        let number = |map: &Map, baud: u32| map.bauds.iter().find(|(_, rate)| *rate == baud).map(|row| row.0);
+        let (Some(new), Some(old)) = (number(&self.map, to), number(&self.map, self.usual)) else {
+            return Ok(Err(format!("this layout has no number for {to} Bd; nothing was written")));
+        };
+        if let Err(why) = self.alone(line, clock, found, id)? {
+            return Ok(Err(why));
+        }
+        let (register, usual) = (self.map.baud, self.usual);
+        self.lock(line, clock, id, false)?;
+        self.write(line, clock, id, (register, new.into()))?;
+        clock.wait(KEEPING);
+        self.speak_at(line, to)?;
+        if self.read(line, clock, id, register)? == Some(new.into()) {
+            self.lock(line, clock, id, true)?;
+            return Ok(Ok(format!("id {id} answers at {to} Bd now, read back")));
+        }
+        self.speak_at(line, usual)?;
+        if self.read(line, clock, id, register)? == Some(old.into()) {
+            self.lock(line, clock, id, true)?;
+            return Ok(Err(format!("it did not take {to} Bd and still answers at {usual} Bd")));
+        }
+        self.speak_at(line, to)?;
+        self.write(line, clock, id, (register, old.into()))?;
+        clock.wait(KEEPING);
+        self.speak_at(line, usual)?;
+        let is_back = self.read(line, clock, id, register)? == Some(old.into());
+        if is_back {
+            self.lock(line, clock, id, true)?;
+        }
+        Ok(Err(undone(is_back, &format!("{to} Bd"), &format!("{usual} Bd"))))
+    }
+}
+
+/// What is said of a change that could not be read back.
+fn undone(is_back: bool, new: &str, old: &str) -> String {
+    if is_back {
+        format!("it did not answer with {new}; it was set back, and answers with {old}, read back")
+    } else {
+        format!(
+            "it answers neither with {new} nor with {old}; look for it at every id and rate, it may be there"
+        )
+    }
+}
+
+/// Who was found, in one sentence.
+fn sum(found: &[Found]) -> String {
+    let twins = found.iter().filter(|found| found.is_twins()).count();
+    let servos = match found.len() {
+        0 => "no servo answers".to_owned(),
+        1 => "one servo answers".to_owned(),
+        many => format!("{many} servos answer"),
+    };
+    match twins {
+        0 => servos,
+        1 => format!("{servos}; at one id there seem to be two"),
+        many => format!("{servos}; at {many} ids there seem to be two each"),
+    }
+}
