@@ -242,7 +242,16 @@ pub struct Sim {
     /// Lines: what is on the microcontroller's pins, by the names that it prints; may be said several times.
     #[arg(long = "field", value_name = "NAME")]
     pub fields: Vec<String>,
-    /// Radio, lines and OSC: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
+    /// A bus: the form of its packets. 2 unless its layout says otherwise.
+    #[arg(long, value_name = "1|2", value_parser = clap::value_parser!(u8).range(1..=2))]
+    pub form: Option<u8>,
+    /// A bus: the layout of its registers, by its name or its file. That of the form unless said.
+    #[arg(long, value_name = "LAYOUT")]
+    pub layout: Option<String>,
+    /// A bus: ids, as 1-8; may be said several times. 1-3 unless said.
+    #[arg(long, value_name = "1-8", value_delimiter = ',', value_parser = crate::layouts::ids)]
+    pub ids: Vec<std::ops::RangeInclusive<u8>>,
+    /// Radio, lines, a bus and OSC: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
     /// `off`, `well`, `frozen`, `failsafe`, `silent`, `rubbish`, `noise 5`, `unplug`, `plug`.
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
@@ -262,6 +271,13 @@ pub struct Sim {
     pub bench: SimulatedBench,
 }
 
+impl Sim {
+    /// Whether anything is said that only a bus of smart servos knows.
+    pub const fn is_about_a_bus(&self) -> bool {
+        self.form.is_some() || self.layout.is_some() || !self.ids.is_empty()
+    }
+}
+
 /// Boards that run by themselves.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum SimKind {
@@ -269,6 +285,8 @@ pub enum SimKind {
     Expander,
     /// A microcontroller of 20 pins that speaks Firmata, a servo on each that can drive one.
     Firmata,
+    /// A bus of smart servos, which are moved by hand by what is typed or by a script: `hand 1 700`.
+    Bus,
     /// A radio's receiver; its transmitter's sticks are moved by what is typed or by a script.
     Radio,
     /// A microcontroller that prints lines of numbers.
@@ -337,9 +355,16 @@ pub struct Scan {
     /// Ask this serial port what is on it. Opening it resets many boards: their servos twitch.
     #[arg(long, value_name = "PATH")]
     pub ask: Option<PathBuf>,
-    /// The rate to ask it at.
-    #[arg(long, value_name = "BAUD", default_value_t = wasvolta_wire::firmata::BAUD, requires = "ask")]
-    pub baud: u32,
+    /// The rate to ask it at. 57600 unless said; of a bus of smart servos every rate that its layout knows.
+    #[arg(long, value_name = "BAUD", requires = "ask")]
+    pub baud: Option<u32>,
+    /// Ask it as a bus of smart servos with registers as this layout has them, by its name or its file: every id is asked
+    /// who it is, by reading only.
+    #[arg(long, value_name = "LAYOUT", requires = "ask")]
+    pub layout: Option<String>,
+    /// The ids to ask, as 0-20. All unless said.
+    #[arg(long, value_name = "0-20", requires = "layout", value_parser = crate::layouts::ids)]
+    pub ids: Option<std::ops::RangeInclusive<u8>>,
     /// Say it as JSON on standard output.
     #[arg(long)]
     pub json: bool,

@@ -12,6 +12,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use thiserror::Error;
+use wasvolta_core::rig::Layout;
 use wasvolta_core::rig::card::Card;
 use wasvolta_core::rig::file::{Located, Source, Unfit};
 use wasvolta_engine::record::BadRecording;
@@ -160,6 +161,18 @@ pub fn card(path: &Path) -> Result<Card, BadFile> {
     let text = read(path, What::Card)?;
     Card::load(&text).map_err(|unfit| match unfit {
         Unfit::Unreadable(located) => malformed(path, What::Card, text, &located),
+        Unfit::Problems(found) => problems(path, text, &found),
+    })
+}
+
+/// Reads a register layout and checks it.
+///
+/// # Errors
+/// Says what is wrong, with the places underlined.
+pub fn layout(path: &Path) -> Result<Layout, BadFile> {
+    let text = read(path, What::Layout)?;
+    Layout::load(&text).map_err(|unfit| match unfit {
+        Unfit::Unreadable(located) => malformed(path, What::Layout, text, &located),
         Unfit::Problems(found) => problems(path, text, &found),
     })
 }

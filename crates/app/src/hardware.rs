@@ -78,6 +78,22 @@ impl Simulated {
         }
     }
 
+    /// Moves a smart servo by hand, as far as it lets itself be moved: to a place in counts. Whether it is there.
+    pub fn hand(&self, rig: &Rig, servo: &Servo, to: f64) -> bool {
+        let port = rig.board(&servo.board).and_then(|board| rig.port(&board.port));
+        let Some(bus) = port.and_then(Port::simulated).and_then(|way| self.bench.smart_bus(way)) else {
+            return false;
+        };
+        bus.move_by_hand(servo.plug(), to);
+        bus.place(servo.plug()).is_some_and(|at| (at - to).abs() < 1.0)
+    }
+
+    /// The bus of smart servos on a simulated line.
+    #[cfg(test)]
+    pub fn smart_bus(&self, way: &str) -> Option<wasvolta_sim::SmartBus> {
+        self.bench.smart_bus(way)
+    }
+
     /// What a meter at a board's outputs shows, where the board has a clock of its own.
     pub fn meter_hz(&self, rig: &Rig, board: &Board) -> Option<f64> {
         self.eye.meter_hz(rig.port(&board.port).and_then(Port::simulated)?, board.address?)

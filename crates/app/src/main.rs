@@ -21,6 +21,7 @@ mod hardware;
 mod holder;
 mod keyboard;
 mod last_known;
+mod layouts;
 mod log;
 mod look;
 mod lookout;

@@ -39,6 +39,7 @@ mod scene;
 mod sequence;
 pub mod start;
 mod step;
+mod taught;
 pub mod terminal;
 #[cfg(test)]
 mod tests;

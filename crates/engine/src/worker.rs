@@ -608,6 +608,9 @@ impl<D: Driver> Driven<D> {
         self.state.id = frame.id;
         self.driver.configure(&frame.settings);
         if let Some(errand) = frame.errand.as_ref().filter(|errand| !errand.is_over()) {
+            if frame.cut {
+                errand.give_up();
+            }
             self.driver.errand(errand);
         }
         self.retimed |= started && self.driver.phase() != Phase::Started;

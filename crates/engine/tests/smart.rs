@@ -11,12 +11,13 @@ use wasvolta_port::board::{
 };
 use wasvolta_port::serial::Stream;
 use wasvolta_port::smart;
-use wasvolta_port::smart::errand::{Errand, Said, What};
+use wasvolta_port::smart::errand::{Errand, Feel, Said, What};
 use wasvolta_port::smart::{Smart, SmartServo, SmartSettings};
 use wasvolta_port::{BusError, Clock};
 use wasvolta_sim::faults::{Faults, Kind, Struck};
 use wasvolta_sim::truth::SmartServoTruth;
 use wasvolta_sim::{ManualClock, SmartBus};
+use wasvolta_wire::smart::Ask;
 use wasvolta_wire::smart::map::Map;
 use wasvolta_wire::smart::reckon::{Load, Reckoned};
 
@@ -682,5 +683,96 @@ fn a_servo_that_does_not_answer_with_its_new_id_is_set_back() {
         let words = "it did not answer with id 12; it was set back, and answers with id 1, read back";
         assert_eq!(said.end, Some(Err(words.to_owned())), "{layout}");
         assert!(rig.bus.place(1).is_some(), "{layout}");
+    }
+}
+
+/// Feels for the ends of a servo's way.
+const fn feel(id: u8, push: u8, within: (u16, u16)) -> What {
+    What::Feel(Feel { id, push, speed: 150, behind: 30, within })
+}
+
+#[test]
+fn ends_are_felt_gently_and_it_is_limp_again_where_it_began() {
+    for layout in LAYOUTS {
+        let map = map(layout);
+        let last = u16::try_from(map.steps - 1).unwrap();
+        let middle = f64::from(map.steps) / 2.0;
+        let (low, high) = (middle - 200.0, middle + 250.0);
+        let mut rig = Rig::with(layout, &[4], |truth| {
+            truth.stops_counts = Ends { low, high };
+            truth.stands_counts = middle;
+            (truth.weight, truth.slack_deg) = (0.0, 0.0);
+        });
+        let torque = map.torque_limit.unwrap().0;
+        let before = rig.bus.register(4, torque);
+        rig.bus.keeps_dialogue();
+        let said = lend(&mut rig, feel(4, 30, (0, last)));
+        assert_eq!(
+            said.end,
+            Some(Ok("felt both ends; it is limp again, read back".to_owned())),
+            "{layout}: {said:?}"
+        );
+        let ((a, held_a), (b, held_b)) = (said.feels.low.unwrap(), said.feels.high.unwrap());
+        assert!(held_a && held_b, "{layout}: {said:?}");
+        assert!((f64::from(a) - low).abs() < 8.0 && (f64::from(b) - high).abs() < 8.0, "{layout}: {said:?}");
+        assert_eq!((rig.bus.is_stiff(4), rig.bus.register(4, torque)), (Some(false), before), "{layout}");
+        assert!((rig.place(4) - middle).abs() < 40.0, "{layout}: it is back");
+        assert_eq!(rig.bus.memory_writes(), 0, "{layout}");
+        // How hard it may push is told before anything that may switch the drive on.
+        let told: Vec<Vec<u8>> = rig
+            .bus
+            .dialogue()
+            .into_iter()
+            .filter(|said| !said.back && is_write(&rig, &said.bytes))
+            .map(|said| said.bytes)
+            .collect();
+        let mut first = Vec::new();
+        let gentle = i64::from(map.torque_limit.unwrap().1) * 30 / 100;
+        let mut bytes = Vec::new();
+        torque.write(gentle, map.high_byte_first, &mut bytes);
+        map.form.ask(4, &Ask::Write { address: torque.at, bytes: &bytes }, &mut first).unwrap();
+        assert_eq!(told[0], first, "{layout}");
+    }
+}
+
+#[test]
+fn a_servo_that_feels_is_stopped_at_once_and_goes_no_further_than_it_may() {
+    for layout in LAYOUTS {
+        let mut rig = Rig::new(layout, &[4]);
+        let here = rig.place(4);
+        let within = (wasvolta_core::unit::count16(here - 60.0), wasvolta_core::unit::count16(here + 60.0));
+        let said = lend(&mut rig, feel(4, 60, within));
+        assert_eq!(
+            said.feels.low.zip(said.feels.high).map(|((_, low), (_, high))| (low, high)),
+            Some((false, false)),
+            "{layout}: nothing held it up: {said:?}"
+        );
+        let errand = Errand::new(feel(4, 60, within));
+        rig.driver.errand(&errand);
+        for _ in 0..20 {
+            rig.service().unwrap();
+            rig.clock.advance(Duration::from_millis(1));
+        }
+        assert_eq!(rig.bus.is_stiff(4), Some(true), "{layout}");
+        errand.give_up();
+        rig.service().unwrap();
+        assert_eq!(
+            errand.said().end,
+            Some(Err("stopped; it is limp again, read back".to_owned())),
+            "{layout}"
+        );
+        assert_eq!(rig.bus.is_stiff(4), Some(false), "{layout}");
+        // And at the end of the program, in the middle of it.
+        let errand = Errand::new(feel(4, 60, within));
+        rig.driver.errand(&errand);
+        for _ in 0..20 {
+            rig.service().unwrap();
+            rig.clock.advance(Duration::from_millis(1));
+        }
+        let clock = Arc::clone(&rig.clock);
+        rig.driver.release(&mut rig.line, &Stay::NONE, &*clock).unwrap();
+        assert_eq!(rig.bus.is_stiff(4), Some(false), "{layout}");
+        let torque = rig.settings.map.torque_limit.unwrap();
+        assert_eq!(rig.bus.register(4, torque.0), Some(i64::from(torque.1)), "{layout}: it pushes as before");
     }
 }

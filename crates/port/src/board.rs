@@ -299,6 +299,8 @@ pub struct Feedback {
     pub limits: Option<(i32, i32)>,
     /// How often what it was told may not have arrived, or stood no longer.
     pub interruptions: u32,
+    /// The last answer that did not come had something else in its place: noise, or two servos with one id.
+    pub garbled: bool,
     /// Answers of it that did not come, so far.
     pub missed: u32,
     /// How often it would not drive though it was told to.

@@ -119,6 +119,8 @@ pub struct Smart {
     ids: Vec<u8>,
     /// What says how a servo is.
     looks: Vec<(u16, u16)>,
+    /// The rate that the line was set to; none before it was, for it may be opened at another.
+    spoken: Option<u32>,
     /// A round has ended: one may be asked how it is.
     owes_look: bool,
     /// What the bus is lent for, and what it was lent for last.
@@ -152,6 +154,7 @@ impl Smart {
             parts: Vec::with_capacity(512),
             ids: Vec::with_capacity(64),
             looks,
+            spoken: None,
             owes_look: false,
             errand: None,
             errand_before: None,
@@ -250,8 +253,9 @@ impl Smart {
                 // Behind one that is silent in a group the others wait for it, and say nothing either.
                 Happened::Missed { id, .. } | Happened::Unsure { id } if !missed => {
                     missed = true;
+                    let garbled = matches!(happened, Happened::Missed { garbled: true, .. });
                     if let Some(seat) = self.seat(id) {
-                        seat.missed(now);
+                        seat.missed(now, garbled);
                     }
                 }
                 Happened::Missed { .. } | Happened::Unsure { .. } => {}
@@ -471,8 +475,23 @@ impl Smart {
     fn is_lent(&mut self, line: &mut dyn Stream, clock: &dyn Clock) -> bool {
         let Some(work) = &mut self.errand else { return false };
         self.doing = None;
-        if work.go_on(line, clock) {
+        let over = work.go_on(line, clock);
+        if let Some(id) = work.drives()
+            && let Some(seat) = self.seats.iter_mut().find(|seat| seat.servo.id == id)
+        {
+            // At the end it must be made limp like any other.
+            seat.feedback.stand = Stand::Stiff;
+            if let Some(at) = work.place_now() {
+                seat.is_at(&self.settings.map, at.into(), clock.now());
+            }
+        }
+        if over {
+            let left = work.drives();
             self.errand = None;
+            if let Some(seat) = left.and_then(|id| self.seat(id)) {
+                // It could not be made limp: that is tried again.
+                seat.stops = true;
+            }
             // Whoever is there now is got to know anew.
             self.exchange = Exchange::new(self.settings.map.form);
             self.seats.iter_mut().for_each(Seat::lost);
@@ -575,6 +594,7 @@ impl Driver for Smart {
 
     fn lost(&mut self) {
         self.phase = Phase::Down;
+        self.spoken = None;
         self.doing = None;
         self.exchange = Exchange::new(self.settings.map.form);
         self.seats.iter_mut().for_each(Seat::lost);
@@ -615,6 +635,15 @@ impl Driver for Smart {
     ) -> Result<Noted, BusError> {
         let line = &mut **line;
         self.take_orders(orders, now);
+        if self.spoken != Some(self.settings.baud) {
+            line.set_baud(self.settings.baud).map_err(|fault| failed("set the rate of", fault))?;
+            if self.spoken.replace(self.settings.baud).is_some() {
+                // Whoever is heard at this rate is got to know anew.
+                self.doing = None;
+                self.exchange = Exchange::new(self.settings.map.form);
+                self.seats.iter_mut().for_each(Seat::lost);
+            }
+        }
         if self.is_lent(line, clock) {
             return Ok(Noted::Nothing);
         }
@@ -689,6 +718,10 @@ impl Driver for Smart {
         clock: &dyn Clock,
     ) -> Result<(), BusError> {
         let line = &mut **line;
+        if let Some(mut work) = self.errand.take() {
+            // What it began is ended by itself first; what then is still stiff, below.
+            work.abandon(line, clock);
+        }
         let settings = Arc::clone(&self.settings);
         let map = &settings.map;
         let mut off = Vec::new();

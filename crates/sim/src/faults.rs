@@ -124,7 +124,10 @@ pub struct Struck {
 
 /// What was said is not a fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{said:?} is no fault: write KIND, KIND@0x40 or KIND@0x40:3, with KIND one of {}", names())]
+#[error(
+    "{said:?} is no fault: write KIND, KIND@0x40, KIND@0x40:3, or KIND@id3 of a smart servo, with KIND one of {}",
+    names()
+)]
 pub struct NoFault {
     said: String,
 }
@@ -132,6 +135,9 @@ pub struct NoFault {
 fn names() -> String {
     Kind::all().map(Kind::name).collect::<Vec<_>>().join(", ")
 }
+
+/// A bus of smart servos has no address: what strikes one board strikes that one where it names none, or names 0.
+pub(crate) const ON_A_BUS: u8 = 0;
 
 impl std::str::FromStr for Struck {
     type Err = NoFault;
@@ -141,6 +147,10 @@ impl std::str::FromStr for Struck {
         let (name, place) = said.split_once('@').map_or((said, None), |(name, place)| (name, Some(place)));
         let kind = Kind::all().find(|kind| kind.name() == name).ok_or_else(no)?;
         let Some(place) = place else { return Ok(Self { kind, address: None, channel: None }) };
+        if let Some(id) = place.strip_prefix("id") {
+            let channel = Some(id.parse().map_err(|_| no())?);
+            return Ok(Self { kind, address: Some(ON_A_BUS), channel });
+        }
         let (address, channel) = place.split_once(':').map_or((place, None), |(a, c)| (a, Some(c)));
         let hex = address.strip_prefix("0x").ok_or_else(no)?;
         let address = u8::from_str_radix(hex, 16).map_err(|_| no())?;
@@ -152,6 +162,9 @@ impl std::str::FromStr for Struck {
 impl std::fmt::Display for Struck {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(self.kind.name())?;
+        if let (Some(ON_A_BUS), Some(id)) = (self.address, self.channel) {
+            return write!(f, "@id{id}");
+        }
         if let Some(address) = self.address {
             write!(f, "@{address:#04x}")?;
         }
@@ -301,11 +314,14 @@ mod tests {
     fn a_fault_is_said_with_its_place_or_without() {
         let said = |text: &str| text.parse::<Struck>();
         assert_eq!(said("slow").unwrap(), Struck { kind: Kind::Slow, address: None, channel: None });
+        let twins = said("twins@id3").unwrap();
+        assert_eq!(twins, Struck { kind: Kind::Twins, address: Some(0), channel: Some(3) });
+        assert_eq!(twins.to_string(), "twins@id3");
         let plug = said("plug-out@0x41:4").unwrap();
         assert_eq!(plug, Struck { kind: Kind::PlugOut, address: Some(0x41), channel: Some(4) });
         assert_eq!(plug.to_string(), "plug-out@0x41:4");
         assert!(plug.hits(Kind::PlugOut, 0x41, 4) && !plug.hits(Kind::PlugOut, 0x41, 3));
-        for junk in ["", "sloow", "slow@41", "slow@0xzz", "plug-out@0x41:x"] {
+        for junk in ["", "sloow", "slow@41", "slow@0xzz", "twins@idx", "plug-out@0x41:x"] {
             assert!(said(junk).unwrap_err().to_string().contains("no-bus, denied"), "{junk}");
         }
     }

@@ -2,6 +2,7 @@
 
 use crate::bench::SimBus;
 use crate::firmata::FirmataBoard;
+use crate::smart::SmartBus;
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -83,6 +84,27 @@ pub fn bridge(bridge: &mut BridgedBus, far: &OwnedFd, stop: &AtomicBool) {
         }
         if count == 0 {
             std::thread::sleep(LOOK);
+        }
+    }
+}
+
+/// Lets a bus of smart servos hear and answer on the far end of a pty until `stop`, at the rate that the near end is set
+/// to.
+pub fn smart(bus: &SmartBus, far: &OwnedFd, stop: &AtomicBool) {
+    let mut bytes = [0; 1024];
+    while !stop.load(Ordering::SeqCst) {
+        if let Ok(settings) = rustix::termios::tcgetattr(far) {
+            bus.hears_at(settings.output_speed());
+        }
+        let count = rustix::io::read(far, &mut bytes).unwrap_or(0);
+        if count > 0 {
+            bus.take(bytes.get(..count).unwrap_or_default());
+        }
+        let given = bus.give(&mut bytes);
+        // A full line loses what is said, as on the wire.
+        let _ = rustix::io::write(far, bytes.get(..given).unwrap_or_default());
+        if count == 0 && given == 0 {
+            std::thread::sleep(LOOK / 10);
         }
     }
 }

@@ -6,7 +6,7 @@
 
 mod body;
 
-use crate::faults::{Faults, Kind, Struck};
+use crate::faults::{Faults, Kind, ON_A_BUS, Struck};
 use crate::plugged::{Look, Sight, read_off};
 use crate::truth::{Dice, SmartServoTruth};
 use body::Body;
@@ -22,8 +22,6 @@ use wasvolta_wire::smart::{Ask, EVERYONE, Form, Packets};
 
 /// The longest packet that is heard here.
 const ROOM: usize = 4096;
-/// A bus has no address: what strikes one board strikes this one where it names none, or names 0.
-const NO_ADDRESS: u8 = 0;
 const STEP: Duration = Duration::from_millis(1);
 /// A servo that was looked at longer ago than this is not caught up for.
 const LONGEST_CATCH_UP: Duration = Duration::from_secs(5);
@@ -142,6 +140,15 @@ impl SmartBus {
         (inner.timed, inner.baud, inner.adapter) = (true, baud, adapter);
     }
 
+    /// Its line has this rate from now on; what was on its way at another is lost.
+    pub fn hears_at(&self, baud: u32) {
+        let mut inner = self.lock();
+        if inner.baud != baud {
+            inner.baud = baud;
+            inner.back.clear();
+        }
+    }
+
     /// Keeps what is said from now on.
     pub fn keeps_dialogue(&self) {
         self.lock().dialogue = Some(Vec::new());
@@ -158,11 +165,11 @@ impl SmartBus {
     /// When a fault keeps it from being opened.
     pub fn open(&self) -> Result<SmartLine, BusError> {
         let barred = self.faults.on().into_iter().find_map(|fault| match fault.kind {
-            Kind::NoBus | Kind::Absent | Kind::Pulled if fault.strikes(fault.kind, NO_ADDRESS) => {
+            Kind::NoBus | Kind::Absent | Kind::Pulled if fault.strikes(fault.kind, ON_A_BUS) => {
                 Some(Fault::NoBus)
             }
-            Kind::Denied if fault.strikes(fault.kind, NO_ADDRESS) => Some(Fault::Denied),
-            Kind::Held if fault.strikes(fault.kind, NO_ADDRESS) => Some(Fault::Busy),
+            Kind::Denied if fault.strikes(fault.kind, ON_A_BUS) => Some(Fault::Denied),
+            Kind::Held if fault.strikes(fault.kind, ON_A_BUS) => Some(Fault::Busy),
             _ => None,
         });
         if let Some(fault) = barred.or(self.is_gone().then_some(Fault::NoBus)) {
@@ -183,7 +190,7 @@ impl SmartBus {
     }
 
     fn is_gone(&self) -> bool {
-        let gone = |kind| self.faults.on().iter().any(|fault| fault.strikes(kind, NO_ADDRESS));
+        let gone = |kind| self.faults.on().iter().any(|fault| fault.strikes(kind, ON_A_BUS));
         !self.is_plugged() || [Kind::NoBus, Kind::Absent, Kind::Pulled].into_iter().any(gone)
     }
 
@@ -443,7 +450,7 @@ fn bytes_end(bytes: &[u8]) -> u16 {
 
 impl Inner {
     fn struck(faults: &[Struck], id: u8) -> Vec<Kind> {
-        faults.iter().filter(|f| f.hits(f.kind, NO_ADDRESS, usize::from(id))).map(|f| f.kind).collect()
+        faults.iter().filter(|f| f.hits(f.kind, ON_A_BUS, usize::from(id))).map(|f| f.kind).collect()
     }
 
     fn catch_up(&mut self, now: Duration, faults: &[Struck]) {
@@ -463,7 +470,7 @@ impl Inner {
     }
 
     fn take(&mut self, bytes: &[u8], now: Duration, faults: &[Struck]) {
-        let on = |kind: Kind| faults.iter().any(|fault| fault.strikes(kind, NO_ADDRESS));
+        let on = |kind: Kind| faults.iter().any(|fault| fault.strikes(kind, ON_A_BUS));
         let takes = if self.timed { self.timing().on_wire(bytes.len()) } else { Duration::ZERO };
         if self.timed && self.free_at > now && !self.back.is_empty() {
             // Somebody answers: both are lost.
@@ -694,9 +701,7 @@ impl Stream for SmartLine {
         if self.0.is_gone() {
             return Err(Fault::NoBus);
         }
-        let mut inner = self.0.lock();
-        inner.baud = baud;
-        inner.back.clear();
+        self.0.hears_at(baud);
         Ok(())
     }
 

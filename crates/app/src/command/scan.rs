@@ -3,14 +3,20 @@
 use crate::cli;
 use crate::exit::Exit;
 use crate::survey::{self, Outlook};
-use crate::{files, hardware, say};
+use crate::{files, hardware, layouts, say};
 use miette::miette;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
-use wasvolta_core::rig::Rig;
+use std::time::Duration;
 use wasvolta_core::rig::file::Source;
+use wasvolta_core::rig::{Layout, Rig};
+use wasvolta_engine::chips::map_of;
 use wasvolta_port::scan::{self, Bus, InputDevice, PwmChip, Roots, Scan, SerialPort};
 use wasvolta_port::serial::Serial;
+use wasvolta_port::smart;
+use wasvolta_port::smart::errand::{Errand, Found, What, Work};
 use wasvolta_port::{Clock, WallClock};
 
 /// Looks, and says what was found. Finding nothing is no failure.
@@ -38,15 +44,83 @@ pub fn run(wanted: &cli::Scan) -> miette::Result<ExitCode> {
 
 /// Asks one serial port, and nothing else.
 fn ask(path: &Path, wanted: &cli::Scan) -> miette::Result<ExitCode> {
-    let mut line = Serial::open(path, wanted.baud).map_err(|error| miette!(help = error.help, "{error}"))?;
+    if let Some(layout) = &wanted.layout {
+        return ask_bus(path, &layouts::said(layout)?, wanted);
+    }
+    let baud = wanted.baud.unwrap_or(wasvolta_wire::firmata::BAUD);
+    let mut line = Serial::open(path, baud).map_err(|error| miette!(help = error.help, "{error}"))?;
     let clock = WallClock::default();
     let answer = scan::ask(&mut line, &|time| clock.wait(time));
     if wanted.json {
         say::json(&answer);
     } else {
-        say::line(format_args!("{} at {} baud {}", path.display(), wanted.baud, answer.words()));
+        say::line(format_args!("{} at {} baud {}", path.display(), baud, answer.words()));
     }
     Ok(Exit::Done.into())
+}
+
+/// Asks every id on a line who it is, by reading only; Ctrl-C ends that like anything else.
+fn ask_bus(path: &Path, layout: &Layout, wanted: &cli::Scan) -> miette::Result<ExitCode> {
+    let map = map_of(layout);
+    let bauds: Vec<u32> = match wanted.baud {
+        Some(baud) => vec![baud],
+        None => map.bauds.iter().map(|(_, baud)| *baud).collect(),
+    };
+    let first = bauds.first().copied().unwrap_or(smart::USUAL_BAUD);
+    let mut line = Serial::open(path, first).map_err(|error| miette!(help = error.help, "{error}"))?;
+    let ids = wanted.ids.clone().unwrap_or(0..=map.form.greatest_id());
+    let errand = Errand::new(What::Seek { bauds, ids });
+    let usual = Duration::from_millis(16);
+    let mut work = Work::of(&errand, &map, first, usual);
+    let clock = WallClock::default();
+    while !work.go_on(&mut line, &clock) {}
+    let said = errand.said();
+    let found: Vec<OneFound> = said.found.iter().map(OneFound::of).collect();
+    if wanted.json {
+        say::json(&found);
+    } else {
+        for OneFound { id, baud, model, twins, garbled, of } in &found {
+            let model = model.map_or_else(|| "no model".to_owned(), |model| format!("model {model}"));
+            let pattern = match (twins, garbled) {
+                (true, _) => format!(", two servos: {garbled} of {of} answers garbled"),
+                (false, 0) => String::new(),
+                (false, _) => format!(", {garbled} of {of} answers garbled"),
+            };
+            say::line(format_args!("id {id:<3} at {baud} Bd, {model}{pattern}"));
+        }
+    }
+    match said.end {
+        Some(Ok(words)) if !wanted.json => say::line(format_args!("{}: {words}", path.display())),
+        Some(Err(why)) => return Err(miette!("{}: {why}", path.display())),
+        _ => {}
+    }
+    Ok(Exit::Done.into())
+}
+
+/// A servo that answered.
+#[derive(Serialize, JsonSchema)]
+pub struct OneFound {
+    /// Its id.
+    id: u8,
+    /// The rate at which it answered, in bits a second.
+    baud: u32,
+    /// The model that it says it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    model: Option<u16>,
+    /// Two servos seem to have this id.
+    twins: bool,
+    /// How many of its answers were garbled.
+    garbled: u32,
+    /// Of so many.
+    of: u32,
+}
+
+impl OneFound {
+    const fn of(found: &Found) -> Self {
+        let (garbled, of) = found.garbled;
+        let Found { id, baud, model, .. } = *found;
+        Self { id, baud, model, twins: found.is_twins(), garbled, of }
+    }
 }
 
 fn tell(scan: &Scan, rig: Option<&Rig>) {

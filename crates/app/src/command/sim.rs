@@ -1,5 +1,7 @@
 //! `sim`: a simulated board by itself, for this program or any other that opens its path.
 
+mod bus;
+
 use crate::cli::{RadioProtocol, Sim, SimKind};
 use crate::exit::Exit;
 use crate::files::input::{self, What};
@@ -35,12 +37,18 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
         SimKind::Firmata if !wanted.addresses.is_empty() => {
             return Err(miette!("a Firmata board has no address: leave --address out"));
         }
-        SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc
+        kind if kind != SimKind::Bus && wanted.is_about_a_bus() => {
+            return Err(miette!(
+                "--form, --layout and --ids are about a bus of smart servos: leave them out"
+            ));
+        }
+        SimKind::Bus | SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc
             if wanted.steady || !wanted.addresses.is_empty() =>
         {
             return Err(miette!("--steady and --address are about boards: leave them out"));
         }
         SimKind::Expander
+        | SimKind::Bus
         | SimKind::Firmata
         | SimKind::Radio
         | SimKind::Lines
@@ -50,6 +58,9 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
     let stop = Arc::new(AtomicBool::new(false));
     for signal in signal_hook::consts::TERM_SIGNALS {
         signal_hook::flag::register(*signal, Arc::clone(&stop)).into_diagnostic()?;
+    }
+    if wanted.board == SimKind::Bus {
+        return bus::run(wanted, &stop);
     }
     if wanted.board == SimKind::Osc {
         return osc(wanted, &stop);
@@ -90,8 +101,8 @@ pub fn run(wanted: &Sim) -> miette::Result<ExitCode> {
             ));
             serve::firmata(&board, &far, &stop);
         }
-        // What speaks by itself was sent off above.
-        SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc => {}
+        // What speaks by itself was sent off above, and so was a bus of smart servos.
+        SimKind::Bus | SimKind::Radio | SimKind::Lines | SimKind::Midi | SimKind::Osc => {}
     }
     drop(link);
     Ok(Exit::Done.into())
@@ -113,7 +124,7 @@ fn speaker(wanted: &Sim) -> Option<Box<dyn Speaker>> {
             Some(Box::new(Fields::new(fields)))
         }
         SimKind::Midi => Some(Box::new(Instrument::default())),
-        SimKind::Expander | SimKind::Firmata | SimKind::Osc => None,
+        SimKind::Expander | SimKind::Bus | SimKind::Firmata | SimKind::Osc => None,
     }
 }
 

@@ -20,6 +20,8 @@ pub enum What {
     Bench,
     /// A recording, which is read line by line.
     Recording,
+    /// Where the registers of a kind of smart servo stand.
+    Layout,
     /// What a stand-in is told to do.
     Script,
     /// What this program keeps between runs.
@@ -37,6 +39,7 @@ impl What {
             Self::Table => "table of marks",
             Self::Bench => "simulation file",
             Self::Recording => "recording",
+            Self::Layout => "layout",
             Self::Script => "script",
             Self::Kept => "file of this kind",
         }
@@ -46,7 +49,7 @@ impl What {
     const fn most(self) -> u64 {
         match self {
             Self::Rig | Self::Kept => 16 * MIB,
-            Self::Card | Self::Table | Self::Bench | Self::Script => 4 * MIB,
+            Self::Card | Self::Table | Self::Bench | Self::Layout | Self::Script => 4 * MIB,
             Self::Recording => u64::MAX,
         }
     }

@@ -6,6 +6,7 @@ pub mod behind;
 pub mod cards;
 pub mod compare;
 pub mod continuous;
+pub mod feel;
 pub mod fineness;
 pub mod forms;
 pub mod hand;
@@ -52,7 +53,7 @@ pub static PANEL: Panel = Panel {
         run: |desk| desk.show(VIEW, PANEL.entered),
     },
     actions: ACTIONS,
-    questions: &[acts::QUESTIONS, cards::QUESTIONS, forms::QUESTIONS],
+    questions: &[acts::QUESTIONS, cards::QUESTIONS, forms::QUESTIONS, feel::QUESTIONS],
     change: acts::jog,
     pick: marks::pick,
     arrows: ("jog", "mark"),
@@ -93,6 +94,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "mechanism", keys: &[key('L')], view: HERE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: acts::mechanism },
     Action { name: "trim", keys: &[key('T')], view: HERE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
     Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: forms::ends },
+    Action { name: "feel for ends", keys: &[], view: None, short: "", long: "a limp smart servo creeps outwards, gently, until it is held up", ready: feel::feelable, run: feel::ask },
     Action { name: "rated data", keys: &[], view: None, short: "", long: "what its sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: forms::rated },
     Action { name: "spline", keys: &[], view: None, short: "", long: "teeth of its spline, and from which side it is to arrive", ready: positional, run: forms::spline },
     Action { name: "reverse", keys: &[], view: None, short: "", long: "let its angles rise the other way, about its centre or its ends", ready: positional, run: forms::reverse },

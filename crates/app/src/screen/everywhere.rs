@@ -14,7 +14,7 @@ use super::ready::{
 use crossterm::event::KeyCode;
 
 /// What is asked everywhere.
-pub static QUESTIONS: &[&[&Question]] = &[roster::QUESTIONS];
+pub static QUESTIONS: &[&[&Question]] = &[roster::QUESTIONS, acts::QUESTIONS];
 
 /// What stops and moves things: it stands before what a room has. A row a line, as a table is.
 #[rustfmt::skip]

@@ -11,6 +11,7 @@ use crate::screen::errand::Errands;
 use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
 use crate::screen::pick::Pick;
+use crate::screen::taught::Taught;
 use crate::screen::typing::Recalled;
 use crate::session::Session;
 use ratatui::layout::Rect;
@@ -64,6 +65,8 @@ pub struct Model {
     pub sequence: Pick<SequenceId>,
     /// What the screen remembers of Wiring.
     pub in_wiring: InWiring,
+    /// Limp joints that were moved by hand.
+    pub taught: Taught,
     /// What the screen remembers of Calibrate.
     pub in_calibrate: InCalibrate,
     /// What the screen remembers of Inputs.
@@ -153,6 +156,7 @@ impl Model {
             errands: Errands::default(),
             input: Pick::at(&session.document.rig.inputs, 0),
             sequence: Pick::at(&session.document.rig.sequences, 0),
+            taught: Taught::default(),
             in_wiring: InWiring::new(&session.document.rig),
             in_calibrate: InCalibrate::default(),
             in_inputs: InInputs::default(),

@@ -13,9 +13,10 @@ use std::sync::Arc;
 use std::time::Duration;
 use wasvolta_core::rig::edit::keep_pose;
 use wasvolta_core::rig::edit::links::free;
-use wasvolta_core::rig::{Back, Board, Does, Rig};
+use wasvolta_core::rig::{Back, Board, Does, Rig, ServoId};
 use wasvolta_core::stage::{About, Event, EventKind, Refusal};
 use wasvolta_engine::snapshot::BoardState;
+use wasvolta_port::board::Stand;
 use wasvolta_port::expander::{Lapse, Phase};
 use wasvolta_port::inlet::Shut;
 
@@ -49,6 +50,7 @@ impl Model {
         }
         self.follow_boards();
         self.follow_lag(session);
+        self.follow_hands(session);
         self.note_boards(session.runner.edition_of(&self.snapshot));
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
@@ -283,6 +285,24 @@ impl Model {
         let lag = self.shown(session).picked().and_then(|p| Some((p.servo.id, behind::now(&p)?)));
         if let Some((servo, degrees)) = lag {
             self.in_calibrate.behind.look(servo, degrees);
+        }
+    }
+
+    /// Which limp joints are moved by hand.
+    fn follow_hands(&mut self, session: &Session) {
+        let scene = self.shown(session);
+        let lent = self.in_wiring.lent.as_ref().is_some_and(|lent| !lent.told);
+        let limp = |n| {
+            let picked = scene.servo(n)?;
+            let own = picked.feedback?;
+            // What moves it while its bus is lent is no hand.
+            let limp = !lent && !picked.state.engaged && own.stand == Stand::Limp;
+            let at = picked.measured().filter(|_| limp).zip(picked.layout);
+            Some((picked.servo.id, at.map(|(at, layout)| at.get() / layout.counts_a_degree())))
+        };
+        let all: Vec<(ServoId, Option<f64>)> = (0..scene.rig.servos.len()).filter_map(limp).collect();
+        for (servo, at) in all {
+            self.taught.look(servo, at);
         }
     }
 

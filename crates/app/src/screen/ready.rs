@@ -238,9 +238,7 @@ pub fn posed_and_free(scene: &Scene) -> Ready {
 /// Something is engaged that a pose can speak of.
 pub fn keepable(scene: &Scene) -> Ready {
     let mut parts = (0..scene.rig.servos.len()).filter_map(|n| scene.servo(n));
-    let keeps = parts.any(|part| {
-        part.state.engaged && part.angle().is_some() && scene.rig.spoken_name(part.servo).is_some()
-    });
+    let keeps = parts.any(|part| part.standing().is_some() && scene.rig.spoken_name(part.servo).is_some());
     need(keeps, "no engaged joint has angles: there is nothing to keep; e engages, m marks")
 }
 

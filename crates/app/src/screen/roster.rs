@@ -109,7 +109,7 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
     };
     // What it says itself goes before who drives it, where that is worse, or nobody does.
     let said = health::word(picked).filter(|said| health::is_wrong(*said) || !driven);
-    let word = said.map_or(word, |(word, _)| word);
+    let word = said.map_or(word, |(word, _)| health::short(word));
     let color = match owner {
         _ if picked.found().is_some() => theme::FAULT,
         _ if said.is_some() => said.map_or(theme::QUIET, |(_, color)| color),

@@ -109,6 +109,8 @@ pub struct Picked<'a> {
     pub feedback: Option<Feedback>,
     /// Where the registers of its bus stand, if it is smart.
     pub layout: Option<&'a Layout>,
+    /// It is limp and was moved by hand.
+    pub taught: bool,
 }
 
 /// What is on a servo's wire, as far as its board has shown.
@@ -358,6 +360,7 @@ impl<'a> Scene<'a> {
             look: self.model.seen.filter(|(seen, _)| *seen == servo.id).map(|(_, look)| look),
             wire: self.on_wire(n),
             feedback: self.feedback(n),
+            taught: self.model.taught.has(servo.id),
             layout: board.layout.as_deref().and_then(|name| Layout::named(self.rig, name)),
         })
     }
@@ -516,6 +519,16 @@ impl Picked<'_> {
     /// Where a smart servo says it is, while that is fresh.
     pub fn measured(&self) -> Option<Position> {
         (self.state.estimate.known == Known::Measured).then_some(self.state.estimate.pulse)
+    }
+
+    /// Where its joint stands, as far as a pose may keep it: where it is told to be while it is driven, or where it says it
+    /// is where it is limp and was moved by hand.
+    pub fn standing(&self) -> Option<Degrees> {
+        if self.state.engaged {
+            return self.angle();
+        }
+        let at = self.measured().filter(|_| self.taught)?;
+        Some(self.plan.scale.as_ref()?.angle_at(at))
     }
 
     /// The clock of what goes on the wire; none of what is told counts.

@@ -5,6 +5,7 @@ mod errands;
 mod intents;
 pub mod questions;
 
+use crate::screen::calibrate::feel;
 use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
 use crate::screen::inputs::faders;
@@ -36,6 +37,7 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     }
     errands::go_on(&mut desk);
     servo_bus::follow(&mut desk);
+    feel::propose(&mut desk);
     go_on_waiting(&mut desk);
 }
 
@@ -94,6 +96,9 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     model.in_inputs.drag = None;
     model.in_sequence.drag = None;
     let mut desk = Context { model, session, now, held, hurried };
+    if servo_bus::stop_feeling(&mut desk) {
+        return;
+    }
     if desk.model.too_small {
         return take_unseen(&mut desk, key);
     }

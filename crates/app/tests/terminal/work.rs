@@ -100,7 +100,7 @@ fn poses_are_kept_and_a_sequence_plays_to_its_end() {
     pane.keys(&["Enter"]);
     pane.see("commanded +20.1°");
     pane.keys(&["g", "F4"]);
-    pane.see("wake (1 of 6)");
+    pane.see("wake (1 of 7)");
     pane.keys(&["i"]);
     pane.see("step 2 inserted: pose-1");
     pane.keys(&["p"]);
@@ -119,7 +119,7 @@ fn a_short_step_is_said_and_stretched() {
     let mut pane = Pane::start(&home, &["demo"]);
     pane.see("punt.rudder");
     pane.keys(&["F4", "Up", "Up", "Right"]);
-    pane.see("strike (2 of 6)");
+    pane.see("strike (2 of 7)");
     pane.see("Step 2 is short: f stretches it to the 0.43 s it needs.");
     pane.keys(&["f"]);
     pane.see("stretched to 0.43 s");
@@ -238,7 +238,7 @@ fn missing_hardware_is_named_with_what_to_try_and_the_rest_runs() {
     pane.see("upper: there is no such path");
     pane.see("`wasvolta scan` lists what is there");
     pane.keys(&["F3", "F4"]);
-    pane.see("wake (1 of 6)");
+    pane.see("wake (1 of 7)");
     pane.keys(&["q"]);
     pane.see("left with 0");
 }

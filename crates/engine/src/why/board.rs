@@ -44,9 +44,13 @@ fn smart_answer(facts: &Facts) -> Finding {
     let id = facts.servo.plug();
     match feedback.stand {
         Stand::Unasked => failed(format!("id {id} was not asked yet"), "wait a moment"),
+        Stand::Silent if feedback.garbled => failed(
+            format!("what comes from id {id} is garbled"),
+            "two servos may have this id, or there is noise: unplug one of them, look at ground and supply",
+        ),
         Stand::Silent => failed(
             format!("id {id} does not answer"),
-            "check its plug, its supply, its id and its rate: `wasvolta scan` looks for all of them",
+            "check its plug, its supply, its id and its rate: i in Wiring looks for all of them",
         ),
         _ => proven(format!("id {id} answers")),
     }

@@ -40,6 +40,8 @@ pub enum What {
         /// The id that it gets.
         to: u8,
     },
+    /// The ends of a servo's way are felt for, gently: until it is held up.
+    Feel(Feel),
     /// A servo gets another rate.
     Baud {
         /// Its id.
@@ -47,6 +49,21 @@ pub enum What {
         /// The rate that it gets.
         to: u32,
     },
+}
+
+/// How the ends of a servo's way are felt for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Feel {
+    /// Its id.
+    pub id: u8,
+    /// How hard it may push, in percent of what it can.
+    pub push: u8,
+    /// How fast it creeps, in counts a second.
+    pub speed: u16,
+    /// It is held up where it is so many counts behind, for a moment.
+    pub behind: u16,
+    /// The first and the last place that it may be told.
+    pub within: (u16, u16),
 }
 
 /// Someone who answered.
@@ -80,6 +97,8 @@ pub struct Said {
     pub at: (u32, u8),
     /// Who answered.
     pub found: Vec<Found>,
+    /// Where a servo that feels for its ends is, in counts, and the ends that it has found: at lower and at higher counts.
+    pub feels: Felt,
     /// How it ended, in words: what is so now, or why it is not.
     pub end: Option<Result<String, String>>,
 }
@@ -187,6 +206,9 @@ pub struct Work {
     adapter: Duration,
     exchange: Exchange,
     baud: u32,
+    /// A servo that this errand has made stiff.
+    drives: Option<u8>,
+    creep: Creep,
     /// What is still to be asked, the last first.
     asks: Vec<(u32, u8)>,
 }
@@ -198,6 +220,8 @@ impl Work {
         let (bauds, ids) = match &errand.what {
             What::Seek { bauds, ids } => (bauds.clone(), ids.clone()),
             What::Id { .. } | What::Baud { .. } => (vec![usual], everyone),
+            // It is asked where it is soon enough.
+            What::Feel(_) => (Vec::new(), everyone),
         };
         let mut asks: Vec<(u32, u8)> =
             bauds.iter().flat_map(|baud| ids.clone().map(|id| (*baud, id))).collect();
@@ -210,6 +234,8 @@ impl Work {
             adapter,
             exchange: Exchange::new(map.form),
             baud: usual,
+            drives: None,
+            creep: Creep::default(),
             asks,
         }
     }
@@ -217,6 +243,12 @@ impl Work {
     /// Whether it is this errand.
     pub fn is_of(&self, errand: &Arc<Errand>) -> bool {
         Arc::ptr_eq(&self.errand, errand)
+    }
+
+    /// Ends it now, whatever it was doing: what it has made stiff is made limp.
+    pub fn abandon(&mut self, line: &mut dyn Stream, clock: &dyn Clock) {
+        self.errand.give_up();
+        self.go_on(line, clock);
     }
 
     /// A little more of it; whether it is over.
@@ -227,12 +259,28 @@ impl Work {
         let ended = match self.turn(line, clock) {
             Ok(None) => return false,
             Ok(Some(end)) => end,
-            Err(error) => Err(format!("{error}")),
+            Err(error) => {
+                if let What::Feel(feel) = self.errand.what {
+                    // Whatever went wrong, it is to be limp; whether it is, its driver asks next.
+                    let _ = self.rest(line, clock, &feel);
+                }
+                Err(format!("{error}"))
+            }
         };
         // However it ended, the line is as it was found.
         let restored = self.speak_at(line, self.usual);
         self.errand.end(ended.and_then(|words| restored.map(|()| words).map_err(|error| error.to_string())));
         true
+    }
+
+    /// Where a servo that feels for its ends is, in counts.
+    pub fn place_now(&self) -> Option<u16> {
+        self.errand.lock().feels.at
+    }
+
+    /// A servo that this errand has made stiff and not yet limp again.
+    pub const fn drives(&self) -> Option<u8> {
+        self.drives
     }
 
     fn turn(
@@ -241,6 +289,11 @@ impl Work {
         clock: &dyn Clock,
     ) -> Result<Option<Result<String, String>>, BusError> {
         if self.errand.is_given_up.load(Ordering::SeqCst) {
+            if let (What::Feel(feel), true) = (&self.errand.what, self.drives.is_some()) {
+                let feel = *feel;
+                self.rest(line, clock, &feel)?;
+                return Ok(Some(Err("stopped; it is limp again, read back".to_owned())));
+            }
             return Ok(Some(Err("given up; nothing was written".to_owned())));
         }
         if let Some((baud, id)) = self.asks.pop() {
@@ -257,6 +310,7 @@ impl Work {
             What::Seek { .. } => Ok(Some(Ok(sum(&found)))),
             What::Id { from, to } => self.give_id(line, clock, &found, (from, to)).map(Some),
             What::Baud { id, to } => self.give_baud(line, clock, &found, (id, to)).map(Some),
+            What::Feel(feel) => self.feel(line, clock, &feel),
         }
     }
 
@@ -466,6 +520,195 @@ impl Work {
     }
 }
 
+/// Where a servo that feels for its ends is on its way.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+struct Creep {
+    /// It began here.
+    from: f64,
+    goal: f64,
+    /// When the goal was moved last.
+    at: Option<Duration>,
+    /// It goes to lower counts, then to higher ones, then back.
+    leg: Leg,
+    /// It is behind since then.
+    held_since: Option<Duration>,
+    /// Its own limit of how hard it may push, to be put back.
+    torque: Option<i64>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+enum Leg {
+    #[default]
+    Begin,
+    Down,
+    Up,
+    Back,
+}
+
+/// It is held up when it is behind for so long.
+const HELD_FOR: Duration = Duration::from_millis(150);
+/// It is told a new goal this often.
+const CREEPS: Duration = Duration::from_millis(20);
+
+impl Work {
+    /// Where it is, by its own word.
+    fn place(&mut self, line: &mut dyn Stream, clock: &dyn Clock, id: u8) -> Result<f64, BusError> {
+        let position = self.map.position;
+        match self.read(line, clock, id, position)? {
+            #[expect(clippy::cast_precision_loss, reason = "a place has 16 bits")]
+            Some(at) => Ok(at as f64),
+            None => Err(super::failed("hear", Fault::Silent)),
+        }
+    }
+
+    /// Tells it a place, as fast as it is to creep.
+    fn creep_to(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        feel: &Feel,
+        to: f64,
+    ) -> Result<bool, BusError> {
+        let mut bytes = Vec::with_capacity(8);
+        #[expect(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "a saturating cast, wanted here"
+        )]
+        let target = (to + 0.5) as u16;
+        // A little faster than the goal moves: else it would be behind of itself.
+        let speed = self.map.speed_steps(f64::from(feel.speed) * 2.0);
+        self.map.goal(target.clamp(feel.within.0, feel.within.1), speed, &mut bytes);
+        let ask = Ask::Write { address: self.map.goal_place().0, bytes: &bytes };
+        Ok(matches!(self.ask(line, clock, (feel.id, &ask, 0))?, Heard::Answer(_)))
+    }
+
+    /// Stiff where it is, pushing no harder than it may.
+    fn feel_begins(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        feel: &Feel,
+    ) -> Result<Result<(), String>, BusError> {
+        let id = feel.id;
+        let model = self.map.model;
+        match self.read(line, clock, id, model)? {
+            Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => {}
+            Some(model) => {
+                return Ok(Err(format!("it says it is model {model}, which this layout is not for")));
+            }
+            None => return Ok(Err(format!("nobody answers as id {id}"))),
+        }
+        let Some((torque, most)) = self.map.torque_limit else {
+            return Ok(Err("this layout has no limit for how hard it may push".to_owned()));
+        };
+        if self.map.keeps(torque.at) {
+            return Ok(Err("how hard it may push is kept in its memory here: it is not written".to_owned()));
+        }
+        let here = self.place(line, clock, id)?;
+        let Some(own) = self.read(line, clock, id, torque)? else {
+            return Ok(Err("it does not say how hard it may push".to_owned()));
+        };
+        let gentle = i64::from(most) * i64::from(feel.push) / 100;
+        self.write(line, clock, id, (torque, gentle.max(1)))?;
+        if self.read(line, clock, id, torque)? != Some(gentle.max(1)) {
+            return Ok(Err("it does not take a limit for how hard it may push; it stays limp".to_owned()));
+        }
+        (self.creep.from, self.creep.goal, self.creep.torque) = (here, here, Some(own));
+        // From the goal on it may drive, whatever is heard of it.
+        self.drives = Some(id);
+        self.creep_to(line, clock, feel, here)?;
+        self.write(line, clock, id, (self.map.drive, 1))?;
+        if self.read(line, clock, id, self.map.drive)? != Some(1) {
+            self.rest(line, clock, feel)?;
+            return Ok(Err("it does not drive".to_owned()));
+        }
+        Ok(Ok(()))
+    }
+
+    /// Limp again, pushing as hard as before, both read back.
+    fn rest(&mut self, line: &mut dyn Stream, clock: &dyn Clock, feel: &Feel) -> Result<(), BusError> {
+        let id = feel.id;
+        self.write(line, clock, id, (self.map.drive, 0))?;
+        if self.read(line, clock, id, self.map.drive)? != Some(0) {
+            return Err(super::failed("make limp the servo of", Fault::Silent));
+        }
+        self.drives = None;
+        if let (Some((torque, _)), Some(own)) = (self.map.torque_limit, self.creep.torque.take()) {
+            self.write(line, clock, id, (torque, own))?;
+            if self.read(line, clock, id, torque)? != Some(own) {
+                return Err(super::failed("read back the push limit of", Fault::Foreign));
+            }
+        }
+        Ok(())
+    }
+
+    /// A little further outwards; none while it goes on.
+    fn feel(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        feel: &Feel,
+    ) -> Result<Option<Result<String, String>>, BusError> {
+        if self.creep.leg == Leg::Begin {
+            if let Err(why) = self.feel_begins(line, clock, feel)? {
+                return Ok(Some(Err(why)));
+            }
+            self.creep.leg = Leg::Down;
+        }
+        let now = clock.now();
+        let passed = match self.creep.at {
+            Some(at) if now < at + CREEPS => {
+                clock.wait((at + CREEPS).saturating_sub(now));
+                CREEPS
+            }
+            Some(at) => now.saturating_sub(at),
+            None => CREEPS,
+        };
+        self.creep.at = Some(clock.now());
+        let here = self.place(line, clock, feel.id)?;
+        #[expect(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "a saturating cast, wanted here"
+        )]
+        let whole = (here + 0.5) as u16;
+        self.errand.lock().feels.at = Some(whole);
+        let (low, high) = (f64::from(feel.within.0), f64::from(feel.within.1));
+        let towards = match self.creep.leg {
+            Leg::Down => low,
+            Leg::Up => high,
+            Leg::Begin | Leg::Back => self.creep.from,
+        };
+        let is_behind = (self.creep.goal - here).abs() > f64::from(feel.behind);
+        let now = clock.now();
+        self.creep.held_since = if is_behind { self.creep.held_since.or(Some(now)) } else { None };
+        let is_held = self.creep.held_since.is_some_and(|since| now.saturating_sub(since) >= HELD_FOR);
+        let is_there =
+            (towards - here).abs() <= f64::from(feel.behind) && (self.creep.goal - towards).abs() < 1.0;
+        if is_held || is_there {
+            match self.creep.leg {
+                Leg::Down => self.errand.lock().feels.low = Some((whole, is_held)),
+                Leg::Up => self.errand.lock().feels.high = Some((whole, is_held)),
+                Leg::Begin | Leg::Back => {
+                    self.rest(line, clock, feel)?;
+                    return Ok(Some(Ok("felt both ends; it is limp again, read back".to_owned())));
+                }
+            }
+            self.creep.leg = if self.creep.leg == Leg::Down { Leg::Up } else { Leg::Back };
+            // Off the stop at once: it goes on from where it is.
+            (self.creep.goal, self.creep.held_since) = (here, None);
+        } else if !is_behind {
+            let step = f64::from(feel.speed) * passed.min(CREEPS * 5).as_secs_f64();
+            let way = towards - self.creep.goal;
+            self.creep.goal += way.clamp(-step, step);
+        }
+        let goal = self.creep.goal;
+        self.creep_to(line, clock, feel, goal)?;
+        Ok(None)
+    }
+}
+
 /// What is said of a change that could not be read back.
 fn undone(is_back: bool, new: &str, old: &str) -> String {
     if is_back {
@@ -475,6 +718,17 @@ fn undone(is_back: bool, new: &str, old: &str) -> String {
             "it answers neither with {new} nor with {old}; look for it at every id and rate, it may be there"
         )
     }
+}
+
+/// What was felt so far.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Felt {
+    /// Where it is.
+    pub at: Option<u16>,
+    /// Where it was held up at lower counts, and whether it was: else it has come to the end of what it may be told.
+    pub low: Option<(u16, bool)>,
+    /// The same at higher counts.
+    pub high: Option<(u16, bool)>,
 }
 
 /// Who was found, in one sentence.

@@ -80,7 +80,7 @@ pub(super) struct Seat {
     /// The rig has it no more: it is let go, and then forgotten.
     leaves: bool,
     /// It was found driving, and is to be limp.
-    stops: bool,
+    pub stops: bool,
     /// The raw place before this one, to count turns.
     raw: Option<i64>,
 }
@@ -207,7 +207,8 @@ impl Seat {
     }
 
     /// It did not answer.
-    pub fn missed(&mut self, now: Duration) {
+    pub fn missed(&mut self, now: Duration, garbled: bool) {
+        self.feedback.garbled = garbled;
         self.misses += 1;
         self.feedback.missed = self.feedback.missed.saturating_add(1);
         if self.misses < MISSES {
@@ -226,7 +227,7 @@ impl Seat {
 
     /// It answered: what its error says is taken in.
     pub const fn heard(&mut self, map: &Map, answer: &Answer) {
-        (self.misses, self.again_at) = (0, Duration::ZERO);
+        (self.misses, self.again_at, self.feedback.garbled) = (0, Duration::ZERO, false);
         match map.form {
             Form::One => self.feedback.faults = answer.error,
             // Which it is its register says.

@@ -15,6 +15,7 @@ const ENOUGH: usize = 5;
 /// What may be said here, in order.
 pub const RULES: &[Rule] = &[
     no_servo,
+    feels,
     exercised,
     with_level,
     not_engaged,
@@ -29,6 +30,10 @@ pub const RULES: &[Rule] = &[
     awkward,
     all_known,
 ];
+
+fn feels(scene: &Scene) -> Option<String> {
+    super::feel::words(scene, &scene.picked()?)
+}
 
 fn exercised(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
@@ -123,6 +128,17 @@ fn no_servo(scene: &Scene) -> Option<String> {
 fn not_engaged(scene: &Scene) -> Option<String> {
     let picked = scene.picked().filter(|p| !p.state.engaged)?;
     let name = &picked.servo.name;
+    if picked.servo.kind.is_smart() {
+        return Some(match (picked.taught, picked.plan.scale.is_some()) {
+            (true, true) => {
+                format!("{name} was moved by hand: k keeps a pose of that, e makes it stiff where it is.")
+            }
+            (_, true) => format!(
+                "e makes {name} stiff where it is. Limp, it may be moved by hand, and k keeps a pose."
+            ),
+            (_, false) => format!("e makes {name} stiff where it is; then m marks the angle that you see."),
+        });
+    }
     Some(if picked.plan.scale.is_some() {
         format!("e engages {name} where its horn stands; nothing moves before that.")
     } else {

@@ -4,6 +4,8 @@ use crate::paper::{self, Kind, Order};
 use crate::screen::context::Context;
 use crate::screen::dialog::{Dialog, Purpose};
 use crate::screen::errand::Step;
+use crate::screen::form::Subject;
+use crate::screen::question::questions;
 use crate::screen::step::{NUDGES, moved};
 use crate::screen::typing::Typing;
 use crate::screen::written;
@@ -14,6 +16,18 @@ use wasvolta_core::rig::{QuitTo, ServoId};
 use wasvolta_core::stage::{Command, Output, Owner};
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::{Fitting, Under};
+
+questions! {
+    LET_SAG("let it sag", label: "limp", words: |_, form| {
+        let servo = &form.subject.of;
+        format!("{servo} carries something: limp, it sags. Hold it with one hand; Enter lets go. e makes it stiff where it is then.")
+    }) => |desk, about, _| {
+        // Another may have been picked meanwhile.
+        let servo = desk.session.document.rig.servo(&about.of).ok_or("it is gone")?.id;
+        desk.command(Command::Release { servo });
+        Ok(String::new())
+    };
+}
 
 /// ←
 pub fn less(desk: &mut Context) {
@@ -77,8 +91,18 @@ fn change_nudge(desk: &mut Context, by: isize) {
     desk.model.nudge = order.get(moved(here, by, order.len())).copied().unwrap_or(0);
 }
 
-/// Stops the picked servo's pulses.
+/// Stops the picked servo's pulses; a smart one goes limp, and what it carries sags: then it asks first.
 pub fn release(desk: &mut Context) {
+    let carries = desk.picked(|p| (p.servo.kind.is_smart(), p.joint.is_some_and(|joint| joint.loaded)));
+    if carries == Some((true, true))
+        && let Some(name) = desk.servo().map(|servo| servo.name.clone())
+    {
+        return desk.ask(LET_SAG.name, Subject::of(&name), Vec::new());
+    }
+    let_go(desk);
+}
+
+fn let_go(desk: &mut Context) {
     desk.servo_command(|servo| Command::Release { servo });
 }
 

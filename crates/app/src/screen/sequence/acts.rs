@@ -283,14 +283,13 @@ pub fn keep_standing(scene: &Scene, name: &str) -> Result<Vec<(Kind, String, Deg
     Ok(standing(scene))
 }
 
-/// Where all engaged joints with angles stand, and the levels of what has those.
+/// Where all joints with angles stand that are engaged or were moved by hand while limp, and the levels of what has those.
 fn standing(scene: &Scene) -> Vec<(Kind, String, Degrees)> {
     (0..scene.rig.servos.len())
         .filter_map(|n| {
             let picked = scene.servo(n)?;
-            picked.state.engaged.then_some(())?;
             let name = scene.rig.spoken_name(picked.servo)?;
-            Some((picked.servo.kind, name.to_owned(), picked.angle()?))
+            Some((picked.servo.kind, name.to_owned(), picked.standing()?))
         })
         .collect()
 }

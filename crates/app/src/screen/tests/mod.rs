@@ -9,6 +9,7 @@ mod keys;
 mod levels;
 mod mappings;
 mod sequences;
+mod smart;
 mod wiring;
 mod words;
 

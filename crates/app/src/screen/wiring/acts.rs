@@ -249,9 +249,14 @@ pub fn ask_port(desk: &mut Context) {
 /// Asks what is to be wrong with the simulated bench.
 pub fn fault(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
-    let place = scene.picked().and_then(|p| p.board.address);
-    let place = place.map_or_else(|| "absent".to_owned(), |address| format!("absent@{address:#04x}"));
-    let fields = vec![Field::new("fault", place, "KIND, KIND@0x40 or KIND@0x40:3; the same again ends it")];
+    let place = scene.picked().map(|p| match p.board.address {
+        Some(address) => format!("absent@{address:#04x}"),
+        None if p.servo.kind.is_smart() => format!("mute@id{}", p.servo.plug()),
+        None => "absent".to_owned(),
+    });
+    let place = place.unwrap_or_else(|| "absent".to_owned());
+    let fields =
+        vec![Field::new("fault", place, "KIND, KIND@0x40, KIND@0x40:3 or KIND@id3; the same again ends it")];
     desk.ask(FAULT.name, Subject::default(), fields);
 }
 

@@ -52,6 +52,7 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let name = &picked.servo.name;
     let words = match picked.servo.kind {
+        kind if kind.is_smart() => format!("e makes {name} stiff where it is; then w wiggles it."),
         kind if kind.has_angles() => {
             format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
         }

@@ -1,9 +1,10 @@
 //! A bus of smart servos is lent: to look who is there, and to give a servo another id or another rate.
 
 use crate::screen::context::Context;
+use crate::screen::entry;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::question::questions;
-use crate::screen::ready::{Ready, need};
+use crate::screen::ready::{Ready, need, simulated};
 use crate::screen::scene::Scene;
 use crate::screen::wiring::state::Lent;
 use crate::screen::wiring::view::ids;
@@ -22,6 +23,7 @@ questions! {
         lend(desk, &about.of, What::Id { from, to })?;
         Ok(format!("looking whether id {from} is alone; then it is written"))
     };
+    HAND("simulated hand") => |desk, about, form| moved_by_hand(desk, &about.of, form);
     RATE("another rate") => |desk, about, form| page_rate(desk, about, form);
     WRITE_RATE("write rate", label: "write", words: |_, form| form.subject.words.clone()) => |desk, about, _| {
         let (id, to) = two(&about.with)?;
@@ -42,6 +44,38 @@ pub fn on_an_id(scene: &Scene) -> Ready {
     on_a_bus(scene)?;
     let there = scene.plug().is_some_and(|(board, id, _)| scene.channels(board).contains(&id));
     need(there, "no id is picked: i looks who answers")
+}
+
+/// A smart servo of the simulated bench is picked.
+pub fn in_hand(scene: &Scene) -> Ready {
+    simulated(scene)?;
+    let smart = scene.picked().is_some_and(|picked| picked.servo.kind.is_smart());
+    need(smart, "a simulated hand moves smart servos: pick one")
+}
+
+/// Asks where the hand moves it.
+pub fn hand(desk: &mut Context) {
+    if let Some(name) = desk.servo().map(|servo| servo.name.clone()) {
+        let fields = vec![Field::new(
+            "to",
+            "",
+            "as 20deg, by -5deg, 2300counts; a stiff one does not let itself be moved",
+        )];
+        desk.ask(HAND.name, Subject::of(&name), fields);
+    }
+}
+
+fn moved_by_hand(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {
+    let context = desk.pulse_context().ok_or("no servo is picked")?;
+    let to = entry::pulse(form.word(0), &context)?;
+    let rig = &desk.session.document.rig;
+    let part = rig.servo(servo).ok_or("it is gone")?;
+    let simulated = desk.session.runner.simulated.as_ref().ok_or("nothing is simulated here")?;
+    if simulated.hand(rig, part, to.get()) {
+        Ok(format!("the hand has moved {servo} to {}", part.kind.show_place(to)))
+    } else {
+        Err(format!("{servo} does not let itself be moved there: it is stiff, or its way ends before"))
+    }
 }
 
 fn picked(desk: &Context) -> Option<(Board, u8)> {
@@ -190,7 +224,11 @@ fn small(number: u32) -> Result<u8, String> {
     u8::try_from(number).map_err(|_| format!("{number} is no id"))
 }
 
-fn lend(desk: &mut Context, board: &str, what: What) -> Result<(), String> {
+/// Lends a bus of the rig to an errand.
+///
+/// # Errors
+/// In words, when one is lent already or the bus is gone.
+pub fn lend(desk: &mut Context, board: &str, what: What) -> Result<(), String> {
     if desk.model.in_wiring.lent.as_ref().is_some_and(|lent| !lent.errand.is_over()) {
         return Err("a bus is lent already: i gives that up".to_owned());
     }
@@ -201,6 +239,27 @@ fn lend(desk: &mut Context, board: &str, what: What) -> Result<(), String> {
     }
     desk.model.in_wiring.lent = Some(Lent { board, errand, told: false });
     Ok(())
+}
+
+/// Whether the last errand was to feel for ends, and ended well, and that was said.
+pub fn has_felt(desk: &Context) -> bool {
+    let lent = desk.model.in_wiring.lent.as_ref().filter(|lent| lent.told);
+    lent.is_some_and(|lent| {
+        matches!(lent.errand.what, What::Feel(_)) && matches!(lent.errand.said().end, Some(Ok(_)))
+    })
+}
+
+/// Any key stops a servo that feels for its ends; whether one was.
+pub fn stop_feeling(desk: &mut Context) -> bool {
+    let feels = desk
+        .model
+        .in_wiring
+        .lent
+        .as_ref()
+        .filter(|lent| matches!(lent.errand.what, What::Feel(_)) && !lent.errand.is_over());
+    let Some(lent) = feels else { return false };
+    lent.errand.give_up();
+    true
 }
 
 /// What follows from an errand that has ended well: the rig knows the servo by what it has now.
@@ -224,13 +283,16 @@ pub fn follow(desk: &mut Context) {
 fn follow_in_rig(desk: &mut Context, board: BoardId, what: &What) -> Option<String> {
     let board = desk.session.runner.edition.board(board)?.clone();
     match *what {
-        What::Seek { .. } => None,
+        What::Seek { .. } | What::Feel(_) => None,
         What::Id { from, to } => {
             let rig = &desk.session.document.rig;
             let servo = rig.servos_on(&board.name).find(|servo| servo.plug() == from)?.name.clone();
             let words = format!("{servo} has the id {to}");
             match desk.done(&words, |rig| roster::move_servo(rig, &servo, &board.name, to)) {
-                Ok(_) => Some(format!("; {servo} has it in the rig too")),
+                Ok(_) => {
+                    desk.model.in_wiring.plug.1 = to;
+                    Some(format!("; {servo} has it in the rig too"))
+                }
                 Err(why) => Some(format!("; the rig does not follow: {why}")),
             }
         }

@@ -1,10 +1,11 @@
 //! What the screen remembers of Wiring.
 
+use crate::screen::form::Subject;
 use crate::screen::pick::Pick;
 use std::sync::Arc;
 use wasvolta_core::rig::{BoardId, Rig};
 use wasvolta_port::scan::Scan;
-use wasvolta_port::smart::errand::{Errand, Found};
+use wasvolta_port::smart::errand::{Errand, Found, What};
 
 /// See the module.
 #[derive(Debug)]
@@ -17,6 +18,8 @@ pub struct State {
     pub answer: Option<String>,
     /// A bus that is lent, or was last.
     pub lent: Option<Lent>,
+    /// What is felt for: the servo, and how.
+    pub feels: Option<Subject>,
     /// By link, why its way cannot be opened, and what to try.
     pub link_troubles: Vec<Option<String>>,
     /// What is wrong with the simulated bench, as its faults are said.
@@ -37,7 +40,9 @@ pub struct Lent {
 impl State {
     /// Who was found on a bus when it was lent last.
     pub fn found(&self, board: BoardId) -> Vec<Found> {
-        let lent = self.lent.as_ref().filter(|lent| lent.board == board);
+        // What was found before something was written is old news.
+        let sought = |lent: &&Lent| lent.board == board && matches!(lent.errand.what, What::Seek { .. });
+        let lent = self.lent.as_ref().filter(sought);
         lent.map_or_else(Vec::new, |lent| lent.errand.said().found)
     }
 
@@ -53,6 +58,7 @@ impl State {
             scan: None,
             answer: None,
             lent: None,
+            feels: None,
             link_troubles: Vec::new(),
             faults: Vec::new(),
         }

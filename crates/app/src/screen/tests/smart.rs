@@ -1,0 +1,270 @@
+//! Smart servos on the screen: who is on a bus, ids, ends by feel, poses by hand, and what goes wrong.
+
+use super::*;
+use wasvolta_engine::why::{Verdict, first_not_proven};
+use wasvolta_sim::SmartBus;
+
+/// The demo with its neck picked.
+fn neck() -> Bench {
+    let mut bench = Bench::demo();
+    pick(&mut bench, "heron.nape");
+    bench.pass(30);
+    bench
+}
+
+fn pick(bench: &mut Bench, name: &str) {
+    let rig = bench.session.document.rig.clone();
+    let place = rig.servos.iter().position(|servo| servo.name == name).unwrap();
+    bench.model.pick_servo(&rig, place);
+}
+
+fn bus(bench: &Bench) -> SmartBus {
+    bench.session.runner.simulated.as_ref().unwrap().smart_bus("neck").unwrap()
+}
+
+fn fault(bench: &Bench, said: &str, on: bool) {
+    let simulated = bench.session.runner.simulated.as_ref().unwrap();
+    simulated.faults().set(said.parse().unwrap(), on);
+}
+
+fn command(bench: &mut Bench, name: &str) {
+    bench.text(":");
+    bench.enter(name);
+}
+
+/// Lets beats pass until the bus that is lent is given back.
+fn given_back(bench: &mut Bench) -> String {
+    for _ in 0..5000 {
+        if bench.model.in_wiring.lent.as_ref().is_some_and(|lent| lent.told) {
+            return bench.frame(160, 47);
+        }
+        bench.pass(1);
+    }
+    panic!("never\n{}", bench.frame(160, 47));
+}
+
+#[test]
+fn a_bus_is_drawn_with_who_is_on_it_and_what_a_beat_takes() {
+    let mut bench = neck();
+    bench.code(KeyCode::F(1));
+    bench.pass(100);
+    for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
+        insta::assert_snapshot!(format!("bus_{columns}x{rows}"), still(&bench.frame(columns, rows)));
+    }
+}
+
+/// A frame without what a moment more or less changes.
+fn still(frame: &str) -> String {
+    let counted = |line: &&str| !line.contains("good and");
+    frame.lines().filter(counted).fold(String::new(), |text, line| text + line + "\n")
+}
+
+#[test]
+fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_says_so() {
+    let mut bench = neck();
+    bench.code(KeyCode::F(1));
+    bench.text("i");
+    bench.code(KeyCode::Enter);
+    bench.pass(3);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("neck-bus is asked: id ") && screen.contains("i gives up"), "{screen}");
+    let screen = given_back(&mut bench);
+    assert!(
+        screen.contains("2 servos answer") && screen.contains("id 2 at 1 000 000 Bd, model 4242"),
+        "{screen}"
+    );
+    bench.text("I");
+    bench.enter("5");
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("register 7, is written: 1 → 5"), "{screen}");
+    assert_eq!(bus(&bench).memory_writes(), 0, "nothing before the page");
+    bench.code(KeyCode::Enter);
+    let screen = given_back(&mut bench);
+    assert!(screen.contains("id 2 answers too; plug in only the one"), "{screen}");
+    assert_eq!(bus(&bench).memory_writes(), 0, "two are on it");
+    fault(&bench, "plug-out@id2", true);
+    bench.text("I");
+    bench.enter("5");
+    bench.code(KeyCode::Enter);
+    let screen = given_back(&mut bench);
+    assert!(
+        screen.contains("it answers as id 5 now, read back; heron.nape has it in the rig too"),
+        "{screen}"
+    );
+    assert_eq!((bus(&bench).memory_writes(), bus(&bench).place(5).is_some()), (1, true));
+    assert_eq!(bench.session.document.rig.servo("heron.nape").unwrap().bus_id, Some(5));
+    for (said, words) in
+        [("5", "it has the id 5 already"), ("2", "heron.throat has the id 2"), ("x", "is no id")]
+    {
+        bench.text("I");
+        bench.enter(said);
+        let screen = bench.frame(160, 47);
+        assert!(screen.contains(words), "{said}\n{screen}");
+        bench.code(KeyCode::Esc);
+    }
+    assert_eq!(bus(&bench).memory_writes(), 1);
+}
+
+#[test]
+fn another_rate_is_written_and_the_port_follows() {
+    let mut bench = neck();
+    bench.code(KeyCode::F(1));
+    fault(&bench, "plug-out@id2", true);
+    command(&mut bench, "another rate");
+    for _ in 0..8 {
+        bench.code(KeyCode::Backspace);
+    }
+    bench.enter("57600");
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("register 8, is written as 1: 57 600 Bd"), "{screen}");
+    bench.code(KeyCode::Enter);
+    let screen = given_back(&mut bench);
+    assert!(screen.contains("id 1 answers at 57600 Bd now, read back; so does the rig's port"), "{screen}");
+    bench.pass(50);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("twelve-bit, 57 600 Bd"), "{screen}");
+    bench.pass(200);
+    assert!(bench.frame(160, 47).contains("✓ answer"), "it is driven at that rate\n{}", bench.frame(160, 47));
+}
+
+#[test]
+fn an_end_is_felt_by_keys_and_any_key_stops_it() {
+    let mut bench = neck();
+    pick(&mut bench, "heron.throat");
+    command(&mut bench, "feel for ends");
+    bench.code(KeyCode::Enter);
+    bench.pass(100);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("heron.throat feels for its ends at 25 % of its push"), "{screen}");
+    bench.text("e");
+    let screen = given_back(&mut bench);
+    assert!(screen.contains("stopped; it is limp again, read back"), "{screen}");
+    bench.pass(20);
+    assert_eq!(bus(&bench).is_stiff(2), Some(false), "the key did nothing else");
+    command(&mut bench, "feel for ends");
+    bench.code(KeyCode::Enter);
+    given_back(&mut bench);
+    bench.pass(1);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("Endpoints 2° inside: ") && screen.contains("(held up)"), "{screen}");
+    bench.code(KeyCode::Enter);
+    let rig = &bench.session.document.rig;
+    let ends = rig.servo("heron.throat").unwrap().endpoints_counts.unwrap();
+    assert!(
+        (1380.0..1392.0).contains(&ends.low.get()) && (2710.0..2720.0).contains(&ends.high.get()),
+        "{ends:?}"
+    );
+    assert_eq!(bus(&bench).memory_writes(), 0);
+    // One that carries something is asked about.
+    pick(&mut bench, "heron.nape");
+    command(&mut bench, "feel for ends");
+    bench.code(KeyCode::Enter);
+    assert!(bench.frame(160, 47).contains("heron.nape carries something: pushing this gently"));
+    bench.code(KeyCode::Esc);
+    bench.pass(5);
+    assert_eq!(bus(&bench).is_stiff(1), Some(false));
+}
+
+#[test]
+fn a_pose_is_taught_by_hand_and_played_to_within_the_play() {
+    let mut bench = neck();
+    pick(&mut bench, "heron.throat");
+    bench.text("e");
+    bench.pass(50);
+    assert_eq!(bus(&bench).is_stiff(2), Some(true));
+    bench.text("r");
+    bench.pass(20);
+    assert_eq!(bus(&bench).is_stiff(2), Some(false), "it carries nothing: it is limp at once");
+    command(&mut bench, "simulated hand");
+    bench.enter("-20deg");
+    bench.pass(20);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("by hand"), "{screen}");
+    bench.text("k");
+    bench.enter("dip");
+    let pose = bench.session.document.rig.pose("dip").unwrap().clone();
+    assert_eq!(pose.angles_deg.keys().collect::<Vec<_>>(), ["heron.throat"], "nobody else was moved");
+    let kept = pose.angles_deg["heron.throat"].get();
+    assert!((kept + 20.0).abs() < 0.3, "{kept}");
+    // Elsewhere, stiff without a jump, and back by the pose.
+    command(&mut bench, "simulated hand");
+    bench.enter("15deg");
+    bench.pass(10);
+    let before = bus(&bench).place(2).unwrap();
+    bench.text("e");
+    bench.pass(30);
+    assert!((bus(&bench).place(2).unwrap() - before).abs() < 5.0, "stiff where it is");
+    bench.enter("-20deg");
+    bench.pass(200);
+    let at = bus(&bench).place(2).unwrap();
+    let wanted = 2010.0 + 20.0 * 4096.0 / 360.0;
+    assert!((at - wanted).abs() < 0.5 * 4096.0 / 360.0, "{at} {wanted}");
+}
+
+#[test]
+fn what_carries_something_is_asked_about_before_it_sags() {
+    let mut bench = neck();
+    bench.text("e");
+    bench.pass(50);
+    bench.text("r");
+    assert!(bench.frame(160, 47).contains("heron.nape carries something: limp, it sags"));
+    bench.pass(20);
+    assert_eq!(bus(&bench).is_stiff(1), Some(true));
+    bench.code(KeyCode::Enter);
+    bench.pass(20);
+    assert_eq!(bus(&bench).is_stiff(1), Some(false));
+}
+
+#[test]
+fn what_goes_wrong_on_a_bus_is_said_in_one_word_and_at_its_link_and_the_other_servo_goes_on() {
+    let faults = [
+        "plug-out@id1",
+        "mute@id1",
+        "twins@id1",
+        "late@id1",
+        "stuck@id1",
+        "hot@id1",
+        "rail-dip@id1",
+        "resets",
+        "noise",
+        "echo",
+        "absent",
+    ];
+    let mut grid = String::new();
+    for said in faults {
+        let mut bench = neck();
+        for name in ["heron.nape", "heron.throat"] {
+            pick(&mut bench, name);
+            bench.text("e");
+            bench.pass(30);
+        }
+        fault(&bench, said, true);
+        pick(&mut bench, "heron.nape");
+        bench.pass(5);
+        for servo in ["heron.nape", "heron.throat"] {
+            pick(&mut bench, servo);
+            bench.enter("12deg");
+        }
+        pick(&mut bench, "heron.nape");
+        bench.pass(250);
+        let scene = bench.model.scene(&bench.session);
+        let picked = scene.picked().unwrap();
+        let word = crate::screen::health::word(&picked).map_or("-", |(word, _)| word);
+        let link = scene.chain().and_then(first_not_proven).map_or("-", |link| match link.verdict {
+            Verdict::Failed => link.name,
+            _ => "-",
+        });
+        let at = |place: f64, zero: f64, sign: f64| sign * (place - zero) * 360.0 / 4096.0;
+        let other = bus(&bench).place(2).map(|place| at(place, 2010.0, -1.0)).unwrap();
+        let stiff = bus(&bench).is_stiff(1).unwrap();
+        let there = (other - 12.0).abs() < 1.0;
+        let row = format!(
+            "{said:14} says {word:14} fails at {link:12} really {:5} the other {}\n",
+            if stiff { "stiff" } else { "limp" },
+            if there { "is there" } else { "is not there" }
+        );
+        grid.push_str(&row);
+        assert_eq!(bus(&bench).memory_writes(), 0, "{said}");
+    }
+    insta::assert_snapshot!("bus_faults", grid);
+}
