@@ -681,3 +681,120 @@ fn the_program_for_a_microcontroller_compiles_and_what_it_prints_is_understood()
         .collect();
     assert_eq!(heard, [("knob1", 100.0), ("knob2", 250.0), ("button1", 1.0), ("button2", 0.0)], "{said}");
 }
+
+// --- A bus of smart servos ---
+
+const SPINE: &str = r#"format = 11
+name = "Heron's neck"
+
+[[port]]
+name = "line"
+kind = "serial"
+path = "reeds.line"
+baud = 1000000
+
+[[board]]
+name = "neck"
+port = "line"
+chip = "smart-bus"
+layout = "twelve-bit"
+
+[[servo]]
+name = "heron.nape"
+kind = "smart"
+board = "neck"
+id = 1
+model = 4242
+endpoints_counts = [1200, 2900]
+rated = { travel_deg = 360, counts = [0, 4096] }
+marks = [{ counts = 2048, angle_deg = 0 }]
+
+[[joint]]
+name = "heron.nape"
+servo = "heron.nape"
+home_deg = 0
+
+[[pose]]
+name = "left"
+angles_deg = { "heron.nape" = -30 }
+
+[[sequence]]
+name = "sway"
+
+[[sequence.step]]
+pose = "left"
+move_s = 0.4
+"#;
+
+/// What the stand-in was told, by its standard input.
+fn told(board: &mut Board, order: &str) {
+    use std::io::Write;
+    writeln!(board.0.stdin.as_mut().unwrap(), "{order}").unwrap();
+}
+
+#[test]
+fn a_bus_on_a_real_line_is_asked_driven_left_holding_and_made_limp() {
+    let home = tempfile::tempdir().unwrap();
+    let home = home.path();
+    let arguments = ["sim", "bus", "--link", "reeds.line", "--form", "2", "--ids", "1-2,9"];
+    let child = wasvolta(home, &arguments).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    let mut board = Board(child);
+    let start = Instant::now();
+    while !home.join("reeds.line").exists() {
+        assert!(start.elapsed() < Duration::from_secs(20), "the bus does not listen");
+        std::thread::yield_now();
+    }
+    let ask = [
+        "scan",
+        "--ask",
+        "reeds.line",
+        "--layout",
+        "twelve-bit",
+        "--ids",
+        "0-10",
+        "--baud",
+        "1000000",
+        "--json",
+    ];
+    let found = wasvolta(home, &ask).output().unwrap();
+    let found: serde_json::Value = serde_json::from_slice(&found.stdout).unwrap();
+    let ids: Vec<u64> = found.as_array().unwrap().iter().map(|one| one["id"].as_u64().unwrap()).collect();
+    assert_eq!(ids, [1, 2, 9], "{found}");
+    std::fs::write(home.join("neck.rig.toml"), SPINE).unwrap();
+    // Within its ends before it is driven.
+    told(&mut board, "hand 1 2048");
+    let play = ["play", "neck.rig.toml", "sway", "--drive", "--trace", "t.csv", "--force"];
+    let output = wasvolta(home, &play).output().unwrap();
+    let words =
+        format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert!(output.status.success(), "{words}");
+    let last = std::fs::read_to_string(home.join("t.csv")).unwrap();
+    let last = last.lines().last().unwrap().to_owned();
+    // −30° is 341 counts below 2048.
+    assert!(last.contains("heron.nape,-30.") && last.contains(",1707,"), "{last}");
+    // Killed, it leaves the servo stiff; the next program says so, and makes it limp.
+    std::fs::write(home.join("neck.rig.toml"), long(SPINE)).unwrap();
+    let _ = std::fs::remove_file(home.join("t.csv"));
+    let mut shown = Running::start(wasvolta(home, &play));
+    let start = Instant::now();
+    while std::fs::read_to_string(home.join("t.csv")).map_or(0, |rows| rows.lines().count()) < 40 {
+        assert!(start.elapsed() < Duration::from_secs(30), "it never moved: {}", shown.said());
+        std::thread::yield_now();
+    }
+    shown.child.kill().unwrap();
+    shown.child.wait().unwrap();
+    let release = |code: i32| {
+        let output = wasvolta(home, &["release", "neck.rig.toml"]).output().unwrap();
+        let words =
+            format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+        assert_eq!(output.status.code(), Some(code), "{words}");
+        words
+    };
+    let words = release(0);
+    assert!(words.contains("stiff: id 1; making them limp"), "{words}");
+    let words = release(0);
+    assert!(words.contains("all its servos say that they are limp"), "{words}");
+    told(&mut board, "silent@id1");
+    let words = release(1);
+    assert!(words.contains("id 1 does not say whether it is limp"), "{words}");
+}

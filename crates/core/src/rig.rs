@@ -49,7 +49,7 @@ pub use id::{
     SequenceId, ServoId,
 };
 pub use input::{Input, OwnUnit};
-pub use joint::{Back, CutTo, Joint, Limit, Mirror, QuitTo};
+pub use joint::{Ailing, Back, CutTo, Joint, Limit, Mirror, QuitTo};
 pub use kind::{Arming, Kind, Signal};
 pub use layout::{Ail, Layout};
 pub use link::{Link, Wave, WaveShape};

@@ -158,6 +158,8 @@ pub struct ServoState {
     arming: Duration,
     glided: Duration,
     failsafe_speed: f64,
+    /// How much slower than it may it goes, 0–1: its servo ails.
+    eased: f64,
     /// Whether what is sent arrives.
     pub wire: Wire,
     /// A pulse of it has arrived since it was engaged.

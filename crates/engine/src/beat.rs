@@ -20,7 +20,7 @@ use triple_buffer::{Input, Output, triple_buffer};
 use wasvolta_core::Stage;
 use wasvolta_core::inflow::{Batch, Inflow, Measured};
 use wasvolta_core::link::Heard;
-use wasvolta_core::rig::{InputId, Link};
+use wasvolta_core::rig::{Ailing, InputId, Link};
 use wasvolta_core::stage::{Command, Output as StageOutput, Prepared, Said, Wire};
 use wasvolta_core::unit::{Position, Ticks};
 use wasvolta_port::Clock;
@@ -44,6 +44,8 @@ struct Known {
     wire: Option<Wire>,
     /// When it said last where it is.
     measured_at: Option<Duration>,
+    /// It was driven and said that it ails.
+    ails: bool,
 }
 
 /// What is known of a board beside what it reports.
@@ -67,13 +69,16 @@ impl Followed {
     }
 }
 
+/// How much slower a joint goes whose servo ails, in percent.
+const SLOWER: u8 = 50;
+
 fn followed(wiring: &Wiring) -> Vec<Vec<Followed>> {
     wiring.boards.iter().map(|boards| boards.iter().cloned().map(Followed::new).collect()).collect()
 }
 
 /// The most commands of a turn: a cut, what the boards have said of every servo and of its arming, and what was asked.
 fn room_for(wiring: &Wiring) -> usize {
-    1 + 2 * wiring.servos.len() + COMMANDS_A_TURN
+    1 + 3 * wiring.servos.len() + COMMANDS_A_TURN
 }
 
 /// What the beat is done with.
@@ -445,13 +450,27 @@ impl Beat {
 
     /// Takes what servos have said of where they are, where that is news.
     fn measure(&mut self) {
-        let Self { compiled, posts, measured, wires, .. } = self;
-        for ((place, measured), known) in compiled.wiring.servos.iter().zip(measured).zip(wires) {
+        let Self { compiled, posts, measured, wires, stage, commands, .. } = self;
+        let parts = stage.plan().servos.iter().zip(stage.servos()).zip(&compiled.wiring.ails);
+        let places = compiled.wiring.servos.iter().zip(measured).zip(wires).zip(parts);
+        for (((place, measured), known), ((plan, state), (mask, ailing))) in places {
             let feedback = place.as_ref().and_then(|place| {
                 let board = report(posts, place)?;
                 let wired = compiled.wiring.boards.get(place.port)?.get(place.board)?;
                 (board.id == wired.id).then(|| board.feedback.get(place.channel))
             });
+            let ails = state.engaged && feedback.as_ref().is_some_and(|own| own.faults & mask != 0);
+            if std::mem::replace(&mut known.ails, ails) != ails {
+                let servo = plan.id;
+                let here = feedback.as_ref().map_or(state.pulse, |own| Position::new(own.position));
+                match (ails, ailing) {
+                    (true, Ailing::Slower) => commands.push(Command::Ease { servo, percent: SLOWER }),
+                    (false, Ailing::Slower) => commands.push(Command::Ease { servo, percent: 0 }),
+                    (true, Ailing::Hold) => commands.push(Command::GoTo { servo, pulse: here }),
+                    (true, Ailing::Limp) => commands.push(Command::Release { servo }),
+                    (_, Ailing::GoOn) | (false, _) => {}
+                }
+            }
             let news = feedback.filter(|own| own.at.is_some() && own.at != known.measured_at);
             *measured =
                 news.and_then(|own| Some(Measured { at: Position::new(own.position), when: own.at? }));

@@ -4,7 +4,8 @@ use crate::chips;
 use crate::links::LinkSetup;
 use std::collections::HashMap;
 use wasvolta_core::rig::{
-    Board, BoardId, Channel, Kind, Link, Parts, Port, PortId, Protocol, Rig, Servo, Signal, Wave,
+    Ail, Ailing, Board, BoardId, Channel, Kind, Layout, Link, Parts, Port, PortId, Protocol, Rig, Servo,
+    Signal, Wave,
 };
 use wasvolta_port::board::BoardSettings;
 use wasvolta_port::firmata::Role;
@@ -76,6 +77,8 @@ impl WaySetup {
 pub struct Wiring {
     /// By servo.
     pub servos: Vec<Option<ChannelPlace>>,
+    /// By servo, which bits of what it says mean that it ails, and what happens then.
+    pub ails: Vec<(u8, Ailing)>,
     /// By port with links on it, in rig order.
     pub ways_in: Vec<WayIn>,
     /// By link, the place of its port among those.
@@ -114,6 +117,7 @@ impl Wiring {
         }
         Self {
             servos: rig.servos.iter().map(place).collect(),
+            ails: rig.servos.iter().map(|servo| ails(rig, servo)).collect(),
             ways_in,
             way_of_link,
             inputs: rig.inputs.len(),
@@ -126,6 +130,19 @@ impl Wiring {
     pub fn board(&self, board: BoardId) -> Option<(usize, usize)> {
         self.places.get(&board).copied()
     }
+}
+
+/// Which bits of what a servo says mean that it must be spared, and what its joint does then.
+fn ails(rig: Parts<'_>, servo: &Servo) -> (u8, Ailing) {
+    let ailing = rig.joint_of(&servo.name).map(|joint| joint.ailing).unwrap_or_default();
+    let layout = rig.board(&servo.board).and_then(|board| board.layout.as_deref());
+    let Some(layout) = layout.filter(|_| servo.kind.is_smart()).and_then(|name| Layout::named(&rig, name))
+    else {
+        return (0, ailing);
+    };
+    let spared = |ail: &Ail| matches!(ail, Ail::Hot | Ail::Overload | Ail::Current);
+    let bits = (0..).zip(&layout.faults).filter(|(_, ail)| spared(ail));
+    (bits.fold(0, |mask, (bit, _)| mask | 1u8.checked_shl(bit).unwrap_or(0)), ailing)
 }
 
 /// The ports with links on them, in rig order, each link with the channels that inputs stand on.

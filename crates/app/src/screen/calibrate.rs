@@ -109,6 +109,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "frame rate", keys: &[], view: None, short: "", long: "frames a second of the picked servo's board; pulses and angles stay", ready: servo, run: forms::frame_rate },
     Action { name: "auto-release", keys: &[], view: None, short: "", long: "after which time a servo that the hand leaves alone is released", ready: always, run: forms::auto_release },
     Action { name: "board back", keys: &[], view: None, short: "", long: "what the picked joint does when its board is back and its pulses had stopped", ready: jointed, run: forms::back },
+    Action { name: "when it ails", keys: &[], view: None, short: "", long: "what the joint does while its smart servo is too hot or overloaded", ready: jointed, run: forms::ailing },
     Action { name: "save card", keys: &[], view: None, short: "", long: "write what is known of the picked servo on a card beside the rig", ready: servo, run: cards::save },
     Action { name: "load card", keys: &[], view: None, short: "", long: "put what a card says on the picked servo", ready: servo, run: forms::load_card },
     Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: forms::compare_card },

@@ -1,7 +1,7 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
 use crate::screen::health;
-use crate::screen::pen::{Pen, cell_of, fit};
+use crate::screen::pen::{Pen, cell_of, fit, width};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::{layout, theme};
 use std::time::Duration;
@@ -91,13 +91,14 @@ fn servo(pen: &mut Pen<'_>, y: u16, picked: &Picked, here: bool) {
         pen.glyph(1, y, "■", theme::QUIET);
     }
     let gauge_at = u16::try_from(name_room).unwrap_or(0) + 3;
-    let gauge_wide = angle_end.saturating_sub(gauge_at + 8);
+    let place = place(picked);
+    let gauge_wide = angle_end.saturating_sub(gauge_at + width(&place).max(7) + 1);
     if gauge_wide >= 4 {
         gauge(pen, (gauge_at, y, gauge_wide), picked);
     }
     let driven = picked.state.engaged;
     let color = if driven { theme::INK } else { theme::QUIET };
-    pen.put_right(angle_end, y, &place(picked), theme::text(color));
+    pen.put_right(angle_end, y, &place, theme::text(color));
     let owner = picked.state.owner;
     let word = match (picked.state.arming(), picked.found()) {
         (Some(_), _) => "arms",

@@ -8,6 +8,7 @@ mod harness;
 mod inputs;
 mod recovery;
 mod sequences;
+mod smart;
 mod start;
 mod tutorial;
 mod wiring;

@@ -59,6 +59,10 @@ pub struct Joint {
     /// pulse, and is asked about where it is loaded or its supply may have fallen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub back: Option<Back>,
+    /// What happens while its smart servo says that it is too hot, overloaded, or draws too much; it goes at half its speed
+    /// unless said.
+    #[serde(default, skip_serializing_if = "is_slower")]
+    pub ailing: Ailing,
     /// Where its 0° points as the maker sees it, clockwise from straight up.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub mounted_deg: Degrees,
@@ -146,6 +150,31 @@ pub enum Back {
     Ask,
     /// It stays released.
     StayReleased,
+}
+
+/// What happens to a joint while its servo says that it ails.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Ailing {
+    /// It goes at half its speed until it is well again.
+    #[default]
+    Slower,
+    /// It stops where it is; the hand has it then.
+    Hold,
+    /// It goes limp: what it carries may sag.
+    Limp,
+    /// It goes on; that it ails is said.
+    GoOn,
+}
+
+impl Ailing {
+    /// All of them, with their words.
+    pub const ALL: [(Self, &'static str); 4] =
+        [(Self::Slower, "slower"), (Self::Hold, "hold"), (Self::Limp, "limp"), (Self::GoOn, "go-on")];
+}
+
+fn is_slower(ailing: &Ailing) -> bool {
+    *ailing == Ailing::Slower
 }
 
 impl Joint {

@@ -61,6 +61,13 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
         /// The servo.
         servo: Servo,
     },
+    /// A servo goes slower than it may, until told otherwise: it ails.
+    Ease {
+        /// The servo.
+        servo: Servo,
+        /// By how much, in percent of its speed: 0 to 90.
+        percent: u8,
+    },
     /// What hangs on the channel gets no pulses, whatever is sent: when it does it must see its neutral first.
     Disarm {
         /// The servo.
@@ -246,6 +253,7 @@ impl<S: Copy, I: Copy, Q: Copy> Command<S, I, Q> {
             Self::Jog { servo, by, repeat } => Command::Jog { servo: servo_of(servo)?, by, repeat },
             Self::GoTo { servo, pulse } => Command::GoTo { servo: servo_of(servo)?, pulse },
             Self::Wiggle { servo } => Command::Wiggle { servo: servo_of(servo)? },
+            Self::Ease { servo, percent } => Command::Ease { servo: servo_of(servo)?, percent },
             Self::Disarm { servo } => Command::Disarm { servo: servo_of(servo)? },
             Self::Arm { servo } => Command::Arm { servo: servo_of(servo)? },
             Self::Wire { servo, said } => Command::Wire { servo: servo_of(servo)?, said },

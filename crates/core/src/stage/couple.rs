@@ -100,6 +100,9 @@ impl Plan {
             Command::Release { servo } => {
                 led(servo).map_or(command, |led| Command::Release { servo: led.leader })
             }
+            Command::Ease { servo, percent } => {
+                led(servo).map_or(command, |led| Command::Ease { servo: led.leader, percent })
+            }
             Command::Jog { servo, by, repeat } => led(servo).map_or(command, |led| {
                 let from = at(led.leader);
                 let to = led.leading_for(led.pulse_for(from) + by);

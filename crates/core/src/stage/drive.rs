@@ -264,6 +264,7 @@ impl ServoState {
         } else {
             plan.pace.most
         };
+        let speed = speed * (1.0 - self.eased);
         let target = if let (Some((neutral, _)), false) = (plan.arming, self.arming.is_zero()) {
             self.count_arming(beat.dt);
             neutral

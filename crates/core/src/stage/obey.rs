@@ -23,6 +23,13 @@ impl Stage {
         self.note(now, EventKind::Refused(why), Some(servo));
     }
 
+    /// A servo that stood still would never be well by going slower: something is left.
+    fn ease(&mut self, servo: usize, percent: u8) {
+        if let Some(state) = self.run.servos.get_mut(servo) {
+            state.eased = f64::from(percent.min(90)) / 100.0;
+        }
+    }
+
     pub(super) fn obey(&mut self, now: Duration, command: Command) {
         // What turns a joint together with others is told through the first of them.
         let Some(command) = command.placed(&self.run.plan) else { return };
@@ -35,6 +42,7 @@ impl Stage {
             Command::Jog { servo, by, repeat } => self.jog(now, servo, by, repeat),
             Command::GoTo { servo, pulse } => self.go_to(now, servo, pulse),
             Command::Wiggle { servo } => self.wiggle(now, servo),
+            Command::Ease { servo, percent } => self.ease(servo, percent),
             Command::Disarm { servo } => self.arm(servo, |_| Duration::MAX),
             Command::Arm { servo } => self.arm(servo, |time| time),
             Command::GiveBack { servo } => self.give_back(now, servo),

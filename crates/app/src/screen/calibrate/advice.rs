@@ -5,7 +5,7 @@ use crate::screen::scene::{Picked, Scene};
 use wasvolta_core::fit::{NoFit, Shape};
 use wasvolta_core::rate::NoRates;
 use wasvolta_core::rig::edit::End;
-use wasvolta_core::rig::{Ends, Mark, MarkKind, Servo, Side, Signal};
+use wasvolta_core::rig::{Ail, Ailing, Ends, Mark, MarkKind, Servo, Side, Signal};
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Rpm;
 
@@ -16,6 +16,7 @@ const ENOUGH: usize = 5;
 pub const RULES: &[Rule] = &[
     no_servo,
     feels,
+    ails,
     exercised,
     with_level,
     not_engaged,
@@ -33,6 +34,20 @@ pub const RULES: &[Rule] = &[
 
 fn feels(scene: &Scene) -> Option<String> {
     super::feel::words(scene, &scene.picked()?)
+}
+
+/// What ails is said with what its joint does meanwhile.
+fn ails(scene: &Scene) -> Option<String> {
+    let picked = scene.picked()?;
+    let worst = crate::screen::health::ails(&picked).into_iter().find(|ail| ail.is_lasting())?;
+    let name = &picked.servo.name;
+    let spared = matches!(worst, Ail::Hot | Ail::Overload | Ail::Current) && picked.state.engaged;
+    let does = match picked.joint.map(|joint| joint.ailing).unwrap_or_default() {
+        Ailing::Slower if spared => " It goes at half its speed until it is well.",
+        Ailing::Hold if spared => " It was stopped where it is.",
+        _ => "",
+    };
+    Some(format!("{name} says that {}.{does} The command when it ails decides.", worst.words().1))
 }
 
 fn exercised(scene: &Scene) -> Option<String> {

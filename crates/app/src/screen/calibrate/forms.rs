@@ -9,7 +9,7 @@ use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
 use wasvolta_core::rig::edit::{self, boards, joint as joints, marks, roster};
-use wasvolta_core::rig::{Back, Ends, Exercised, Idle, Rated, Rig, Servo};
+use wasvolta_core::rig::{Ailing, Back, Ends, Exercised, Idle, Rated, Rig, Servo};
 use wasvolta_core::stage::Command;
 use wasvolta_core::stage::exercise::Exercise;
 use wasvolta_core::unit::{Amps, Degrees, Hertz, Millimetres, Position, Seconds, Volts, count16};
@@ -301,6 +301,16 @@ const BACKS: [(Option<Back>, &str); 4] = [
     (Some(Back::StayReleased), "stay-released"),
 ];
 
+/// Asks what happens to the picked joint while its smart servo ails.
+pub fn ailing(desk: &mut Context) {
+    let Some(Some((joint, now))) = desk.picked(|p| p.joint.map(|j| (j.name.clone(), j.ailing))) else {
+        return;
+    };
+    let word = Ailing::ALL.iter().find(|(ailing, _)| *ailing == now).map_or("slower", |(_, word)| word);
+    let hint = "slower (half its speed), hold (stop where it is), limp (it may sag), go-on (only say so)";
+    open(desk, &AILING, &joint, vec![Field::new("then", word, hint)]);
+}
+
 /// Asks over what, how fast and how often a servo goes to and fro.
 pub fn exercise(desk: &mut Context) {
     let found = desk.picked(|p| {
@@ -427,6 +437,11 @@ questions! {
             let (back, word) = BACKS[chosen(form.word(0), &BACKS.map(|(_, word)| word))?];
             let words = format!("{of} when its board is back: {word}");
             desk.done(&words, |rig| joints::set_back(rig, of, back))
+        };
+    AILING("when it ails") => |desk, Subject { of, .. }, form| {
+            let (ailing, word) = Ailing::ALL[chosen(form.word(0), &Ailing::ALL.map(|(_, word)| word))?];
+            let words = format!("{of} while its servo ails: {word}");
+            desk.done(&words, |rig| joints::set_ailing(rig, of, ailing))
         };
     EXERCISE("exercise") => |desk, _, form| exercised(desk, form);
     SEEN("what was seen") => |desk, about, form| noted(desk, &about.of, form);

@@ -222,7 +222,7 @@ fn health(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
     let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
     if let Some(ail) = health::ails(picked).first() {
         let color = if ail.is_lasting() { theme::FAULT } else { theme::QUIET };
-        pen.put(x, y, &format!("✗ {}", ail.words().1), theme::text(color));
+        pen.put(x, y, &format!("✗ {}", ail.words().0), theme::text(color));
     }
     let behind = picked.measured().filter(|_| picked.state.engaged).map(|at| picked.wire_pulse() - at);
     let Some(behind) = behind else { return y + 1 };

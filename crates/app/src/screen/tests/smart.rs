@@ -268,3 +268,67 @@ fn what_goes_wrong_on_a_bus_is_said_in_one_word_and_at_its_link_and_the_other_se
     }
     insta::assert_snapshot!("bus_faults", grid);
 }
+
+/// Lets the throat go 40° further and gives how many beats that takes.
+fn beats_for_a_move(bench: &mut Bench) -> u32 {
+    bench.enter("-20deg");
+    bench.pass(400);
+    bench.enter("20deg");
+    let goal = 2010.0 - 20.0 * 4096.0 / 360.0;
+    for beat in 0..1000 {
+        if (bus(bench).place(2).unwrap() - goal).abs() < 8.0 {
+            return beat;
+        }
+        bench.pass(1);
+    }
+    panic!("never there\n{}", bench.frame(160, 47));
+}
+
+#[test]
+fn what_ails_goes_slower_holds_or_goes_limp_as_its_joint_says_and_is_well_again() {
+    let mut bench = neck();
+    pick(&mut bench, "heron.throat");
+    bench.text("e");
+    bench.pass(50);
+    let well = beats_for_a_move(&mut bench);
+    fault(&bench, "hot@id2", true);
+    bench.pass(60);
+    let screen = bench.frame(160, 47);
+    assert!(
+        screen.contains("✗ hot") && screen.contains("it is too hot. It goes at half its speed"),
+        "{screen}"
+    );
+    let hot = beats_for_a_move(&mut bench);
+    assert!(hot > well * 3 / 2, "at half its speed: {hot} after {well} beats");
+    fault(&bench, "hot@id2", false);
+    bench.pass(60);
+    let again = beats_for_a_move(&mut bench);
+    assert!(again.abs_diff(well) <= 3, "{again} {well}");
+    // On its way it stops where it is.
+    command(&mut bench, "when it ails");
+    bench.enter("hold");
+    assert!(
+        bench
+            .session
+            .document
+            .rig
+            .joint("heron.throat")
+            .is_some_and(|joint| joint.ailing == wasvolta_core::rig::Ailing::Hold)
+    );
+    bench.enter("-40deg");
+    bench.pass(5);
+    fault(&bench, "hot@id2", true);
+    bench.pass(100);
+    let (stopped, goal) = (bus(&bench).place(2).unwrap(), 2010.0 + 40.0 * 4096.0 / 360.0);
+    assert!((stopped - goal).abs() > 60.0, "{stopped} is not {goal}");
+    bench.pass(100);
+    assert!((bus(&bench).place(2).unwrap() - stopped).abs() < 6.0, "it stays");
+    assert_eq!(bus(&bench).is_stiff(2), Some(true));
+    fault(&bench, "hot@id2", false);
+    bench.pass(60);
+    command(&mut bench, "when it ails");
+    bench.enter("limp");
+    fault(&bench, "hot@id2", true);
+    bench.pass(100);
+    assert_eq!(bus(&bench).is_stiff(2), Some(false));
+}

@@ -2,7 +2,7 @@
 
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
 use crate::linkage::{Branch, FourBar, Gear, Steering};
-use crate::rig::{Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
+use crate::rig::{Ailing, Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
 use crate::unit::{Degrees, Hertz, Position};
 
 /// About what a servo is reversed.
@@ -171,6 +171,17 @@ pub fn set_loaded(rig: &Rig, joint: &str, loaded: bool) -> Edited {
 pub fn set_back(rig: &Rig, joint: &str, back: Option<Back>) -> Edited {
     changed(rig, |rig| {
         joint_mut(rig, joint)?.back = back;
+        Ok(())
+    })
+}
+
+/// What happens to a joint while its smart servo ails.
+///
+/// # Errors
+/// When there is no such joint.
+pub fn set_ailing(rig: &Rig, joint: &str, ailing: Ailing) -> Edited {
+    changed(rig, |rig| {
+        joint_mut(rig, joint)?.ailing = ailing;
         Ok(())
     })
 }

@@ -5,7 +5,7 @@ use super::{Edited, Refused, changed, missing, servo_mut};
 use crate::fit::{Shape, Side};
 use crate::preset::Preset;
 use crate::rig::{Arming, Ends, Idle, Joint, Kind, Layout, Rated, Rig, Servo, ServoId};
-use crate::unit::{Counts, Seconds, Volts};
+use crate::unit::{Counts, Position, Seconds, Volts};
 use std::collections::BTreeMap;
 
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
@@ -15,6 +15,7 @@ pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind
         let kind = if smart { Kind::Smart } else { kind };
         let mut servo = Servo::new(name, (board, channel), kind);
         servo.endpoints_counts = cautious_counts(rig, &servo);
+        servo.rated = rated_by_layout(rig, &servo);
         rig.servos.push(servo);
         if kind.has_angles() && rig.joint(name).is_none() {
             rig.joints.push(bare_joint(name));
@@ -27,6 +28,24 @@ pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind
 fn cautious_counts(rig: &Rig, servo: &Servo) -> Option<Ends<Counts>> {
     let layout = rig.board(&servo.board)?.layout.as_deref().filter(|_| servo.kind.is_smart())?;
     Some(Layout::named(rig, layout)?.cautious())
+}
+
+/// What an encoder says of its servo: how many counts a turn has. With one mark more it is calibrated.
+fn rated_by_layout(rig: &Rig, servo: &Servo) -> Option<Rated> {
+    let layout = rig.board(&servo.board)?.layout.as_deref().filter(|_| servo.kind.is_smart())?;
+    let layout = Layout::named(rig, layout)?;
+    let over = Ends { low: Position::ZERO, high: Position::new(f64::from(layout.steps)) };
+    let rated = Rated {
+        travel_deg: layout.span_deg,
+        pulses_us: None,
+        counts: None,
+        reversed: false,
+        s_per_60_deg: None,
+        idle_a: None,
+        moving_a: None,
+        stall_a: None,
+    };
+    Some(rated.with_over(servo.kind, over))
 }
 
 /// A joint of a servo's name, with nothing said about it yet.
@@ -303,6 +322,8 @@ mod tests {
     use crate::rig::check::problems;
     use crate::rig::file::small as rig;
     use crate::rig::file::{Loaded, Source, load};
+    use crate::rig::{Chip, Mark};
+    use crate::unit::Degrees;
     use crate::unit::{Micros, Seconds};
 
     #[test]
@@ -336,6 +357,27 @@ mod tests {
         let more = add_servo(&more, "heron.tail", ("upper", 6), Kind::Positional).unwrap();
         let names: Vec<&str> = more.by_group().iter().map(|n| more.servos[*n].name.as_str()).collect();
         assert_eq!(names, ["heron.neck", "heron.beak", "heron.tail", "punt.pole"]);
+    }
+
+    #[test]
+    fn a_new_smart_servo_is_calibrated_by_one_mark() {
+        let new = super::super::boards::NewBoard {
+            name: "spine",
+            chip: Chip::SmartBus,
+            port: "spine-line",
+            path: ("/dev/ttyUSB0", None),
+            address: None,
+            layout: Some("ten-bit"),
+        };
+        let rig = super::super::boards::add_board(&rig(), &new).unwrap();
+        let mut more = add_servo(&rig, "heron.spine", ("spine", 3), Kind::Smart).unwrap();
+        let spine = more.servos.last_mut().unwrap();
+        assert!(spine.fit().is_err(), "nobody knows where its horn sits");
+        let mark = Mark::at(Kind::Smart, Position::new(500.0));
+        spine.marks.push(Mark { angle_deg: Some(Degrees::new(10.0)), ..mark });
+        let fit = spine.fit().unwrap();
+        // 300° over 1024 places: 200 counts are 58.59°.
+        assert!((fit.line.gain() * 200.0 - 58.594).abs() < 1e-3, "{fit:?}");
     }
 
     #[test]

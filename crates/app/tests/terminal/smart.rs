@@ -1,0 +1,94 @@
+//! Smart servos by keys in a real terminal: who is on the bus, another id, one mark, an end by feel, a pose by hand.
+
+use crate::harness::{Home, Pane};
+
+/// The demo with the heron's throat picked, in Wiring.
+fn throat(home: &Home) -> Pane {
+    let mut pane = Pane::start(home, &["demo"]);
+    pane.see("punt.rudder");
+    pane.keys(&["PageUp"]);
+    pane.see("heron.throat");
+    pane.see("neck-bus started");
+    pane
+}
+
+fn command(pane: &mut Pane, name: &str) {
+    pane.keys(&[":"]);
+    pane.see("jog down, or less");
+    pane.text(name);
+    pane.keys(&["Enter"]);
+}
+
+#[test]
+fn everyone_is_asked_and_one_alone_gets_another_id() {
+    let home = Home::new();
+    let mut pane = throat(&home);
+    pane.keys(&["F1"]);
+    pane.see("□ heron.throat");
+    pane.keys(&["i"]);
+    pane.see("look for ids");
+    pane.keys(&["Enter"]);
+    pane.see("i gives up");
+    pane.see("neck-bus: 2 servos answer");
+    command(&mut pane, "simulated fault");
+    pane.see("the same again ends it");
+    // The other one is unplugged.
+    pane.keys(&["C-u"]);
+    pane.text("plug-out@id1");
+    pane.keys(&["Enter"]);
+    pane.see("simulated fault: plug-out@id1");
+    pane.keys(&["I"]);
+    pane.see("another id");
+    pane.text("7");
+    pane.keys(&["Enter"]);
+    pane.see("is written: 2 → 7");
+    pane.keys(&["Enter"]);
+    pane.see("it answers as id 7 now, read back");
+    pane.see("╶7 □ heron.throat");
+}
+
+#[test]
+fn a_smart_servo_is_calibrated_by_one_mark() {
+    let home = Home::new();
+    let mut pane = throat(&home);
+    pane.see("2010    +0.0°");
+    // Its only mark goes, and a new one is made where it stands.
+    pane.keys(&["Down", "Delete"]);
+    pane.see("none yet");
+    pane.keys(&["e"]);
+    pane.see("DRIVING");
+    pane.keys(&["m"]);
+    pane.see("the horn stands at");
+    pane.text("10");
+    pane.keys(&["Enter"]);
+    pane.see("slope as its encoder has it");
+    pane.see("+10.0°");
+}
+
+#[test]
+fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
+    let home = Home::new();
+    let mut pane = throat(&home);
+    command(&mut pane, "feel for ends");
+    pane.see("how hard it may push");
+    pane.keys(&["Enter"]);
+    pane.see("feels for its ends at 25 % of its push");
+    pane.see("Enter keeps them");
+    pane.keys(&["Enter"]);
+    pane.see("as felt");
+    command(&mut pane, "simulated hand");
+    pane.see("2300counts");
+    pane.text("-25deg");
+    pane.keys(&["Enter"]);
+    pane.see("the hand has moved heron.throat");
+    pane.see("moved");
+    pane.keys(&["k"]);
+    pane.see("Enter do it");
+    pane.text("drooped");
+    pane.keys(&["Enter"]);
+    pane.see("pose drooped kept: 1 joint");
+    pane.keys(&["C-s"]);
+    pane.see("saved to");
+    let rig = std::fs::read_to_string(home.demo_rig()).unwrap();
+    assert!(rig.contains("name = \"drooped\""), "{rig}");
+}
