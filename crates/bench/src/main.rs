@@ -19,6 +19,7 @@ mod rigs;
 mod rubbish;
 mod screen;
 mod share;
+mod smart;
 mod stage;
 
 use std::path::PathBuf;
@@ -34,7 +35,7 @@ pub fn program() -> PathBuf {
 
 fn main() -> ExitCode {
     let mut rows = Vec::new();
-    let parts: [Part; 12] = [
+    let parts: [Part; 13] = [
         ("the stage", stage::measure),
         ("linkages", linkage::measure),
         ("sequences", motion::measure),
@@ -43,6 +44,7 @@ fn main() -> ExitCode {
         ("rubbish", rubbish::measure),
         ("the bus", bus::measure),
         ("62 boards", boards::measure),
+        ("smart servos", smart::measure),
         ("a dry run", dry::measure),
         ("the screen", screen::measure),
         ("an edit", edit::measure),

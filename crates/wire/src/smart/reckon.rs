@@ -31,6 +31,8 @@ pub struct Reckoned {
     pub round: Duration,
     /// To ask one how it is, with what the adapter sits on: once between two rounds at least.
     pub look: Duration,
+    /// To hear all that one says of how it is, on the wire.
+    pub looks: Duration,
     /// How often all can say where they are, in times a second.
     pub hertz: f64,
 }
@@ -74,13 +76,14 @@ impl Reckoned {
         };
         let longest = map.looks().iter().map(|(_, count)| *count).max().unwrap_or_default();
         let look = wire(asks) + answer(longest);
+        let looks = map.looks().iter().map(|(_, count)| wire(asks) + answer(*count)).sum();
         let round = places + load.adapter * sits;
         // Goals are told while an adapter sits on an answer: then they take none of that time.
         let left = 1.0 - goals.as_secs_f64() / load.frame.as_secs_f64();
         let on_wire = left.max(0.0) / (places + look).as_secs_f64();
         let look = look + load.adapter;
         let hertz = on_wire.min(1.0 / (round + look).as_secs_f64()).min(1.0 / load.frame.as_secs_f64());
-        Self { goals, places, round, look, hertz }
+        Self { goals, places, round, look, looks, hertz }
     }
 
     /// Goals and places of all, as they are to fit into one beat.
