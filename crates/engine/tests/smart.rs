@@ -22,9 +22,13 @@ use wasvolta_wire::smart::map::Map;
 use wasvolta_wire::smart::reckon::{Load, Reckoned};
 
 const BEAT: Duration = Duration::from_millis(20);
-const LAYOUTS: [&str; 3] = ["ten-bit", "twelve-bit", "twelve-bit-compact"];
+const LAYOUTS: [&str; 4] = ["ten-bit", "twelve-bit", "twelve-bit-compact", "made-up"];
 
 fn map(layout: &str) -> Map {
+    if layout == "made-up" {
+        // One that a user brings is as good as those that ship.
+        return map_of(&Layout::load(include_str!("data/made-up.layout.toml")).unwrap());
+    }
     map_of(Layout::shipped().iter().find(|own| own.name == layout).unwrap())
 }
 
@@ -774,5 +778,83 @@ fn a_servo_that_feels_is_stopped_at_once_and_goes_no_further_than_it_may() {
         assert_eq!(rig.bus.is_stiff(4), Some(false), "{layout}");
         let torque = rig.settings.map.torque_limit.unwrap();
         assert_eq!(rig.bus.register(4, torque.0), Some(i64::from(torque.1)), "{layout}: it pushes as before");
+    }
+}
+
+// --- Byte for byte ---
+
+/// What was said on the wire, a line a packet; the same again and again is said once.
+fn written_down(rig: &Rig) -> String {
+    let mut lines: Vec<String> = Vec::new();
+    for said in rig.bus.dialogue() {
+        let bytes: Vec<String> = said.bytes.iter().map(|byte| format!("{byte:02X}")).collect();
+        let line = format!("{} {}", if said.back { "<" } else { ">" }, bytes.join(" "));
+        if !lines.contains(&line) {
+            lines.push(line);
+        }
+    }
+    // Hundreds of ids that nobody has are one line.
+    if lines.len() > 60 {
+        let end = lines.split_off(lines.len() - 16);
+        lines.truncate(6);
+        lines.push("…".to_owned());
+        lines.extend(end);
+    }
+    lines.join("\n") + "\n"
+}
+
+#[test]
+fn what_is_said_on_the_wire_stays_what_it_is_to_the_byte() {
+    let mut text = String::new();
+    for layout in LAYOUTS {
+        let mut rig = Rig::with(layout, &[1, 2], |truth| {
+            let steps = map(layout).steps;
+            truth.stands_counts = f64::from(steps / 2);
+            (truth.weight, truth.slack_deg, truth.friction, truth.return_delay_us) = (0.0, 0.0, 1.0, 40.0);
+            truth.stops_counts = Ends { low: 0.0, high: f64::from(steps) };
+        });
+        rig.bus.keeps_dialogue();
+        let mut part = |rig: &mut Rig, what: &str| {
+            let lines = format!("\n{layout}: {what}\n{}", written_down(rig));
+            text.push_str(&lines);
+        };
+        lend(&mut rig, What::Seek { bauds: vec![1_000_000], ids: 1..=3 });
+        part(&mut rig, "who is there, ids 1 to 3");
+        rig.until("started", |rig| rig.driver.phase() == Phase::Started);
+        part(&mut rig, "got to know");
+        rig.engage(1);
+        part(&mut rig, "engaged");
+        rig.want(1, rig.place(1) + 20.0, 400.0);
+        rig.pass(Duration::from_millis(60));
+        part(&mut rig, "told a goal, and asked where");
+        rig.orders.wanted.set(1, None);
+        rig.pass(Duration::from_millis(100));
+        part(&mut rig, "let go");
+        rig.strike(Kind::PlugOut, Some(2), true);
+        lend(&mut rig, What::Id { from: 1, to: 9 });
+        part(&mut rig, "another id");
+        rig.strike(Kind::PlugOut, Some(2), false);
+        lend(&mut rig, What::Anew { id: 2 });
+        part(&mut rig, "started anew");
+    }
+    insta::assert_snapshot!("dialogues", text);
+}
+
+#[test]
+fn one_that_pushes_no_more_is_said_so_and_started_anew() {
+    for layout in LAYOUTS {
+        let mut rig = Rig::new(layout, &[1]);
+        let (torque, most) = rig.settings.map.torque_limit.unwrap();
+        rig.bus.set_register(1, torque, 0);
+        rig.until("known", |rig| rig.feedback(1).stand == Stand::Weak);
+        rig.want(1, rig.place(1), 0.0);
+        rig.pass(Duration::from_millis(300));
+        assert_eq!(rig.bus.is_stiff(1), Some(false), "{layout}: nothing is written to it");
+        rig.orders.wanted.set(1, None);
+        let said = lend(&mut rig, What::Anew { id: 1 });
+        assert!(matches!(said.end, Some(Ok(_))), "{layout}: {said:?}");
+        assert_eq!(rig.bus.register(1, torque), Some(i64::from(most)), "{layout}");
+        rig.until("well again", |rig| rig.feedback(1).stand == Stand::Limp);
+        assert_eq!(rig.bus.memory_writes(), 0);
     }
 }

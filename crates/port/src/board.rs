@@ -252,6 +252,8 @@ pub enum Stand {
     OtherMode(u32),
     /// It is set to answer less than everything: nothing is written to it.
     Curt,
+    /// It may push with nothing, as after an overload: nothing is written to it.
+    Weak,
     /// Its drive is off.
     Limp,
     /// Its drive is on.

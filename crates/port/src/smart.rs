@@ -23,6 +23,8 @@ use wasvolta_wire::smart::{Answer, Ask, EVERYONE, Form};
 
 /// A frame: goals go out this often at most, and everyone is asked where it is once in it where that fits.
 pub const FRAME: Duration = Duration::from_millis(20);
+/// Less than a frame: what was told late in one beat must not put off what is told in the next.
+const TELLS_APART: Duration = Duration::from_millis(15);
 /// The rate of a bus unless its port says another.
 pub const USUAL_BAUD: u32 = 1_000_000;
 /// What a servo waits before it answers, before it has said so: the most that the register takes.
@@ -317,7 +319,7 @@ impl Smart {
 
     /// Tells goals to all that are to be elsewhere, or elsewhere sooner.
     fn tell_goals(&mut self, line: &mut dyn Stream, now: Duration) -> Result<bool, BusError> {
-        if self.told_at.is_some_and(|at| now < at + FRAME) {
+        if self.told_at.is_some_and(|at| now < at + TELLS_APART) {
             return Ok(false);
         }
         let settings = Arc::clone(&self.settings);

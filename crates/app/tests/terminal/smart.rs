@@ -81,7 +81,7 @@ fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
     pane.text("-25deg");
     pane.keys(&["Enter"]);
     pane.see("the hand has moved heron.throat");
-    pane.see("moved");
+    pane.see("was moved by hand: k keeps a pose");
     pane.keys(&["k"]);
     pane.see("Enter do it");
     pane.text("drooped");

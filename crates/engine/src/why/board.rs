@@ -78,6 +78,10 @@ fn smart_set_up(facts: &Facts) -> Finding {
             format!("its mode is {mode}: it is not driven by places"),
             "set it to be driven by places, with the tool of its maker",
         ),
+        Stand::Weak => failed(
+            "it may push with nothing, as after an overload",
+            "see what holds it up; then the command start anew lets it push again",
+        ),
         Stand::Curt => failed(
             "it is set to answer less than everything",
             "set it to answer everything, with the tool of its maker",

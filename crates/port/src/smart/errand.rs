@@ -14,12 +14,14 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use wasvolta_wire::smart::exchange::{Exchange, Expected, Happened, Timing};
 use wasvolta_wire::smart::map::{Map, Register};
-use wasvolta_wire::smart::{Answer, Ask};
+use wasvolta_wire::smart::{Answer, Ask, Form};
 
 /// A servo that was heard is asked so often where it is: two that share an id answer at once, and garble it.
 const PROBES: u32 = 4;
 /// From so many garbled answers of those on, two share the id.
 const TWINS: u32 = 2;
+/// What a servo needs to start.
+const STARTING: Duration = Duration::from_millis(500);
 /// What a servo needs to put something into its memory.
 const KEEPING: Duration = Duration::from_millis(25);
 
@@ -42,6 +44,11 @@ pub enum What {
     },
     /// The ends of a servo's way are felt for, gently: until it is held up.
     Feel(Feel),
+    /// A servo is started anew, as after power-on; one that cannot be is allowed to push again.
+    Anew {
+        /// Its id.
+        id: u8,
+    },
     /// A servo gets another rate.
     Baud {
         /// Its id.
@@ -221,7 +228,7 @@ impl Work {
             What::Seek { bauds, ids } => (bauds.clone(), ids.clone()),
             What::Id { .. } | What::Baud { .. } => (vec![usual], everyone),
             // It is asked where it is soon enough.
-            What::Feel(_) => (Vec::new(), everyone),
+            What::Feel(_) | What::Anew { .. } => (Vec::new(), everyone),
         };
         let mut asks: Vec<(u32, u8)> =
             bauds.iter().flat_map(|baud| ids.clone().map(|id| (*baud, id))).collect();
@@ -311,6 +318,7 @@ impl Work {
             What::Id { from, to } => self.give_id(line, clock, &found, (from, to)).map(Some),
             What::Baud { id, to } => self.give_baud(line, clock, &found, (id, to)).map(Some),
             What::Feel(feel) => self.feel(line, clock, &feel),
+            What::Anew { id } => self.start_anew(line, clock, id).map(Some),
         }
     }
 
@@ -446,6 +454,40 @@ impl Work {
             Some(lock) => self.write(line, clock, id, (lock, i64::from(shut))).map(drop),
             None => Ok(()),
         }
+    }
+
+    /// Starts one anew, so that what it ails of is gone where that is over; nothing is kept in memory.
+    fn start_anew(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        id: u8,
+    ) -> Result<Result<String, String>, BusError> {
+        match self.read(line, clock, id, self.map.model)? {
+            Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => {}
+            Some(model) => {
+                return Ok(Err(format!("it says it is model {model}, which this layout is not for")));
+            }
+            None => return Ok(Err(format!("nobody answers as id {id}"))),
+        }
+        if self.map.form == Form::Two {
+            self.ask(line, clock, (id, &Ask::Reboot, 0))?;
+            clock.wait(STARTING);
+        }
+        if let Some((torque, most)) = self.map.torque_limit
+            && self.read(line, clock, id, torque)? == Some(0)
+            && !self.map.keeps(torque.at)
+        {
+            self.write(line, clock, id, (torque, most.into()))?;
+            if self.read(line, clock, id, torque)? != Some(most.into()) {
+                return Ok(Err(format!("id {id} does not let itself be allowed to push again")));
+            }
+        }
+        Ok(match self.read(line, clock, id, self.map.drive)? {
+            Some(0) => Ok(format!("id {id} is started anew, and limp, read back")),
+            Some(_) => Err(format!("id {id} drives, and was not started anew")),
+            None => Err(format!("id {id} does not answer since")),
+        })
     }
 
     fn give_id(

@@ -87,7 +87,12 @@ pub(super) struct Seat {
 
 /// The registers that say who it is and how it is set up.
 fn set_up(map: &Map) -> impl Iterator<Item = Register> {
-    let own = [Some(map.model), map.mode.map(|(mode, _)| mode), map.answers];
+    let own = [
+        Some(map.model),
+        map.mode.map(|(mode, _)| mode),
+        map.answers,
+        map.torque_limit.map(|(limit, _)| limit),
+    ];
     own.into_iter().flatten()
 }
 
@@ -379,6 +384,8 @@ impl Seat {
             self.stays_out(Stand::OtherMode(u32::try_from(value).unwrap_or(u32::MAX)));
         } else if map.answers == Some(register) && value != 2 {
             self.stays_out(Stand::Curt);
+        } else if map.torque_limit.is_some_and(|(limit, _)| register == limit && value == 0) {
+            self.stays_out(Stand::Weak);
         }
     }
 

@@ -56,7 +56,8 @@ fn a_bus_is_drawn_with_who_is_on_it_and_what_a_beat_takes() {
 /// A frame without what a moment more or less changes.
 fn still(frame: &str) -> String {
     let counted = |line: &&str| !line.contains("good and");
-    frame.lines().filter(counted).fold(String::new(), |text, line| text + line + "\n")
+    let seen = |line: &str| line.split("seen:").next().unwrap_or_default().trim_end().to_owned();
+    frame.lines().filter(counted).fold(String::new(), |text, line| text + &seen(line) + "\n")
 }
 
 #[test]
@@ -331,4 +332,61 @@ fn what_ails_goes_slower_holds_or_goes_limp_as_its_joint_says_and_is_well_again(
     fault(&bench, "hot@id2", true);
     bench.pass(100);
     assert_eq!(bus(&bench).is_stiff(2), Some(false));
+}
+
+/// Plays the drink, the neck's line pulled from the 50th beat on for some beats; by beat the pulse of a hobby servo in the
+/// same poses, where the nape is, and where it is told to be.
+fn drinking(pulled_for: u32) -> Vec<(f64, f64, bool)> {
+    let mut bench = neck();
+    for name in ["heron.neck", "heron.beak", "heron.nape", "heron.throat"] {
+        pick(&mut bench, name);
+        bench.text("e");
+        // A hobby servo asks where it stands.
+        if bench.model.dialog.is_some() {
+            bench.code(KeyCode::Enter);
+        }
+        bench.pass(60);
+        // The hand gives it to the sequence.
+        bench.text("g");
+    }
+    let sequences = &bench.session.document.rig.sequences;
+    let sequence = sequences.iter().position(|sequence| sequence.name == "drink").unwrap();
+    bench.tell(wasvolta_core::stage::Command::Play { sequence });
+    let mut seen = Vec::new();
+    for beat in 0..500 {
+        if beat == 50 && pulled_for > 0 {
+            bus(&bench).set_plugged(false);
+        }
+        if beat == 50 + pulled_for {
+            bus(&bench).set_plugged(true);
+        }
+        bench.pass(1);
+        let engine = &mut bench.session.runner.engine;
+        let pulse = engine.snapshot().servos[0].pulse.get();
+        seen.push((pulse, bus(&bench).place(1).unwrap(), bus(&bench).is_stiff(1).unwrap()));
+    }
+    seen
+}
+
+#[test]
+fn a_line_that_is_pulled_for_three_seconds_leaves_the_others_alone_and_comes_back_from_where_it_is() {
+    let (whole, pulled) = (drinking(0), drinking(150));
+    let moved = whole.iter().map(|row| row.0).fold(0.0, f64::max)
+        - whole.iter().map(|row| row.0).fold(f64::MAX, f64::min);
+    assert!(moved > 100.0, "the sequence moves the neck by {moved} µs");
+    for (beat, (whole, pulled)) in whole.iter().zip(&pulled).enumerate() {
+        assert!((whole.0 - pulled.0).abs() < 1e-9, "beat {beat}: the other servo is as it would have been");
+    }
+    let counts_a_degree = 4096.0 / 360.0;
+    for (beat, pair) in pulled.windows(2).enumerate() {
+        let step = (pair[1].1 - pair[0].1).abs() / counts_a_degree;
+        assert!(step < 7.0, "beat {beat}: it jumped by {step}°");
+    }
+    // While it cannot be told anything it keeps holding.
+    assert!(pulled[100..190].iter().all(|row| row.2));
+    let end = |rows: &[(f64, f64, bool)]| rows.last().unwrap().1;
+    assert!((end(&whole) - end(&pulled)).abs() < 2.0 * counts_a_degree, "{} {}", end(&whole), end(&pulled));
+    let apart =
+        whole.iter().zip(&pulled).map(|(whole, pulled)| (whole.1 - pulled.1).abs()).fold(0.0, f64::max);
+    assert!(apart > 5.0 * counts_a_degree, "it was behind by {apart} counts meanwhile");
 }

@@ -172,6 +172,15 @@ fn page_id(desk: &mut Context, about: &Subject, form: &Form) -> Result<String, S
     Ok(String::new())
 }
 
+/// Starts the picked servo anew: nothing is kept in its memory by that.
+pub fn start_anew(desk: &mut Context) {
+    let Some((board, id)) = picked(desk) else { return };
+    match lend(desk, &board.name, What::Anew { id }) {
+        Ok(()) => desk.say(&format!("starting id {id} anew")),
+        Err(why) => desk.refuse(&why),
+    }
+}
+
 /// Asks which rate the picked servo is to have.
 pub fn give_rate(desk: &mut Context) {
     let Some((board, id)) = picked(desk) else { return };
@@ -283,7 +292,7 @@ pub fn follow(desk: &mut Context) {
 fn follow_in_rig(desk: &mut Context, board: BoardId, what: &What) -> Option<String> {
     let board = desk.session.runner.edition.board(board)?.clone();
     match *what {
-        What::Seek { .. } | What::Feel(_) => None,
+        What::Seek { .. } | What::Feel(_) | What::Anew { .. } => None,
         What::Id { from, to } => {
             let rig = &desk.session.document.rig;
             let servo = rig.servos_on(&board.name).find(|servo| servo.plug() == from)?.name.clone();
