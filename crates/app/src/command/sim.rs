@@ -1,14 +1,16 @@
 //! `sim`: a simulated board by itself, for this program or any other that opens its path.
 
 mod bus;
+mod link;
 
+use self::link::Link;
 use crate::cli::{RadioProtocol, Sim, SimKind};
 use crate::exit::Exit;
 use crate::files::input::{self, What};
 use crate::files::{self, BadFile};
 use crate::say;
 use miette::{IntoDiagnostic, WrapErr, miette};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -267,34 +269,6 @@ fn obey(sender: &Sender, order: &str) -> Result<(), String> {
     Ok(())
 }
 
-/// A link that goes when the stand-in does.
-struct Link<'a> {
-    path: &'a Path,
-    to: PathBuf,
-}
-
-impl<'a> Link<'a> {
-    /// One that leads nowhere was left by a stand-in that was killed, and is replaced. Nothing else is.
-    fn make(path: &'a Path, to: &Path) -> miette::Result<Self> {
-        if path.is_symlink() && !path.exists() {
-            std::fs::remove_file(path).into_diagnostic()?;
-        }
-        std::os::unix::fs::symlink(to, path).into_diagnostic().wrap_err_with(|| {
-            format!("cannot make the link {}: is something there already?", path.display())
-        })?;
-        Ok(Self { path, to: to.to_owned() })
-    }
-}
-
-impl Drop for Link<'_> {
-    fn drop(&mut self) {
-        // Whoever has put something else there since has taken the place.
-        if std::fs::read_link(self.path).is_ok_and(|to| to == self.to) {
-            let _ = std::fs::remove_file(self.path);
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -317,23 +291,5 @@ mod tests {
         ] {
             assert!(obey(&sender, order).unwrap_err().starts_with(words), "{order}");
         }
-    }
-
-    #[test]
-    fn only_its_own_link_is_taken_away() {
-        let folder = tempfile::tempdir().unwrap();
-        let (path, to) = (folder.path().join("line"), folder.path().join("pty"));
-        std::fs::write(&to, "").unwrap();
-        drop(Link::make(&path, &to).unwrap());
-        assert!(!path.is_symlink());
-        let link = Link::make(&path, &to).unwrap();
-        std::fs::remove_file(&path).unwrap();
-        std::fs::write(&path, "of somebody").unwrap();
-        drop(link);
-        assert_eq!(std::fs::read_to_string(&path).unwrap(), "of somebody");
-        assert!(Link::make(&path, &to).is_err(), "and it is not replaced");
-        std::fs::remove_file(&path).unwrap();
-        std::os::unix::fs::symlink(folder.path().join("gone"), &path).unwrap();
-        assert!(Link::make(&path, &to).is_ok(), "what leads nowhere is");
     }
 }

@@ -1,6 +1,6 @@
 //! A simulated bus of smart servos on a pty.
 
-use super::Link;
+use super::link::Link;
 use crate::cli::Sim;
 use crate::exit::Exit;
 use crate::files::BadFile;

@@ -1,6 +1,5 @@
 //! A bus of smart servos: one wire from servo to servo, each with its id, whether it drives, and how it is.
 
-use super::strip;
 use crate::screen::health;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::scene::{Picked, Scene};
@@ -28,7 +27,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, board: &Board, here: bool) {
     let words = format!("{layout}, {} Bd", grouped(baud));
     pen.put(0, 1, &fit(&words, usize::from(wide)), theme::text(theme::QUIET));
     let ids = scene.channels(board);
-    let rows = strip::ROWS - 2;
+    let rows = pen.height().saturating_sub(2);
     let tall: u16 = if ids.len() <= usize::from(rows / 2) { 2 } else { 1 };
     let picked = ids.iter().position(|id| here && *id == scene.model.in_wiring.plug.1).unwrap_or(0);
     let shown = usize::from(rows / tall);
