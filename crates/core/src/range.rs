@@ -85,6 +85,8 @@ pub const ROUNDS: Range = Range::new("times", "", 0.0, 100_000.0);
 pub const ADDED: Range = Range::new("at most", "°", 0.1, 90.0);
 /// What a value is compared with: a shaped one, or degrees.
 pub const THRESHOLD: Range = Range::new("threshold", "", -3600.0, 3600.0);
+/// How far from where it is told to be a joint has arrived.
+pub const ARRIVAL: Range = Range::new("arrival", "°", 0.1, 45.0);
 /// A speed of a joint.
 pub const SPEED: Range = Range::new("speed", "°/s", 0.1, 10_000.0);
 /// How fast a mapping turns a joint; backwards is negative.
@@ -217,6 +219,7 @@ pub const ALL: &[Range] = &[
     ROUNDS,
     ADDED,
     THRESHOLD,
+    ARRIVAL,
     SPEED,
     TURN_RATE,
     WEIGHT,

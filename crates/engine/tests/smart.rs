@@ -43,6 +43,21 @@ struct Rig {
     settings: SmartSettings,
     /// What the services so far have noted.
     noted: Vec<Noted>,
+    /// Errands that were given to write something into a servo's memory.
+    pages: u64,
+}
+
+impl Drop for Rig {
+    /// Whatever a test was about: nothing is written into a servo's memory but by an errand that is for it. What does not
+    /// answer then is set back, which is a second write.
+    fn drop(&mut self) {
+        let writes = self.bus.memory_writes();
+        assert!(
+            writes <= 2 * self.pages || std::thread::panicking(),
+            "{writes} writes to memory in {} errands for it",
+            self.pages
+        );
+    }
 }
 
 impl Rig {
@@ -64,7 +79,8 @@ impl Rig {
         let settings = SmartSettings { map, baud: 1_000_000, adapter: Duration::ZERO, servos };
         let driver = Smart::of(&BoardSettings::Smart(Arc::new(settings.clone()))).unwrap();
         let line: Box<dyn Stream> = Box::new(bus.open().unwrap());
-        Self { clock, faults, bus, line, driver, orders: Orders::default(), settings, noted: Vec::new() }
+        let (orders, noted) = (Orders::default(), Vec::new());
+        Self { clock, faults, bus, line, driver, orders, settings, noted, pages: 0 }
     }
 
     /// The same with the times of a wire.
@@ -547,6 +563,7 @@ fn a_pulled_line_is_an_error_and_what_was_told_goes_on_when_it_is_back() {
 
 /// Lends the bus, and waits until that is over.
 fn lend(rig: &mut Rig, what: What) -> Said {
+    rig.pages += u64::from(matches!(what, What::Id { .. } | What::Baud { .. }));
     let errand = Errand::new(what);
     rig.driver.errand(&errand);
     for _ in 0..200_000 {

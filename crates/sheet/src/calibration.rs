@@ -103,7 +103,8 @@ pub(crate) fn head_of(list: &mut List, (title, below): (&str, &str), aside: &str
 fn lead(list: &mut List, known: &Known<'_>) {
     let fit = &known.fit;
     let gain = fit.line.gain() * 100.0;
-    let big = format!("{} °/100 µs,  0° at {:.1} µs", signed(gain, 3), fit.zero().get());
+    let unit = known.servo.kind.place_unit();
+    let big = format!("{} °/100 {unit},  0° at {:.1} {unit}", signed(gain, 3), fit.zero().get());
     list.text(at(MARGIN, 37.0), LEAD, Tone::Ink, Align::Left, &big);
     let small = match fit.ground {
         Ground::Assumed => {
@@ -133,14 +134,23 @@ fn against_the_sheet(known: &Known<'_>) -> String {
     })
 }
 
-/// The columns of the table of marks: head, right edge in mm from the margin.
-const COLUMNS: [(&str, f64); 5] =
-    [("pulse, µs", 17.0), ("ticks", 28.0), ("seen", 43.0), ("fitted", 58.0), ("residual", 72.0)];
+/// The columns of the table of marks behind the places: head, right edge in mm from the margin.
+const COLUMNS: [(&str, f64); 4] = [("ticks", 28.0), ("seen", 43.0), ("fitted", 58.0), ("residual", 72.0)];
+/// The right edge of the places.
+const PLACES: f64 = 17.0;
+
+/// All columns. What is told counts has no ticks of a clock.
+fn columns(servo: &Servo) -> impl Iterator<Item = (&'static str, f64)> {
+    let smart = servo.kind.is_smart();
+    let rest =
+        COLUMNS.into_iter().map(move |(word, edge)| (if smart && word == "ticks" { "" } else { word }, edge));
+    std::iter::once((servo.kind.place_head(), PLACES)).chain(rest)
+}
 
 fn marks(list: &mut List, known: &Known<'_>, top: f64, floor: f64) {
     list.text(at(MARGIN, top), BODY, Tone::Ink, Align::Left, "Marks");
     let head = top + 5.5;
-    for (words, edge) in COLUMNS {
+    for (words, edge) in columns(known.servo) {
         list.text(at(MARGIN + edge, head), SMALL, Tone::Quiet, Align::Right, words);
     }
     list.line(&[at(MARGIN, head + 1.4), at(MARGIN + 89.0, head + 1.4)], solid(Tone::Rule, 0.2));
@@ -172,7 +182,7 @@ fn row(list: &mut List, known: &Known<'_>, mark: &Mark, y: f64) {
             .filter(|_| aligned.is_some())
             .map_or_else(String::new, |seen| format!("{}°", signed(known.fit.off_by(&seen).get(), 2))),
     ];
-    for ((_, edge), cell) in COLUMNS.iter().zip(&cells) {
+    for ((_, edge), cell) in columns(known.servo).zip(&cells) {
         list.text(at(MARGIN + edge, y), BODY, Tone::Ink, Align::Right, cell);
     }
     let how = if mark.seen == MarkKind::Aligned { "" } else { mark.seen.word() };

@@ -127,12 +127,15 @@ fn mechanism(list: &mut List, drawn: &Drawn<'_>) {
 }
 
 /// Heads and right edges of the table, in mm from the margin.
-const COLUMNS: [(&str, f64); 5] =
-    [("servo", 14.0), ("joint", 30.0), ("a degree turns", 54.0), ("rod on arm", 74.0), ("pulse, µs", 94.0)];
+const COLUMNS: [(&str, f64); 4] =
+    [("servo", 14.0), ("joint", 30.0), ("a degree turns", 54.0), ("rod on arm", 74.0)];
+/// The right edge of the places that the servo is told, behind them.
+const PLACES: f64 = 94.0;
 
 fn table(list: &mut List, drawn: &Drawn<'_>, top: f64) {
     list.text(at(MARGIN, top), BODY, Tone::Ink, Align::Left, "What one turns the other");
-    for (word, edge) in COLUMNS {
+    let columns = || COLUMNS.into_iter().chain([(drawn.servo.kind.place_head(), PLACES)]);
+    for (word, edge) in columns() {
         list.text(at(MARGIN + edge, top + 5.5), SMALL, Tone::Quiet, Align::Right, word);
     }
     list.line(&[at(MARGIN, top + 6.9), at(MARGIN + 96.0, top + 6.9)], solid(Tone::Rule, 0.2));
@@ -150,7 +153,7 @@ fn table(list: &mut List, drawn: &Drawn<'_>, top: f64) {
             pulse.map_or_else(|| "no fit".to_owned(), |pulse| format!("{:.1}", pulse.get())),
         ];
         let tone = if drawn.through.caution(servo).is_some() { Tone::Limit } else { Tone::Ink };
-        for ((_, edge), cell) in COLUMNS.iter().zip(&cells) {
+        for ((_, edge), cell) in columns().zip(&cells) {
             list.text(at(MARGIN + edge, y), BODY, tone, Align::Right, cell);
         }
     }

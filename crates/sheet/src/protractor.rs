@@ -296,7 +296,8 @@ fn legend(list: &mut List, drawn: &Drawn<'_>, fitting: &Fitting, top: f64) {
         Some((angle, false)) => format!(" at {}, as the data sheet says: assumed", degrees(angle)),
         None => String::new(),
     };
-    let ends = format!("{:.0} µs{}, {:.0} µs{}", low.get(), at_angle(low), high.get(), at_angle(high));
+    let place = |at: Position| drawn.servo.kind.show_place(at);
+    let ends = format!("{}{}, {}{}", place(low), at_angle(low), place(high), at_angle(high));
     column.fact("endpoints", &ends);
     let seen: Vec<String> = drawn.seen().map(degrees).collect();
     if !seen.is_empty() {

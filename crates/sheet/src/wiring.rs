@@ -64,7 +64,7 @@ pub fn draw(subject: &Subject<'_>, from: &str) -> Result<List, NoSheet> {
         top = lowest + BETWEEN;
     }
     let bottom = rails(&mut list, rig, top);
-    reminders(&mut list, bottom + 3.0);
+    reminders(&mut list, rig, bottom + 3.0);
     Ok(list)
 }
 
@@ -73,15 +73,24 @@ fn strip(list: &mut List, rig: &Rig, board: &Board, (corner, wide): (Point, f64)
     let Point { x, y } = corner;
     list.text(at(x, y), BODY * 1.2, Tone::Ink, Align::Left, &board.name);
     let rail = board.rail.as_ref().map_or_else(String::new, |rail| format!(", servos fed by {rail}"));
-    let about = format!("{} {}{rail}", board.chip.word(), board.at());
+    let layout = board.layout.as_ref().map_or_else(String::new, |layout| format!(" ({layout})"));
+    let about = format!("{}{layout} {}{rail}", board.chip.word(), board.at());
     list.text(at(x, y + 4.2), SMALL, Tone::Quiet, Align::Left, &about);
     if let Some(address) = board.address {
         jumpers(list, at(x + wide, y), address);
     }
     let servos = on_pins(rig, board);
     let mut row = y + HEAD;
+    let smart = board.chip.row().is_smart;
+    if smart && !servos.is_empty() {
+        wire(list, at(x, row), servos.len());
+    }
     for (channel, servo) in &servos {
-        pins(list, at(x, row), *channel, servo.is_some());
+        if smart {
+            hop(list, at(x, row), *channel);
+        } else {
+            pins(list, at(x, row), *channel, servo.is_some());
+        }
         if let Some(servo) = servo {
             let name = at(x + PINS + 3.0 * PITCH + 2.0, row + 1.0);
             list.text(name, BODY, Tone::Ink, Align::Left, &servo.name);
@@ -93,13 +102,28 @@ fn strip(list: &mut List, rig: &Rig, board: &Board, (corner, wide): (Point, f64)
     row - ROW
 }
 
-/// What may go to it: pulses between its endpoints, or what it is where that is no servo.
+/// The wire of a bus, which goes on from servo to servo.
+fn wire(list: &mut List, place: Point, servos: usize) {
+    let x = place.x + PINS + PITCH;
+    let end = place.y + ROW * (number(servos) - 1.0);
+    list.line(&[at(x, place.y - ROW * 0.7), at(x, end)], solid(Tone::Ink, 0.4));
+}
+
+/// A servo on the wire, by its id.
+fn hop(list: &mut List, place: Point, id: u8) {
+    list.text(at(place.x + 6.0, place.y + 1.0), SMALL, Tone::Quiet, Align::Right, &format!("id {id}"));
+    let middle = at(place.x + PINS + PITCH, place.y);
+    list.circle(middle, 1.1, Some(solid(Tone::Ink, 0.4)), Some(Tone::Paper));
+}
+
+/// What may go to it: its endpoints, or what it is where that is no servo.
 fn between(servo: &Servo) -> String {
     if servo.kind.is_accessory() {
         return servo.kind.word().to_owned();
     }
     let (low, high) = (servo.ends().low.get(), servo.ends().high.get());
-    let ends = format!("{} to {} µs", trim::number(low, 0), trim::number(high, 0));
+    let unit = servo.kind.place_unit();
+    let ends = format!("{} to {} {unit}", trim::number(low, 0), trim::number(high, 0));
     if servo.kind.has_angles() { ends } else { format!("{}, {ends}", servo.kind.word()) }
 }
 
@@ -169,11 +193,17 @@ fn rails(list: &mut List, rig: &Rig, top: f64) -> f64 {
 }
 
 /// What no drawing can see to.
-fn reminders(list: &mut List, top: f64) {
+fn reminders(list: &mut List, rig: &Rig, top: f64) {
     let wide = list.size.0 - 2.0 * MARGIN;
+    let bus = if rig.boards.iter().any(|board| board.chip.row().is_smart) {
+        " A bus goes on from servo to servo in any order: each needs an id of its own, and the last one nothing \
+         behind it. After a crash or a pulled cable its servos keep holding until their supply is off."
+    } else {
+        ""
+    };
     let words = "A filled jumper is to be closed with solder. Leads, from the left pin: darkest is ground, the middle one supply, the lightest signal; check yours. Join \
                  all grounds: supply, board, controller. Lamps and relays need a transistor or a driver: a pin gives a \
                  signal, not power. The board's logic supply sets the signal's level, 3.3 or 5 V. \
                  Sums are estimates from data sheets.";
-    list.paragraph(at(MARGIN, top), SMALL, Tone::Quiet, wide, words);
+    list.paragraph(at(MARGIN, top), SMALL, Tone::Quiet, wide, &format!("{words}{bus}"));
 }

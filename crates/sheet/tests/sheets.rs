@@ -187,7 +187,7 @@ fn what_cannot_be_drawn_says_what_to_do() {
     let none = calibration::draw(&subject(&rig, "heron.tail", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
         none,
-        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, reeds.sway, marsh.moon, marsh.lantern, punt.pole"
+        "there is no servo called \"heron.tail\"; there is: heron.neck, heron.beak, punt.rudder, crane.slew, crane.boom, crane.winch, reeds.sway, marsh.moon, marsh.lantern, punt.pole, heron.nape, heron.throat"
     );
     let lamp = calibration::draw(&subject(&rig, "marsh.moon", Paper::A4)).unwrap_err().to_string();
     assert_eq!(
@@ -218,7 +218,7 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
         let all = words(&list).join("\n");
         for part in [
             "Marsh Clock",
-            "3 boards, 8 servos, 2 accessories",
+            "4 boards, 10 servos, 2 accessories",
             "wiring plan, 2026-01-02",
             "PWM expander at 0x41, servos fed by crane-rail",
             "heron.neck",
@@ -233,13 +233,48 @@ fn the_wiring_plan_says_who_is_where_and_what_the_rails_must_give() {
             "Lamps and relays need a transistor or a driver",
             "too little: 7.1 A would be safe",
             "darkest is ground, the middle one supply, the lightest signal",
+            "smart bus (twelve-bit) on neck-line, servos fed by neck-rail",
+            "id 1",
+            "1300 to 2900 counts",
+            "its servos keep holding until their supply is off",
         ] {
             assert!(all.contains(part), "{part:?} is missing in\n{all}");
         }
         assert!(Form::Pdf.write(&list).unwrap().starts_with(b"%PDF"));
     }
     let none = wiring::draw(&subject(&rig, "", Paper::A4), "middle").unwrap_err();
-    assert_eq!(none.to_string(), "there is no board called \"middle\"; there is: upper, lower, desk");
+    assert_eq!(
+        none.to_string(),
+        "there is no board called \"middle\"; there is: upper, lower, desk, neck-bus"
+    );
+}
+
+#[test]
+fn no_sheet_of_a_smart_servo_has_microseconds_on_it() {
+    let rig = rig();
+    let subject = subject(&rig, "heron.nape", Paper::A4);
+    let calibration = calibration::draw(&subject).unwrap();
+    let disc = protractor::draw(&subject, &Fitting::default()).unwrap();
+    for (list, parts) in [
+        (
+            &calibration,
+            &[
+                "+8.805 °/100 counts,  0° at 2104.7 counts",
+                "place, counts",
+                "1300 counts (",
+                "id",
+                "registers",
+            ][..],
+        ),
+        (&disc, &["1300 counts at ", "2900 counts at "][..]),
+    ] {
+        assert_on_paper(list);
+        let all = words(list).join("\n");
+        assert!(!all.contains("µs") && !all.contains("ticks"), "{all}");
+        for part in parts {
+            assert!(all.contains(part), "{part:?} is missing in\n{all}");
+        }
+    }
 }
 
 #[test]
@@ -264,7 +299,7 @@ fn a_wiring_plan_of_many_boards_shows_four_and_says_which() {
         let list = wiring::draw(&subject(&rig, "", paper), "b70").unwrap();
         assert_on_paper(&list);
         let all = words(&list).join("\n");
-        assert!(all.contains("boards 8 to 11 of 17") && all.contains("reeds.n73-15"), "{all}");
+        assert!(all.contains("boards 9 to 12 of 18") && all.contains("reeds.n73-15"), "{all}");
     }
 }
 
@@ -407,7 +442,7 @@ fn a_sequence_chart_says_what_happens_when_and_what_was_found() {
     }
     assert_eq!(
         sequence::draw(&subject(&rig, "", Paper::A4), "dance").unwrap_err().to_string(),
-        "there is no sequence called \"dance\"; there is: wake, strike, lift, crossing, sleep, breathe"
+        "there is no sequence called \"dance\"; there is: wake, strike, lift, crossing, drink, sleep, breathe"
     );
 }
 

@@ -30,18 +30,31 @@ fn file_changed(scene: &Scene) -> Option<String> {
 
 fn stopped(scene: &Scene) -> Option<String> {
     match scene.model.snapshot.output {
-        Output::Cut => Some(cut(&scene.pulsing())),
-        Output::Held => when(true, "Held: the last pulses stay and nothing moves. d drives on, Ctrl-C cuts."),
+        Output::Cut => {
+            let has_smart = scene.rig.servos.iter().any(|servo| servo.kind.is_smart());
+            Some(cut(&scene.pulsing(), has_smart))
+        }
+        Output::Held => when(
+            true,
+            "Held: all keep what they were told last, and nothing moves. d drives on, Ctrl-C cuts.",
+        ),
         Output::Off | Output::Driving => None,
     }
 }
 
 /// What a cut has left, by what the boards have said since.
-fn cut(pulsing: &[String]) -> String {
-    let left = if pulsing.is_empty() {
-        ": no pulses".to_owned()
-    } else {
-        format!("; pulses stay on {}", pulsing.join(", "))
+fn cut(left: &[(String, bool)], has_smart: bool) -> String {
+    let named = |smart: bool| {
+        let names: Vec<&str> =
+            left.iter().filter(|(_, own)| *own == smart).map(|(name, _)| name.as_str()).collect();
+        names.join(", ")
+    };
+    let left = match (named(false).as_str(), named(true).as_str()) {
+        ("", "") if !has_smart => ": no pulses".to_owned(),
+        ("", "") => ": no pulses, and no smart servo is stiff".to_owned(),
+        (pulses, "") => format!("; pulses stay on {pulses}"),
+        ("", stiff) => format!(": no pulses; {stiff} stays stiff"),
+        (pulses, stiff) => format!("; pulses stay on {pulses}; {stiff} stays stiff"),
     };
     format!("Output is cut{left}. d enables it again, then e engages each servo where it stands.")
 }

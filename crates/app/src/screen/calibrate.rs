@@ -28,9 +28,9 @@ use super::dialog::Purpose;
 use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{
-    Ready, always, continuous, continuous_engaged, engaged, engaged_and_fitted, engaged_standing,
-    fitted_standing, horn_off, jointed, linked, mark_picked, mark_picked_engaged, marked, need, positional,
-    positional_engaged, pulse_part, pulsed, pulsed_standing, servo, standing,
+    Ready, always, clocked, clocked_positional, continuous, continuous_engaged, engaged, engaged_and_fitted,
+    engaged_standing, fitted_standing, horn_off, jointed, linked, mark_picked, mark_picked_engaged, marked,
+    need, positional, positional_engaged, pulse_part, pulsed, pulsed_standing, servo, standing,
 };
 use super::scene::Scene;
 use crossterm::event::KeyCode;
@@ -90,7 +90,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "test or time", keys: &[key('t')], view: HERE, short: "test, time", long: "predict a move, look, name the cause; of a continuous one, time its turns", ready: pulsed, run: test_or_time },
     Action { name: "knob jogs", keys: &[key('j')], view: HERE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: acts::knob },
     Action { name: "exercise", keys: &[key('y')], view: HERE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
-    Action { name: "fineness", keys: &[key('f')], view: HERE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: positional, run: acts::fineness },
+    Action { name: "fineness", keys: &[key('f')], view: HERE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: clocked_positional, run: acts::fineness },
     Action { name: "mechanism", keys: &[key('L')], view: HERE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: acts::mechanism },
     Action { name: "trim", keys: &[key('T')], view: HERE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
     Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: forms::ends },
@@ -115,7 +115,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: forms::compare_card },
     Action { name: "marks to a table", keys: &[], view: None, short: "", long: "write the picked servo's marks as comma-separated values", ready: pulse_part, run: forms::marks_out },
     Action { name: "marks from a table", keys: &[], view: None, short: "", long: "take marks over from comma-separated values", ready: pulse_part, run: forms::marks_in },
-    Action { name: "correct clock", keys: &[key('C')], view: HERE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: servo, run: acts::clock },
+    Action { name: "correct clock", keys: &[key('C')], view: HERE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: clocked, run: acts::clock },
     Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: HERE, short: "next servo", long: "go on to the next servo, once the next line says so", ready: goes_on, run: |desk| desk.pick_servo_by(1) },
 ];
 

@@ -48,7 +48,7 @@ pub static LAST: &[Action] = &[
     Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "make the edit again that was taken back", ready: |s| need(s.undo.1, "there is nothing to redo"), run: acts::redo },
     Action { name: "save", keys: &[Key::ctrl('s')], view: None, short: "save", long: "save the rig", ready: always, run: acts::save },
     Action { name: "read the file again", keys: &[], view: None, short: "", long: "take in what another program has written to the rig's file", ready: always, run: acts::read_again },
-    Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: the last pulses stay, nothing moves", ready: driving, run: acts::hold },
+    Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: all keep what they were told last, nothing moves", ready: driving, run: acts::hold },
     Action { name: "drive on", keys: &[key('d')], view: None, short: "drive on", long: "go on after a hold, or enable the output again after a cut", ready: stopped, run: acts::drive },
     Action { name: "next view", keys: &[code(KeyCode::Tab)], view: None, short: "view", long: "go to the next view", ready: always, run: acts::next_view },
     Action { name: "commands", keys: &[key(':')], view: None, short: "commands", long: "every command by its name", ready: always, run: acts::palette },

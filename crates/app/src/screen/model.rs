@@ -67,6 +67,8 @@ pub struct Model {
     pub in_wiring: InWiring,
     /// Limp joints that were moved by hand.
     pub taught: Taught,
+    /// Smart servos with which something was wrong at the last look, and what.
+    pub ailing: Vec<(ServoId, &'static str)>,
     /// What the screen remembers of Calibrate.
     pub in_calibrate: InCalibrate,
     /// What the screen remembers of Inputs.
@@ -121,7 +123,7 @@ const FEW_CHANGES: u32 = 2;
 /// A link whose health changes again and again.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Flap {
-    link: String,
+    of: String,
     first: Duration,
     last: Duration,
     count: u32,
@@ -157,6 +159,7 @@ impl Model {
             input: Pick::at(&session.document.rig.inputs, 0),
             sequence: Pick::at(&session.document.rig.sequences, 0),
             taught: Taught::default(),
+            ailing: Vec::new(),
             in_wiring: InWiring::new(&session.document.rig),
             in_calibrate: InCalibrate::default(),
             in_inputs: InInputs::default(),
@@ -243,9 +246,10 @@ impl Model {
         self.log.push_back((at, words));
     }
 
-    /// A line in the log about a link. One that changes again and again has one line, with a count.
-    pub fn note_link(&mut self, at: Duration, link: &str, health: &str) {
-        let (first, count) = match self.flaps.iter_mut().find(|flap| flap.link == link) {
+    /// A line in the log about how something is: `link desk`, `heron.nape:`. One that changes again and again has one line,
+    /// with a count.
+    pub fn note_health(&mut self, at: Duration, of: &str, health: &str) {
+        let (first, count) = match self.flaps.iter_mut().find(|flap| flap.of == of) {
             Some(flap) if at.saturating_sub(flap.last) <= FLAPPING => {
                 (flap.last, flap.count) = (at, flap.count + 1);
                 (flap.first, flap.count)
@@ -255,17 +259,17 @@ impl Model {
                 (at, 1)
             }
             None => {
-                self.flaps.push(Flap { link: link.to_owned(), first: at, last: at, count: 1 });
+                self.flaps.push(Flap { of: of.to_owned(), first: at, last: at, count: 1 });
                 (at, 1)
             }
         };
         if count <= FEW_CHANGES {
-            return self.note(at, format!("link {link} {health}"));
+            return self.note(at, format!("{of} {health}"));
         }
-        let own = format!("link {link} ");
+        let own = format!("{of} ");
         self.log.retain(|(then, words)| *then < first || !words.starts_with(&own));
         let seconds = at.saturating_sub(first).as_secs_f64();
-        let words = format!("link {link} {health}, {count} changes in {seconds:.0} s");
+        let words = format!("{of} {health}, {count} changes in {seconds:.0} s");
         if count.is_power_of_two() {
             tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
         }

@@ -5,8 +5,10 @@ use crate::screen::calibrate::behind;
 use crate::screen::calibrate::forms::SEEN;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
+use crate::screen::health;
 use crate::screen::inputs::goals;
 use crate::screen::model::{Model, STRIP, TRACED, Tone};
+use crate::screen::scene::Picked;
 use crate::screen::sequence::acts::keep_standing;
 use crate::session::Session;
 use std::sync::Arc;
@@ -51,6 +53,7 @@ impl Model {
         self.follow_boards();
         self.follow_lag(session);
         self.follow_hands(session);
+        self.follow_health(session);
         self.note_boards(session.runner.edition_of(&self.snapshot));
         self.settle(session);
         let edition = session.runner.edition_of(&self.snapshot);
@@ -191,7 +194,9 @@ impl Model {
                 self.say(Tone::Refused, words, now);
                 return;
             }
-            EventKind::Link(health) => return self.note_link(event.at, link, health.word()),
+            EventKind::Link(health) => {
+                return self.note_health(event.at, &format!("link {link}"), health.word());
+            }
             EventKind::NotANumber => format!("{servo}: target not a number"),
             EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
             EventKind::Interrupted(back) => {
@@ -303,6 +308,28 @@ impl Model {
         let all: Vec<(ServoId, Option<f64>)> = (0..scene.rig.servos.len()).filter_map(limp).collect();
         for (servo, at) in all {
             self.taught.look(servo, at);
+        }
+    }
+
+    /// A line in the log for every smart servo that begins to ail, or ails no more, by its own word.
+    fn follow_health(&mut self, session: &Session) {
+        let scene = self.shown(session);
+        let wrong = |n| {
+            let picked: Picked<'_> = scene.servo(n)?;
+            let word = health::word(&picked)?;
+            let word = health::is_wrong(word).then_some(word.0);
+            Some((picked.servo.id, picked.servo.name.clone(), word))
+        };
+        let all: Vec<_> = (0..scene.rig.servos.len()).filter_map(wrong).collect();
+        let at = self.snapshot.now;
+        for (servo, name, word) in all {
+            let was = self.ailing.iter().find(|(id, _)| *id == servo).map(|(_, word)| *word);
+            if was == word {
+                continue;
+            }
+            self.ailing.retain(|(id, _)| *id != servo);
+            self.ailing.extend(word.map(|word| (servo, word)));
+            self.note_health(at, &format!("{name}:"), word.unwrap_or("as it should be again"));
         }
     }
 

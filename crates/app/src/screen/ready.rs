@@ -36,7 +36,12 @@ pub fn free(scene: &Scene) -> Ready {
 /// The picked servo gets pulses, and the output is free.
 pub fn engaged(scene: &Scene) -> Ready {
     free(scene)?;
-    let words = "it gets no pulses, so it cannot move: engage it with e";
+    let smart = scene.picked().is_some_and(|p| p.servo.kind.is_smart());
+    let words = if smart {
+        "it is not driven, so it cannot move: e makes it stiff"
+    } else {
+        "it gets no pulses, so it cannot move: engage it with e"
+    };
     need(scene.picked().is_some_and(|p| p.state.engaged), words)
 }
 
@@ -51,6 +56,21 @@ pub fn released(scene: &Scene) -> Ready {
 pub fn positional(scene: &Scene) -> Ready {
     servo(scene)?;
     need(scene.picked().is_none_or(|p| p.servo.kind.has_angles()), "it has a level, not a horn with angles")
+}
+
+/// What is counted in ticks of a clock: what a smart servo is told is not.
+pub fn clocked(scene: &Scene) -> Ready {
+    servo(scene)?;
+    need(
+        scene.picked().is_none_or(|p| p.clock().is_some()),
+        "a smart servo is told counts: there is no clock",
+    )
+}
+
+/// Has angles, and what it is told is counted in ticks.
+pub fn clocked_positional(scene: &Scene) -> Ready {
+    positional(scene)?;
+    clocked(scene)
 }
 
 /// What has servo pulses: no lamp or relay.
@@ -174,7 +194,7 @@ pub fn engaged_standing(scene: &Scene) -> Ready {
 
 /// Also while the output is held: what stands may be let go.
 pub fn pulsing(scene: &Scene) -> Ready {
-    need(scene.picked().is_some_and(|p| p.state.engaged), "it gets no pulses already")
+    need(scene.picked().is_some_and(|p| p.state.engaged), "it is released already")
 }
 
 /// What is plugged elsewhere, or taken out, must not be getting pulses.

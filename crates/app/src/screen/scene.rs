@@ -192,14 +192,17 @@ impl OnWire {
 impl<'a> Scene<'a> {
     /// What has a pulse, or was found to have one, by what the boards have said last: servos by their names, channels
     /// that no servo of the rig is on by theirs.
-    pub fn pulsing(&self) -> Vec<String> {
+    ///
+    /// Smart servos, which have no pulses but stay stiff, are told by the second of the two.
+    pub fn pulsing(&self) -> Vec<(String, bool)> {
         let boards = self.edition.boards(&self.model.snapshot);
         let name = |board: &Board, channel: usize| {
             let mut servos = self.rig.servos_on(&board.name);
             let servo = servos.find(|servo| usize::from(servo.plug()) == channel);
             servo.map_or_else(|| self.rig.plug_words(&board.name, channel), |servo| servo.name.clone())
         };
-        boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
+        let named = |board: &Board, channel| (name(board, channel), board.chip.row().is_smart);
+        boards.flat_map(|(board, state)| state.pulsing().map(move |channel| named(board, channel))).collect()
     }
 
     /// Boards of which nobody can say what they send.
@@ -455,6 +458,14 @@ impl Picked<'_> {
         let tick = self.plan.guard.step() * if self.servo.kind.is_smart() { 4.0 } else { 1.0 };
         (self.state.target - self.state.pulse).abs() <= tick
             && (self.place() - self.wire_pulse()).abs() <= tick
+    }
+
+    /// The words where it is told nothing: a smart servo has no pulse that could be missing.
+    pub const fn untold(&self) -> &'static str {
+        match (self.wire, self.servo.kind.is_smart()) {
+            (OnWire::Unknown, _) | (_, false) => self.wire.without(),
+            (_, true) => "nothing told",
+        }
     }
 
     /// The pulse on the wire, or the one it had last.

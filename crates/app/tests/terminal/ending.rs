@@ -60,7 +60,7 @@ fn cut_works_from_inside_an_entry_and_does_not_quit() {
     pane.see("  CUT  ");
     pane.see_no_more("Go to 15");
     until(|| released(&home).then_some(()), || home.bus().join("\n"));
-    pane.see("Output is cut: no pulses. d enables it again");
+    pane.see("Output is cut: no pulses, and no smart servo is stiff. d enables it again");
     pane.keys(&["e"]);
     pane.see("output is cut: d enables it again");
     pane.keys(&["d"]);

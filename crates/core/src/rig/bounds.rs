@@ -387,11 +387,15 @@ pub(crate) fn wait(schema: &mut Schema) {
     let test =
         |key: &str, others: &[&str]| json!({ "allOf": [without(others), { "required": ["input", key] }] });
     let forms = json!([
-        test("pressed", &["above", "below", "key"]),
-        test("above", &["pressed", "below", "key"]),
-        test("below", &["pressed", "above", "key"]),
+        test("pressed", &["above", "below", "key", "arrived_deg"]),
+        test("above", &["pressed", "below", "key", "arrived_deg"]),
+        test("below", &["pressed", "above", "key", "arrived_deg"]),
         { "allOf": [
-            without(&["input", "pressed", "above", "below", "held_s"]),
+            without(&["input", "pressed", "above", "below", "key"]),
+            { "required": ["arrived_deg", "at_most_s"] },
+        ] },
+        { "allOf": [
+            without(&["input", "pressed", "above", "below", "held_s", "arrived_deg"]),
             { "required": ["key"], "properties": { "key": { "maxLength": 1 } } },
         ] },
     ]);
@@ -403,7 +407,7 @@ pub(crate) fn wait(schema: &mut Schema) {
 
 /// What ends a loop is looked at and not waited for.
 pub(crate) fn repeated(schema: &mut Schema) {
-    let until = json!({ "properties": { "until": without(&["at_most_s", "then", "to"]) } });
+    let until = json!({ "properties": { "until": without(&["at_most_s", "then", "to", "arrived_deg"]) } });
     schema.insert("allOf".to_owned(), json!([until]));
 }
 

@@ -168,6 +168,11 @@ impl Kind {
         if self.is_smart() { Counts::UNIT } else { Micros::UNIT }
     }
 
+    /// What heads a column or an axis of its places: `pulse, µs`, or `place, counts` of a smart servo.
+    pub const fn place_head(self) -> &'static str {
+        if self.is_smart() { "place, counts" } else { "pulse, µs" }
+    }
+
     /// A place of it as people read it: `1520 µs`, `2048 counts`.
     pub fn show_place(self, at: Position) -> String {
         format!("{:.0} {}", at.get() + 0.0, self.place_unit())

@@ -198,6 +198,11 @@ pub struct Wait {
     /// For so long without a break.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub held_s: Seconds,
+    /// All joints that the sequence moves are this near to where they are told to be, in degrees: a smart servo by its own
+    /// word, another one by what it was sent and its rated speed. One that hangs is waited for no longer than `at_most_s`,
+    /// which this needs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub arrived_deg: Option<f64>,
     /// A key of the keyboard, where there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Worded)]
@@ -213,7 +218,7 @@ pub struct Wait {
     pub to: Option<String>,
 }
 
-numbers! { Wait { above: THRESHOLD, below: THRESHOLD, held_s: TIME = [0.0], at_most_s: TIME } }
+numbers! { Wait { above: THRESHOLD, below: THRESHOLD, arrived_deg: ARRIVAL, held_s: TIME = [0.0], at_most_s: TIME } }
 
 /// What is done when a wait has been in vain.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
@@ -286,6 +291,8 @@ pub enum What<'a> {
 pub enum Awaited<'a> {
     /// An input.
     Input(&'a str, Test),
+    /// All joints that the sequence moves are so near to where they are told to be, in degrees.
+    Arrived(f64),
     /// A key.
     Key(char),
 }
@@ -360,9 +367,10 @@ impl Wait {
         if tests.next().is_some() {
             return None;
         }
-        match (self.input.as_deref(), test, self.key.as_deref()) {
-            (Some(input), Some(test), None) => Some(Awaited::Input(input, test)),
-            (None, None, Some(key)) => {
+        match (self.input.as_deref(), test, self.key.as_deref(), self.arrived_deg) {
+            (Some(input), Some(test), None, None) => Some(Awaited::Input(input, test)),
+            (None, None, None, Some(within)) => Some(Awaited::Arrived(within)),
+            (None, None, Some(key), None) => {
                 let mut letters = key.chars();
                 let key = letters.next().filter(|_| letters.next().is_none())?;
                 (!key.is_whitespace() && !key.is_control()).then_some(Awaited::Key(key))
@@ -383,6 +391,7 @@ impl Wait {
             Some(Awaited::Input(input, Test::Pressed(false))) => format!("{input} is not pressed{held}"),
             Some(Awaited::Input(input, Test::Above(value))) => format!("{input} is above {value}{held}"),
             Some(Awaited::Input(input, Test::Below(value))) => format!("{input} is below {value}{held}"),
+            Some(Awaited::Arrived(within)) => format!("all have arrived within {within}°{held}"),
             Some(Awaited::Key(key)) => format!("the key {key} is pressed"),
             None => "nothing".to_owned(),
         }

@@ -372,6 +372,7 @@ impl Layout<'_, '_> {
     fn waited(&mut self, wait: &Wait) -> Option<usize> {
         let waited = match wait.what()? {
             Awaited::Key(key) => Waited::Key(key),
+            Awaited::Arrived(within) => Waited::Arrived { within, held: wait.held_s.duration() },
             Awaited::Input(input, test) => Waited::Input {
                 input: self.library.rig.index.inputs.named(input)?,
                 test,

@@ -170,8 +170,22 @@ pub enum Waited {
         /// For so long without a break.
         held: Duration,
     },
+    /// All joints that the program moves are where they are told to be.
+    Arrived {
+        /// So near, in degrees.
+        within: f64,
+        /// For so long without a break.
+        held: Duration,
+    },
     /// A key.
     Key(char),
+}
+
+impl Waited {
+    /// It is about what the step before it has brought about, so that it can be told only after that.
+    pub const fn is_of_the_step(&self) -> bool {
+        matches!(self, Self::Arrived { .. })
+    }
 }
 
 /// A sequence, laid out in line.

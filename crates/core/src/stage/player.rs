@@ -318,7 +318,9 @@ impl Player {
             };
             match op.kind {
                 OpKind::Wait { what, at_most, then } => {
-                    if self.rehearses || waiting.get(what).is_some_and(|waiting| waiting.holds) {
+                    let told_now = program.waits.get(what).is_none_or(|waited| !waited.is_of_the_step());
+                    let holds = told_now && waiting.get(what).is_some_and(|waiting| waiting.holds);
+                    if self.rehearses || holds {
                         self.pass();
                     } else if at_most == Some(Duration::ZERO) {
                         let left = (self.at, self.counts);

@@ -3,6 +3,7 @@
 use super::mix::{Grip, Sways};
 use super::player::{Among, Brought, Given, PLAYERS, Player, Players, Told};
 use super::{EventKind, InputState, Output, Owner, Plan, Play, Prepared, ServoState, Stage, Stand};
+use crate::estimate::Known;
 use crate::rig::{AtEnd, Layer, OwnUnit, SequenceId, Test};
 use crate::sequence::{At, Counts, Eased, Left, Program, Waited};
 use std::time::Duration;
@@ -310,12 +311,17 @@ impl Stage {
 
     /// Looks at all that a player's program waits for.
     fn look(&mut self, player: &Player, dt: Duration) {
-        let Prepared { plan, inputs, waiting, .. } = &mut self.run;
+        let Prepared { plan, inputs, waiting, servos, .. } = &mut self.run;
         let range = plan.waits_of(player.place);
         let Some(program) = plan.programs.get(player.place) else { return };
         for (state, waited) in waiting.get_mut(range).unwrap_or(&mut []).iter_mut().zip(&program.waits) {
             match waited {
                 Waited::Key(key) => state.see(self.keys.has(*key), Duration::ZERO, dt),
+                Waited::Arrived { within, held } => {
+                    let now =
+                        program.tracks.iter().all(|track| has_arrived(plan, servos, track.servo, *within));
+                    state.see(now, *held, dt);
+                }
                 Waited::Input { input, test, held } => {
                     let now = is_so(plan, inputs, (*input, *test), state.now);
                     state.see(now, *held, dt);
@@ -534,6 +540,23 @@ impl Stage {
     pub const fn players(&self) -> &Players {
         &self.run.players
     }
+}
+
+/// Whether a servo that a sequence moves is where it is told to be, within so many degrees of its joint; one that cannot
+/// get there is where it is stopped.
+fn has_arrived(plan: &Plan, servos: &[ServoState], servo: usize, within: f64) -> bool {
+    let (Some(state), Some(scale)) =
+        (servos.get(servo), plan.servos.get(servo).and_then(|own| own.scale.as_ref()))
+    else {
+        return true;
+    };
+    // Whoever is released, or follows somebody else, is not on its way for the sequence.
+    if !state.engaged || state.owner != Owner::Sequence {
+        return true;
+    }
+    let to = if state.stopped.is_some() { state.pulse } else { state.target };
+    let angle = |at| scale.angle_at(at).get();
+    state.estimate.known != Known::Unknown && libm::fabs(angle(state.estimate.pulse) - angle(to)) <= within
 }
 
 /// Whether an input is what it is to be; what is not heard is nothing.

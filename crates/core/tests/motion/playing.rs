@@ -120,6 +120,50 @@ fn a_wait_goes_on_when_its_button_is_pressed_long_enough_and_says_so() {
 }
 
 #[test]
+fn a_wait_for_an_arrival_goes_on_when_all_have_arrived_and_not_before() {
+    // 96° at 40 °/s take 2.4 s, though the step asks for none: 2° before its end they have arrived.
+    let steps = |how: &str| {
+        "[[sequence]]\nname = \"s\"\n".to_owned()
+            + &step("zero", "move_s = 0.5")
+            + &step("far", "move_s = 0")
+            + &wait(how)
+            + &step("zero", "move_s = 3")
+    };
+    let play = |how: &str| {
+        let mut show = Show::of(&rig_of(&text(&steps(how), [40.0, 400.0, 400.0])));
+        show.play(0);
+        show.until(|show| show.stands() == Play::Waiting);
+        let waits = show.now;
+        show.until(|show| show.stands() != Play::Waiting);
+        let lasted = show.now.saturating_sub(waits).as_secs_f64();
+        (lasted, show.angle(0), show.told.last().unwrap().0)
+    };
+    let (lasted, angle, told) = play("arrived_deg = 2, at_most_s = 5");
+    assert!(
+        (lasted - 2.35).abs() < 0.1 && angle >= 94.0 && told == Told::GoesOn,
+        "{lasted} {angle} {told:?}"
+    );
+    let (longer, closer, _) = play("arrived_deg = 0.5, at_most_s = 5, held_s = 0.3");
+    assert!(longer > lasted + 0.3 && closer > 95.9, "{longer} {closer}");
+    let (given_up, angle, told) = play("arrived_deg = 2, at_most_s = 0.5");
+    assert!((given_up - 0.5).abs() < 0.03 && angle < 25.0 && told == Told::InVain, "{given_up} {angle}");
+}
+
+#[test]
+fn whoever_is_in_the_hand_is_not_waited_for() {
+    let steps = "[[sequence]]\nname = \"s\"\n".to_owned()
+        + &step("zero", "move_s = 0.5")
+        + &step("far", "move_s = 0")
+        + &wait("arrived_deg = 2, at_most_s = 5");
+    let mut show = Show::of(&rig_of(&text(&steps, [40.0, 400.0, 400.0])));
+    show.play(0);
+    show.until(|show| show.stands() == Play::Waiting);
+    show.beat(&[Command::Jog { servo: 0, by: Position::new(1.0), repeat: false }]);
+    show.beats(30);
+    assert_eq!(show.stands(), Play::Ended, "b and c are there, and a is in the hand");
+}
+
+#[test]
 fn a_wait_in_vain_goes_on_ends_or_jumps() {
     let of = |then: &str| {
         let text = TO_AND_FRO.replacen("label = \"x\"", "label = \"top\"", 1)

@@ -216,5 +216,11 @@ pub(super) fn residuals(list: &mut List, known: &Known<'_>, area: Box, pulses: A
         list.line(&[at(x, area.bottom), at(x, area.bottom + 1.0)], solid(Tone::Quiet, 0.2));
         list.text(at(x, area.bottom + 4.2), SMALL, Tone::Quiet, Align::Middle, &format!("{pulse:.0}"));
     }
-    list.text(at(area.right, area.bottom + 8.2), SMALL, Tone::Quiet, Align::Right, "pulse, µs");
+    list.text(
+        at(area.right, area.bottom + 8.2),
+        SMALL,
+        Tone::Quiet,
+        Align::Right,
+        known.servo.kind.place_head(),
+    );
 }

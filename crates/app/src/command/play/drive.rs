@@ -8,6 +8,7 @@ use super::wanted::{self, AwaitedKey, Wanted};
 use crate::cli::{Adopt, OnLost, Play};
 use crate::command::trace::Trace;
 use crate::document::Document;
+use crate::edition::Edition;
 use crate::exit::Exit;
 use crate::files::output::Outputs;
 use crate::hardware::BEAT;
@@ -18,6 +19,7 @@ use miette::{IntoDiagnostic, Report, miette};
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::{BoardId, Does, Rig, SequenceId};
 use wasvolta_core::stage::{self, About, Command, EventKind, Output, Owner, Wire};
 use wasvolta_core::unit::Position;
@@ -138,6 +140,26 @@ fn perform(
         trace.finish()?;
     }
     Ok(end)
+}
+
+/// How long a servo that says where it is may take to arrive once it has been told all of a sequence.
+const SETTLES: Duration = Duration::from_secs(2);
+/// So near is arrived, in degrees.
+const ARRIVED_DEG: f64 = 2.0;
+
+/// Which servos say that they are not where the sequence has told them to be, and how far off.
+fn behind(edition: &Edition, snapshot: &wasvolta_engine::Snapshot) -> Vec<String> {
+    let driven = snapshot.servos.iter().enumerate().filter(|(_, state)| {
+        state.engaged && state.owner == Owner::Sequence && state.estimate.known == Known::Measured
+    });
+    let said = driven.filter_map(|(n, state)| {
+        let scale = edition.plan.servos.get(n)?.scale.as_ref()?;
+        let (is, told) = (scale.angle_at(state.estimate.pulse), scale.angle_at(state.pulse));
+        let name = &edition.rig.servos.get(n)?.name;
+        ((is - told).abs().get() > ARRIVED_DEG)
+            .then(|| format!("{name} has not arrived: it is at {:.1}°, told {:.1}°", is.get(), told.get()))
+    });
+    said.collect()
 }
 
 /// Gives everything that moves its first pulse, and waits until all of those arrive.
@@ -382,6 +404,7 @@ fn follow(
     let mut progress = Progress::new();
     let mut traced = None;
     let mut heard = first;
+    let mut told_all_at = None;
     loop {
         for key in keys.typed() {
             runner.engine.command(Command::Key { key });
@@ -425,8 +448,13 @@ fn follow(
         }
         runner.keep_places();
         if ended && arrived {
-            progress.clear();
-            return Ok(End::Played);
+            let since = snapshot.now.saturating_sub(*told_all_at.get_or_insert(snapshot.now));
+            let behind = behind(&edition, &snapshot);
+            if behind.is_empty() || since >= SETTLES {
+                progress.clear();
+                behind.into_iter().for_each(say::note);
+                return Ok(End::Played);
+            }
         }
         beat(runner);
     }

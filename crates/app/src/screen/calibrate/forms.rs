@@ -62,11 +62,27 @@ pub fn rated(desk: &mut Context) {
 pub fn ends(desk: &mut Context) {
     let Some((rig, servo)) = picked(desk) else { return };
     let Ends { low, high } = servo.ends();
-    let us = |pulse: Position| format!("{:.1}us", pulse.get());
+    let smart = servo.kind.is_smart();
+    let typed = |place: Position| {
+        if smart { format!("{:.0}counts", place.get()) } else { format!("{:.1}us", place.get()) }
+    };
+    let [least, most, middle] = if smart {
+        [
+            "the least place that it may ever be told; or an angle, as -60deg",
+            "the greatest",
+            "what counts as its centre",
+        ]
+    } else {
+        [
+            "the least pulse that may ever leave; or an angle, as -60deg",
+            "the greatest pulse that may ever leave",
+            "the pulse that counts as its centre",
+        ]
+    };
     let mut fields = vec![
-        Field::new("low", us(low), "the least pulse that may ever leave; or an angle, as -60deg"),
-        Field::new("high", us(high), "the greatest pulse that may ever leave"),
-        Field::new("centre", us(servo.centre()), "the pulse that counts as its centre"),
+        Field::new("low", typed(low), least),
+        Field::new("high", typed(high), most),
+        Field::new("centre", typed(servo.centre()), middle),
     ];
     if let Some(joint) = rig.joint_of(&servo.name).filter(|_| servo.fit().is_ok()) {
         let home = joint.home_deg.map_or_else(String::new, |home| format!("{}", home.get()));
@@ -285,11 +301,14 @@ pub fn auto_release(desk: &mut Context) {
 
 /// Asks what happens to the picked joint when its board is back and its pulses had stopped meanwhile.
 pub fn back(desk: &mut Context) {
-    let Some(Some((joint, now))) = desk.picked(|p| p.joint.map(|j| (j.name.clone(), j.back))) else {
-        return;
-    };
+    let found = desk.picked(|p| p.joint.map(|j| (j.name.clone(), j.back, p.servo.kind.is_smart())));
+    let Some(Some((joint, now, smart))) = found else { return };
     let word = BACKS.iter().find(|(back, _)| *back == now).map_or("usual", |(_, word)| word);
-    let hint = "usual, last (go on from its last pulse), ask (where it stands), stay-released";
+    let hint = if smart {
+        "usual, last (stiff again where it is), ask (limp until e), stay-released"
+    } else {
+        "usual, last (go on from its last pulse), ask (where it stands), stay-released"
+    };
     open(desk, &BACK, &joint, vec![Field::new("then", word, hint)]);
 }
 
@@ -393,12 +412,12 @@ pub fn marks_out(desk: &mut Context) {
 pub fn marks_in(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
-        open(
-            desk,
-            &MARKS_IN,
-            &servo.name,
-            vec![Field::new("file", file, "a head with pulse_us and angle_deg, a mark a line")],
-        );
+        let head = if servo.kind.is_smart() {
+            "a head with counts and angle_deg, a mark a line"
+        } else {
+            "a head with pulse_us and angle_deg, a mark a line"
+        };
+        open(desk, &MARKS_IN, &servo.name, vec![Field::new("file", file, head)]);
     }
 }
 
@@ -490,11 +509,14 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
         return desk.done(&words, |rig| roster::set_class(rig, of, preset));
     }
     let number = |label: &str| said(label).map(entry::plain).transpose();
-    let (low, high) = said("over")
-        .and_then(|text| text.split_once(".."))
-        .ok_or("write the pulses of the travel as 900..2100")?;
-    let pulse = |text: &str| entry::plain(text.trim().trim_end_matches("us")).map(Position::new);
     let kind = kind_of(desk, of);
+    let (unit, help) = if kind.is_smart() {
+        ("counts", "write the counts of the travel as 0..4096")
+    } else {
+        ("us", "write the pulses of the travel as 900..2100")
+    };
+    let (low, high) = said("over").and_then(|text| text.split_once("..")).ok_or(help)?;
+    let pulse = |text: &str| entry::plain(text.trim().trim_end_matches(unit)).map(Position::new);
     let before = desk.session.document.rig.servo(of).and_then(|s| s.rated.clone());
     let over = Ends { low: pulse(low)?, high: pulse(high)? };
     let rated = Rated {

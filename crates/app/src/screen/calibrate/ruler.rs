@@ -52,7 +52,7 @@ impl Axis {
 /// Rows that the ruler needs.
 pub const ROWS: u16 = 5;
 
-/// Draws the ruler: pulse and marks above the line, scale below, the rated range last.
+/// Draws the ruler: pulse and marks above the line, scale below, the rated range, or the servo's own limits, last.
 pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
     let axis = Axis::of(picked, pen.width());
     let (low, high) = picked.plan.guard.endpoints;
@@ -90,6 +90,9 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
     }
     marks(pen, &axis, picked);
     present(pen, &axis, picked);
+    if picked.servo.kind.is_smart() {
+        own_limits(pen, &axis, picked);
+    }
     let rated = picked.servo.rated.as_ref().filter(|_| with_rated && !picked.servo.kind.is_smart());
     if let Some(rated) = rated {
         let (a, b) = (axis.column(rated.over().low), axis.column(rated.over().high));
@@ -104,6 +107,22 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
         );
         pen.put_centred(u16::midpoint(a, b), 4, &words, theme::text(theme::QUIET));
     }
+}
+
+/// The limits that are kept in the servo, under those that are kept here: beyond them it refuses to go.
+fn own_limits(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
+    let Some((from, to)) = picked.feedback.and_then(|own| own.limits) else { return };
+    let (low, high) = picked.plan.guard.endpoints;
+    let (from, to) = (Position::new(f64::from(from)), Position::new(f64::from(to)));
+    let (a, b) = (axis.column(from), axis.column(to));
+    let cuts = from > low || to < high;
+    let color = if cuts { theme::FAULT } else { theme::QUIET };
+    for x in a..=b {
+        pen.glyph(x, 4, "·", color);
+    }
+    let narrower = if cuts { ", narrower than the endpoints" } else { "" };
+    let words = format!(" its own limits: {:.0} to {}{narrower} ", from.get(), picked.at(to));
+    pen.put_centred(u16::midpoint(a, b), 4, &words, theme::text(color));
 }
 
 fn scale(pen: &mut Pen<'_>, axis: &Axis) {

@@ -250,7 +250,7 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
             format!("{:.2} %", clock.duty_percent(clock.pulse(t))),
         ],
         (Some(t), None) => [format!("{} {unit}", t.0), String::new(), String::new()],
-        (None, _) => [picked.wire.without().to_owned(), String::new(), String::new()],
+        (None, _) => [picked.untold().to_owned(), String::new(), String::new()],
     };
     let nudge = NUDGES.get(scene.model.nudge).copied().unwrap_or(Nudge::Tick);
     let by = picked.nudge(nudge);

@@ -236,7 +236,7 @@ pub fn press_key(desk: &mut Context) {
             let wait = scene.rig.sequences.get(op.of.0)?.steps.get(op.of.1)?.wait_for.as_ref()?;
             match wait.what()? {
                 Awaited::Key(key) => Some(key),
-                Awaited::Input(..) => None,
+                Awaited::Input(..) | Awaited::Arrived(_) => None,
             }
         })
     };

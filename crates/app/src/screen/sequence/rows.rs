@@ -77,7 +77,7 @@ static ROWS: &[Row] = &[
     Row::choice("", "with", steps::given, steps::next_given).typed(steps::set_given).when(steps::has_given),
     Row::choice("", "waits for", steps::awaited, steps::next_awaited).typed(steps::set_awaited).when(steps::is_wait),
     Row::number("", "threshold", |_| &THRESHOLD, steps::threshold, Set::By(steps::set_threshold)).when(steps::has_threshold),
-    Row::number("", "held for", |_| &TIME, |s| Some(steps::wait(s)?.held_s.get()), Set::By(steps::set_held)).when(steps::waits_for_input),
+    Row::number("", "held for", |_| &TIME, |s| Some(steps::wait(s)?.held_s.get()), Set::By(steps::set_held)).when(steps::may_last),
     Row::number("", "at most", |_| &TIME, |s| Some(steps::wait(s)?.at_most_s?.get()), Set::By(steps::set_at_most)).or("as it takes").when(steps::is_wait),
     Row::choice("", "then", steps::then, steps::next_then).when(steps::has_at_most),
     Row::number("", "joint to", target_unit, steps::joint_target, Set::By(steps::set_joint_target)).or("not in the pose").when(steps::has_joint),

@@ -6,6 +6,7 @@ use crate::screen::scene::Scene;
 use crate::screen::sequence::acts::pick_step;
 use crate::screen::step::{moved, wrapped};
 use wasvolta_core::easing::Easing;
+use wasvolta_core::range;
 use wasvolta_core::rig::edit::sequences as edit;
 use wasvolta_core::rig::{Awaited, Kind, Loop, Pose, Rig, Step, StepJoint, Test, Then, Times, Wait, What};
 use wasvolta_core::sequence::At;
@@ -560,6 +561,9 @@ pub fn set_rounds(desk: &mut Context, text: &str) -> Result<(), String> {
     let text = text.trim();
     if let Some(until) = text.strip_prefix("until ") {
         let wait = read_wait(&desk.session.document.rig, until)?;
+        if wait.arrived_deg.is_some() {
+            return Err("a loop does not end by an arrival: let a step at its end wait for it".to_owned());
+        }
         change_loop(desk, text, |own| own.until = Some(wait));
         return Ok(());
     }
@@ -602,13 +606,14 @@ fn change_wait(desk: &mut Context, what: &str, set: impl Fn(&mut Wait)) {
     });
 }
 
-/// Waits for another input, or for a key.
+/// Waits for another input, for an arrival, or for a key.
 pub fn next_awaited(desk: &mut Context, by: isize) {
     let scene = desk.model.scene(desk.session);
     let Some(now) = wait(&scene) else { return };
     let inputs = &scene.rig.inputs;
     let here = now.input.as_ref().and_then(|own| inputs.iter().position(|input| input.name == *own));
-    let next = wrapped(here.unwrap_or(inputs.len()), by, inputs.len() + 1);
+    let none = if now.arrived_deg.is_some() { inputs.len() } else { inputs.len() + 1 };
+    let next = wrapped(here.unwrap_or(none), by, inputs.len() + 2);
     let (held, at_most, then, to) = (now.held_s, now.at_most_s, now.then, now.to.clone());
     let rest = Wait { at_most_s: at_most, then, to, ..Wait::default() };
     let next = match inputs.get(next) {
@@ -616,18 +621,39 @@ pub fn next_awaited(desk: &mut Context, by: isize) {
             Wait { input: Some(input.name.clone()), pressed: Some(true), held_s: held, ..rest }
         }
         Some(input) => Wait { input: Some(input.name.clone()), above: Some(0.5), held_s: held, ..rest },
+        None if next == inputs.len() => arrival(USUAL_ARRIVAL_DEG, rest),
         None => Wait { key: Some("g".to_owned()), ..rest },
     };
     let words = format!("wait until {}", next.words());
     change_wait(desk, &words, |wait| *wait = next.clone());
 }
 
-/// Reads what is waited for: `visitor pressed`, `visitor not pressed`, `gap above 0.4`, `gap < 0.2`, `key g`.
+/// How near is arrived, unless it is said.
+const USUAL_ARRIVAL_DEG: f64 = 2.0;
+/// How long an arrival is waited for, unless it is said: one that hangs is not to hold up the others.
+const USUAL_ARRIVAL: Seconds = Seconds::new(2.0);
+
+/// A wait for an arrival, which always has an end.
+fn arrival(within: f64, rest: Wait) -> Wait {
+    let at_most = rest.at_most_s.filter(|most| *most > Seconds::ZERO).unwrap_or(USUAL_ARRIVAL);
+    Wait { arrived_deg: Some(within), at_most_s: Some(at_most), ..rest }
+}
+
+/// Reads what is waited for: `visitor pressed`, `visitor not pressed`, `gap above 0.4`, `gap < 0.2`, `arrived 2deg`,
+/// `key g`.
 fn read_wait(rig: &Rig, text: &str) -> Result<Wait, String> {
-    const HELP: &str = "as visitor pressed, visitor not pressed, gap above 0.4, gap below 0.2, or key g";
+    const HELP: &str =
+        "as visitor pressed, visitor not pressed, gap above 0.4, gap below 0.2, arrived 2deg, or key g";
     let words: Vec<&str> = text.split_whitespace().filter(|word| !matches!(*word, "is" | "the")).collect();
     let number = |text: &str| text.replace('−', "-").parse::<f64>().map_err(|_| HELP.to_owned());
     let wait = match words.as_slice() {
+        ["arrived"] => arrival(USUAL_ARRIVAL_DEG, Wait::default()),
+        ["arrived", within] => {
+            let degrees = within.trim_end_matches("deg").trim_end_matches('°');
+            let degrees = number(degrees)?;
+            range::ARRIVAL.check(degrees).map_err(|why| why.to_string())?;
+            arrival(degrees, Wait::default())
+        }
         ["key", key] => Wait { key: Some((*key).to_owned()), ..Wait::default() },
         [input, "pressed"] => {
             Wait { input: Some((*input).to_owned()), pressed: Some(true), ..Wait::default() }
@@ -659,8 +685,12 @@ pub fn set_awaited(desk: &mut Context, text: &str) -> Result<(), String> {
     let words = format!("wait until {}", read.words());
     change_wait(desk, &words, |wait| {
         let held_s = if read.key.is_some() { Seconds::ZERO } else { wait.held_s };
-        *wait =
-            Wait { held_s, at_most_s: wait.at_most_s, then: wait.then, to: wait.to.clone(), ..read.clone() };
+        let at_most_s = wait.at_most_s.or(read.at_most_s);
+        let rest = Wait { held_s, at_most_s, then: wait.then, to: wait.to.clone(), ..read.clone() };
+        *wait = match read.arrived_deg {
+            Some(within) => arrival(within, rest),
+            None => rest,
+        };
     });
     Ok(())
 }
@@ -688,9 +718,9 @@ pub fn set_threshold(desk: &mut Context, value: Option<f64>) {
     });
 }
 
-/// It waits for an input.
-pub fn waits_for_input(scene: &Scene) -> bool {
-    wait(scene).is_some_and(|wait| wait.input.is_some())
+/// It waits for something that may last.
+pub fn may_last(scene: &Scene) -> bool {
+    wait(scene).is_some_and(|wait| wait.input.is_some() || wait.arrived_deg.is_some())
 }
 
 /// For how long that must be so.

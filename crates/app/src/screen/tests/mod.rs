@@ -13,6 +13,7 @@ mod smart;
 mod wiring;
 mod words;
 
+use super::dialog::Dialog;
 use super::keys::Key;
 use super::model::Model;
 use super::{frame, theme, update};
@@ -34,6 +35,22 @@ struct Bench {
     model: Model,
     now: Duration,
     folder: TempDir,
+    /// Pages that said what is written into a servo's memory, and were agreed to.
+    pages: u64,
+}
+
+impl Drop for Bench {
+    /// Whatever a test was about: nothing was written into a servo's memory without a page that said so. What does not
+    /// answer behind a page is set back, which is a second write.
+    fn drop(&mut self) {
+        let bus = self.session.runner.simulated.as_ref().and_then(|simulated| simulated.smart_bus("neck"));
+        let writes = bus.map_or(0, |bus| bus.memory_writes());
+        assert!(
+            writes <= 2 * self.pages || std::thread::panicking(),
+            "{writes} writes to memory and {} pages that said so",
+            self.pages
+        );
+    }
 }
 
 /// The demo with its knob on the beak, and with nothing that moves by itself.
@@ -98,7 +115,7 @@ impl Bench {
         let nowhere = folder.path().to_owned();
         session.runner.lookout.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
         let model = Model::new(&mut session, crate::screen::calibrate::VIEW);
-        let mut bench = Self { session, model, now: Duration::ZERO, folder };
+        let mut bench = Self { session, model, now: Duration::ZERO, folder, pages: 0 };
         bench.pass(20);
         bench
     }
@@ -115,6 +132,10 @@ impl Bench {
         // A person's keys are further apart than a held key's.
         self.now += Duration::from_millis(200);
         let event = Event::Key(KeyEvent::new(key.code, modifiers));
+        if let Some(Dialog::Form(form)) = &self.model.dialog {
+            let is_page = form.question.starts_with("write ") && form.subject.words.contains("is written");
+            self.pages += u64::from(is_page && key.code == KeyCode::Enter);
+        }
         update::event(&mut self.model, &mut self.session, &event, self.now);
         self.pass(1);
     }

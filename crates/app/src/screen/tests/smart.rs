@@ -390,3 +390,36 @@ fn a_line_that_is_pulled_for_three_seconds_leaves_the_others_alone_and_comes_bac
         whole.iter().zip(&pulled).map(|(whole, pulled)| (whole.1 - pulled.1).abs()).fold(0.0, f64::max);
     assert!(apart > 5.0 * counts_a_degree, "it was behind by {apart} counts meanwhile");
 }
+
+#[test]
+fn nothing_said_of_a_smart_servo_is_in_microseconds() {
+    let mut leaks = Vec::new();
+    let mut seen = 0;
+    for action in crate::screen::commands::all() {
+        let mut bench = neck();
+        bench.text("e");
+        bench.pass(60);
+        bench.code(KeyCode::F(2));
+        let scene = bench.model.scene(&bench.session);
+        // A cut is about all of the rig.
+        if (action.ready)(&scene).is_err() || matches!(action.name, "quit" | "cut") {
+            continue;
+        }
+        command(&mut bench, action.name);
+        let still_it = bench.model.scene(&bench.session).picked().is_some_and(|p| p.servo.kind.is_smart());
+        if !still_it
+            || bench.model.view != crate::screen::calibrate::VIEW
+            || matches!(bench.model.dialog, Some(Dialog::Help { .. } | Dialog::Palette { .. }))
+        {
+            continue;
+        }
+        seen += 1;
+        let frame = bench.frame(160, 47);
+        let leak = |line: &&str| ["µs", "pulse", "tick"].iter().any(|word| line.contains(word));
+        // What stands behind the roster is about the picked one; so are the lines below.
+        let parts = frame.lines().map(|line| line.split_once('│').map_or(line, |(_, own)| own));
+        leaks.extend(parts.filter(leak).map(|line| format!("{}: {}", action.name, line.trim())));
+    }
+    assert!(seen > 40, "{seen}");
+    assert!(leaks.is_empty(), "{}", leaks.join("\n"));
+}

@@ -618,7 +618,7 @@ fn pulses_that_are_found_are_asked_about_by_their_board_and_said_until_they_have
     bench.pass(1);
     bench.pass(5);
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("Output is cut: no pulses."), "{frame}");
+    assert!(frame.contains("Output is cut: no pulses, and no smart servo is stiff."), "{frame}");
     assert!(!frame.contains("✗ upper pulses"), "{frame}");
 }
 

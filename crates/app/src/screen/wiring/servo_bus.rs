@@ -281,6 +281,9 @@ pub fn follow(desk: &mut Context) {
     let (board, errand) = (lent.board, Arc::clone(&lent.errand));
     match errand.said().end {
         Some(Ok(words)) => {
+            if matches!(errand.what, What::Id { .. } | What::Baud { .. }) {
+                desk.model.note(desk.model.snapshot.now, format!("written to memory: {words}"));
+            }
             let followed = follow_in_rig(desk, board, &errand.what);
             desk.say(&format!("{words}{}", followed.unwrap_or_default()));
         }

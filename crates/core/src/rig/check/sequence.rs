@@ -178,9 +178,17 @@ fn pose(found: &mut Found, names: &Names<'_>, (at, step): (&Path, &Step)) {
 fn condition(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, wait): (&Path, &Wait)) {
     found.numbers(at, wait);
     let Some(awaited) = wait.what() else {
-        let help = "write input with one of pressed, above and below; or key = \"g\"";
+        let help = "write input with one of pressed, above and below; or key = \"g\", or arrived_deg = 2";
         return found.say(at.clone(), "nothing is waited for", help);
     };
+    if let Awaited::Arrived(_) = awaited {
+        // One that hangs, or says nothing, would hold up the others for ever.
+        if wait.at_most_s.is_none() {
+            let help = "write at_most_s: one that hangs would be waited for without end";
+            found.say(at.key("arrived_deg"), "an arrival that may never come", help);
+        }
+        return;
+    }
     let Awaited::Input(input, test) = awaited else {
         if wait.held_s != Seconds::ZERO {
             found.say(at.key("held_s"), "a key is pressed and not held", "remove the line");
@@ -248,7 +256,12 @@ fn repeated(
     }
     if let Some(until) = &own.until {
         let at = at.key("until");
-        condition(found, (rig, names), (&at, until));
+        if let Some(Awaited::Arrived(_)) = until.what() {
+            let help = "put a step that waits for it at the end of the loop";
+            found.say(at.key("arrived_deg"), "a loop does not end by an arrival", help);
+        } else {
+            condition(found, (rig, names), (&at, until));
+        }
         let waits = [
             ("at_most_s", until.at_most_s.is_some()),
             ("then", until.then != Then::GoOn),
