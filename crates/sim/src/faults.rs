@@ -136,8 +136,9 @@ fn names() -> String {
     Kind::all().map(Kind::name).collect::<Vec<_>>().join(", ")
 }
 
-/// A bus of smart servos has no address: what strikes one board strikes that one where it names none, or names 0.
-pub(crate) const ON_A_BUS: u8 = 0;
+/// A bus of smart servos has no address. This one, which no device can have, stands for it: what strikes an id strikes
+/// nothing else.
+pub(crate) const ON_A_BUS: u8 = u8::MAX;
 
 impl std::str::FromStr for Struck {
     type Err = NoFault;
@@ -153,7 +154,7 @@ impl std::str::FromStr for Struck {
         }
         let (address, channel) = place.split_once(':').map_or((place, None), |(a, c)| (a, Some(c)));
         let hex = address.strip_prefix("0x").ok_or_else(no)?;
-        let address = u8::from_str_radix(hex, 16).map_err(|_| no())?;
+        let address = u8::from_str_radix(hex, 16).ok().filter(|address| *address < 0x80).ok_or_else(no)?;
         let channel = channel.map(str::parse).transpose().map_err(|_| no())?;
         Ok(Self { kind, address: Some(address), channel })
     }
@@ -315,13 +316,13 @@ mod tests {
         let said = |text: &str| text.parse::<Struck>();
         assert_eq!(said("slow").unwrap(), Struck { kind: Kind::Slow, address: None, channel: None });
         let twins = said("twins@id3").unwrap();
-        assert_eq!(twins, Struck { kind: Kind::Twins, address: Some(0), channel: Some(3) });
+        assert_eq!(twins, Struck { kind: Kind::Twins, address: Some(ON_A_BUS), channel: Some(3) });
         assert_eq!(twins.to_string(), "twins@id3");
         let plug = said("plug-out@0x41:4").unwrap();
         assert_eq!(plug, Struck { kind: Kind::PlugOut, address: Some(0x41), channel: Some(4) });
         assert_eq!(plug.to_string(), "plug-out@0x41:4");
         assert!(plug.hits(Kind::PlugOut, 0x41, 4) && !plug.hits(Kind::PlugOut, 0x41, 3));
-        for junk in ["", "sloow", "slow@41", "slow@0xzz", "twins@idx", "plug-out@0x41:x"] {
+        for junk in ["", "sloow", "slow@41", "slow@0xff:3", "slow@0xzz", "twins@idx", "plug-out@0x41:x"] {
             assert!(said(junk).unwrap_err().to_string().contains("no-bus, denied"), "{junk}");
         }
     }

@@ -329,7 +329,7 @@ impl Model {
             }
             self.ailing.retain(|(id, _)| *id != servo);
             self.ailing.extend(word.map(|word| (servo, word)));
-            self.note_health(at, &format!("{name}:"), word.unwrap_or("as it should be again"));
+            self.note_health(at, &format!("{name}:"), word.unwrap_or("well again"));
         }
     }
 

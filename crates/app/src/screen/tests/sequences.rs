@@ -267,6 +267,33 @@ fn a_part_has_two_states_and_a_step_goes_from_one_to_the_other_by_a_key() {
 }
 
 #[test]
+fn an_arrival_is_waited_for_no_longer_than_is_said() {
+    let mut bench = sequence_view();
+    bench.press(Key::char('w'));
+    let waits = |bench: &Bench| {
+        let step = bench.model.in_sequence.step;
+        step_of(bench, step).wait_for.unwrap()
+    };
+    row(&mut bench, "waits for");
+    bench.code(KeyCode::Enter);
+    bench.enter("arrived 3deg");
+    let wait = waits(&bench);
+    assert_eq!((wait.arrived_deg, wait.at_most_s.map(|most| most.get())), (Some(3.0), Some(2.0)));
+    assert!(bench.frame(160, 47).contains("all have arrived within 3°"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Enter);
+    bench.enter("arrived 90deg");
+    assert!(bench.frame(160, 47).contains("outside 0.1 to 45"), "{}", bench.frame(160, 47));
+    bench.code(KeyCode::Esc);
+    bench.code(KeyCode::Right);
+    assert_eq!(waits(&bench).key.as_deref(), Some("g"));
+    bench.code(KeyCode::Left);
+    assert_eq!(waits(&bench).arrived_deg, Some(2.0));
+    row(&mut bench, "held for");
+    bench.enter("0.2s");
+    assert_eq!(waits(&bench).held_s.get(), 0.2);
+}
+
+#[test]
 fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys() {
     let mut bench = sequence_view();
     // A step: by speed, with ramps, one joint later than the others.

@@ -270,6 +270,26 @@ fn what_goes_wrong_on_a_bus_is_said_in_one_word_and_at_its_link_and_the_other_se
     insta::assert_snapshot!("bus_faults", grid);
 }
 
+#[test]
+fn a_servo_that_begins_to_ail_and_is_well_again_is_in_the_log() {
+    let mut bench = neck();
+    fault(&bench, "silent@id1", true);
+    bench.pass(100);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("heron.nape: silent"), "{screen}");
+    fault(&bench, "silent@id1", false);
+    bench.pass(100);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("heron.nape: well again"), "{screen}");
+    // What comes and goes has one line, with a count.
+    for n in 0..6 {
+        fault(&bench, "hot@id2", n % 2 == 0);
+        bench.pass(60);
+    }
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("heron.throat: well again, 6"), "{screen}");
+}
+
 /// Lets the throat go 40° further and gives how many beats that takes.
 fn beats_for_a_move(bench: &mut Bench) -> u32 {
     bench.enter("-20deg");
