@@ -117,15 +117,19 @@ pub(crate) type Judge = fn(&Facts) -> Finding;
 /// The links that can be judged, in the order in which a pulse passes them: the way, the board, the servo.
 fn links_of(chip: Chip) -> impl Iterator<Item = (&'static str, Judge)> {
     const WAY: [(&str, Judge); 3] = [("path", path), ("permission", permission), ("other holder", holder)];
-    const SERVO: [(&str, Judge); 3] = [("output", output), ("engaged", engaged), ("pulse", pulse)];
-    WAY.into_iter().chain(chips::row(chip).links.iter().copied()).chain(SERVO)
+    const SERVO: &[(&str, Judge)] = &[("output", output), ("engaged", engaged), ("pulse", pulse)];
+    // What answers has its supply and its plug: it says so itself.
+    const SMART: &[(&str, Judge)] =
+        &[("output", output), ("engaged", engaged), ("place", pulse), ("supply", fed), ("arrives", arrives)];
+    let servo = if chip.row().is_smart { SMART } else { SERVO };
+    WAY.into_iter().chain(chips::row(chip).links.iter().copied()).chain(servo.iter().copied())
 }
 
 /// A link's name, what is known of it, and what to try.
 type ByHand = (&'static str, &'static str, &'static str);
 
 /// What only a person on the bench can prove of a servo.
-const SERVO_BY_HAND: [ByHand; 3] = [
+const SERVO_BY_HAND: &[ByHand] = &[
     (
         "supply",
         "the servos' supply cannot be seen",
@@ -140,7 +144,7 @@ const SERVO_BY_HAND: [ByHand; 3] = [
 ];
 
 /// What only a person on the bench can prove of a lamp or a relay.
-const ACCESSORY_BY_HAND: [ByHand; 3] = [
+const ACCESSORY_BY_HAND: &[ByHand] = &[
     ("supply", "its supply cannot be seen", "measure it at the lamp or relay; join all grounds"),
     (
         "plug",
@@ -149,6 +153,13 @@ const ACCESSORY_BY_HAND: [ByHand; 3] = [
     ),
     ("lamp", "nor whether it works", "try it straight on its supply"),
 ];
+
+/// What a smart servo cannot say of itself.
+const SMART_BY_HAND: &[ByHand] = &[(
+    "horn",
+    "nor whether what its shaft turns follows it",
+    "look: a shaft that turns under a still horn has a stripped spline",
+)];
 
 /// The whole chain of a servo.
 pub fn chain(facts: &Facts) -> Vec<Link> {
@@ -166,8 +177,12 @@ pub fn chain(facts: &Facts) -> Vec<Link> {
         broken |= verdict != Verdict::Proven;
         links.push(Link { name, verdict, words, help });
     }
-    let by_hand = if facts.servo.kind.is_accessory() { ACCESSORY_BY_HAND } else { SERVO_BY_HAND };
-    for (name, words, help) in by_hand {
+    let by_hand = match facts.servo.kind {
+        kind if kind.is_accessory() => ACCESSORY_BY_HAND,
+        kind if kind.is_smart() => SMART_BY_HAND,
+        _ => SERVO_BY_HAND,
+    };
+    for (name, words, help) in by_hand.iter().copied() {
         let (verdict, words, help) =
             if broken { (Verdict::Behind, "", "") } else { (Verdict::Unprovable, words, help) };
         links.push(Link { name, verdict, words: words.to_owned(), help: help.to_owned() });
@@ -305,6 +320,51 @@ fn stiff(facts: &Facts) -> Finding {
             Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at F1".to_owned())
         }
     }
+}
+
+/// The volts at a smart servo, by its own word.
+fn fed(facts: &Facts) -> Finding {
+    match facts.feedback.filter(|feedback| feedback.looked_at.is_some()) {
+        Some(own) => proven(format!("{:.1} V at the servo, by its own word", own.volts)),
+        None => Finding::Unknown(
+            "it has not said its volts yet".to_owned(),
+            "wait: it is asked now and then; or measure them while it should move".to_owned(),
+        ),
+    }
+}
+
+/// So far from where it is told to be a smart servo that stands has not arrived: in degrees of its joint, and in counts
+/// where those are not known.
+const NOT_THERE_DEG: f64 = 2.0;
+const NOT_THERE_COUNTS: f64 = 24.0;
+/// What is slower than this stands: in counts a second.
+const STANDS_COUNTS_S: f32 = 20.0;
+
+/// Whether a smart servo gets to where it is told to be, by its own word.
+fn arrives(facts: &Facts) -> Finding {
+    let (Some(run), Some(own)) = (facts.run, facts.feedback.filter(|own| own.at.is_some())) else {
+        return Finding::Unknown(
+            "where it is was not asked".to_owned(),
+            "open the rig, and look at F1".to_owned(),
+        );
+    };
+    let goes = run.state.stopped.is_none() && run.state.pulse != run.state.target;
+    if goes || own.speed.abs() > STANDS_COUNTS_S {
+        return proven("it is on its way");
+    }
+    let (is, told) = (run.state.estimate.pulse, run.state.pulse);
+    let angle = |at| run.plan.scale.as_ref().map(|scale| scale.angle_at(at).get());
+    let (off, unit, most) = match (angle(is), angle(told)) {
+        (Some(is), Some(told)) => ((is - told).abs(), "°", NOT_THERE_DEG),
+        _ => ((is - told).abs().get(), " counts", NOT_THERE_COUNTS),
+    };
+    if off <= most {
+        return proven(format!("it is where it is told to be, within {most:.0}{unit}"));
+    }
+    failed(
+        format!("it stands {off:.0}{unit} from where it is told to be, pushing with {:.0} %", own.load.abs()),
+        "free what holds it up, or take load off it; r makes it limp",
+    )
 }
 
 fn engaged(facts: &Facts) -> Finding {

@@ -289,7 +289,7 @@ impl Model {
     fn follow_lag(&mut self, session: &Session) {
         let lag = self.shown(session).picked().and_then(|p| Some((p.servo.id, behind::now(&p)?)));
         if let Some((servo, degrees)) = lag {
-            self.in_calibrate.behind.look(servo, degrees);
+            self.in_calibrate.behind.look(self.snapshot.now, servo, degrees);
         }
     }
 

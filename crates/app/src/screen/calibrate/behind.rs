@@ -19,6 +19,10 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let label = width("is behind by  ");
     let all = &scene.model.in_calibrate.behind;
     let degrees = all.of_servo(picked.servo.id);
+    // What was never driven has nothing to show.
+    if degrees.is_empty() && now(picked).is_none() {
+        return;
+    }
     pen.put(0, 1, "is behind by", theme::text(theme::QUIET));
     let wide = pen.width().saturating_sub(label);
     let shown = degrees.len().min(usize::from(wide));
@@ -33,7 +37,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     }
     let words = match now(picked) {
         Some(now) => format!("{now:.1}° now, {top:.1}° at the top of the strip"),
-        None => "nothing: it is not driven".to_owned(),
+        None => "it is not driven now".to_owned(),
     };
     pen.put(label, 0, &words, theme::text(theme::QUIET));
 }

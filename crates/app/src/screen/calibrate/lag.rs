@@ -1,6 +1,7 @@
 //! The last looks at how far a smart servo lags behind what it is told.
 
 use std::collections::VecDeque;
+use std::time::Duration;
 use wasvolta_core::rig::ServoId;
 
 /// Looks that are kept: the width of a wide screen.
@@ -9,16 +10,21 @@ const KEPT: usize = 240;
 #[derive(Debug, Default)]
 pub struct Behind {
     of: Option<ServoId>,
+    /// When the last one was taken: a frame in which no time has passed tells nothing new.
+    at: Duration,
     degrees: VecDeque<f64>,
     none: VecDeque<f64>,
 }
 
 impl Behind {
     /// Takes one more look; of another servo than before it begins anew.
-    pub fn look(&mut self, of: ServoId, degrees: f64) {
+    pub fn look(&mut self, at: Duration, of: ServoId, degrees: f64) {
         if self.of != Some(of) {
             (self.of, self.degrees) = (Some(of), VecDeque::with_capacity(KEPT));
+        } else if at == self.at {
+            return;
         }
+        self.at = at;
         if self.degrees.len() == KEPT {
             self.degrees.pop_front();
         }

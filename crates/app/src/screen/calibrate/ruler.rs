@@ -158,8 +158,15 @@ fn marks(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
     }
 }
 
-/// The present pulse: a wedge on the line, its number above.
+/// The present pulse: a wedge on the line, its number above; and where a smart servo says it is.
 fn present(pen: &mut Pen<'_>, axis: &Axis, picked: &Picked) {
+    if let Some(at) = picked.measured() {
+        let x = axis.column(at);
+        pen.glyph(x, 2, "█", theme::MEASURED);
+        if !picked.state.engaged {
+            pen.put_centred(x, 0, &picked.at(at), theme::strong(theme::MEASURED));
+        }
+    }
     if !picked.state.engaged {
         return;
     }

@@ -204,25 +204,44 @@ fn big_angle(pen: &mut Pen<'_>, picked: &Picked) {
         || "--".to_owned(),
         |tenths| format!("{}{:.0}", if tenths < 0.0 { "-" } else { "+" }, tenths.abs().trunc()),
     );
-    digits::put_right(pen, 4 * digits::PITCH, 0, &text, color);
+    // Where room is short what stands beside it has more of it.
+    let figures = if pen.width() < 40 { width(&text).clamp(3, 4) } else { 4 };
+    let end = figures * digits::PITCH;
+    digits::put_right(pen, end, 0, &text, color);
     let rest = tenths
         .map_or_else(|| "°".to_owned(), |t| format!(".{:.0}°", ((t.abs() * 10.0).round() % 10.0).abs()));
-    let x = pen.put(4 * digits::PITCH, 2, &rest, theme::text(color)) + 2;
+    let x = pen.put(end, 2, &rest, theme::text(color)) + 2;
+    let room = pen.width().saturating_sub(x);
     let counts = at.map_or_else(|| "no place said yet".to_owned(), |at| picked.at(at));
-    pen.put(x, 2, &counts, theme::text(theme::INK));
-    let word = health::word(picked).unwrap_or(("not asked yet", theme::QUIET));
-    pen.put(x, 1, word.0, theme::text(word.1));
+    // They stand below too, with their unit.
+    if width(&counts) <= room {
+        pen.put(x, 2, &counts, theme::text(theme::INK));
+    }
+    let (word, color) = health::word(picked).unwrap_or(("not asked yet", theme::QUIET));
+    let word = if width(word) <= room { word } else { health::short(word) };
+    pen.put(x, 1, word, theme::text(color));
 }
 
 /// How a smart servo is by its own word, and how far it is behind; gives the row behind.
 fn health(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
     let Some(own) = picked.feedback.filter(|own| own.looked_at.is_some()) else { return y };
     pen.put(0, y, if label < 13 { "says" } else { "it says" }, theme::text(theme::QUIET));
-    let words = format!("{:.0} °C  {:.1} V  load {:.0} %", own.celsius, own.volts, own.load);
-    let x = pen.put(label, y, &words, theme::text(theme::INK)) + 2;
+    let mut x = label;
+    // What is wrong comes first: it must not be cut off where room is short.
     if let Some(ail) = health::ails(picked).first() {
         let color = if ail.is_lasting() { theme::FAULT } else { theme::QUIET };
-        pen.put(x, y, &format!("✗ {}", ail.words().0), theme::text(color));
+        x = pen.put(x, y, &format!("✗ {}", ail.words().0), theme::text(color)) + 2;
+    }
+    let said = [
+        format!("{:.0} °C", own.celsius),
+        format!("{:.1} V", own.volts),
+        format!("load {:.0} %", own.load.abs()),
+    ];
+    for words in said {
+        if x + width(&words) > pen.width() {
+            break;
+        }
+        x = pen.put(x, y, &words, theme::text(theme::INK)) + 2;
     }
     let behind = picked.measured().filter(|_| picked.state.engaged).map(|at| picked.wire_pulse() - at);
     let Some(behind) = behind else { return y + 1 };
@@ -315,10 +334,16 @@ fn marks(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
 fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let fit = scene.fit();
     let narrow = pen.width() < 40;
-    let ends: [u16; 3] = if narrow { [10, 18, 25] } else { [20, 29, 38] };
+    let smart = picked.servo.kind.is_smart();
+    let ends: [u16; 3] = if narrow { [10 + u16::from(smart), 18, 25] } else { [20, 29, 38] };
     let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
     let count = picked.servo.marks.len();
-    let head = if count > room { format!("{room} of {count}") } else { "marks".to_owned() };
+    let head = if count > room {
+        format!("{room} of {count}")
+    } else {
+        // *counts* begins right behind it.
+        if narrow && smart { "mark" } else { "marks" }.to_owned()
+    };
     pen.put(0, y, &head, theme::strong(theme::INK));
     let pulse = match picked.servo.kind.place_unit() {
         "µs" if !narrow => "pulse",
