@@ -537,6 +537,12 @@ pub struct New {
     /// The path of a PWM chip of the kernel, best that of its device; sim:NAME for a simulated one.
     #[arg(long, value_name = "PATH", group = "way in")]
     pub pwm: Option<String>,
+    /// The path of a serial port with a bus of smart servos; sim:NAME for a simulated one.
+    #[arg(long, value_name = "PATH", group = "way in")]
+    pub smart: Option<String>,
+    /// Where the registers of its servos stand: ten-bit, twelve-bit or twelve-bit-compact.
+    #[arg(long, value_name = "LAYOUT", default_value = "twelve-bit", requires = "smart")]
+    pub layout: String,
 }
 
 /// How a live run behaves.

@@ -276,7 +276,7 @@ pub fn by_kernel_chip(path: &str) -> String {
 fn output(facts: &Facts) -> Finding {
     match facts.run.map(|run| run.output) {
         Some(Output::Cut) => failed("output is cut", "d enables it again"),
-        Some(Output::Held) => failed("output is held: the last pulses stay, nothing moves", "d drives on"),
+        Some(Output::Held) => failed("output is held: all keep what they were told last", "d drives on"),
         Some(Output::Off) => failed("output is off: no servo is engaged", "e engages the servo"),
         Some(Output::Driving) => proven("driving"),
         None => proven("no program of this kind drives it now"),

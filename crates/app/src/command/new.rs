@@ -17,7 +17,8 @@ pub fn run(new: &New, outputs: &Outputs) -> miette::Result<ExitCode> {
     let address = fresh::address(&new.address).into_diagnostic()?;
     let bus = new.bus.clone().map(|path| (path, address));
     let (serial, firmata, pwm) = (new.serial.clone(), new.firmata.clone(), new.pwm.clone());
-    let beginning = Beginning { bus, baud: new.baud, serial, firmata, pwm, ..Beginning::default() };
+    let smart = new.smart.clone().map(|path| (path, new.layout.clone()));
+    let beginning = Beginning { bus, baud: new.baud, serial, firmata, pwm, smart, ..Beginning::default() };
     let path = fresh::make(&new.file, beginning, outputs).into_diagnostic()?;
     say::note(format_args!(
         "{}: open it with `wasvolta open {}`, then a adds a servo",

@@ -23,8 +23,11 @@ use wasvolta_port::expander::{Lapse, Phase};
 use wasvolta_port::inlet::Shut;
 
 /// What becomes of a servo whose pulses had stopped.
-pub const fn interrupted(back: Back) -> &'static str {
+pub const fn interrupted(back: Back, smart: bool) -> &'static str {
     match back {
+        Back::Last if smart => "was not driven for a while: it goes on from where it is",
+        Back::Ask if smart => "was not driven for a while, and stays limp: e makes it stiff where it is",
+        Back::StayReleased if smart => "was not driven for a while and stays limp, as its joint says",
         Back::Last => "lost its pulses for a while: it glides on from its last one",
         Back::Ask => "lost its pulses and may have moved: e asks where it stands",
         Back::StayReleased => "lost its pulses and stays released, as its joint says",
@@ -153,6 +156,7 @@ impl Model {
             About::Link(link) => ("", edition.link(link).map_or("", |l| l.name.as_str())),
             About::Input(_) | About::Output | About::Sequence(..) => ("", ""),
         };
+        let smart = rig.servo(servo).is_some_and(|servo| servo.kind.is_smart());
         let words = match event.kind {
             EventKind::Refused(Refusal::Cannot) => {
                 let pins = event.about.servo().and_then(|servo| session.runner.able(&self.snapshot, servo));
@@ -198,9 +202,15 @@ impl Model {
                 return self.note_health(event.at, &format!("link {link}"), health.word());
             }
             EventKind::NotANumber => format!("{servo}: target not a number"),
-            EventKind::Resumed => format!("{servo} goes on from the pulse it kept"),
+            EventKind::Resumed => {
+                if smart {
+                    format!("{servo} goes on: it was stiff all along")
+                } else {
+                    format!("{servo} goes on from the pulse it kept")
+                }
+            }
             EventKind::Interrupted(back) => {
-                let words = format!("{servo} {}", interrupted(back));
+                let words = format!("{servo} {}", interrupted(back, smart));
                 if back != Back::Last {
                     self.bell = true;
                     self.say(Tone::Refused, words.clone(), now);

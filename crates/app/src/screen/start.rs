@@ -146,6 +146,16 @@ impl Start {
                 on_line,
                 "A port that prints numbers, as /dev/ttyACM0, or sim:knob; empty for none.",
             ),
+            Field::new(
+                "servo bus",
+                "",
+                "A port with smart servos on it, as /dev/ttyUSB0, or sim:neck; empty for none.",
+            ),
+            Field::new(
+                "layout",
+                "twelve-bit",
+                "Where their registers stand: ten-bit, twelve-bit, twelve-bit-compact.",
+            ),
             Field::new("file", "my.rig.toml", "Where the rig is kept; nothing is ever overwritten."),
         ];
         self.form = Some(Form::new("new rig", Subject::default(), fields));
@@ -244,8 +254,9 @@ fn draw_form(pen: &mut Pen<'_>, form: &Form) {
 fn make(form: &Form) -> Result<PathBuf, fresh::NotMade> {
     let some = |n: usize| Some(form.word(n).to_owned()).filter(|w| !w.is_empty());
     let bus = some(0).map(|path| fresh::address(form.word(1)).map(|address| (path, address))).transpose()?;
-    let file = some(3).unwrap_or_else(|| "my.rig.toml".to_owned());
-    let beginning = Beginning { bus, serial: some(2), ..Beginning::default() };
+    let smart = some(3).map(|path| (path, form.word(4).to_owned()));
+    let file = some(5).unwrap_or_else(|| "my.rig.toml".to_owned());
+    let beginning = Beginning { bus, serial: some(2), smart, ..Beginning::default() };
     fresh::make(Path::new(&file), beginning, &Outputs::default())
 }
 

@@ -55,6 +55,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "ask serial port", keys: &[key('P')], view: HERE, short: "", long: "open a serial port to ask what is on it; that resets many boards", ready: always, run: acts::ask_port },
     Action { name: "look for ids", keys: &[key('i')], view: HERE, short: "ids", long: "ask every id of a smart bus who is there, by reading only; again gives up", ready: servo_bus::on_a_bus, run: servo_bus::seek },
     Action { name: "another id", keys: &[key('I')], view: HERE, short: "", long: "write another id into a smart servo's memory, after a page that says so", ready: servo_bus::on_an_id, run: servo_bus::give_id },
+    Action { name: "keep model", keys: &[], view: None, short: "", long: "keep the model number that a smart servo says, once its layout is right", ready: servo_bus::of_a_model, run: servo_bus::ask_model },
     Action { name: "start anew", keys: &[], view: None, short: "", long: "start a limp smart servo anew, so that an overload that is over is forgotten", ready: servo_bus::on_an_id, run: servo_bus::start_anew },
     Action { name: "another rate", keys: &[], view: None, short: "", long: "write another rate into a smart servo's memory, after a page that says so", ready: servo_bus::on_an_id, run: servo_bus::give_rate },
     Action { name: "add board", keys: &[key('b')], view: HERE, short: "add board", long: "add a board on a port or a new path, from what was found", ready: always, run: boards::add },

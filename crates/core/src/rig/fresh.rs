@@ -19,12 +19,18 @@ pub struct Beginning {
     pub firmata: Option<String>,
     /// The path of a PWM chip of the kernel.
     pub pwm: Option<String>,
+    /// The path of a serial line with a bus of smart servos, and the layout of their registers.
+    pub smart: Option<(String, String)>,
 }
 
 impl Beginning {
     /// Whether there would be nothing to drive and nothing to hear.
     pub const fn is_empty(&self) -> bool {
-        self.bus.is_none() && self.serial.is_none() && self.firmata.is_none() && self.pwm.is_none()
+        self.bus.is_none()
+            && self.serial.is_none()
+            && self.firmata.is_none()
+            && self.pwm.is_none()
+            && self.smart.is_none()
     }
 }
 
@@ -79,6 +85,16 @@ fn text(beginning: &Beginning) -> String {
             quoted(path)
         );
     }
+    if let Some((path, layout)) = &beginning.smart {
+        let _ = write!(
+            text,
+            "\n[[port]]\nname = \"servo-line\"\nkind = \"serial\"\npath = {}\n\n\
+             # Smart servos, each with an id of its own; the layout says where their registers stand.\n\
+             [[board]]\nname = \"servo-bus\"\nport = \"servo-line\"\nchip = \"smart-bus\"\nlayout = {}\n",
+            quoted(path),
+            quoted(layout)
+        );
+    }
     if let Some(path) = &beginning.serial {
         let _ = write!(
             text,
@@ -119,11 +135,15 @@ mod tests {
         let all = Beginning {
             firmata: Some("/dev/ttyACM1".to_owned()),
             pwm: Some("/sys/devices/soc/pwm".to_owned()),
+            smart: Some(("/dev/ttyUSB0".to_owned(), "ten-bit".to_owned())),
             ..beginning()
         };
         let source = rig(&all).unwrap();
         let chips: Vec<_> = source.rig().boards.iter().map(|b| b.chip.word()).collect();
-        assert_eq!(chips, ["PWM expander", "Firmata board", "kernel PWM"]);
+        assert_eq!(chips, ["PWM expander", "Firmata board", "kernel PWM", "smart bus"]);
+        assert_eq!(source.rig().boards[3].layout.as_deref(), Some("ten-bit"));
+        let strange = Beginning { smart: Some(("x".to_owned(), "eleven-bit".to_owned())), ..beginning() };
+        assert!(rig(&strange).unwrap_err().message.contains("eleven-bit"));
         assert!(!all.is_empty() && Beginning::default().is_empty());
     }
 

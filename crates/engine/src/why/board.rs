@@ -61,11 +61,11 @@ fn smart_model(facts: &Facts) -> Finding {
     match feedback.stand {
         Stand::OtherModel(model) => failed(
             format!("it says that it is model {model}, which is another one: nothing is written to it"),
-            "choose the layout that its data sheet has; or correct model in the rig file",
+            "plug in the right one; or the command keep model takes this one, where the layout is its own",
         ),
         Stand::UnknownModel(model) => failed(
             format!("it says that it is model {model}; the rig does not say which it should be"),
-            "where the layout is right for it, keep that number: model in the rig file",
+            "e keeps that number, where the layout is the one of its data sheet",
         ),
         _ => proven(format!("model {}", feedback.model)),
     }

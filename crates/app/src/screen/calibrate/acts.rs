@@ -10,11 +10,13 @@ use crate::screen::form::Subject;
 use crate::screen::question::questions;
 use crate::screen::step::NUDGES;
 use crate::screen::typing::Typing;
+use crate::screen::wiring::servo_bus;
 use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::edit::{self, End};
 use wasvolta_core::rig::{Kind, Mark, MarkKind, Side};
 use wasvolta_core::stage::Command;
 use wasvolta_core::unit::{Degrees, Position};
+use wasvolta_port::board::Stand;
 
 /// How far *stops* and *buzzes* back off.
 const MARGIN: Position = Position::new(15.0);
@@ -128,6 +130,17 @@ fn engage_smart(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = scene.picked() else { return };
     let (name, kind, pulse) = (picked.servo.name.clone(), picked.servo.kind, picked.state.estimate.pulse);
+    match picked.feedback.map(|own| own.stand) {
+        Some(Stand::UnknownModel(_)) => return servo_bus::ask_model(desk),
+        Some(Stand::OtherModel(model)) => {
+            let words = format!(
+                "{name} says that it is model {model}, another one than the rig has: it is told nothing. The command keep \
+                 model takes it"
+            );
+            return desk.refuse(&words);
+        }
+        _ => {}
+    }
     if picked.state.estimate.known != Known::Measured {
         let words = format!("{name} has not said where it is: F1 shows why it is not heard");
         return desk.say(&words);

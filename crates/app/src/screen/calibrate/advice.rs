@@ -8,6 +8,7 @@ use wasvolta_core::rig::edit::End;
 use wasvolta_core::rig::{Ail, Ailing, Ends, Mark, MarkKind, Servo, Side, Signal};
 use wasvolta_core::stage::Owner;
 use wasvolta_core::unit::Rpm;
+use wasvolta_port::board::Stand;
 
 /// Marks that make a fit sure.
 const ENOUGH: usize = 5;
@@ -39,6 +40,13 @@ fn feels(scene: &Scene) -> Option<String> {
 /// What ails is said with what its joint does meanwhile.
 fn ails(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
+    if let Some(Stand::UnknownModel(model)) = picked.feedback.map(|own| own.stand) {
+        let layout = picked.board.layout.as_deref().unwrap_or("its layout");
+        return Some(format!(
+            "{} says that it is model {model}. e keeps that number, where {layout} is the layout of its data sheet.",
+            picked.servo.name
+        ));
+    }
     let worst = crate::screen::health::ails(&picked).into_iter().find(|ail| ail.is_lasting())?;
     let name = &picked.servo.name;
     let spared = matches!(worst, Ail::Hot | Ail::Overload | Ail::Current) && picked.state.engaged;

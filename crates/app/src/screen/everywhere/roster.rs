@@ -65,7 +65,8 @@ fn plug(rig: &Rig, board: &str, channel: u8) -> Vec<Field> {
     } else {
         format!("{which}0 to {}, as printed on the board", chip.channels - 1)
     };
-    let mut fields = vec![Field::new("channel", channel.to_string(), hint)];
+    let label = if chip.is_smart { "id" } else { "channel" };
+    let mut fields = vec![Field::new(label, channel.to_string(), hint)];
     if rig.boards.len() > 1 {
         fields.push(Field::new("board", board, "its name"));
     }
@@ -127,7 +128,17 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
     let what = if kind.has_angles() { String::new() } else { format!(", {}", kind.word()) };
     let plug = desk.session.document.rig.plug_words(&board, channel);
     let words = format!("{name} added on {plug}{what}");
-    let said = desk.done(&words, |rig| edit::add_servo(rig, name, (&board, channel), kind))?;
+    // One that was found has said which model it is: another one in its place is known by that.
+    let found = desk.session.document.rig.board(&board).map(|board| board.id);
+    let model = found.and_then(|board| desk.model.in_wiring.found_at(board, channel)?.model);
+    let words = model.map_or(words.clone(), |model| format!("{words}; it said that it is model {model}"));
+    let said = desk.done(&words, |rig| {
+        let rig = edit::add_servo(rig, name, (&board, channel), kind)?;
+        match model {
+            Some(model) => edit::set_model(&rig, name, model),
+            None => Ok(rig),
+        }
+    })?;
     let last = desk.session.document.rig.servos.len().saturating_sub(1);
     desk.model.pick_servo(&desk.session.document.rig, last);
     Ok(said)
@@ -180,7 +191,7 @@ fn armed(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String>
 
 /// Channel and board that a form says; without a board's word there is one board only.
 fn plugged(form: &Form, rig: &Rig) -> Result<(u8, String), String> {
-    let channel = form.said("channel").unwrap_or_default();
+    let channel = form.said("channel").or_else(|| form.said("id")).unwrap_or_default();
     let only = rig.boards.first().map_or("", |b| b.name.as_str());
     let board = form.said("board").unwrap_or(only);
     let last = rig.board(board).map_or(Chip::ALL[0], |board| board.chip).channels() - 1;

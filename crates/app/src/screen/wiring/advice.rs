@@ -33,6 +33,19 @@ fn missing_board(scene: &Scene) -> Option<String> {
 
 fn free_channel(scene: &Scene) -> Option<String> {
     let (board, channel, servo) = scene.plug()?;
+    if board.chip.row().is_smart {
+        let words = match scene.model.in_wiring.found_at(board.id, channel) {
+            Some(found) if found.is_twins() => format!(
+                "Two servos have the id {channel}: plug in only one of them, a adds it, I gives it another id."
+            ),
+            Some(_) => format!(
+                "Id {channel} answers on {} and is not in this rig: a adds it as a servo.",
+                board.name
+            ),
+            None => format!("i looks who answers on {}; a adds a servo by its id.", board.name),
+        };
+        return when(servo.is_none(), words);
+    }
     let words =
         format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
     when(servo.is_none(), words)

@@ -12,6 +12,7 @@ use std::ops::RangeInclusive;
 use std::sync::Arc;
 use wasvolta_core::rig::edit::{boards as edit, roster};
 use wasvolta_core::rig::{Board, BoardId, Layout};
+use wasvolta_port::board::Stand;
 use wasvolta_port::smart::errand::{Errand, What};
 
 questions! {
@@ -22,6 +23,11 @@ questions! {
         let (from, to) = (small(from)?, small(to)?);
         lend(desk, &about.of, What::Id { from, to })?;
         Ok(format!("looking whether id {from} is alone; then it is written"))
+    };
+    MODEL("keep model", label: "keep", words: |_, form| form.subject.words.clone()) => |desk, about, _| {
+        let model = about.with.parse().map_err(|_| "which model is it?".to_owned())?;
+        let servo = &about.of;
+        desk.done(&format!("{servo} is model {model}: e makes it stiff"), |rig| roster::set_model(rig, servo, model))
     };
     HAND("simulated hand") => |desk, about, form| moved_by_hand(desk, &about.of, form);
     RATE("another rate") => |desk, about, form| page_rate(desk, about, form);
@@ -44,6 +50,36 @@ pub fn on_an_id(scene: &Scene) -> Ready {
     on_a_bus(scene)?;
     let there = scene.plug().is_some_and(|(board, id, _)| scene.channels(board).contains(&id));
     need(there, "no id is picked: i looks who answers")
+}
+
+/// The picked servo says that it is another model than the rig has, or the rig has none.
+pub fn of_a_model(scene: &Scene) -> Ready {
+    need(said_model(scene).is_some(), "it says no model that the rig does not have already")
+}
+
+fn said_model(scene: &Scene) -> Option<(u16, bool)> {
+    match scene.picked()?.feedback?.stand {
+        Stand::UnknownModel(model) => Some((model, false)),
+        Stand::OtherModel(model) => Some((model, true)),
+        _ => None,
+    }
+}
+
+/// Asks whether the model that the picked servo says it is may be kept: by it another one is known that is plugged in later.
+pub fn ask_model(desk: &mut Context) {
+    let scene = desk.model.scene(desk.session);
+    let (Some((model, other)), Some(picked)) = (said_model(&scene), scene.picked()) else { return };
+    let name = picked.servo.name.clone();
+    let layout = picked.board.layout.clone().unwrap_or_default();
+    let instead = match picked.servo.model.filter(|_| other) {
+        Some(known) => format!(", not {known} as the rig has it"),
+        None => String::new(),
+    };
+    let words = format!(
+        "{name} says that it is model {model}{instead}. Is {layout} the layout of its data sheet? A wrong one would write to \
+         other registers than are meant. One of another model is told nothing from then on."
+    );
+    desk.ask(MODEL.name, Subject { of: name, with: model.to_string(), words }, Vec::new());
 }
 
 /// A smart servo of the simulated bench is picked.
@@ -292,10 +328,25 @@ pub fn follow(desk: &mut Context) {
     }
 }
 
+fn errand_found(desk: &Context) -> Vec<u8> {
+    let lent = desk.model.in_wiring.lent.as_ref();
+    lent.map_or_else(Vec::new, |lent| lent.errand.said().found.iter().map(|found| found.id).collect())
+}
+
 fn follow_in_rig(desk: &mut Context, board: BoardId, what: &What) -> Option<String> {
     let board = desk.session.runner.edition.board(board)?.clone();
     match *what {
-        What::Seek { .. } | What::Feel(_) | What::Anew { .. } => None,
+        What::Seek { .. } => {
+            // The first that the rig does not have is the next to be added.
+            let found = errand_found(desk);
+            let rig = &desk.session.document.rig;
+            let known = |id: u8| rig.servos_on(&board.name).any(|servo| servo.plug() == id);
+            if let Some(id) = found.into_iter().find(|id| !known(*id)) {
+                desk.model.in_wiring.plug.1 = id;
+            }
+            None
+        }
+        What::Feel(_) | What::Anew { .. } => None,
         What::Id { from, to } => {
             let rig = &desk.session.document.rig;
             let servo = rig.servos_on(&board.name).find(|servo| servo.plug() == from)?.name.clone();

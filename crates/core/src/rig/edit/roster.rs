@@ -252,6 +252,14 @@ pub fn replace_servo(rig: &Rig, servo: &str) -> Edited {
     })
 }
 
+/// Which model a smart servo is to say that it is: one that says another is told nothing.
+pub fn set_model(rig: &Rig, servo: &str, model: u16) -> Edited {
+    changed(rig, |rig| {
+        servo_mut(rig, servo)?.model = Some(model);
+        Ok(())
+    })
+}
+
 /// What would go or change with a servo, in words: "2 poses and 1 mapping"; empty when nothing does.
 pub fn spoken_of(rig: &Rig, servo: &str) -> String {
     let Some(servo) = rig.servo(servo) else { return String::new() };

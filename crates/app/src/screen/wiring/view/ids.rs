@@ -148,7 +148,7 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let x = pen.put(x + 2, 0, &form, theme::text(theme::QUIET));
     let fits = reckoned.goals < smart::FRAME;
     let reckoned_words = format!(
-        "reckoned: goals {:.1} + places {:.1} ms of 20 ms, {:.0} Hz",
+        "reckoned, adapter {adapter_ms:.0} ms: goals {:.1} + places {:.1} ms of 20 ms, {:.0} Hz",
         milli(reckoned.goals),
         milli(reckoned.round),
         reckoned.hertz
