@@ -278,7 +278,10 @@ fn an_arrival_is_waited_for_no_longer_than_is_said() {
     bench.code(KeyCode::Enter);
     bench.enter("arrived 3deg");
     let wait = waits(&bench);
-    assert_eq!((wait.arrived_deg, wait.at_most_s.map(wasvolta_core::unit::Seconds::get)), (Some(3.0), Some(2.0)));
+    assert_eq!(
+        (wait.arrived_deg, wait.at_most_s.map(wasvolta_core::unit::Seconds::get)),
+        (Some(3.0), Some(2.0))
+    );
     assert!(bench.frame(160, 47).contains("all have arrived within 3°"), "{}", bench.frame(160, 47));
     bench.code(KeyCode::Enter);
     bench.enter("arrived 90deg");
