@@ -59,6 +59,9 @@ fn ask(path: &Path, wanted: &cli::Scan) -> miette::Result<ExitCode> {
     Ok(Exit::Done.into())
 }
 
+/// After so many questions it is said how far it is.
+const PROGRESS: usize = 10;
+
 /// Asks every id on a line who it is, by reading only; Ctrl-C ends that like anything else.
 fn ask_bus(path: &Path, layout: &Layout, wanted: &cli::Scan) -> miette::Result<ExitCode> {
     let map = map_of(layout);
@@ -73,7 +76,20 @@ fn ask_bus(path: &Path, layout: &Layout, wanted: &cli::Scan) -> miette::Result<E
     let usual = Duration::from_millis(16);
     let mut work = Work::of(&errand, &map, first, usual);
     let clock = WallClock::default();
-    while !work.go_on(&mut line, &clock) {}
+    let mut asked = 0;
+    while !work.go_on(&mut line, &clock) {
+        let said = errand.said();
+        if said.done >= asked + PROGRESS || said.done == 0 {
+            asked = said.done;
+            let (baud, id) = said.at;
+            say::progress(&format!(
+                "{asked} of {} asked: id {id} at {baud} Bd; {} found; Ctrl-C ends it",
+                said.of,
+                say::counted(said.found.len(), "servo")
+            ));
+        }
+    }
+    say::progress("");
     let said = errand.said();
     let found: Vec<OneFound> = said.found.iter().map(OneFound::of).collect();
     if wanted.json {
@@ -148,6 +164,16 @@ fn tell(scan: &Scan, rig: Option<&Rig>) {
     }
     if scan.serial.is_empty() {
         say::line("no serial port of a board");
+    }
+    // Who is on a bus of smart servos is asked on purpose only, as on any line.
+    for board in rig.iter().flat_map(|rig| &rig.boards).filter(|board| board.chip.row().is_smart) {
+        let port = rig.and_then(|rig| rig.port(&board.port));
+        let (path, layout) =
+            (port.map_or("", |port| port.path.as_str()), board.layout.as_deref().unwrap_or_default());
+        say::line(format_args!(
+            "{path}\n  {}, smart servos in the rig; not opened: --ask {path} --layout {layout} asks who is there",
+            board.name
+        ));
     }
     for InputDevice { kind, noun, way, lasting, name } in &scan.inputs {
         let name = name.as_ref().map_or_else(String::new, |name| format!(", {name}"));

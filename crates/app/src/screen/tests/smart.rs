@@ -443,3 +443,49 @@ fn nothing_said_of_a_smart_servo_is_in_microseconds() {
     assert!(seen > 40, "{seen}");
     assert!(leaks.is_empty(), "{}", leaks.join("\n"));
 }
+
+#[test]
+fn poses_of_two_joints_are_taught_by_hand_and_come_again_within_the_play() {
+    // What the servos in the simulated neck can be turned while they stand.
+    const PLAY_DEG: f64 = 0.3;
+    let counts_a_degree = 4096.0 / 360.0;
+    let mut bench = neck();
+    let mut taught = Vec::new();
+    for (pose, nape, throat) in
+        [("peer", "20deg", "-12deg"), ("lean", "-30deg", "25deg"), ("doze", "5deg", "38deg")]
+    {
+        for (servo, to) in [("heron.throat", throat), ("heron.nape", nape)] {
+            pick(&mut bench, servo);
+            command(&mut bench, "simulated hand");
+            bench.enter(to);
+        }
+        bench.pass(3);
+        bench.text("k");
+        bench.enter(pose);
+        let kept = bench.session.document.rig.pose(pose).unwrap().angles_deg.clone();
+        assert_eq!(kept.keys().collect::<Vec<_>>(), ["heron.nape", "heron.throat"]);
+        taught.push((pose, [bus(&bench).place(1).unwrap(), bus(&bench).place(2).unwrap()]));
+    }
+    for servo in ["heron.nape", "heron.throat"] {
+        pick(&mut bench, servo);
+        bench.text("e");
+        bench.pass(30);
+    }
+    let mut rounds: [Vec<[f64; 2]>; 2] = [Vec::new(), Vec::new()];
+    for round in &mut rounds {
+        for (pose, _) in &taught {
+            command(&mut bench, "go to pose");
+            bench.enter(pose);
+            bench.pass(400);
+            round.push([bus(&bench).place(1).unwrap(), bus(&bench).place(2).unwrap()]);
+        }
+    }
+    let apart = |a: &[f64; 2], b: &[f64; 2]| {
+        (0..2).map(|n| (a[n] - b[n]).abs() / counts_a_degree).fold(0.0, f64::max)
+    };
+    for (n, (pose, by_hand)) in taught.iter().enumerate() {
+        let (first, second) = (&rounds[0][n], &rounds[1][n]);
+        assert!(apart(first, by_hand) < 2.0 * PLAY_DEG, "{pose}: {first:?}, taught {by_hand:?}");
+        assert!(apart(first, second) < PLAY_DEG, "{pose}: {first:?} and again {second:?}");
+    }
+}
