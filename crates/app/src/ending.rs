@@ -2,7 +2,8 @@
 
 use crate::exit::Exit;
 use crate::say;
-use wasvolta_core::rig::Rig;
+use std::fmt::Write as _;
+use wasvolta_core::rig::{Board, Rig};
 use wasvolta_engine::worker::{Ended, Proof};
 
 /// See the module.
@@ -13,22 +14,30 @@ pub struct Ending {
     why: Option<String>,
     /// What was released, and cannot say so.
     unsaid: Vec<String>,
-    /// What stays as it was told to.
-    staying: Vec<String>,
+    /// What keeps its pulse as it was told to.
+    pulsing: Vec<String>,
+    /// Smart servos that stay stiff as they were told to.
+    stiff: Vec<String>,
     /// Boards of which nothing was ever heard.
     unheard: Vec<String>,
     /// Something had pulses, and was read back.
-    read_back: bool,
+    silent: bool,
+    /// Smart servos were stiff, and have said that they are limp.
+    limp: bool,
 }
 
 impl Ending {
     /// From what each board ended with.
     pub fn of(rig: &Rig, ended: &[Ended], staying: Vec<String>, unheard: Vec<String>) -> Self {
-        let mut ending =
-            Self { may_pulse: Vec::new(), why: None, unsaid: Vec::new(), staying, unheard, read_back: false };
+        let is_smart = |name: &String| rig.servo(name).is_some_and(|servo| servo.kind.is_smart());
+        let (stiff, pulsing) = staying.into_iter().partition(is_smart);
+        let (may_pulse, why, unsaid) = (Vec::new(), None, Vec::new());
+        let mut ending = Self { may_pulse, why, unsaid, pulsing, stiff, unheard, silent: false, limp: false };
         for board in ended {
+            let smart = board_of(rig, board).is_some_and(|board| board.chip.row().is_smart);
             match &board.proof {
-                Proof::ReadBack => ending.read_back = true,
+                Proof::ReadBack if smart => ending.limp = true,
+                Proof::ReadBack => ending.silent = true,
                 Proof::Unsaid => ending.unsaid.extend(named(rig, board, &board.channels)),
                 Proof::MayPulse { channels, why } => {
                     ending.may_pulse.extend(named(rig, board, channels));
@@ -63,25 +72,31 @@ impl Ending {
         let pulses = if self.may_pulse() {
             let why = self.why.as_ref().map_or_else(String::new, |why| format!(" ({why})"));
             format!(
-                "may still pulse: {}{why}\nunplug the supply of the servos; `wasvolta release RIG` tries it again",
+                "may still pulse or be stiff: {}{why}\nunplug the supply of the servos; `wasvolta release RIG` tries it again",
                 self.may_pulse.join(", ")
             )
         } else if !self.unsaid.is_empty() {
             format!("told to release {}; whether they did could not be read back", self.unsaid.join(", "))
-        } else if self.read_back {
-            let all =
-                if self.staying.is_empty() { "released: no pulses remain" } else { "released and read back" };
-            all.to_owned()
-        } else if self.staying.is_empty() {
-            "nothing was driven".to_owned()
         } else {
-            "nothing was released".to_owned()
+            let stays = !self.pulsing.is_empty() || !self.stiff.is_empty();
+            match (self.silent, self.limp) {
+                (true | false, true) | (true, false) if stays => "released and read back",
+                (true, false) => "released: no pulses remain",
+                (true, true) => "released: no pulses remain, and the smart servos say that they are limp",
+                (false, true) => "released: the smart servos say that they are limp",
+                (false, false) if stays => "nothing was released",
+                (false, false) => "nothing was driven",
+            }
+            .to_owned()
         };
-        let staying = if self.staying.is_empty() {
-            String::new()
-        } else {
-            format!("; pulses were told to stay for {}", self.staying.join(", "))
-        };
+        let mut staying = String::new();
+        for (names, words) in
+            [(&self.pulsing, "pulses were told to stay for"), (&self.stiff, "told to stay stiff:")]
+        {
+            if !names.is_empty() {
+                let _ = write!(staying, "; {words} {}", names.join(", "));
+            }
+        }
         let unheard = if self.unheard.is_empty() {
             String::new()
         } else {
@@ -91,10 +106,13 @@ impl Ending {
     }
 }
 
+fn board_of<'r>(rig: &'r Rig, ended: &Ended) -> Option<&'r Board> {
+    rig.boards.iter().find(|board| board.port == ended.port && board.address == ended.address)
+}
+
 /// The servos on some channels of a board, by their names and places.
 fn named(rig: &Rig, ended: &Ended, channels: &[usize]) -> Vec<String> {
-    let here = |b: &&wasvolta_core::rig::Board| b.port == ended.port && b.address == ended.address;
-    let board = rig.boards.iter().find(here).map_or(ended.port.as_str(), |board| board.name.as_str());
+    let board = board_of(rig, ended).map_or(ended.port.as_str(), |board| board.name.as_str());
     let place = |channel: &usize| {
         let mut servos = rig.servos_on(board);
         match servos.find(|servo| usize::from(servo.plug()) == *channel) {
@@ -133,7 +151,9 @@ mod tests {
         let why = Some(BusError { doing: "write", device, fault: Fault::Transfer });
         let failed = words(Proof::MayPulse { channels: vec![1], why });
         assert!(
-            failed.starts_with("may still pulse: heron.neck (channel 1 of upper) (cannot write the board"),
+            failed.starts_with(
+                "may still pulse or be stiff: heron.neck (channel 1 of upper) (cannot write the board"
+            ),
             "{failed}"
         );
         assert!(failed.contains("unplug the supply"), "{failed}");
@@ -143,6 +163,29 @@ mod tests {
             "nothing was driven\nnothing was heard of upper: whether it pulses is not known"
         );
         assert!(!nothing.may_pulse());
+    }
+
+    #[test]
+    fn smart_servos_are_limp_or_stay_stiff_and_have_no_pulses() {
+        let Loaded::Sound(rig) = load(include_str!("../../../examples/marsh-clock.rig.toml")) else {
+            panic!()
+        };
+        let bus =
+            || Ended { port: "neck-line".into(), address: None, channels: vec![1], proof: Proof::ReadBack };
+        let ending = |ended: &[Ended], staying: &[&str]| {
+            let staying = staying.iter().map(|name| (*name).to_owned()).collect();
+            Ending::of(&rig, ended, staying, Vec::new()).words("")
+        };
+        assert_eq!(ending(&[bus()], &[]), "released: the smart servos say that they are limp");
+        let board = Ended { port: "bench-bus".into(), address: Some(0x40), ..bus() };
+        assert_eq!(
+            ending(&[bus(), board], &[]),
+            "released: no pulses remain, and the smart servos say that they are limp"
+        );
+        assert_eq!(
+            ending(&[bus()], &["heron.nape", "heron.beak"]),
+            "released and read back; pulses were told to stay for heron.beak; told to stay stiff: heron.nape"
+        );
     }
 
     #[test]

@@ -773,11 +773,14 @@ fn a_bus_on_a_real_line_is_asked_driven_left_holding_and_made_limp() {
     // −30° is 341 counts below 2048.
     assert!(last.contains("heron.nape,-30.") && last.contains(",1707,"), "{last}");
     // One that is held fast is said not to have arrived, and waited for no longer than that takes.
+    told(&mut board, "hand 1 2048");
     told(&mut board, "stuck@id1");
     let _ = std::fs::remove_file(home.join("t.csv"));
     let output = wasvolta(home, &play).output().unwrap();
-    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    let words =
+        format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     assert!(words.contains("heron.nape has not arrived: it is at "), "{words}");
+    assert!(words.contains("released: the smart servos say that they are limp"), "{words}");
     told(&mut board, "stuck@id1");
     let _ = std::fs::remove_file(home.join("t.csv"));
     // Killed, it leaves the servo stiff; the next program says so, and makes it limp.

@@ -352,6 +352,8 @@ fn first_pulses(runner: &mut Runner, moved: &[usize]) -> (Vec<String>, Vec<(usiz
         let (pulse, how, told) = match runner.last_known.of(&part.name) {
             _ if part.kind.turns_on() => (plan.start(), "stands still first".to_owned(), true),
             _ if part.kind.is_accessory() => (plan.start(), "off at first".to_owned(), true),
+            // It is driven where it says it is, whatever is asked.
+            _ if part.kind.is_smart() => (plan.start(), "where it says it is".to_owned(), false),
             Some((pulse, time)) => (pulse, format!("last known, {}", crate::date::ago(time)), true),
             None => (plan.start(), "assumed at home: it may jump".to_owned(), false),
         };
