@@ -164,7 +164,8 @@ impl Rig {
     }
 
     fn strike(&self, kind: Kind, id: Option<u8>, on: bool) {
-        self.faults.set(Struck { kind, address: id.map(|_| 0), channel: id }, on);
+        let everywhere = Struck { kind, address: None, channel: None };
+        self.faults.set(id.map_or(everywhere, |id| Struck::at_id(kind, id)), on);
     }
 }
 

@@ -149,8 +149,7 @@ impl std::str::FromStr for Struck {
         let kind = Kind::all().find(|kind| kind.name() == name).ok_or_else(no)?;
         let Some(place) = place else { return Ok(Self { kind, address: None, channel: None }) };
         if let Some(id) = place.strip_prefix("id") {
-            let channel = Some(id.parse().map_err(|_| no())?);
-            return Ok(Self { kind, address: Some(ON_A_BUS), channel });
+            return Ok(Self::at_id(kind, id.parse().map_err(|_| no())?));
         }
         let (address, channel) = place.split_once(':').map_or((place, None), |(a, c)| (a, Some(c)));
         let hex = address.strip_prefix("0x").ok_or_else(no)?;
@@ -174,6 +173,11 @@ impl std::fmt::Display for Struck {
 }
 
 impl Struck {
+    /// What strikes a smart servo, by its id.
+    pub const fn at_id(kind: Kind, id: u8) -> Self {
+        Self { kind, address: Some(ON_A_BUS), channel: Some(id) }
+    }
+
     fn is_at(&self, address: u8) -> bool {
         self.address.is_none_or(|own| own == address)
     }
