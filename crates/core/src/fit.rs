@@ -6,7 +6,7 @@
 mod odd;
 
 use crate::curve::{Cubic, Curve, Line};
-use crate::unit::{Degrees, Position, number};
+use crate::unit::{Degrees, Micros, Position, number};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -126,6 +126,17 @@ pub struct Fit {
     reading_error: Degrees,
     /// The one of the marks that the others do not agree with.
     odd: Option<Odd>,
+}
+
+impl NoFit {
+    /// The same of places in another unit than µs: a smart servo has counts, and no pulses.
+    pub fn words(&self, unit: &str) -> String {
+        let words = self.to_string();
+        if unit == Micros::UNIT {
+            return words;
+        }
+        words.replace("µs", unit).replace("pulses", unit).replace("pulse", "place")
+    }
 }
 
 /// Why there is no fit.
@@ -559,6 +570,9 @@ mod tests {
         let Err(NoFit::TurnsBack(back)) = Fit::of(&turned, None, Shape::Line) else { panic!() };
         assert_eq!((back.low.pulse.get(), back.high.pulse.get()), (1200.0, 1250.0));
         assert!(back.to_string().starts_with("the marks turn back: -30.0° at 1200 µs and -33.0° at 1250 µs"));
+        let counts = NoFit::TurnsBack(back).words("counts");
+        assert!(counts.contains("-30.0° at 1200 counts"), "{counts}");
+        assert_eq!(NoFit::NoMark.words("counts"), "no mark yet: only counts, no angles; keep a mark with m");
         let misread = seen(&[(1000.0, -50.0), (1200.0, -30.0), (1250.0, -32.0), (2000.0, 50.0)]);
         assert!(Fit::of(&misread, None, Shape::Line).is_ok(), "as much as both may be misread");
     }

@@ -31,15 +31,18 @@ fn list(folder: &Path) -> miette::Result<ExitCode> {
     for path in &paths {
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         match files::card(path) {
-            Ok(card) => say::line(format!(
-                "{name}: {}, {}, kept {}, {} marks, endpoints {:.0} to {:.0} µs",
-                card.name,
-                card.kind.word(),
-                card.kept,
-                card.marks.len(),
-                card.endpoints_us.low.get(),
-                card.endpoints_us.high.get()
-            )),
+            Ok(card) => {
+                let ends = card.servo().ends();
+                say::line(format!(
+                    "{name}: {}, {}, kept {}, {} marks, endpoints {:.0} to {}",
+                    card.name,
+                    card.kind.word(),
+                    card.kept,
+                    card.marks.len(),
+                    ends.low.get(),
+                    card.kind.show_place(ends.high)
+                ));
+            }
             Err(bad) => say::line(format!("{name}: {bad}")),
         }
     }

@@ -34,7 +34,7 @@ pub struct Card {
     #[serde(default, skip_serializing_if = "usual")]
     pub kind: Kind,
     /// Its endpoints.
-    #[serde(default = "Ends::cautious")]
+    #[serde(default = "Ends::cautious", skip_serializing_if = "super::servo::is_cautious")]
     pub endpoints_us: Ends<Micros>,
     /// The same in counts, of a smart servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -194,7 +194,7 @@ impl Card {
     }
 
     /// A servo as the card describes it, on no channel in particular.
-    pub(super) fn servo(&self) -> Servo {
+    pub fn servo(&self) -> Servo {
         Servo {
             endpoints_us: self.endpoints_us,
             endpoints_counts: self.endpoints_counts,
@@ -228,7 +228,7 @@ impl Card {
             ("slope", |c| {
                 c.fitted(|fit| format!("{:.2} °/100 {}", fit.line.gain() * 100.0, c.kind.place_unit()))
             }),
-            ("0° at", |c| c.fitted(|fit| format!("{:.1} µs", fit.zero().get()))),
+            ("0° at", |c| c.fitted(|fit| format!("{:.1} {}", fit.zero().get(), c.kind.place_unit()))),
             ("travel", Self::travel),
             ("slack", |c| {
                 c.fitted(|fit| {

@@ -600,7 +600,7 @@ impl Servo {
     }
 }
 
-fn is_cautious(ends: &Ends<Micros>) -> bool {
+pub(super) fn is_cautious(ends: &Ends<Micros>) -> bool {
     *ends == Ends::cautious()
 }
 

@@ -2,7 +2,7 @@
 //! others may use, a linkage driven beyond its reach, a pose that cannot be. What does not fit together at all is
 //! [`super::check`]'s.
 
-use super::{Ends, GoalKind, Index, Input, Joint, Mapping, MarkKind, Parts, Rig, Servo, Side};
+use super::{Ends, GoalKind, Index, Input, Joint, Layout, Mapping, MarkKind, Parts, Rig, Servo, Side};
 use crate::power::Budget;
 use crate::traffic::Traffic;
 use crate::unit::{Hertz, Seconds};
@@ -53,6 +53,7 @@ pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
     all.extend(rig.servos.iter().flat_map(|servo| levels(rig, servo)));
+    all.extend(rig.servos.iter().filter_map(|servo| encoder(rig, servo)));
     all.extend(rig.inputs.iter().filter_map(level_in));
     all.extend(rig.servos.iter().filter_map(|servo| reach(rig, servo)));
     all.extend(rig.servos.iter().filter_map(sideless));
@@ -98,6 +99,24 @@ fn levels(rig: Parts<'_>, servo: &Servo) -> Vec<Worry> {
     all
 }
 
+/// What a smart servo's data say that a count turns, and what its bus's layout does, may differ by this share.
+const SAME_ENCODER: f64 = 0.05;
+
+/// A smart servo's data are those of the encoder that its bus's layout has: a card of another kind of servo has others.
+fn encoder(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
+    let board = rig.board(&servo.board).filter(|_| servo.kind.is_smart())?;
+    let layout = Layout::named(rig.rig, board.layout.as_deref()?)?;
+    let (said, is) = (libm::fabs(servo.rated.as_ref()?.slope().gain), 1.0 / layout.counts_a_degree());
+    if libm::fabs(said / is - 1.0) <= SAME_ENCODER {
+        return None;
+    }
+    let words = format!(
+        "its data say that a count turns {said:.3}°, and in layout {} it turns {is:.3}°",
+        layout.name
+    );
+    Some(Worry::new(&servo.name, words, "are they of another kind of servo? correct its data, or the layout"))
+}
+
 /// A signal is no higher than the pin takes on which it comes in.
 fn level_in(input: &Input) -> Option<Worry> {
     let (level, most) = (input.signal_volts?, input.pin_volts?);
@@ -123,8 +142,9 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     if low >= least && high <= most {
         return None;
     }
+    let unit = servo.kind.place_unit();
     let words = format!(
-        "what it turns can be driven from {:.0} to {:.0} µs only; its endpoints {:.0} and {:.0} µs are taken inwards",
+        "what it turns can be driven from {:.0} to {:.0} {unit} only; its endpoints {:.0} and {:.0} {unit} are taken inwards",
         if low > least { low } else { least }.get(),
         if high < most { high } else { most }.get(),
         low.get(),
@@ -338,6 +358,7 @@ fn listed(names: &[String]) -> String {
 mod tests {
     use super::*;
     use crate::rig::edit::boards::{NewBoard, add_board};
+    use crate::rig::file::{Loaded, load};
     use crate::rig::{Rail, Servo};
     use crate::unit::{Amps, Volts};
 
@@ -421,6 +442,31 @@ mod tests {
         assert_eq!(said(&rig), [words]);
         rig.servos[1].rated = None;
         assert!(said(&rig).iter().any(|w| w.starts_with("six-volt: nobody has said what heron.beak draw")));
+    }
+
+    #[test]
+    fn data_of_another_encoder_are_worth_a_word() {
+        let text = |rated: &str| {
+            format!(
+                "format = 11\nname = \"neck\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"x\"\n\
+                 [[board]]\nname = \"bus\"\nport = \"line\"\nchip = \"smart-bus\"\nlayout = \"ten-bit\"\n\
+                 [[servo]]\nname = \"nape\"\nkind = \"smart\"\nboard = \"bus\"\nid = 1\n\
+                 endpoints_counts = [300, 700]\nrated = {{ {rated} }}\n"
+            )
+        };
+        let of = |rated: &str| {
+            let Loaded::Sound(rig) = load(&text(rated)) else { panic!("{}", text(rated)) };
+            said(&rig).into_iter().filter(|words| words.contains("a count turns")).collect::<Vec<_>>()
+        };
+        assert_eq!(of("travel_deg = 300, counts = [0, 1023]"), [""; 0]);
+        assert_eq!(of("travel_deg = 300, counts = [0, 1023], reversed = true"), [""; 0]);
+        let other = of("travel_deg = 360, counts = [0, 4096]");
+        assert!(
+            other[0].starts_with(
+                "nape: its data say that a count turns 0.088°, and in layout ten-bit it turns 0.293°"
+            ),
+            "{other:?}"
+        );
     }
 
     #[test]

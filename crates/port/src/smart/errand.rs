@@ -777,7 +777,10 @@ pub struct Felt {
 fn sum(found: &[Found]) -> String {
     let twins = found.iter().filter(|found| found.is_twins()).count();
     let servos = match found.len() {
-        0 => "no servo answers".to_owned(),
+        0 => {
+            "no servo answers: look at their supply; other rates, or a layout of the other form, may be meant"
+                .to_owned()
+        }
         1 => "one servo answers".to_owned(),
         many => format!("{many} servos answer"),
     };

@@ -487,7 +487,7 @@ fn lessened(fit: &Fit, band: Degrees, (pulse, share): (Position, f64), unit: &st
 fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let fit = match fit {
         Ok(fit) => fit,
-        Err(why) => return why.to_string(),
+        Err(why) => return why.words(picked.unit()),
     };
     let unit = picked.unit();
     let line = format!("{:.2} °/100 {unit}, 0° at {:.1} {unit}", fit.line.gain() * 100.0, fit.zero().get());
