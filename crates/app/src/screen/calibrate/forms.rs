@@ -44,9 +44,11 @@ pub fn rated(desk: &mut Context) {
     let number = |value: Option<f64>| value.map_or_else(String::new, |v| format!("{v}"));
     let pulses =
         known.map_or_else(String::new, |r| format!("{}..{}", r.over().low.get(), r.over().high.get()));
-    let fields = vec![
-        Field::new("class", "", "micro, mini, standard, large, winch or continuous fills the rest"),
-        Field::new("travel", number(known.map(|r| r.travel_deg.get())), "degrees over the pulses beside it"),
+    // What a class says is in µs, and of hobby servos.
+    let class = Field::new("class", "", "micro, mini, standard, large, winch or continuous fills the rest");
+    let mut fields: Vec<Field> = (!servo.kind.is_smart()).then_some(class).into_iter().collect();
+    fields.extend([
+        Field::new("travel", number(known.map(|r| r.travel_deg.get())), "degrees over what stands beside it"),
         Field::new(
             "over",
             pulses,
@@ -54,7 +56,7 @@ pub fn rated(desk: &mut Context) {
         ),
         Field::new("s/60°", number(known.and_then(|r| r.s_per_60_deg).map(Seconds::get)), "seconds, as 0.15"),
         Field::new("stall", number(known.and_then(|r| r.stall_a).map(Amps::get)), "amperes, as 1.2"),
-    ];
+    ]);
     open(desk, &RATED, &servo.name, fields);
 }
 

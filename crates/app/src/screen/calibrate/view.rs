@@ -494,7 +494,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     if fit.ground == Ground::Assumed {
         // An encoder's steps are as its layout says; which way it is mounted a mark cannot tell.
         let from = if picked.servo.kind.is_smart() {
-            "slope as its encoder has it; the sense of rotation as its sheet says"
+            "slope as its encoder has it; the sense of rotation as its sheet says: the command reverse turns it"
         } else {
             "slope assumed from its sheet"
         };

@@ -146,6 +146,9 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
     let form = format!("{}  form {}", port.path, layout.form);
     let x = pen.put(x + 2, 0, &form, theme::text(theme::QUIET));
+    if load.servos == 0 {
+        return pen.put(x + 3, 0, "no servo of this rig hangs on it", theme::text(theme::QUIET));
+    }
     let fits = reckoned.goals < smart::FRAME;
     let reckoned_words = format!(
         "reckoned, adapter {adapter_ms:.0} ms: goals {:.1} + places {:.1} ms of 20 ms, {:.0} Hz",
