@@ -144,7 +144,8 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let reckoned = Reckoned::of(&map_of(layout), &load);
     let milli = |time: Duration| time.as_secs_f64() * 1e3;
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
-    let form = format!("{}  form {}", port.path, layout.form);
+    // Its path stands in the chain; a long one would leave no room for what is seen.
+    let form = format!("form {}", layout.form);
     let x = pen.put(x + 2, 0, &form, theme::text(theme::QUIET));
     if load.servos == 0 {
         return pen.put(x + 3, 0, "no servo of this rig hangs on it", theme::text(theme::QUIET));
