@@ -22,7 +22,7 @@ pub struct Ending {
     unheard: Vec<String>,
     /// Something had pulses, and was read back.
     silent: bool,
-    /// Smart servos were stiff, and have said that they are limp.
+    /// Smart servos were driven, and have said that they are limp.
     limp: bool,
 }
 
@@ -36,7 +36,7 @@ impl Ending {
         for board in ended {
             let smart = board_of(rig, board).is_some_and(|board| board.chip.row().is_smart);
             match &board.proof {
-                Proof::ReadBack if smart => ending.limp = true,
+                Proof::ReadBack if smart => ending.limp |= !board.channels.is_empty(),
                 Proof::ReadBack => ending.silent = true,
                 Proof::Unsaid => ending.unsaid.extend(named(rig, board, &board.channels)),
                 Proof::MayPulse { channels, why } => {
@@ -82,8 +82,10 @@ impl Ending {
             match (self.silent, self.limp) {
                 (true | false, true) | (true, false) if stays => "released and read back",
                 (true, false) => "released: no pulses remain",
-                (true, true) => "released: no pulses remain, and the smart servos say that they are limp",
-                (false, true) => "released: the smart servos say that they are limp",
+                (true, true) => {
+                    "released: no pulses remain, and the smart servos that were driven say that they are limp"
+                }
+                (false, true) => "released: the smart servos that were driven say that they are limp",
                 (false, false) if stays => "nothing was released",
                 (false, false) => "nothing was driven",
             }
@@ -176,12 +178,17 @@ mod tests {
             let staying = staying.iter().map(|name| (*name).to_owned()).collect();
             Ending::of(&rig, ended, staying, Vec::new()).words("")
         };
-        assert_eq!(ending(&[bus()], &[]), "released: the smart servos say that they are limp");
+        assert_eq!(
+            ending(&[bus()], &[]),
+            "released: the smart servos that were driven say that they are limp"
+        );
         let board = Ended { port: "bench-bus".into(), address: Some(0x40), ..bus() };
         assert_eq!(
             ending(&[bus(), board], &[]),
-            "released: no pulses remain, and the smart servos say that they are limp"
+            "released: no pulses remain, and the smart servos that were driven say that they are limp"
         );
+        // One that was never driven has said nothing of the kind.
+        assert_eq!(ending(&[Ended { channels: Vec::new(), ..bus() }], &[]), "nothing was driven");
         assert_eq!(
             ending(&[bus()], &["heron.nape", "heron.beak"]),
             "released and read back; pulses were told to stay for heron.beak; told to stay stiff: heron.nape"

@@ -780,7 +780,7 @@ fn a_bus_on_a_real_line_is_asked_driven_left_holding_and_made_limp() {
     let words =
         format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     assert!(words.contains("heron.nape has not arrived: it is at "), "{words}");
-    assert!(words.contains("released: the smart servos say that they are limp"), "{words}");
+    assert!(words.contains("released: the smart servos that were driven say that they are limp"), "{words}");
     told(&mut board, "stuck@id1");
     let _ = std::fs::remove_file(home.join("t.csv"));
     // Killed, it leaves the servo stiff; the next program says so, and makes it limp.

@@ -128,36 +128,51 @@ pub struct Fit {
     odd: Option<Odd>,
 }
 
-impl NoFit {
-    /// The same of places in another unit than µs: a smart servo has counts, and no pulses.
-    pub fn words(&self, unit: &str) -> String {
-        let words = self.to_string();
-        if unit == Micros::UNIT {
-            return words;
-        }
-        words.replace("µs", unit).replace("pulses", unit).replace("pulse", "place")
-    }
-}
-
 /// Why there is no fit.
-#[derive(Debug, Clone, Copy, PartialEq, Error)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum NoFit {
     /// Nothing to go by.
-    #[error("no mark yet: only pulses, no angles; keep a mark with m")]
     NoMark,
     /// One mark and no data sheet.
-    #[error("one mark and no rated travel: keep a second mark at another pulse")]
     OneMark,
     /// The angle does not follow the pulse.
-    #[error("the marks turn only {gain_per_100us:.2} °/100 µs: is the horn following?")]
     Flat {
         /// The slope found.
         gain_per_100us: f64,
     },
     /// Two marks contradict each other.
-    #[error("{0}")]
     TurnsBack(TurnsBack),
 }
+
+impl NoFit {
+    /// The words for it, of places in µs or, as a smart servo's are, in counts.
+    pub fn words(&self, unit: &str) -> String {
+        let (places, place) = if unit == Micros::UNIT { ("pulses", "pulse") } else { (unit, "place") };
+        match self {
+            Self::NoMark => format!("no mark yet: only {places}, no angles; keep a mark with m"),
+            Self::OneMark => format!("one mark and no rated travel: keep a second mark at another {place}"),
+            Self::Flat { gain_per_100us } => {
+                format!("the marks turn only {gain_per_100us:.2} °/100 {unit}: is the horn following?")
+            }
+            Self::TurnsBack(TurnsBack { low, high }) => format!(
+                "the marks turn back: {:+.1}° at {:.0} {unit} and {:+.1}° at {:.0} {unit}; drop or retake one, or was the \
+                 horn moved?",
+                low.angle.get(),
+                low.pulse.get(),
+                high.angle.get(),
+                high.pulse.get()
+            ),
+        }
+    }
+}
+
+impl std::fmt::Display for NoFit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.words(Micros::UNIT))
+    }
+}
+
+impl std::error::Error for NoFit {}
 
 /// Two marks between which the horn would turn back, by more than both readings can be off.
 #[derive(Debug, Clone, Copy, PartialEq, Error)]

@@ -30,10 +30,7 @@ fn file_changed(scene: &Scene) -> Option<String> {
 
 fn stopped(scene: &Scene) -> Option<String> {
     match scene.model.snapshot.output {
-        Output::Cut => {
-            let has_smart = scene.rig.servos.iter().any(|servo| servo.kind.is_smart());
-            Some(cut(&scene.pulsing(), has_smart))
-        }
+        Output::Cut => Some(cut(scene)),
         Output::Held => when(
             true,
             "Held: all keep what they were told last, and nothing moves. d drives on, Ctrl-C cuts.",
@@ -43,19 +40,29 @@ fn stopped(scene: &Scene) -> Option<String> {
 }
 
 /// What a cut has left, by what the boards have said since.
-fn cut(left: &[(String, bool)], has_smart: bool) -> String {
-    let named = |smart: bool| {
-        let names: Vec<&str> =
-            left.iter().filter(|(_, own)| *own == smart).map(|(name, _)| name.as_str()).collect();
-        names.join(", ")
+fn cut(scene: &Scene) -> String {
+    let pulsing = scene.pulsing();
+    let (stiff, unheard) = scene.stiff();
+    let has_smart = scene.rig.servos.iter().any(|servo| servo.kind.is_smart());
+    let pulses = if pulsing.is_empty() {
+        ": no pulses".to_owned()
+    } else {
+        format!("; pulses stay on {}", pulsing.join(", "))
     };
-    let left = match (named(false).as_str(), named(true).as_str()) {
-        ("", "") if !has_smart => ": no pulses".to_owned(),
-        ("", "") => ": no pulses, and no smart servo is stiff".to_owned(),
-        (pulses, "") => format!("; pulses stay on {pulses}"),
-        ("", stiff) => format!(": no pulses; {stiff} stays stiff"),
-        (pulses, stiff) => format!("; pulses stay on {pulses}; {stiff} stays stiff"),
+    let smart = match (stiff.as_slice(), unheard.as_slice()) {
+        ([], []) if has_smart => ", and no smart servo is stiff".to_owned(),
+        ([], []) => String::new(),
+        (stiff, []) => format!("; {} stays stiff", stiff.join(", ")),
+        ([], unheard) => format!("; whether {} is stiff cannot be heard", unheard.join(", ")),
+        (stiff, unheard) => {
+            format!(
+                "; {} stays stiff, and whether {} is cannot be heard",
+                stiff.join(", "),
+                unheard.join(", ")
+            )
+        }
     };
+    let left = format!("{pulses}{smart}");
     format!("Output is cut{left}. d enables it again, then e engages each servo where it stands.")
 }
 

@@ -23,7 +23,7 @@ use wasvolta_core::unit::{Degrees, Position, Ticks};
 use wasvolta_engine::snapshot::{BoardState, LinkReport};
 use wasvolta_engine::why;
 use wasvolta_port::Fault;
-use wasvolta_port::board::{Evidence, Feedback, Found, Phase, Wanted};
+use wasvolta_port::board::{Evidence, Feedback, Found, Phase, Stand, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device, PwmChip};
 use wasvolta_sim::{Look, Mood};
@@ -193,16 +193,30 @@ impl<'a> Scene<'a> {
     /// What has a pulse, or was found to have one, by what the boards have said last: servos by their names, channels
     /// that no servo of the rig is on by theirs.
     ///
-    /// Smart servos, which have no pulses but stay stiff, are told by the second of the two.
-    pub fn pulsing(&self) -> Vec<(String, bool)> {
+    /// Smart servos have no pulses: of those [`Self::stiff`] tells.
+    pub fn pulsing(&self) -> Vec<String> {
         let boards = self.edition.boards(&self.model.snapshot);
+        let boards = boards.filter(|(board, _)| !board.chip.row().is_smart);
         let name = |board: &Board, channel: usize| {
             let mut servos = self.rig.servos_on(&board.name);
             let servo = servos.find(|servo| usize::from(servo.plug()) == channel);
             servo.map_or_else(|| self.rig.plug_words(&board.name, channel), |servo| servo.name.clone())
         };
-        let named = |board: &Board, channel| (name(board, channel), board.chip.row().is_smart);
-        boards.flat_map(|(board, state)| state.pulsing().map(move |channel| named(board, channel))).collect()
+        boards.flat_map(|(board, state)| state.pulsing().map(move |channel| name(board, channel))).collect()
+    }
+
+    /// Smart servos that say that they are stiff, and those that say neither that nor that they are limp.
+    pub fn stiff(&self) -> (Vec<&'a str>, Vec<&'a str>) {
+        let all = (0..self.rig.servos.len()).filter_map(|n| self.servo(n));
+        let (mut stiff, mut unheard) = (Vec::new(), Vec::new());
+        for picked in all.filter(|picked| picked.servo.kind.is_smart()) {
+            match picked.feedback.map(|own| own.stand) {
+                Some(Stand::Limp) => {}
+                Some(Stand::Stiff) => stiff.push(picked.servo.name.as_str()),
+                _ => unheard.push(picked.servo.name.as_str()),
+            }
+        }
+        (stiff, unheard)
     }
 
     /// Boards of which nobody can say what they send.

@@ -545,18 +545,21 @@ impl Stage {
 /// Whether a servo that a sequence moves is where it is told to be, within so many degrees of its joint; one that cannot
 /// get there is where it is stopped.
 fn has_arrived(plan: &Plan, servos: &[ServoState], servo: usize, within: f64) -> bool {
-    let (Some(state), Some(scale)) =
-        (servos.get(servo), plan.servos.get(servo).and_then(|own| own.scale.as_ref()))
-    else {
-        return true;
-    };
+    let (Some(state), Some(own)) = (servos.get(servo), plan.servos.get(servo)) else { return true };
+    let Some(scale) = &own.scale else { return true };
     // Whoever is released, or follows somebody else, is not on its way for the sequence.
     if !state.engaged || state.owner != Owner::Sequence {
         return true;
     }
     let to = if state.stopped.is_some() { state.pulse } else { state.target };
     let angle = |at| scale.angle_at(at).get();
-    state.estimate.known != Known::Unknown && libm::fabs(angle(state.estimate.pulse) - angle(to)) <= within
+    // A smart servo has arrived by its own word alone: a silent one has said nothing.
+    let is_known = if own.kind.is_smart() {
+        state.estimate.known == Known::Measured
+    } else {
+        state.estimate.known != Known::Unknown
+    };
+    is_known && libm::fabs(angle(state.estimate.pulse) - angle(to)) <= within
 }
 
 /// Whether an input is what it is to be; what is not heard is nothing.

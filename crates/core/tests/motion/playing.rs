@@ -150,6 +150,28 @@ fn a_wait_for_an_arrival_goes_on_when_all_have_arrived_and_not_before() {
 }
 
 #[test]
+fn a_smart_servo_that_says_nothing_has_not_arrived() {
+    let smart = "[[board]]\nname = \"bus\"\nport = \"line\"\nchip = \"smart-bus\"\nlayout = \"twelve-bit\"\n\
+                 [[servo]]\nname = \"d\"\nkind = \"smart\"\nboard = \"bus\"\nid = 1\nendpoints_counts = [1000, 3000]\n\
+                 rated = { travel_deg = 360, counts = [0, 4096] }\nmarks = [{ counts = 2048, angle_deg = 0 }]\n\
+                 [[joint]]\nname = \"d\"\nservo = \"d\"\nhome_deg = 0\n\
+                 [[pose]]\nname = \"d30\"\nangles_deg = { d = 30 }\n\
+                 [[pose]]\nname = \"d0\"\nangles_deg = { d = 0 }\n[[sequence]]\nname = \"s\"\n"
+        .to_owned();
+    let steps = smart
+        + &step("d0", "move_s = 0.5")
+        + &step("d30", "move_s = 1")
+        + &wait("arrived_deg = 2, at_most_s = 0.6");
+    // A port has one use: the micro's line is not wanted here.
+    let text = text(&steps, [400.0; 3]).replace("[[link]]\nname = \"micro\"\non = \"line\"", "[[port]]\nname = \"other\"\nkind = \"serial\"\npath = \"z\"\n[[link]]\nname = \"micro\"\non = \"other\"");
+    let mut show = Show::of(&rig_of(&text));
+    show.play(0);
+    show.until(|show| show.stands() == Play::Waiting);
+    show.until(|show| show.stands() != Play::Waiting);
+    assert_eq!(show.told.iter().rev().find(|told| told.0 != Told::Ended).unwrap().0, Told::InVain);
+}
+
+#[test]
 fn whoever_is_in_the_hand_is_not_waited_for() {
     let steps = "[[sequence]]\nname = \"s\"\n".to_owned()
         + &step("zero", "move_s = 0.5")

@@ -456,6 +456,20 @@ impl Work {
         }
     }
 
+    /// One answers there, and is of a model that the layout is for; or in words why nothing is written to it.
+    fn is_of_layout(
+        &mut self,
+        line: &mut dyn Stream,
+        clock: &dyn Clock,
+        id: u8,
+    ) -> Result<Result<(), String>, BusError> {
+        Ok(match self.read(line, clock, id, self.map.model)? {
+            Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => Ok(()),
+            Some(model) => Err(format!("it says it is model {model}, which this layout is not for")),
+            None => Err(format!("nobody answers as id {id}")),
+        })
+    }
+
     /// Starts one anew, so that what it ails of is gone where that is over; nothing is kept in memory.
     fn start_anew(
         &mut self,
@@ -463,12 +477,8 @@ impl Work {
         clock: &dyn Clock,
         id: u8,
     ) -> Result<Result<String, String>, BusError> {
-        match self.read(line, clock, id, self.map.model)? {
-            Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => {}
-            Some(model) => {
-                return Ok(Err(format!("it says it is model {model}, which this layout is not for")));
-            }
-            None => return Ok(Err(format!("nobody answers as id {id}"))),
+        if let Err(why) = self.is_of_layout(line, clock, id)? {
+            return Ok(Err(why));
         }
         if self.map.form == Form::Two {
             self.ask(line, clock, (id, &Ask::Reboot, 0))?;
@@ -633,13 +643,8 @@ impl Work {
         feel: &Feel,
     ) -> Result<Result<(), String>, BusError> {
         let id = feel.id;
-        let model = self.map.model;
-        match self.read(line, clock, id, model)? {
-            Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => {}
-            Some(model) => {
-                return Ok(Err(format!("it says it is model {model}, which this layout is not for")));
-            }
-            None => return Ok(Err(format!("nobody answers as id {id}"))),
+        if let Err(why) = self.is_of_layout(line, clock, id)? {
+            return Ok(Err(why));
         }
         let Some((torque, most)) = self.map.torque_limit else {
             return Ok(Err("this layout has no limit for how hard it may push".to_owned()));

@@ -147,15 +147,21 @@ const SETTLES: Duration = Duration::from_secs(2);
 /// So near is arrived, in degrees.
 const ARRIVED_DEG: f64 = 2.0;
 
-/// Which servos say that they are not where the sequence has told them to be, and how far off.
+/// Which smart servos are not where the sequence has told them to be, and how far off, or do not say where they are.
 fn behind(edition: &Edition, snapshot: &wasvolta_engine::Snapshot) -> Vec<String> {
-    let driven = snapshot.servos.iter().enumerate().filter(|(_, state)| {
-        state.engaged && state.owner == Owner::Sequence && state.estimate.known == Known::Measured
-    });
+    let driven = snapshot
+        .servos
+        .iter()
+        .enumerate()
+        .filter(|(_, state)| state.engaged && state.owner == Owner::Sequence);
     let said = driven.filter_map(|(n, state)| {
-        let scale = edition.plan.servos.get(n)?.scale.as_ref()?;
+        let plan = edition.plan.servos.get(n).filter(|plan| plan.kind.is_smart())?;
+        let scale = plan.scale.as_ref()?;
         let (is, told) = (scale.angle_at(state.estimate.pulse), scale.angle_at(state.pulse));
         let name = &edition.rig.servos.get(n)?.name;
+        if state.estimate.known != Known::Measured {
+            return Some(format!("{name} does not say where it is: whether it has arrived is not known"));
+        }
         ((is - told).abs().get() > ARRIVED_DEG)
             .then(|| format!("{name} has not arrived: it is at {:.1}°, told {:.1}°", is.get(), told.get()))
     });

@@ -290,6 +290,26 @@ fn a_servo_that_begins_to_ail_and_is_well_again_is_in_the_log() {
     assert!(screen.contains("heron.throat: well again, 6"), "{screen}");
 }
 
+#[test]
+fn after_a_cut_a_silent_servo_is_said_to_be_unheard_and_not_limp() {
+    let mut bench = neck();
+    pick(&mut bench, "heron.throat");
+    bench.text("e");
+    bench.pass(60);
+    fault(&bench, "silent@id2", true);
+    bench.pass(60);
+    bench.session.runner.engine.stop().cut();
+    // Until what was said last has left the place of the next line.
+    bench.pass(400);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("whether heron.throat is stiff cannot be heard"), "{screen}");
+    assert_eq!(bus(&bench).is_stiff(2), Some(true), "nor is it limp");
+    fault(&bench, "silent@id2", false);
+    bench.pass(400);
+    let screen = bench.frame(160, 47);
+    assert!(screen.contains("no smart servo is stiff"), "{screen}");
+}
+
 /// Lets the throat go 40° further and gives how many beats that takes.
 fn beats_for_a_move(bench: &mut Bench) -> u32 {
     bench.enter("-20deg");

@@ -35,16 +35,7 @@ fn rated_by_layout(rig: &Rig, servo: &Servo) -> Option<Rated> {
     let layout = rig.board(&servo.board)?.layout.as_deref().filter(|_| servo.kind.is_smart())?;
     let layout = Layout::named(rig, layout)?;
     let over = Ends { low: Position::ZERO, high: Position::new(f64::from(layout.steps)) };
-    let rated = Rated {
-        travel_deg: layout.span_deg,
-        pulses_us: None,
-        counts: None,
-        reversed: false,
-        s_per_60_deg: None,
-        idle_a: None,
-        moving_a: None,
-        stall_a: None,
-    };
+    let rated = Rated { travel_deg: layout.span_deg, ..Rated::NOTHING };
     Some(rated.with_over(servo.kind, over))
 }
 
