@@ -7,7 +7,7 @@ use crate::faults::{Faults, Kind, Struck};
 use crate::firmata::FirmataBoard;
 use crate::plugged::{Look, Plugged, Signal};
 use crate::pwm::PwmChip;
-use crate::smart::SmartBus;
+use crate::smart::{Sink, SmartBus};
 use crate::truth::{BoardTruth, OtherTruth, Part, ServoTruth, SmartTruth, Truth};
 use std::collections::VecDeque;
 use std::io::Write;
@@ -52,7 +52,7 @@ struct Inner {
     smart_truths: Vec<SmartTruth>,
     seed: u64,
     log: VecDeque<Logged>,
-    sink: Option<Box<dyn Write + Send>>,
+    sink: Sink,
 }
 
 /// A bench that several handles share.
@@ -89,7 +89,7 @@ impl Bench {
             smart_truths,
             seed,
             log: VecDeque::new(),
-            sink: None,
+            sink: Sink::default(),
         };
         let bench = Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() };
         for board in &truth.firmata {
@@ -151,6 +151,7 @@ impl Bench {
         let bus = SmartBus::new(map.clone(), inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
         let truths = inner.smart_truths.iter().filter(|truth| truth.line == line);
         truths.flat_map(|truth| &truth.servos).for_each(|servo| bus.put(*servo));
+        bus.log_to(line, Arc::clone(&inner.sink));
         inner.smart.push((line.to_owned(), bus.clone()));
         bus
     }
@@ -173,7 +174,7 @@ impl Bench {
 
     /// Writes every transfer as a line of text to `sink` too.
     pub fn log_to(&self, sink: Box<dyn Write + Send>) {
-        self.lock().sink = Some(sink);
+        *self.lock().sink.lock().unwrap_or_else(PoisonError::into_inner) = Some(sink);
     }
 
     /// A bus of this bench.
@@ -351,7 +352,7 @@ impl Inner {
     }
 
     fn note(&mut self, entry: Logged) {
-        if let Some(sink) = &mut self.sink {
+        if let Some(sink) = self.sink.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
             let bytes: Vec<String> = entry.bytes.iter().map(|b| format!("{b:02X}")).collect();
             let verb = if entry.write { "write" } else { "read" };
             // A full disk must not stop the simulation; the log simply ends there.

@@ -4,12 +4,21 @@ use crate::harness::{Home, Pane};
 
 /// The demo with the heron's throat picked, in Wiring.
 fn throat(home: &Home) -> Pane {
-    let mut pane = Pane::start(home, &["demo"]);
+    let log = home.sim_log();
+    let mut pane = Pane::start(home, &["demo", "--sim-log", log.to_str().unwrap()]);
     pane.see("punt.rudder");
     pane.keys(&["PageUp"]);
     pane.see("heron.throat");
     pane.see("neck-bus started");
     pane
+}
+
+/// What the servos were made to keep in their memories, as the bus saw it.
+fn kept(home: &Home) -> Vec<String> {
+    let bus = home.bus();
+    assert!(bus.iter().any(|line| line.contains("neck answered")), "nothing was heard of it");
+    let kept = |line: String| line.split_once(" neck ").map(|(_, what)| what.to_owned());
+    bus.into_iter().filter_map(kept).filter(|what| what.contains("keeps in memory")).collect()
 }
 
 fn command(pane: &mut Pane, name: &str) {
@@ -42,8 +51,10 @@ fn everyone_is_asked_and_one_alone_gets_another_id() {
     pane.text("7");
     pane.keys(&["Enter"]);
     pane.see("is written: 2 → 7");
+    assert!(kept(&home).is_empty(), "the page comes first");
     pane.keys(&["Enter"]);
     pane.see("it answers as id 7 now, read back");
+    assert_eq!(kept(&home), ["id 2 keeps in memory 07"]);
     pane.see("╶7 □ heron.throat");
 }
 
@@ -61,10 +72,21 @@ fn a_smart_servo_is_calibrated_by_one_mark() {
     pane.see("until the horn stands at");
     pane.keys(&["m"]);
     pane.see("mark  At");
-    pane.text("10");
+    pane.text("5");
     pane.keys(&["Enter"]);
     pane.see("slope as its encoder has it");
-    pane.see("+10.0°");
+    pane.see("+5.0°");
+    pane.see("if the horn turns against the needle");
+    // It does: the mark stays as it was read, and the other way is up.
+    command(&mut pane, "reverse");
+    pane.see("-8.79 °/100");
+    pane.see("mark: about 1890");
+    pane.keys(&["Enter"]);
+    pane.see("reversed about its mark");
+    pane.see_no_more("-8.79 °/100");
+    pane.see("8.79 °/100");
+    pane.see("+5.0°");
+    assert!(kept(&home).is_empty());
 }
 
 #[test]
@@ -93,4 +115,5 @@ fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
     pane.see("saved to");
     let rig = std::fs::read_to_string(home.demo_rig()).unwrap();
     assert!(rig.contains("name = \"drooped\""), "{rig}");
+    assert!(kept(&home).is_empty());
 }

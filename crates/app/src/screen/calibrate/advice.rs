@@ -216,11 +216,16 @@ fn continuous(picked: &Picked) -> String {
 }
 
 fn too_few_marks(scene: &Scene) -> Option<String> {
-    let marks = aligned(scene.picked()?.servo);
+    let picked = scene.picked()?;
+    let marks = aligned(picked.servo);
     match (marks, scene.fit()?) {
         (0, _) => when(
             true,
             "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark.",
+        ),
+        (1, Ok(_)) if picked.servo.kind.is_smart() => when(
+            true,
+            "One mark places it. Jog with →: if the horn turns against the needle, :reverse mends that. Then n, m to be sure.",
         ),
         (1, _) => {
             when(true, "n glides to the next useful pulse; read the angle, m, Enter. Two marks make a fit.")

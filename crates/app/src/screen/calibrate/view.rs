@@ -492,9 +492,9 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let unit = picked.unit();
     let line = format!("{:.2} °/100 {unit}, 0° at {:.1} {unit}", fit.line.gain() * 100.0, fit.zero().get());
     if fit.ground == Ground::Assumed {
-        // An encoder's steps are as its layout says; which way it is mounted a mark cannot tell.
+        // An encoder's steps are as its layout says; which way it is mounted one mark cannot tell.
         let from = if picked.servo.kind.is_smart() {
-            "slope as its encoder has it; the sense of rotation as its sheet says: the command reverse turns it"
+            "slope as its encoder has it; which way it turns was not seen yet"
         } else {
             "slope assumed from its sheet"
         };

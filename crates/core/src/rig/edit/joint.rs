@@ -2,7 +2,7 @@
 
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
 use crate::linkage::{Branch, FourBar, Gear, Steering};
-use crate::rig::{Ailing, Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
+use crate::rig::{Ailing, Back, Ends, Joint, Limit, Mark, MarkKind, ReadAt, Rig, Servo};
 use crate::unit::{Degrees, Hertz, Position};
 
 /// About what a servo is reversed.
@@ -12,6 +12,8 @@ pub enum About {
     Centre,
     /// Its endpoints change places: p becomes low + high − p.
     Ends,
+    /// Its first mark keeps its place and its angle: which way it turns was taken from a data sheet, and is wrong.
+    Mark,
 }
 
 impl About {
@@ -20,15 +22,17 @@ impl About {
         match self {
             Self::Centre => "its centre",
             Self::Ends => "its ends",
+            Self::Mark => "its mark",
         }
     }
 
-    /// The pulse about which is mirrored.
-    pub fn middle(self, servo: &Servo) -> Position {
+    /// The pulse, or count, about which is mirrored; none where there is no such mark.
+    pub fn middle(self, servo: &Servo) -> Option<Position> {
         let Ends { low, high } = servo.ends();
         match self {
-            Self::Centre => servo.centre(),
-            Self::Ends => (low + high) * 0.5,
+            Self::Centre => Some(servo.centre()),
+            Self::Ends => Some((low + high) * 0.5),
+            Self::Mark => servo.marks.iter().find(|m| m.seen == MarkKind::Aligned).map(Mark::place),
         }
     }
 }
@@ -38,7 +42,10 @@ impl About {
 /// Limits and home stay where they are in the mechanism, and so have other angles; poses keep their angles.
 pub fn reverse(rig: &Rig, servo: &str, about: About) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
-    let pivot = about.middle(found);
+    let pivot = about.middle(found).ok_or_else(|| Refused::Unsound {
+        message: format!("{servo} has no mark to be reversed about"),
+        help: "keep one first, or reverse it about its centre".to_owned(),
+    })?;
     let curve = found.fit().ok().map(|fit| fit.curve);
     let twice = curve.as_ref().map_or(Degrees::ZERO, |curve| curve.angle_at(pivot) * 2.0);
     let at_joint = rig.through(found).joint_at(twice * 0.5) * 2.0;
@@ -209,13 +216,13 @@ mod tests {
 
     #[test]
     fn reversing_about_the_centre_and_about_the_ends_are_different() {
-        for about in [About::Centre, About::Ends] {
+        for about in [About::Centre, About::Ends, About::Mark] {
             let before = without_poses();
             let servo = &before.servos[0];
             let after = reverse(&before, "heron.neck", about).unwrap();
             let (was, is) = (servo.fit().unwrap().curve, after.servos[0].fit().unwrap().curve);
             let angle = Degrees::new(20.0);
-            let mirrored = about.middle(servo) * 2.0 - was.pulse_at(angle);
+            let mirrored = about.middle(servo).unwrap() * 2.0 - was.pulse_at(angle);
             assert!((is.pulse_at(angle) - mirrored).abs().get() < 0.2, "{about:?}");
             let pulse = was.pulse_at(before.joints[0].low.as_ref().unwrap().angle_deg);
             let high = after.joints[0].high.as_ref().unwrap();

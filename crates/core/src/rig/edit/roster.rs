@@ -319,6 +319,7 @@ pub fn free_channel(rig: &Rig) -> Option<(&str, u8)> {
 mod tests {
     use super::*;
     use crate::rig::check::problems;
+    use crate::rig::edit::joint;
     use crate::rig::file::small as rig;
     use crate::rig::file::{Loaded, Source, load};
     use crate::rig::{Chip, Mark};
@@ -370,6 +371,8 @@ mod tests {
         };
         let rig = super::super::boards::add_board(&rig(), &new).unwrap();
         let mut more = add_servo(&rig, "heron.spine", ("spine", 3), Kind::Smart).unwrap();
+        let unread = joint::reverse(&more, "heron.spine", joint::About::Mark).unwrap_err().to_string();
+        assert!(unread.contains("has no mark"), "{unread}");
         let spine = more.servos.last_mut().unwrap();
         assert!(spine.fit().is_err(), "nobody knows where its horn sits");
         let mark = Mark::at(Kind::Smart, Position::new(500.0));
@@ -377,6 +380,12 @@ mod tests {
         let fit = spine.fit().unwrap();
         // 300° over 1024 places: 200 counts are 58.59°.
         assert!((fit.line.gain() * 200.0 - 58.594).abs() < 1e-3, "{fit:?}");
+        // Which way it turns was never seen: turned about its mark, that stays where it was read.
+        let turned = joint::reverse(&more, "heron.spine", joint::About::Mark).unwrap();
+        let spine = turned.servo("heron.spine").unwrap();
+        assert_eq!(spine.marks, more.servo("heron.spine").unwrap().marks);
+        let back = spine.fit().unwrap();
+        assert!((back.line.gain() + fit.line.gain()).abs() < 1e-9, "{back:?}");
     }
 
     #[test]
