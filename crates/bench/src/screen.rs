@@ -147,7 +147,7 @@ fn run() -> Option<Vec<Row>> {
             .wanted("≤ 2 %", idle <= 2.0),
     );
     // The neck, calibrated: engage where it stands, then glide across. PgUp goes through the servos.
-    terminal.press(b"\x1b[5~\x1b[5~");
+    terminal.press(&b"\x1b[5~".repeat(4));
     terminal.press(b"e\r");
     // A frame writes only what differs, so words cannot be waited for.
     std::thread::sleep(Duration::from_secs(1));
