@@ -29,6 +29,16 @@ fn example() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/marsh-clock.rig.toml")
 }
 
+/// A copy of the demo for one test: a rig that is driven is held, and the others would be refused.
+fn own_example(home: &Path) -> PathBuf {
+    let folder = home.join("own");
+    std::fs::create_dir_all(&folder).unwrap();
+    for name in ["marsh-clock.rig.toml", "marsh-clock.sim.toml"] {
+        std::fs::copy(example().with_file_name(name), folder.join(name)).unwrap();
+    }
+    folder.join("marsh-clock.rig.toml")
+}
+
 /// A changed copy of the demo's rig.
 fn changed(home: &Path, from: &str, to: &str) -> PathBuf {
     assert!(SAMPLE.contains(from), "{from:?}");
@@ -185,7 +195,7 @@ fn driving_by_hand_clock_plays_to_the_end_and_releases_last() {
     let home = tempfile::tempdir().unwrap();
     let (log, trace) = (home.path().join("bus.log"), home.path().join("t.csv"));
     let more = ["--sim-log", log.to_str().unwrap(), "--trace", trace.to_str().unwrap()];
-    let output = drive(home.path(), &example(), &more);
+    let output = drive(home.path(), &own_example(home.path()), &more);
     assert!(output.status.success(), "{}", text(&output.stderr));
     assert!(text(&output.stdout).starts_with("moves: heron.neck (assumed at home: it may jump), heron.beak"));
     let bus = std::fs::read_to_string(log).unwrap();
@@ -315,7 +325,7 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let path = |name: &str| home.path().join(name).display().to_string();
     let (tape, live, again) = (path("run.rec"), path("live.csv"), path("again.csv"));
-    let output = drive(home.path(), &example(), &["--record", &tape, "--trace", &live]);
+    let output = drive(home.path(), &own_example(home.path()), &["--record", &tape, "--trace", &live]);
     assert!(output.status.success(), "{}", text(&output.stderr));
     let output = run(home.path(), &["replay", &tape, "--trace", &again]);
     assert!(output.status.success(), "{}", text(&output.stderr));
@@ -332,7 +342,7 @@ fn a_run_is_recorded_and_replayed_and_another_version_is_refused() {
     let output = run(home.path(), &["replay", &tape]);
     assert_eq!(output.status.code(), Some(2));
     assert!(flat(&output.stderr).contains("this recording has format 5"), "{}", text(&output.stderr));
-    let unwritable = drive(home.path(), &example(), &["--record", "/proc/none/run.rec"]);
+    let unwritable = drive(home.path(), &own_example(home.path()), &["--record", "/proc/none/run.rec"]);
     assert_eq!(unwritable.status.code(), Some(1));
     assert!(flat(&unwritable.stderr).contains("cannot write /proc/none/run.rec"));
 }
@@ -415,7 +425,7 @@ fn text_of(output: &Output) -> String {
 fn a_log_says_what_was_done_and_a_log_that_cannot_be_written_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let log = home.path().join("run.log");
-    let rig = example();
+    let rig = own_example(home.path());
     assert!(drive(home.path(), &rig, &["--log", log.to_str().unwrap()]).status.success());
     let words = std::fs::read_to_string(&log).unwrap();
     assert!(words.contains("INFO wasvolta ") && words.contains("marsh-clock.rig.toml: 12 servos"), "{words}");
@@ -544,7 +554,7 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
 #[test]
 fn release_says_of_each_board_what_was_found_and_writes_nothing_to_what_may_be_another_chip() {
     let home = tempfile::tempdir().unwrap();
-    let rig = example();
+    let rig = own_example(home.path());
     let output = run(home.path(), &["release", rig.to_str().unwrap(), "--fault", "wrong-chip@0x40"]);
     let said = text(&output.stdout) + &text(&output.stderr);
     assert_eq!(output.status.code(), Some(1), "{said}");
