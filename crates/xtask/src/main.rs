@@ -53,12 +53,6 @@ fn bench(parts: &[String]) -> Result<(), String> {
 /// Runs cargo and lets it speak for itself.
 fn run(arguments: &[&str]) -> Result<(), String> {
     println!("cargo {}", arguments.join(" "));
-    let mut cargo = Command::new(env!("CARGO"));
-    if std::env::var_os("RUST_TEST_THREADS").is_none() {
-        // Tests of the program in a terminal and on real lines mostly wait: two on a core are as sure, and sooner done.
-        let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        cargo.env("RUST_TEST_THREADS", (2 * cores).to_string());
-    }
-    let status = cargo.args(arguments).status().map_err(|e| e.to_string())?;
+    let status = Command::new(env!("CARGO")).args(arguments).status().map_err(|e| e.to_string())?;
     if status.success() { Ok(()) } else { Err(format!("cargo {} failed", arguments.join(" "))) }
 }
