@@ -5,9 +5,10 @@
 use crate::chip::Chip;
 use crate::faults::{Faults, Kind, Struck};
 use crate::firmata::FirmataBoard;
+use crate::journal::Journal;
 use crate::plugged::{Look, Plugged, Signal};
 use crate::pwm::PwmChip;
-use crate::smart::{Sink, SmartBus};
+use crate::smart::SmartBus;
 use crate::truth::{BoardTruth, OtherTruth, Part, ServoTruth, SmartTruth, Truth};
 use std::collections::VecDeque;
 use std::io::Write;
@@ -52,7 +53,7 @@ struct Inner {
     smart_truths: Vec<SmartTruth>,
     seed: u64,
     log: VecDeque<Logged>,
-    sink: Sink,
+    journal: Journal,
 }
 
 /// A bench that several handles share.
@@ -89,7 +90,7 @@ impl Bench {
             smart_truths,
             seed,
             log: VecDeque::new(),
-            sink: Sink::default(),
+            journal: Journal::default(),
         };
         let bench = Self { inner: Arc::new(Mutex::new(inner)), clock, faults: Arc::default() };
         for board in &truth.firmata {
@@ -151,7 +152,7 @@ impl Bench {
         let bus = SmartBus::new(map.clone(), inner.seed, Arc::clone(&self.clock), Arc::clone(&self.faults));
         let truths = inner.smart_truths.iter().filter(|truth| truth.line == line);
         truths.flat_map(|truth| &truth.servos).for_each(|servo| bus.put(*servo));
-        bus.log_to(line, Arc::clone(&inner.sink));
+        bus.log_to(line, inner.journal.clone());
         inner.smart.push((line.to_owned(), bus.clone()));
         bus
     }
@@ -174,7 +175,7 @@ impl Bench {
 
     /// Writes every transfer as a line of text to `sink` too.
     pub fn log_to(&self, sink: Box<dyn Write + Send>) {
-        *self.lock().sink.lock().unwrap_or_else(PoisonError::into_inner) = Some(sink);
+        self.lock().journal.begin(sink);
     }
 
     /// A bus of this bench.
@@ -352,20 +353,9 @@ impl Inner {
     }
 
     fn note(&mut self, entry: Logged) {
-        if let Some(sink) = self.sink.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
-            let bytes: Vec<String> = entry.bytes.iter().map(|b| format!("{b:02X}")).collect();
-            let verb = if entry.write { "write" } else { "read" };
-            // A full disk must not stop the simulation; the log simply ends there.
-            let _ = writeln!(
-                sink,
-                "{:.6} {:#04x} {verb} {} {}",
-                entry.at.as_secs_f64(),
-                entry.address,
-                entry.register,
-                bytes.join(" ")
-            )
-            .and_then(|()| sink.flush());
-        }
+        let verb = if entry.write { "write" } else { "read" };
+        let what = format_args!("{:#04x} {verb} {}", entry.address, entry.register);
+        self.journal.line(entry.at, what, &entry.bytes);
         if self.log.len() == LOG_KEPT {
             self.log.pop_front();
         }

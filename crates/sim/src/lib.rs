@@ -10,6 +10,7 @@ pub mod faults;
 pub mod firmata;
 pub mod gpio;
 pub mod iio;
+pub mod journal;
 pub mod pad;
 pub mod plugged;
 pub mod pty;

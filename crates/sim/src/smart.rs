@@ -7,11 +7,11 @@
 mod body;
 
 use crate::faults::{Faults, Kind, ON_A_BUS, Struck};
+use crate::journal::Journal;
 use crate::plugged::{Look, Sight, read_off};
 use crate::truth::{Dice, SmartServoTruth};
 use body::Body;
 use std::collections::{BTreeMap, VecDeque};
-use std::io::Write;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -64,34 +64,14 @@ struct Inner {
     dice: Dice,
     /// Everything that was asked and answered, in its order, where that is kept.
     dialogue: Option<Vec<Said>>,
-    scribe: Option<Scribe>,
+    /// Its name there, and where what passes is written.
+    journal: (String, Journal),
     /// Writes to registers that are kept in memory.
     memory_writes: u64,
     /// Bytes that were sent into an answer.
     spoken_into: u64,
     /// Bytes on the wire, both ways, and return delays, since they were counted.
     used: Duration,
-}
-
-/// Where what passes on a bench is written, a line each, if anywhere.
-pub type Sink = Arc<Mutex<Option<Box<dyn Write + Send>>>>;
-
-/// A bus's name, and where what passes on it is written.
-struct Scribe {
-    line: String,
-    sink: Sink,
-}
-
-impl Scribe {
-    fn note(&self, at: Duration, verb: &str, bytes: &[u8]) {
-        let mut sink = self.sink.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(sink) = sink.as_mut() {
-            let bytes: Vec<String> = bytes.iter().map(|b| format!("{b:02X}")).collect();
-            // A full disk must not stop the simulation; the log simply ends there.
-            let _ = writeln!(sink, "{:.6} {} {verb} {}", at.as_secs_f64(), self.line, bytes.join(" "))
-                .and_then(|()| sink.flush());
-        }
-    }
 }
 
 /// A packet on the wire, as bytes.
@@ -128,7 +108,7 @@ impl SmartBus {
             seed,
             dice: Dice::new(seed),
             dialogue: None,
-            scribe: None,
+            journal: Default::default(),
             memory_writes: 0,
             spoken_into: 0,
             used: Duration::ZERO,
@@ -178,9 +158,9 @@ impl SmartBus {
         self.lock().dialogue = Some(Vec::new());
     }
 
-    /// Writes what passes to a sink, and each register that keeps a value in memory, under a name for this bus.
-    pub fn log_to(&self, line: &str, sink: Sink) {
-        self.lock().scribe = Some(Scribe { line: line.to_owned(), sink });
+    /// Writes what passes to a journal, and what registers keep in memory, under a name for this bus.
+    pub fn log_to(&self, line: &str, journal: Journal) {
+        self.lock().journal = (line.to_owned(), journal);
     }
 
     /// What was said since it was kept, or asked for last.
@@ -538,9 +518,8 @@ impl Inner {
     }
 
     fn note(&self, verb: &str, bytes: &[u8]) {
-        if let Some(scribe) = &self.scribe {
-            scribe.note(self.at, verb, bytes);
-        }
+        let (line, journal) = &self.journal;
+        journal.line(self.at, format_args!("{line} {verb}"), bytes);
     }
 
     /// Tips a bit, now and then.
@@ -590,12 +569,10 @@ impl Inner {
         if is_shared {
             struck.push(Kind::Twins);
         }
-        let Self { map, servos, memory_writes, baud, scribe, at, .. } = self;
-        let mut keep = |id: u8, kept: bool, bytes: &[u8]| {
-            *memory_writes += u64::from(kept);
-            if let Some(scribe) = scribe.as_ref().filter(|_| kept) {
-                scribe.note(*at, &format!("id {id} keeps in memory"), bytes);
-            }
+        let Self { map, servos, memory_writes, baud, journal: (line, journal), at, .. } = self;
+        let mut keep = |address: u16, bytes: &[u8]| {
+            *memory_writes += 1;
+            journal.line(*at, format_args!("{line} id {id} keeps in memory from {address}:"), bytes);
         };
         let Some(servo) = servos.iter_mut().find(|servo| servo.id == id) else { return false };
         // At another rate it hears nothing but noise.
@@ -620,14 +597,18 @@ impl Inner {
             }
             Owned::Write(address, bytes) => {
                 let (error, kept) = servo.write(map, *address, bytes);
-                keep(id, kept, bytes);
+                if kept {
+                    keep(*address, bytes);
+                }
                 number = error;
             }
             Owned::Prepare(address, bytes) => servo.prepared = Some((*address, bytes.clone())),
             Owned::Start => {
                 if let Some((address, bytes)) = servo.prepared.take() {
                     let (error, kept) = servo.write(map, address, &bytes);
-                    keep(id, kept, &bytes);
+                    if kept {
+                        keep(address, &bytes);
+                    }
                     number = error;
                 }
             }

@@ -54,7 +54,7 @@ fn everyone_is_asked_and_one_alone_gets_another_id() {
     assert!(kept(&home).is_empty(), "the page comes first");
     pane.keys(&["Enter"]);
     pane.see("it answers as id 7 now, read back");
-    assert_eq!(kept(&home), ["id 2 keeps in memory 07"]);
+    assert_eq!(kept(&home), ["id 2 keeps in memory from 7: 07"]);
     pane.see("╶7 □ heron.throat");
 }
 

@@ -5,7 +5,7 @@ use crate::screen::context::Context;
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::question::{Question, questions};
-use wasvolta_core::fit::{Ground, Side};
+use wasvolta_core::fit::Side;
 use wasvolta_core::linkage::{Branch, FourBar, Gear, Steering};
 use wasvolta_core::preset;
 use wasvolta_core::rig::edit::{self, boards, joint as joints, marks, roster};
@@ -112,19 +112,14 @@ pub fn spline(desk: &mut Context) {
 /// Asks about what it is reversed.
 pub fn reverse(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
-    let said = |(about, word): (joints::About, &str)| {
-        Some(format!("{word}: about {}", servo.kind.show_place(about.middle(&servo)?)))
+    let said = |about: joints::About| {
+        Some(format!("{}: about {}", about.word(), servo.kind.show_place(about.middle(&servo)?)))
     };
-    let hint = REVERSED_ABOUT.into_iter().filter_map(said).collect::<Vec<_>>().join("; ");
+    let hint = joints::About::ALL.into_iter().filter_map(said).collect::<Vec<_>>().join("; ");
     // Which way it turns was never seen where one mark is all there is: that mark stays as it was read.
-    let assumed = servo.fit().is_ok_and(|fit| fit.ground == Ground::Assumed);
-    let first = if assumed { "mark" } else { "centre" };
-    open(desk, &REVERSE, &servo.name, vec![Field::new("about", first, hint)]);
+    let first = joints::About::Mark.middle(&servo).map_or(joints::About::Centre, |_| joints::About::Mark);
+    open(desk, &REVERSE, &servo.name, vec![Field::new("about", first.word(), hint)]);
 }
-
-/// About what a servo is reversed, and the word that is typed for it.
-const REVERSED_ABOUT: [(joints::About, &str); 3] =
-    [(joints::About::Centre, "centre"), (joints::About::Ends, "ends"), (joints::About::Mark, "mark")];
 
 /// Asks for a gear or a belt.
 pub fn gear(desk: &mut Context) {
@@ -589,8 +584,9 @@ fn typed_spline(desk: &mut Context, of: &str, form: &Form) -> Result<String, Str
 }
 
 fn reversed(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
-    let (about, _) = REVERSED_ABOUT[chosen(form.word(0), &REVERSED_ABOUT.map(|(_, word)| word))?];
-    let words = format!("reversed about {}; limits and home stay where they are", about.word());
+    let all = joints::About::ALL;
+    let about = all[chosen(form.word(0), &all.map(joints::About::word))?];
+    let words = format!("reversed about its {}; limits and home stay where they are", about.word());
     desk.done(&words, |rig| joints::reverse(rig, of, about))
 }
 

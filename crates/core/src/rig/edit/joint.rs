@@ -1,8 +1,9 @@
 //! Edits of what a servo turns: gear, linkage, more servos on one joint, steered pairs, sense and mounting.
 
 use super::{Edited, Refused, changed, joint_mut, missing, rounded_angle, servo_mut};
+use crate::fit::Ground;
 use crate::linkage::{Branch, FourBar, Gear, Steering};
-use crate::rig::{Ailing, Back, Ends, Joint, Limit, Mark, MarkKind, ReadAt, Rig, Servo};
+use crate::rig::{Ailing, Back, Ends, Joint, Limit, ReadAt, Rig, Servo};
 use crate::unit::{Degrees, Hertz, Position};
 
 /// About what a servo is reversed.
@@ -12,27 +13,34 @@ pub enum About {
     Centre,
     /// Its endpoints change places: p becomes low + high − p.
     Ends,
-    /// Its first mark keeps its place and its angle: which way it turns was taken from a data sheet, and is wrong.
+    /// Its one mark keeps its place and its angle: which way it turns was taken from a data sheet, and is wrong.
     Mark,
 }
 
 impl About {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Centre, Self::Ends, Self::Mark];
+
     /// The word for it.
     pub const fn word(self) -> &'static str {
         match self {
-            Self::Centre => "its centre",
-            Self::Ends => "its ends",
-            Self::Mark => "its mark",
+            Self::Centre => "centre",
+            Self::Ends => "ends",
+            Self::Mark => "mark",
         }
     }
 
-    /// The pulse, or count, about which is mirrored; none where there is no such mark.
+    /// The pulse, or count, about which is mirrored. A mark is none unless all that is known of the slope is assumed:
+    /// more than one say which way it turns.
     pub fn middle(self, servo: &Servo) -> Option<Position> {
         let Ends { low, high } = servo.ends();
         match self {
             Self::Centre => Some(servo.centre()),
             Self::Ends => Some((low + high) * 0.5),
-            Self::Mark => servo.marks.iter().find(|m| m.seen == MarkKind::Aligned).map(Mark::place),
+            Self::Mark => {
+                let fit = servo.fit().ok().filter(|fit| fit.ground == Ground::Assumed)?;
+                fit.points.first().map(|seen| seen.pulse)
+            }
         }
     }
 }
@@ -43,8 +51,8 @@ impl About {
 pub fn reverse(rig: &Rig, servo: &str, about: About) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
     let pivot = about.middle(found).ok_or_else(|| Refused::Unsound {
-        message: format!("{servo} has no mark to be reversed about"),
-        help: "keep one first, or reverse it about its centre".to_owned(),
+        message: format!("{servo} has not one mark alone to be reversed about"),
+        help: "reverse it about its centre or its ends".to_owned(),
     })?;
     let curve = found.fit().ok().map(|fit| fit.curve);
     let twice = curve.as_ref().map_or(Degrees::ZERO, |curve| curve.angle_at(pivot) * 2.0);
@@ -216,7 +224,7 @@ mod tests {
 
     #[test]
     fn reversing_about_the_centre_and_about_the_ends_are_different() {
-        for about in [About::Centre, About::Ends, About::Mark] {
+        for about in [About::Centre, About::Ends] {
             let before = without_poses();
             let servo = &before.servos[0];
             let after = reverse(&before, "heron.neck", about).unwrap();
@@ -228,6 +236,10 @@ mod tests {
             let high = after.joints[0].high.as_ref().unwrap();
             assert!((is.pulse_at(high.angle_deg) - pulse).abs().get() < 0.2, "a limit stays where it is");
         }
+        assert!(
+            reverse(&without_poses(), "heron.neck", About::Mark).is_err(),
+            "its marks say which way it turns"
+        );
         let servo = &without_poses().servos[0];
         assert_ne!(About::Centre.middle(servo), About::Ends.middle(servo));
     }
