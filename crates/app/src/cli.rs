@@ -41,7 +41,7 @@ fn after_help() -> String {
 }
 
 /// What of the environment is listened to, with what it does: help, man pages and documentation are made from it.
-pub const ENVIRONMENT: [(&str, &str); 10] = [
+pub const ENVIRONMENT: [(&str, &str); 11] = [
     ("WASVOLTA_THEME", "as --theme"),
     ("WASVOLTA_COLOURS", "as --colours"),
     ("WASVOLTA_GLYPHS", "as --glyphs"),
@@ -49,6 +49,7 @@ pub const ENVIRONMENT: [(&str, &str); 10] = [
     ("NO_COLOR", "no colours, where --colours does not say otherwise"),
     ("TERM, COLORTERM", "how many colours the terminal has"),
     ("LC_ALL, LC_CTYPE, LANG", "whether it has more than plain letters"),
+    ("XDG_CONFIG_HOME", "the folder with config.toml, which sets keys; ~/.config unless said"),
     ("XDG_DATA_HOME", "the folder that keeps the demo's rig; ~/.local/share unless said"),
     (
         "XDG_STATE_HOME",
@@ -103,7 +104,13 @@ pub enum Command {
     /// Stop every pulse that runs on the boards of a rig, as one that was killed has left it, and read back whether it
     /// did. Exit code 1 when something may still pulse.
     Release(Release),
-    /// Write manual pages into a folder, one for the program and one for each command.
+    /// List every action with its keys, as they are set in config.toml.
+    Keys {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Write manual pages into a folder: one for the program, one for each command, one for the keys.
     Man {
         /// The folder.
         folder: PathBuf,
@@ -150,6 +157,7 @@ impl Command {
             | Self::New(_)
             | Self::Sim(_)
             | Self::Firmware(_)
+            | Self::Keys { .. }
             | Self::Man { .. }
             | Self::Completions { .. }
             | Self::Card(Card::List { .. }) => Vec::new(),

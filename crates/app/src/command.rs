@@ -4,6 +4,7 @@ mod card;
 mod check;
 mod firmware;
 mod inputs;
+mod keys;
 mod list;
 mod manual;
 mod new;
@@ -19,12 +20,13 @@ mod why;
 
 use crate::cli::{Arguments, Command};
 use crate::exit::Exit;
+use crate::face::Face;
 use crate::files;
 use crate::files::output::Outputs;
 use crate::hardware::Surroundings;
-use crate::look::Look;
 use crate::recent::Recent;
 use crate::say;
+use crate::screen::bindings;
 use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
 use crate::{demo, screen};
@@ -39,9 +41,10 @@ type Shape = (&'static str, &'static str, fn() -> schemars::Schema);
 
 /// What is said as JSON: by which command, the file of its schema, and how that is made.
 #[cfg(test)]
-pub const SHAPES: [Shape; 8] = [
+pub const SHAPES: [Shape; 9] = [
     ("check", "check.schema.json", || schemars::schema_for!(check::Report)),
     ("inputs", "inputs.schema.json", || schemars::schema_for!(inputs::Report)),
+    ("keys", "keys.schema.json", || schemars::schema_for!(keys::Report)),
     ("list", "list.schema.json", || schemars::schema_for!(list::Report)),
     ("play", "play.schema.json", || schemars::schema_for!(play::Report)),
     ("scan", "scan.schema.json", || schemars::schema_for!(wasvolta_port::scan::Scan)),
@@ -56,8 +59,10 @@ pub const SHAPES: [Shape; 8] = [
 /// With one clear message.
 pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
     let look = arguments.look.resolve(|name| std::env::var_os(name));
+    let keys = crate::config::path().and_then(|path| Ok(crate::config::keys(&path)?));
+    let spelling = keys.as_ref().cloned().unwrap_or_else(|_| bindings::usual());
     let data = arguments.command.as_ref().is_some_and(Command::writes_to_standard_output);
-    say::speak(arguments.quiet, data, look);
+    say::speak(arguments.quiet, data, look, Box::new(move |words| spelling.spell(words).into_owned()));
     let outputs = Outputs::new(arguments.force);
     let demo = matches!(arguments.command, Some(Command::Demo { .. })).then(demo::path).transpose()?;
     for path in arguments.command.iter().flat_map(Command::reads).chain(demo.as_deref()) {
@@ -69,19 +74,25 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
         outputs.show_screen();
     }
     crate::log::start(arguments.log.as_deref(), &outputs)?;
-    let done = carry_out(arguments, &look, &outputs);
+    // Keys that are not as they were meant must not be pressed; what needs none must not fail for them.
+    let keys = if arguments.command.as_ref().is_none_or(Command::has_screen) {
+        keys?
+    } else {
+        keys.unwrap_or_else(|_| bindings::usual())
+    };
+    let done = carry_out(arguments, &Face { look, keys }, &outputs);
     // Where the command itself has failed, that is the first thing to know.
     if outputs.tell() && done.is_ok() { Ok(Exit::Failed.into()) } else { done }
 }
 
-fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn carry_out(arguments: Arguments, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     if arguments.command.as_ref().is_none_or(Command::has_screen) {
         screen::terminal::possible(std::env::var_os("TERM"))?;
     }
-    let Some(command) = arguments.command else { return start(look, outputs) };
+    let Some(command) = arguments.command else { return start(face, outputs) };
     match command {
-        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &(&live).into(), look, outputs),
-        Command::Open { rig, live } => open(&rig, &(&live).into(), look, outputs),
+        Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &(&live).into(), face, outputs),
+        Command::Open { rig, live } => open(&rig, &(&live).into(), face, outputs),
         Command::New(new) => new::run(&new, outputs),
         Command::Check(check) => Ok(check::run(&check)),
         Command::List(list) => list::run(&list),
@@ -96,29 +107,30 @@ fn carry_out(arguments: Arguments, look: &Look, outputs: &Outputs) -> miette::Re
         Command::Card(card) => card::run(&card, outputs),
         Command::Sheet(sheet) => sheet::run(&sheet, outputs),
         Command::Sequence(wanted) => sequence::run(&wanted),
-        Command::Man { folder } => manual::pages(&folder, outputs),
+        Command::Keys { json } => keys::run(json),
+        Command::Man { folder } => manual::pages(&folder, &face.keys, outputs),
         Command::Completions { shell } => Ok(manual::completions(shell)),
     }
 }
 
 /// Without a command: asks on the screen what to work on.
-fn start(look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn start(face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     let recent = Recent::read(&files::folders()?.state).there();
     let around = Surroundings::default();
-    match screen::start::run(Offers::look(recent, &Roots::default()), look)? {
-        Choice::Demo => show(&demo::prepare(false)?, &around, look, outputs),
-        Choice::Open(rig) => open(&rig, &around, look, outputs),
+    match screen::start::run(Offers::look(recent, &Roots::default()), &face.look)? {
+        Choice::Demo => show(&demo::prepare(false)?, &around, face, outputs),
+        Choice::Open(rig) => open(&rig, &around, face, outputs),
         Choice::Nothing => Ok(Exit::Done.into()),
     }
 }
 
-fn open(path: &Path, around: &Surroundings, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn open(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     Recent::note(&files::folders()?.state, path);
-    show(path, around, look, outputs)
+    show(path, around, face, outputs)
 }
 
-fn show(path: &Path, around: &Surroundings, look: &Look, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn show(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     let mut session = Session::open(path, around, outputs)?;
     let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
-    screen::run(session, left, look)
+    screen::run(session, left, face)
 }

@@ -19,7 +19,7 @@ pub fn path() -> miette::Result<PathBuf> {
 /// # Errors
 /// When the data folder cannot be written.
 pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
-    let files::Folders { data: folder, state } = files::folders()?;
+    let files::Folders { data: folder, state, .. } = files::folders()?;
     let path = path()?;
     if fresh {
         // Unsaved edits of an earlier demo are to be forgotten too; most often there are none.

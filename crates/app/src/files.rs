@@ -181,13 +181,13 @@ fn named(path: &Path, text: String) -> Arc<NamedSource<String>> {
     Arc::new(NamedSource::new(path.display().to_string(), text))
 }
 
-fn problems(path: &Path, text: String, found: &[Located]) -> BadFile {
+pub fn problems(path: &Path, text: String, found: &[Located]) -> BadFile {
     let text = named(path, text);
     let places = found.iter().take(SHOWN).map(|located| place(&text, located)).collect();
     BadFile::Problems { path: path.display().to_string(), all: found.len(), places }
 }
 
-fn malformed(path: &Path, what: What, text: String, located: &Located) -> BadFile {
+pub fn malformed(path: &Path, what: What, text: String, located: &Located) -> BadFile {
     let places = vec![place(&named(path, text), located)];
     BadFile::Malformed { path: path.display().to_string(), what: what.word(), places }
 }
@@ -330,6 +330,8 @@ pub fn stem(rig: &Path) -> String {
 pub struct Folders {
     /// Rigs of the demo.
     pub data: PathBuf,
+    /// What a person has set for good.
+    pub config: PathBuf,
     /// What is remembered between runs.
     pub state: PathBuf,
 }
@@ -340,7 +342,7 @@ pub fn folders() -> miette::Result<Folders> {
     let found = directories::ProjectDirs::from("", "", "wasvolta")
         .ok_or_else(|| Report::msg("there is no home folder to keep things in: set HOME"))?;
     let state = found.state_dir().unwrap_or_else(|| found.data_dir()).to_owned();
-    Ok(Folders { data: found.data_dir().to_owned(), state })
+    Ok(Folders { data: found.data_dir().to_owned(), config: found.config_dir().to_owned(), state })
 }
 
 #[cfg(test)]

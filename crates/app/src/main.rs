@@ -7,6 +7,7 @@
 
 mod cli;
 mod command;
+mod config;
 mod date;
 mod demo;
 mod document;
@@ -15,6 +16,7 @@ mod documentation;
 mod edition;
 mod ending;
 mod exit;
+mod face;
 mod files;
 mod fresh;
 mod hardware;

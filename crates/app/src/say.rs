@@ -9,19 +9,24 @@ mod report;
 
 use crate::look::Look;
 use serde::Serialize;
+use std::borrow::Cow;
 use std::fmt::{Display, Write as _};
 use std::io::{ErrorKind, IsTerminal, Write};
-use std::sync::OnceLock;
+use std::sync::{LazyLock, OnceLock};
 use wasvolta_core::outside;
 
+/// Puts keys in the places of the names of what they do.
+pub type Speller = Box<dyn Fn(&str) -> String + Send + Sync>;
+
 /// How things are said.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Default)]
 struct Manner {
     quiet: bool,
     /// Standard output is a file of its own: notes must not stand in it.
     data: bool,
     look: Option<Look>,
     coloured: bool,
+    spell: Option<Speller>,
 }
 
 /// Standard output and standard error are the process's own, and so is the manner of speaking to them.
@@ -29,16 +34,17 @@ static MANNER: OnceLock<Manner> = OnceLock::new();
 /// Why standard output could not be written, the first time that it could not.
 static UNHEARD: OnceLock<std::io::Error> = OnceLock::new();
 
-fn manner() -> Manner {
-    MANNER.get().copied().unwrap_or_default()
+fn manner() -> &'static Manner {
+    static PLAIN: LazyLock<Manner> = LazyLock::new(Manner::default);
+    MANNER.get().unwrap_or(&PLAIN)
 }
 
 /// Chooses the manner, once: whether only what was asked for is said, whether standard output is an output file that
 /// nothing else may stand in, and with which signs and colours it is said.
-pub fn speak(quiet: bool, data: bool, look: Look) {
+pub fn speak(quiet: bool, data: bool, look: Look, spell: Speller) {
     let coloured = look.has_colours() && (look.was_told_colours() || std::io::stderr().is_terminal());
     // A second choice would be that of another command line, and there is none.
-    let _ = MANNER.set(Manner { quiet, data, look: Some(look), coloured });
+    let _ = MANNER.set(Manner { quiet, data, look: Some(look), coloured, spell: Some(spell) });
 }
 
 /// How many of something there are, in words that fit one of it too.
@@ -46,9 +52,18 @@ pub fn counted(n: usize, what: &str) -> String {
     format!("{n} {what}{}", if n == 1 { "" } else { "s" })
 }
 
+/// With the keys that it names.
+pub fn spelled(words: &str) -> Cow<'_, str> {
+    match &manner().spell {
+        Some(spell) => spell(words).into(),
+        None => words.into(),
+    }
+}
+
 /// With the signs that the terminal has.
 fn dressed(words: &str) -> String {
-    let fit = outside::lines(words);
+    let spelled = spelled(words);
+    let fit = outside::lines(&spelled);
     match manner().look {
         Some(look) => look.text(&fit),
         None => fit.into_owned(),
@@ -85,7 +100,7 @@ pub fn progress(words: &str) {
 
 /// A line on what was done: left out where only what was asked for is wanted.
 pub fn note(words: impl Display) {
-    match manner() {
+    match *manner() {
         Manner { quiet: true, .. } => {}
         Manner { data: true, .. } => trouble(words),
         _ => line(words),
@@ -95,7 +110,7 @@ pub fn note(words: impl Display) {
 /// What was asked for as JSON. It keeps every sign of a text from outside, by its number where it must not be seen raw.
 pub fn json(value: &impl Serialize) {
     match serde_json::to_string_pretty(value) {
-        Ok(text) => put(&escaped(&text)),
+        Ok(text) => put(&escaped(&spelled(&text))),
         Err(error) => trouble(format_args!("cannot write JSON: {error}")),
     }
 }
@@ -103,7 +118,7 @@ pub fn json(value: &impl Serialize) {
 /// The same on one line, for what is said again and again.
 pub fn json_line(value: &impl Serialize) {
     match serde_json::to_string(value) {
-        Ok(text) => put(&escaped(&text)),
+        Ok(text) => put(&escaped(&spelled(&text))),
         Err(error) => trouble(format_args!("cannot write JSON: {error}")),
     }
 }

@@ -3,12 +3,13 @@
 //! Only [`update`] changes anything; drawing reads. The key reader has a thread of its own, so that a cut
 //! works while a drawing is blocked.
 
-mod action;
+pub mod action;
 mod advice;
+pub mod bindings;
 mod calibrate;
 mod canvas;
 mod chart;
-mod commands;
+pub mod commands;
 mod context;
 mod dial;
 mod dialog;
@@ -23,7 +24,8 @@ mod frame;
 mod health;
 mod inputs;
 mod intent;
-mod keys;
+pub mod keymap;
+pub mod keys;
 mod layout;
 mod model;
 mod observe;
@@ -44,12 +46,14 @@ pub mod terminal;
 #[cfg(test)]
 mod tests;
 mod theme;
+mod touch;
 mod typing;
 mod update;
 mod view;
 mod wiring;
 mod written;
 
+use crate::face::Face;
 use crate::look::Look;
 use crate::recovery::Left;
 use crate::session::Session;
@@ -97,7 +101,7 @@ enum Wake {
 ///
 /// # Errors
 /// When the terminal cannot be used, or a part of the program has failed; everything is released then too.
-pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<ExitCode> {
+pub fn run(mut session: Session, left: Left, face: &Face) -> miette::Result<ExitCode> {
     let (wakes, from_others) = channel();
     let asked_to_end =
         listen_to_signals(wakes.clone(), Arc::clone(session.runner.engine.stop())).into_diagnostic()?;
@@ -105,6 +109,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let mut screen = Screen::take(move || stop.set()).into_diagnostic()?;
     read_keys(wakes, Arc::clone(session.runner.engine.stop()), Arc::clone(&asked_to_end));
     let mut model = Model::new(&mut session, calibrate::VIEW);
+    model.keys = face.keys.clone();
     model.greet(&session, left);
     let now = Instant::now();
     let figures = Figures::new();
@@ -112,7 +117,7 @@ pub fn run(mut session: Session, left: Left, look: &Look) -> miette::Result<Exit
     let watch = Watch {
         terminal,
         session: shown,
-        look,
+        look: face.look,
         model,
         figures,
         start: now,
@@ -197,7 +202,7 @@ fn read_keys(wakes: Sender<Wake>, stop: Arc<Stop>, asked_to_end: Arc<AtomicBool>
 struct Watch<'a> {
     terminal: &'a mut DefaultTerminal,
     session: &'a mut Session,
-    look: &'a Look,
+    look: Look,
     model: Model,
     figures: Figures,
     start: Instant,
@@ -270,13 +275,15 @@ impl Watch<'_> {
         }
         let (scene, look) = (self.model.shown(self.session), self.look);
         let began = Instant::now();
+        let mut touches = Vec::new();
         let dressed = |f: &mut ratatui::Frame<'_>| {
-            frame::draw(&scene, f.area(), f.buffer_mut());
+            touches = frame::draw(&scene, f.area(), f.buffer_mut());
             look.dress(f.buffer_mut());
         };
         let drawn = self.terminal.draw(dressed).into_diagnostic()?.area;
         self.model.too_small = frame::is_too_small(drawn);
         self.model.window = drawn;
+        self.model.touches = touches;
         self.drawn_at = Some(Instant::now());
         self.figures.drew(began.elapsed());
         self.ask_for_releases(matches!(self.model.dialog, Some(Dialog::Faders)));

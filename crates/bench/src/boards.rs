@@ -24,7 +24,7 @@ const ENGAGED: Duration = Duration::from_secs(4);
 const MEASURED: Duration = Duration::from_secs(4);
 const PORT: &str = "bus-0";
 
-/// What the reckoning promises, and what a bus of that rate does.
+/// What the computation promises, and what a bus of that rate does.
 pub fn measure() -> Vec<Row> {
     let rig = rig();
     let traffic = Traffic::of(&rig, PORT);
@@ -151,7 +151,7 @@ fn move_half(post: &mut Post, dice: &mut u64) {
     post.frames.publish();
 }
 
-/// How often a board is told something, and how long a channel stays untold, beside the reckoning.
+/// How often a board is told something, and how long a channel stays untold, beside what was computed.
 fn told(traffic: &Traffic, log: &[Logged]) -> Vec<Row> {
     let mut turns: BTreeMap<u8, Vec<Duration>> = BTreeMap::new();
     for entry in log {
@@ -165,15 +165,15 @@ fn told(traffic: &Traffic, log: &[Logged]) -> Vec<Row> {
     let waits = turns.values().flat_map(|turns| turns.windows(2).map(|w| w[1].saturating_sub(w[0])));
     let oldest = (waits.max().unwrap_or_default() + BEAT).as_secs_f64() * 1e3;
     let bound = (traffic.longest_wait().get() + BEAT.as_secs_f64()) * 1e3;
-    let (rate, reckoned) = (number(fewest) / MEASURED.as_secs_f64(), traffic.updates_a_second());
+    let (rate, computed) = (number(fewest) / MEASURED.as_secs_f64(), traffic.updates_a_second());
     vec![
         Row::new(
             "62 boards at 1 MHz, updates of each a second, half its channels changing",
             format!("{rate:.1}"),
         )
-        .beside(format!("{reckoned:.1} reckoned before it runs, for all 992 channels changing at once")),
+        .beside(format!("{computed:.1} computed before it runs, for all 992 channels changing at once")),
         Row::new("62 boards at 1 MHz, oldest value on a channel", format!("{oldest:.1} ms"))
-            .beside(format!("{bound:.1} ms reckoned at most"))
+            .beside(format!("{bound:.1} ms computed at most"))
             .ratio(oldest / bound)
             .wanted("≤ 1 ×", oldest <= bound),
     ]

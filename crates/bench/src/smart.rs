@@ -12,7 +12,7 @@ use wasvolta_port::smart::{FRAME, Smart, SmartServo, SmartSettings};
 use wasvolta_sim::faults::Faults;
 use wasvolta_sim::truth::SmartServoTruth;
 use wasvolta_sim::{ManualClock, SmartBus};
-use wasvolta_wire::smart::reckon::{Load, Reckoned};
+use wasvolta_wire::smart::budget::{Budget, Load};
 
 const SERVOS: u8 = 24;
 const BAUD: u32 = 1_000_000;
@@ -82,10 +82,10 @@ fn row(name: &str, delay_us: u64) -> Option<Row> {
         adapter: Duration::ZERO,
         frame: FRAME,
     };
-    let reckoned = Reckoned::of(&map, &load);
+    let budget = Budget::of(&map, &load);
     // Everyone is asked twice a second how it is besides.
-    let looks = reckoned.looks * u32::from(SERVOS) / 25;
-    let sum = reckoned.beat() + looks;
+    let looks = budget.looks * u32::from(SERVOS) / 25;
+    let sum = budget.beat() + looks;
     let ratio = used.as_secs_f64() / sum.as_secs_f64();
     let row = Row::new(
         format!("a beat of {stiff} smart servos, {name}, {delay_us} µs return delay"),

@@ -110,24 +110,24 @@ impl Cause {
         match self {
             Self::None => "it turns as it should".to_owned(),
             Self::WrongFrequency { rate } => format!(
-                "as if the board sent {:.0} frames a second: check frame_hz, then measure it and correct it with C",
+                "as if the board sent {:.0} frames a second: check frame_hz, then measure it and correct it with ‹correct clock›",
                 rate.get()
             ),
             Self::WrongClock { rate } => format!(
-                "as if the board sent {:.1} frames a second: measure its rate with a meter, C corrects its clock",
+                "as if the board sent {:.1} frames a second: measure its rate with a meter; ‹correct clock› corrects it",
                 rate.get()
             ),
             Self::OtherClass { times } => format!(
                 "it turns {:.0} % of what was said: correct its rated travel, or trust your marks",
                 times * 100.0
             ),
-            Self::Reversed => "it turns the other way: the command reverse turns its angles about".to_owned(),
+            Self::Reversed => "it turns the other way: ‹reverse› turns its angles about".to_owned(),
             Self::Slack { by } => format!(
                 "{:.1}° between the two sides: keep marks from both, or let it arrive from one side",
                 by.get()
             ),
             Self::StopHit { pulse } => format!(
-                "at {:.0} µs it did not follow and buzzed: back off and set the endpoint before it, s or b does",
+                "at {:.0} µs it did not follow and buzzed: back off and set the endpoint before it, ‹stops› or ‹buzzes› does",
                 pulse.get()
             ),
             Self::SaggingSupply => {

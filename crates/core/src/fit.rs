@@ -149,7 +149,7 @@ impl NoFit {
     pub fn words(&self, unit: &str) -> String {
         let (places, place) = if unit == Micros::UNIT { ("pulses", "pulse") } else { (unit, "place") };
         match self {
-            Self::NoMark => format!("no mark yet: only {places}, no angles; keep a mark with m"),
+            Self::NoMark => format!("no mark yet: only {places}, no angles; keep a mark with ‹mark›"),
             Self::OneMark => format!("one mark and no rated travel: keep a second mark at another {place}"),
             Self::Flat { gain_per_100us } => {
                 format!("the marks turn only {gain_per_100us:.2} °/100 {unit}: is the horn following?")

@@ -117,7 +117,7 @@ pub struct Link {
     last: u64,
     slots: Slots,
     usual: u64,
-    /// The frames in a full window that `usual` was reckoned from.
+    /// The frames in a full window that `usual` was computed from.
     usual_of: u32,
     returning: u8,
     gone: bool,

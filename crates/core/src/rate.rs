@@ -62,7 +62,7 @@ pub struct Rates {
 #[derive(Debug, Clone, Copy, PartialEq, Error)]
 pub enum NoRates {
     /// Nothing was timed.
-    #[error("no rate was timed yet: t at each turn times it")]
+    #[error("no rate was timed yet: ‹test or time› times it, turn by turn")]
     None,
     /// Further from the stop it turned more slowly, by more than a stopwatch is off.
     #[error(

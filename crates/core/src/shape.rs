@@ -136,13 +136,13 @@ pub struct Shape {
 pub struct Memory {
     smoothed: Option<f64>,
     rated: Option<f64>,
-    /// The time that `share` was reckoned for: it is the same from beat to beat.
+    /// The time that `share` was computed for: it is the same from beat to beat.
     share_for: f64,
     share: f64,
 }
 
 impl Memory {
-    /// Another shape goes on from what was remembered: only what was reckoned from the old one is forgotten.
+    /// Another shape goes on from what was remembered: only what was computed from the old one is forgotten.
     pub const fn shaped_anew(&mut self) {
         self.share_for = f64::NAN;
     }

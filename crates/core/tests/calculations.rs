@@ -1,4 +1,4 @@
-//! Laws of the calculations, each held against a reckoning of its own: slopes against differences, least squares against
+//! Laws of the calculations, each held against a computation of its own: slopes against differences, least squares against
 //! what is left over, angles against the drawing, times against a clock.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
@@ -280,7 +280,7 @@ proptest! {
             if n == 2 {
                 memory.shaped_anew();
             }
-            // The same step twice: what was reckoned for it is used again.
+            // The same step twice: what was computed for it is used again.
             for _ in 0..2 {
                 value += (1.0 - value) * (1.0 - (-dt / Duration::from_millis(ms).as_secs_f64()).exp());
                 let found = smoothed(ms).advance(&mut memory, 100.0, *dt).shaped();

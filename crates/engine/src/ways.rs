@@ -54,7 +54,7 @@ pub fn opener(setup: &WaySetup) -> OpenInlet {
         PortKind::Keys => Box::new(|| {
             Err(Shut {
                 words: "the keyboard's faders are moved on the screen alone".to_owned(),
-                help: "open the rig in the program: in Inputs J plays them".to_owned(),
+                help: "open the rig in the program: in ‹Inputs› ‹play faders› plays them".to_owned(),
                 fault: Fault::OtherKind,
             })
         }),

@@ -256,10 +256,9 @@ fn holder(facts: &Facts) -> Finding {
             },
         ),
         (Some(Fault::Taken(taken)), _) => failed(taken.to_string(), "close that program"),
-        (_, Some(holder)) => failed(
-            format!("{holder} drives it"),
-            "ask there: its Wiring view, F1, shows this chain; or close it",
-        ),
+        (_, Some(holder)) => {
+            failed(format!("{holder} drives it"), "ask there: ‹Wiring› shows this chain; or close it")
+        }
         _ if facts.run.is_some() => proven("this program has it"),
         // Of programs of other users only root can see what they have.
         _ => proven("no program that can be seen has it"),
@@ -275,9 +274,11 @@ pub fn by_kernel_chip(path: &str) -> String {
 
 fn output(facts: &Facts) -> Finding {
     match facts.run.map(|run| run.output) {
-        Some(Output::Cut) => failed("output is cut", "d enables it again"),
-        Some(Output::Held) => failed("output is held: all keep what they were told last", "d drives on"),
-        Some(Output::Off) => failed("output is off: no servo is engaged", "e engages the servo"),
+        Some(Output::Cut) => failed("output is cut", "‹drive on› enables it again"),
+        Some(Output::Held) => {
+            failed("output is held: all keep what they were told last", "‹drive on› drives on")
+        }
+        Some(Output::Off) => failed("output is off: no servo is engaged", "‹engage› engages the servo"),
         Some(Output::Driving) => proven("driving"),
         None => proven("no program of this kind drives it now"),
     }
@@ -307,9 +308,9 @@ fn stiff(facts: &Facts) -> Finding {
     match (facts.run.map(|run| run.state.engaged), stand) {
         (Some(false), Some(Stand::Stiff)) => failed(
             "it is not engaged, and it is stiff all the same: something else left it so",
-            "e engages it where it stands; Ctrl-C makes limp what is found stiff",
+            "‹engage› engages it where it stands; ‹cut› makes limp what is found stiff",
         ),
-        (Some(false), _) => failed("it is limp: it is not engaged", "e engages it where it stands"),
+        (Some(false), _) => failed("it is limp: it is not engaged", "‹engage› engages it where it stands"),
         (_, Some(Stand::Stiff)) => proven("it is stiff, by its own word"),
         (Some(true), _) if facts.feedback.is_some_and(|feedback| feedback.refusals > 0) => failed(
             "it is told to drive, and does not",
@@ -317,7 +318,7 @@ fn stiff(facts: &Facts) -> Finding {
         ),
         (Some(true), _) => failed("it is limp still", "wait: servos are engaged one after another"),
         (None, _) => {
-            Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at F1".to_owned())
+            Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at ‹Wiring›".to_owned())
         }
     }
 }
@@ -345,7 +346,7 @@ fn arrives(facts: &Facts) -> Finding {
     let (Some(run), Some(own)) = (facts.run, facts.feedback.filter(|own| own.at.is_some())) else {
         return Finding::Unknown(
             "where it is was not asked".to_owned(),
-            "open the rig, and look at F1".to_owned(),
+            "open the rig, and look at ‹Wiring›".to_owned(),
         );
     };
     let goes = run.state.stopped.is_none() && run.state.pulse != run.state.target;
@@ -363,7 +364,7 @@ fn arrives(facts: &Facts) -> Finding {
     }
     failed(
         format!("it stands {off:.0}{unit} from where it is told to be, pushing with {:.0} %", own.load.abs()),
-        "free what holds it up, or take load off it; r makes it limp",
+        "free what holds it up, or take load off it; ‹release› makes it limp",
     )
 }
 
@@ -377,10 +378,10 @@ fn engaged(facts: &Facts) -> Finding {
             format!(
                 "it is not engaged, and channel {channel} pulses all the same: something else left it so"
             ),
-            "e engages it where it stands; Ctrl-C stops what is found running",
+            "‹engage› engages it where it stands; ‹cut› stops what is found running",
         ),
         Some(run) if !run.state.engaged => {
-            failed(format!("it is not engaged: no pulse on channel {channel}"), "e engages it")
+            failed(format!("it is not engaged: no pulse on channel {channel}"), "‹engage› engages it")
         }
         None if held_pulse(facts).is_none() && !facts.servo.kind.is_smart() => {
             failed(format!("no pulse on channel {channel}"), "open the rig and engage it")
@@ -442,11 +443,11 @@ fn pulse(facts: &Facts) -> Finding {
         }
         Some(stopped @ (Stopped::LimitLow | Stopped::LimitHigh)) => failed(
             format!("{at:.0} {unit}: it is {}", stopped.words()),
-            "go the other way, or move the limit with l",
+            "go the other way, or move the limit with ‹limit here›",
         ),
         Some(stopped) => failed(
             format!("{at:.0} {unit}: it is {}", stopped.words()),
-            "go the other way, or widen with W in Calibrate, when nothing buzzes",
+            "go the other way, or widen with ‹widen› in Calibrate, when nothing buzzes",
         ),
         None => proven(format!("{at:.0} {unit}, inside {:.0} to {:.0} {unit}", low.get(), high.get())),
     }

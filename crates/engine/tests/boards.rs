@@ -75,7 +75,7 @@ fn post(mailbox: &mut Post, beat: u16) {
 }
 
 #[test]
-fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_reckoned() {
+fn sixty_two_boards_take_turns_and_no_value_is_older_than_was_computed() {
     let mut rig = full(62);
     rig.ports[0].bus_hz = Some(Hertz::new(1e6));
     let traffic = Traffic::of(&rig, "bench-bus");

@@ -18,8 +18,8 @@ use wasvolta_sim::faults::{Faults, Kind, Struck};
 use wasvolta_sim::truth::SmartServoTruth;
 use wasvolta_sim::{ManualClock, SmartBus};
 use wasvolta_wire::smart::Ask;
+use wasvolta_wire::smart::budget::{Budget, Load};
 use wasvolta_wire::smart::map::Map;
-use wasvolta_wire::smart::reckon::{Load, Reckoned};
 
 const BEAT: Duration = Duration::from_millis(20);
 const LAYOUTS: [&str; 4] = ["ten-bit", "twelve-bit", "twelve-bit-compact", "made-up"];
@@ -423,8 +423,8 @@ struct Busy {
     used: f64,
     /// How often all were asked, by the driver's count.
     asked: f64,
-    /// What is reckoned before it runs.
-    reckoned: Reckoned,
+    /// What is computed before it runs.
+    budget: Budget,
     /// The share that the driver says was in use.
     says: f64,
 }
@@ -469,13 +469,13 @@ fn all_in_a_beat(layout: &str, delay_us: f64, adapter: Duration) -> Busy {
         adapter,
         frame: smart::FRAME,
     };
-    let reckoned = Reckoned::of(&rig.settings.map, &load);
+    let budget = Budget::of(&rig.settings.map, &load);
     Busy {
         late,
         hertz: 1.0 / longest.as_secs_f64(),
         used,
         asked: seen.hertz.unwrap(),
-        reckoned,
+        budget,
         says: seen.used,
     }
 }
@@ -486,7 +486,7 @@ fn twenty_four_servos_get_all_goals_and_say_all_places_in_every_beat() {
         let busy = all_in_a_beat("twelve-bit", delay_us, Duration::ZERO);
         println!("form 2, return delay {delay_us} µs: {busy:.2?}");
         assert_eq!(busy.late, 0, "of 6000 goals at {delay_us} µs");
-        assert!(busy.hertz > 45.0 && busy.reckoned.beat() <= BEAT, "{busy:?}");
+        assert!(busy.hertz > 45.0 && busy.budget.beat() <= BEAT, "{busy:?}");
         assert!((busy.says - busy.used).abs() < 0.05, "{busy:?}");
     }
 }
@@ -501,13 +501,13 @@ fn single_reads_say_all_places_twenty_five_times_a_second() {
 }
 
 #[test]
-fn behind_a_slow_adapter_places_come_as_often_as_was_reckoned() {
+fn behind_a_slow_adapter_places_come_as_often_as_was_computed() {
     for layout in LAYOUTS {
         for adapter_ms in [1, 16] {
             let busy = all_in_a_beat(layout, 250.0, Duration::from_millis(adapter_ms));
             println!("{layout}, adapter {adapter_ms} ms: {busy:.2?}");
             assert_eq!(busy.late, 0, "{layout} {adapter_ms} ms: goals do not wait for answers");
-            let share = busy.asked / busy.reckoned.hertz;
+            let share = busy.asked / busy.budget.hertz;
             assert!((0.85..1.1).contains(&share), "{layout} {adapter_ms} ms: {share} {busy:?}");
         }
     }

@@ -125,7 +125,7 @@ pub enum DeviceKind {
 }
 
 impl DeviceKind {
-    /// What it is, in words; frequencies are reckoned with a usual oscillator of 25 MHz.
+    /// What it is, in words; frequencies are computed with a usual oscillator of 25 MHz.
     pub fn words(&self) -> String {
         match self {
             Self::PwmExpander { awake, prescale, pulsing } => {

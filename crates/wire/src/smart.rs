@@ -4,9 +4,9 @@
 //! length of two bytes, an instruction, parameters, and a CRC-16; a run of `FF FF FD` among them is followed by one more
 //! `FD`. One request is open at a time; [`exchange`] keeps it.
 
+pub mod budget;
 pub mod exchange;
 pub mod map;
-pub mod reckon;
 
 use crate::decode::{self, Counts, Look, Window};
 use thiserror::Error;

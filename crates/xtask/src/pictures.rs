@@ -89,7 +89,7 @@ const SCRIPT: &[Do] = &[
     Do::Keys(&["PageDown", "PageDown", "PageDown", "PageDown", "e"]),
     Do::Enter("-18"),
     Do::Beats("10"),
-    Do::Keys(&["g", "Q"]),
+    Do::Keys(&["g", "B"]),
     Do::See("a point at"),
     Do::Keys(&[
         "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down",

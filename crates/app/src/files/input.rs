@@ -24,6 +24,8 @@ pub enum What {
     Layout,
     /// What a stand-in is told to do.
     Script,
+    /// What a person has set for good.
+    Settings,
     /// What this program keeps between runs.
     Kept,
 }
@@ -41,6 +43,7 @@ impl What {
             Self::Recording => "recording",
             Self::Layout => "layout",
             Self::Script => "script",
+            Self::Settings => "file of settings",
             Self::Kept => "file of this kind",
         }
     }
@@ -49,7 +52,7 @@ impl What {
     const fn most(self) -> u64 {
         match self {
             Self::Rig | Self::Kept => 16 * MIB,
-            Self::Card | Self::Table | Self::Bench | Self::Layout | Self::Script => 4 * MIB,
+            Self::Card | Self::Table | Self::Bench | Self::Layout | Self::Script | Self::Settings => 4 * MIB,
             Self::Recording => u64::MAX,
         }
     }

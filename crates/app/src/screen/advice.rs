@@ -23,8 +23,8 @@ pub fn when(holds: bool, words: impl Into<String>) -> Option<String> {
 }
 
 fn file_changed(scene: &Scene) -> Option<String> {
-    let words = "Another program has written this rig's file. The command read the file again takes that in; \
-                 Ctrl-S twice overwrites it.";
+    let words = "Another program has written this rig's file. ‹read the file again› takes that in; \
+                 ‹save› twice overwrites it.";
     when(scene.changed_outside, words)
 }
 
@@ -33,7 +33,7 @@ fn stopped(scene: &Scene) -> Option<String> {
         Output::Cut => Some(cut(scene)),
         Output::Held => when(
             true,
-            "Held: all keep what they were told last, and nothing moves. d drives on, Ctrl-C cuts.",
+            "Held: all keep what they were told last, and nothing moves. ‹drive on› drives on, ‹cut› cuts.",
         ),
         Output::Off | Output::Driving => None,
     }
@@ -63,7 +63,9 @@ fn cut(scene: &Scene) -> String {
         }
     };
     let left = format!("{pulses}{smart}");
-    format!("Output is cut{left}. d enables it again, then e engages each servo where it stands.")
+    format!(
+        "Output is cut{left}. ‹drive on› enables it again, then ‹engage› engages each servo where it stands."
+    )
 }
 
 /// A cut that no board has confirmed: what to do comes before what is wrong with the board.
@@ -88,7 +90,7 @@ fn lost_place(scene: &Scene) -> Option<String> {
         more => format!(", and {more} more"),
     };
     Some(format!(
-        "{first} lost its pulses and may have moved{more}. Pick it, look where its horn stands, and e gives the first pulse there."
+        "{first} lost its pulses and may have moved{more}. Pick it, look where its horn stands, and ‹engage› gives the first pulse there."
     ))
 }
 
@@ -106,13 +108,13 @@ fn board_trouble(scene: &Scene) -> Option<String> {
         match state.phase {
             Phase::Asking(Found::Pulsing { .. }) => {
                 return Some(format!(
-                    "{} sends pulses that nobody here has sent. F keeps or releases them; Ctrl-C stops them at once.",
+                    "{} sends pulses that nobody here has sent. ‹found pulses› keeps or releases them; ‹cut› stops them at once.",
                     board.name
                 ));
             }
             Phase::Asking(Found::Unfamiliar) => {
                 return Some(format!(
-                    "{} may be another kind of chip. F says what to do with it.",
+                    "{} may be another kind of chip. ‹found pulses› says what to do with it.",
                     board.name
                 ));
             }
@@ -135,16 +137,7 @@ fn soon_released(scene: &Scene) -> Option<String> {
     let soon = states.filter_map(|((servo, state), plan)| Some((state.released_in(plan)?, &servo.name)));
     let (left, name) = soon.min_by_key(|(left, _)| *left).filter(|(left, _)| *left <= SOON)?;
     Some(format!(
-        "{name} is released in {:.0} s: nothing was asked of it for long. ← → or any move of it keeps it.",
+        "{name} is released in {:.0} s: nothing was asked of it for long. ‹less› ‹more› or any move of it keeps it.",
         left.as_secs_f64().ceil()
     ))
-}
-
-/// Whether words of advice speak of a key: it stands by itself. An `a` does only where it adds something.
-pub fn names(advice: &str, key: &str) -> bool {
-    let words: Vec<&str> = advice.split_whitespace().collect();
-    words.iter().enumerate().any(|(n, word)| {
-        let alone = word.trim_end_matches(['.', ',', ';', ':', '?']) == key;
-        alone && (key != "a" || words.get(n + 1).is_some_and(|next| next.starts_with("add")))
-    })
 }

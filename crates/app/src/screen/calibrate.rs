@@ -22,9 +22,10 @@ pub mod test_move;
 mod view;
 
 use super::action::{Action, code, key};
-use super::advice::{names, next};
+use super::advice::next;
 use super::context::Context;
 use super::dialog::Purpose;
+use super::keymap::speaks_of;
 use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{
@@ -81,18 +82,18 @@ static ACTIONS: &[Action] = &[
     Action { name: "endpoint here", keys: &[key('E')], view: HERE, short: "", long: "make the present pulse the nearer endpoint", ready: pulsed_standing, run: acts::endpoint },
     Action { name: "centre here", keys: &[key('c')], view: HERE, short: "", long: "make the present pulse the servo's centre; of a continuous one, its stop", ready: pulsed_standing, run: acts::centre },
     Action { name: "home here", keys: &[key('h')], view: HERE, short: "", long: "make the present angle the joint's home", ready: engaged_standing, run: acts::home },
-    Action { name: "drop mark", keys: &[code(KeyCode::Delete)], view: HERE, short: "", long: "drop the picked mark, or the one nearest to the present pulse", ready: marked, run: marks::drop },
+    Action { name: "remove", keys: &[code(KeyCode::Delete)], view: HERE, short: "", long: "drop the picked mark, or the one nearest to the present pulse", ready: marked, run: marks::drop },
     Action { name: "starts", keys: &[key('S')], view: HERE, short: "", long: "it just starts to move here; of a continuous one, an edge of its standstill", ready: pulsed, run: marks::starts },
     Action { name: "go to the mark", keys: &[key('v')], view: HERE, short: "", long: "glide to the picked mark's pulse, to see it again", ready: mark_picked_engaged, run: marks::visit },
-    Action { name: "change the mark", keys: &[key('i')], view: HERE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
+    Action { name: "change the mark", keys: &[key('=')], view: HERE, short: "", long: "type another angle for the picked mark", ready: mark_picked, run: marks::change },
     Action { name: "horn moved", keys: &[key('H')], view: HERE, short: "", long: "the horn sits elsewhere on its spline: shift all marks by what is seen now", ready: engaged_and_fitted, run: marks::horn_moved },
     Action { name: "bend", keys: &[key('B')], view: HERE, short: "", long: "join the marks by a curve instead of a line, or by a line again", ready: positional, run: marks::bend },
-    Action { name: "test or time", keys: &[key('t')], view: HERE, short: "test, time", long: "predict a move, look, name the cause; of a continuous one, time its turns", ready: pulsed, run: test_or_time },
+    Action { name: "test or time", keys: &[key('T')], view: HERE, short: "test, time", long: "predict a move, look, name the cause; of a continuous one, time its turns", ready: pulsed, run: test_or_time },
     Action { name: "knob jogs", keys: &[key('j')], view: HERE, short: "", long: "jog by the picked input: a narrow window, then over all, then no more", ready: positional_engaged, run: acts::knob },
     Action { name: "exercise", keys: &[key('y')], view: HERE, short: "", long: "let it go to and fro, or through a routine; again ends it", ready: pulsed, run: exercise },
-    Action { name: "fineness", keys: &[key('f')], view: HERE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: clocked_positional, run: acts::fineness },
-    Action { name: "mechanism", keys: &[key('L')], view: HERE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: acts::mechanism },
-    Action { name: "trim", keys: &[key('T')], view: HERE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
+    Action { name: "fineness", keys: &[], view: HERE, short: "", long: "what a tick is worth here, and which rate or depth would do for a wish", ready: clocked_positional, run: acts::fineness },
+    Action { name: "mechanism", keys: &[key('M')], view: HERE, short: "", long: "draw the linkage in the place of the protractor, or back", ready: linked, run: acts::mechanism },
+    Action { name: "trim", keys: &[], view: HERE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
     Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: forms::ends },
     Action { name: "feel for ends", keys: &[], view: None, short: "", long: "a limp smart servo creeps outwards, gently, until it is held up", ready: feel::feelable, run: feel::ask },
     Action { name: "rated data", keys: &[], view: None, short: "", long: "what its sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: forms::rated },
@@ -115,14 +116,17 @@ static ACTIONS: &[Action] = &[
     Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: forms::compare_card },
     Action { name: "marks to a table", keys: &[], view: None, short: "", long: "write the picked servo's marks as comma-separated values", ready: pulse_part, run: forms::marks_out },
     Action { name: "marks from a table", keys: &[], view: None, short: "", long: "take marks over from comma-separated values", ready: pulse_part, run: forms::marks_in },
-    Action { name: "correct clock", keys: &[key('C')], view: HERE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: clocked, run: acts::clock },
-    Action { name: "next servo", keys: &[code(KeyCode::Enter)], view: HERE, short: "next servo", long: "go on to the next servo, once the next line says so", ready: goes_on, run: |desk| desk.pick_servo_by(1) },
+    Action { name: "correct clock", keys: &[], view: HERE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: clocked, run: acts::clock },
+    Action { name: "go on", keys: &[code(KeyCode::Enter)], view: HERE, short: "next servo", long: "go on to the next servo, once the next line says so", ready: goes_on, run: |desk| desk.pick_servo_by(1) },
 ];
 
 /// Enter does only what is to be read on the screen.
 fn goes_on(scene: &Scene) -> Ready {
     servo(scene)?;
-    need(names(&next(scene, advice::RULES), "Enter"), "Enter does nothing now: PgDn picks the next servo")
+    need(
+        speaks_of(&next(scene, advice::RULES), "go on"),
+        "‹go on› does nothing now: ‹servo below› picks the next servo",
+    )
 }
 
 /// Ends an exercise that is under way, or asks for one.
@@ -143,7 +147,7 @@ fn test_or_time(desk: &mut Context) {
 /// What may be done with a picked mark stands first.
 fn of_mark(scene: &Scene) -> &'static [&'static str] {
     if scene.model.in_calibrate.mark.is_some() {
-        &["go to the mark", "mark", "change the mark", "drop mark"]
+        &["go to the mark", "mark", "change the mark", "remove"]
     } else {
         &[]
     }

@@ -90,7 +90,8 @@ mod tests {
         canvas.dot(4.0, 0.0, Color::Red);
         let mut buffer = Buffer::empty(Rect::new(0, 0, 2, 1));
         let area = buffer.area;
-        canvas.lay(&mut Pen::new(&mut buffer, area), 0, 0);
+        let (keys, mut touches) = (crate::screen::keymap::Keymap::default(), Vec::new());
+        canvas.lay(&mut Pen::new(&mut buffer, area, &keys, &mut touches), 0, 0);
         let text: String = buffer.content.iter().map(ratatui::buffer::Cell::symbol).collect();
         assert_eq!(text, "\u{2801}\u{2880}");
     }

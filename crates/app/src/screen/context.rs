@@ -55,12 +55,12 @@ impl Context<'_> {
 
     /// Says that something was done.
     pub fn say(&mut self, words: &str) {
-        self.model.say(Tone::Done, words.to_owned(), self.now);
+        self.model.say(Tone::Done, words, self.now);
     }
 
     /// Says that something was not done, and why.
     pub fn refuse(&mut self, words: &str) {
-        self.model.say(Tone::Refused, words.to_owned(), self.now);
+        self.model.say(Tone::Refused, words, self.now);
     }
 
     /// The command for the picked servo, if there is one.

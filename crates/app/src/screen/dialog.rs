@@ -3,11 +3,13 @@
 use super::dial::{Dial, Does};
 use super::form::Form;
 use super::inputs::heard::{Listen, Watching};
+use super::keymap::spell;
 use super::keys::Key;
 use super::typing::Typing;
 use crate::paper::Kind;
 use crate::recovery::Offer;
 use crossterm::event::KeyCode;
+use std::borrow::Cow;
 use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
 use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rig::card::Difference;
@@ -139,6 +141,8 @@ pub enum Dialog {
     },
     /// All keys.
     Help {
+        /// What is looked for.
+        query: Typing,
         /// First line shown.
         from: usize,
     },
@@ -293,7 +297,7 @@ static FINENESS: &[DialogKey] = &[TYPE, enter("close"), row("", "", &[(ESC, Does
 static COMPARE: &[DialogKey] = &[row("any key", "close", &[])];
 static ENDPOINT: &[DialogKey] = &[
     enter("set it"),
-    row("b", "still buzzing: back off more", &[(Key::char('b'), Does::BackOff)]),
+    row("b", "back off more", &[(Key::char('b'), Does::BackOff)]),
     esc("leave it as it was"),
     row("s", "no longer follows", &[(Key::char('s'), Does::Stops)]),
 ];
@@ -307,9 +311,23 @@ static LIMIT: &[DialogKey] = &[
 static REASON: &[DialogKey] = &[enter("keep"), LEAVE];
 static ENTRY: &[DialogKey] =
     &[enter("do it"), row("↑", "typed before", &[]), row("Ctrl-U", "clear", &[]), LEAVE];
-static PALETTE: &[DialogKey] =
-    &[row("↑ ↓", "pick", &[(UP, Does::Up), (DOWN, Does::Down)]), enter("do it"), LEAVE];
+static PALETTE: &[DialogKey] = &[
+    enter("do it"),
+    row("a-z", "find", &[]),
+    row(
+        "↑ ↓",
+        "pick",
+        &[
+            (UP, Does::Up),
+            (DOWN, Does::Down),
+            (Key::of(KeyCode::PageUp), Does::PageUp),
+            (Key::of(KeyCode::PageDown), Does::PageDown),
+        ],
+    ),
+    LEAVE,
+];
 static HELP: &[DialogKey] = &[
+    row("a-z", "find", &[]),
     row(
         "↑ ↓",
         "scroll",
@@ -320,7 +338,7 @@ static HELP: &[DialogKey] = &[
             (Key::of(KeyCode::PageDown), Does::PageDown),
         ],
     ),
-    row("any other", "close", &[]),
+    esc("close"),
 ];
 static QUIT: &[DialogKey] = &[
     row("s", "save and quit", &[(Key::char('s'), Does::Save), (ENTER, Does::Save)]),
@@ -361,6 +379,39 @@ static FOUND: &[DialogKey] =
     &[row("r", "release and start", &[(Key::char('r'), Does::Release)]), esc("later")];
 
 impl Dialog {
+    /// Every table, with what is asked then, for the help.
+    pub const TABLES: [(&'static str, &'static [DialogKey]); 29] = [
+        ("where the horn stands", ENGAGE),
+        ("a first pulse", ENGAGE_PULSES),
+        ("a mark's angle", MARK),
+        ("marks that contradict each other", CONTRADICTION),
+        ("before a test move", TEST_TO_GO),
+        ("after a test move", TEST_TO_SEE),
+        ("turns to be timed", STOPWATCH),
+        ("a trim", TRIM),
+        ("a standstill that has moved", DRIFT),
+        ("how fine it is to be", FINENESS),
+        ("a card beside the servo", COMPARE),
+        ("an endpoint", ENDPOINT),
+        ("a limit", LIMIT),
+        ("the reason of a limit", REASON),
+        ("a value", ENTRY),
+        ("a command", PALETTE),
+        ("keys", HELP),
+        ("unsaved edits", QUIT),
+        ("edits of an earlier run", RECOVER),
+        ("which channel is meant", LISTEN),
+        ("which simulated channel is meant", LISTEN_SIMULATED),
+        ("an input that is watched", WATCH),
+        ("a simulated input that is watched", WATCH_SIMULATED),
+        ("the keyboard's faders", FADERS),
+        ("are you sure", CONFIRM),
+        ("one word", FORM),
+        ("several words", FORMS),
+        ("pulses that were found", PULSING),
+        ("a chip that was found", FOUND),
+    ];
+
     /// Its own table of keys. The keys line is made from it, and so is what a key does.
     pub fn keys(&self) -> &'static [DialogKey] {
         match self {
@@ -398,6 +449,12 @@ impl Dialog {
         }
     }
 
+    /// A text with the keys of that table in the places of their words: `‹keep›` becomes `Enter` where that keeps.
+    pub fn spell<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        let first = |row: &DialogKey| row.shown.split(' ').next().unwrap_or_default().to_owned();
+        spell(text, |word| self.keys().iter().find(|row| row.word == word).map(first))
+    }
+
     /// What a key does, by that table.
     pub fn does(&self, key: Key) -> Option<Does> {
         let keys = self.keys().iter().flat_map(|row| row.keys);
@@ -409,41 +466,9 @@ impl Dialog {
 mod tests {
     use super::*;
 
-    const ALL: &[&[DialogKey]] = &[
-        ENGAGE,
-        ENGAGE_PULSES,
-        MARK,
-        CONTRADICTION,
-        TEST_TO_GO,
-        TEST_TO_SEE,
-        STOPWATCH,
-        TRIM,
-        DRIFT,
-        FINENESS,
-        COMPARE,
-        ENDPOINT,
-        LIMIT,
-        REASON,
-        ENTRY,
-        PALETTE,
-        HELP,
-        QUIT,
-        RECOVER,
-        LISTEN,
-        LISTEN_SIMULATED,
-        WATCH,
-        WATCH_SIMULATED,
-        FADERS,
-        CONFIRM,
-        FORM,
-        FORMS,
-        PULSING,
-        FOUND,
-    ];
-
     #[test]
     fn no_key_means_two_things_to_a_dialog_and_each_stands_as_it_is_named() {
-        for rows in ALL {
+        for (_, rows) in Dialog::TABLES {
             let keys: Vec<Key> = rows.iter().flat_map(|row| row.keys).map(|(key, _)| *key).collect();
             for key in &keys {
                 assert_eq!(keys.iter().filter(|other| *other == key).count(), 1, "{key:?}");

@@ -24,6 +24,19 @@ pub struct PulseContext {
     pub rates: Option<Rates>,
 }
 
+/// What may be typed, with what is understood by it, for the help.
+pub const FORMS: [(&str, &str); 9] = [
+    ("1520us", "a pulse; without a unit too, where a pulse is asked for"),
+    ("30deg", "an angle; a sign is its own, as in -20deg"),
+    ("by 5deg", "so much further from where it stands; by -20us goes back"),
+    ("307t", "a pulse in ticks of its board's clock"),
+    ("7.5%", "a pulse as a share of the frame; of a lamp or a continuous servo, its level"),
+    ("1.5ms", "a pulse in milliseconds"),
+    ("30rpm", "a rate of a continuous servo, once its turns were timed"),
+    ("2048c", "a place of a smart servo in counts"),
+    ("0.8s", "a time; 800ms is the same"),
+];
+
 /// The word before a number that is a way and not a place.
 const BY: &str = "by";
 
@@ -110,8 +123,10 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Position, String> {
         }
         "%" => from + (clock()?.period() * (value / 100.0)).place(),
         "r" | "rpm" => {
-            let rates =
-                context.rates.as_ref().ok_or("no rate was timed yet: t times it, then rpm are understood")?;
+            let rates = context
+                .rates
+                .as_ref()
+                .ok_or("no rate was timed yet: ‹test or time› times it, then rpm are understood")?;
             let stop = context.scale.as_ref().map_or(Position::ZERO, |scale| scale.pulse_at(Degrees::ZERO));
             let base = if relative { rates.rate_at(context.present) } else { Rpm::ZERO };
             rates.pulse_for(base + Rpm::new(value), stop)

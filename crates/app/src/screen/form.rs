@@ -46,7 +46,9 @@ impl Field {
     pub fn offering(mut self, mut found: Vec<String>) -> Self {
         found.reverse();
         if found.len() > 1 {
-            self.hint = format!("{} found: ↑ ↓ goes through them; or {}", found.len(), self.hint).into();
+            self.hint =
+                format!("{} found: ‹row above› ‹row below› goes through them; or {}", found.len(), self.hint)
+                    .into();
         }
         if let Some(first) = found.pop() {
             self.typing = Typing::prefilled(first);
@@ -146,7 +148,7 @@ mod tests {
     fn the_arrows_go_through_what_was_found_to_be_taken_or_added_to() {
         let found = ["/dev/ttyACM0", "/dev/ttyUSB0", "desk"].map(str::to_owned).to_vec();
         let field = Field::new("on", "", "a place").offering(found);
-        assert_eq!(field.hint, "3 found: ↑ ↓ goes through them; or a place");
+        assert_eq!(field.hint, "3 found: ‹row above› ‹row below› goes through them; or a place");
         let mut form = Form::new("add link", Subject::default(), vec![field]);
         let recalled = Recalled::default();
         let mut on = |keys: &[KeyCode]| {

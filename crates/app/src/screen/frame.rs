@@ -3,13 +3,15 @@
 //! A function from a scene to a buffer; nothing here changes anything.
 
 use crate::screen::action::Action;
-use crate::screen::dialog::Dialog;
+use crate::screen::dialog::{Dialog, DialogKey};
 use crate::screen::inputs::view::learn;
+use crate::screen::keymap::speaks_of;
 use crate::screen::layout::{self, WIDE};
 use crate::screen::model::Tone;
 use crate::screen::panel::Panel;
 use crate::screen::pen::{Pen, width};
 use crate::screen::scene::{Linked, Scene};
+use crate::screen::touch::{Touch, Touched};
 use crate::screen::{advice, roster, theme, view};
 use crate::screen::{calibrate, commands, panels};
 use ratatui::buffer::Buffer;
@@ -22,13 +24,20 @@ use wasvolta_port::board::{Found, Phase};
 /// The least size that shows everything a maker needs.
 const LEAST: (u16, u16) = (80, 24);
 
-/// Draws everything.
-pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
+/// Draws everything; gives what may be clicked, and where.
+pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) -> Vec<Touch> {
     buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
-    let mut pen = Pen::new(buffer, area);
+    let mut touches = Vec::new();
+    let mut pen = Pen::new(buffer, area, &scene.model.keys, &mut touches);
     if is_too_small(area) {
-        return too_small(&mut pen, scene);
+        too_small(&mut pen, scene);
+    } else {
+        whole(&mut pen, scene, area);
     }
+    touches
+}
+
+fn whole(pen: &mut Pen<'_>, scene: &Scene, area: Rect) {
     let (next_rows, body) = layout::rows(area);
     headline(&mut pen.part(0, 0, area.width, 1), scene);
     let column = layout::roster_columns(area.width);
@@ -43,11 +52,11 @@ pub fn draw(scene: &Scene, area: Rect, buffer: &mut Buffer) {
     next_line(&mut pen.part(0, 1 + body, area.width, next_rows), scene);
     keys_line(&mut pen.part(0, area.height - 1, area.width, 1), scene);
     match &scene.model.dialog {
-        Some(Dialog::Help { from }) => {
-            view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, *from);
+        Some(Dialog::Help { query, from }) => {
+            view::help::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *from);
         }
         Some(Dialog::Palette { query, pick }) => {
-            view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query.text(), *pick);
+            view::palette::draw(&mut pen.part(left, 1, area.width - left, body), scene, query, *pick);
         }
         Some(Dialog::Fineness { wish }) => {
             calibrate::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish.text());
@@ -77,7 +86,7 @@ fn too_small(pen: &mut Pen<'_>, scene: &Scene) {
     let (block, word) = output(scene);
     pen.put(0, 0, &format!(" {word} "), block);
     let words = format!(
-        "this window has {} × {} cells; wasvolta needs {} × {}. Ctrl-C cuts, Esc holds, q quits.",
+        "this window has {} × {} cells; wasvolta needs {} × {}. ‹cut› cuts, ‹hold› holds, ‹quit› quits.",
         pen.width(),
         pen.height(),
         LEAST.0,
@@ -110,7 +119,7 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
     let short = wide < 100;
     x = x.max(if short { 31 } else { layout::roster_columns(wide) + 2 });
     for panel in panels::TABLE {
-        let key = panel.show.keys.first().map(|key| key.name()).unwrap_or_default();
+        let key = scene.model.keys.of(panel.show.name).first().map(|key| key.name()).unwrap_or_default();
         let (key, name) = (key.as_str(), panel.view.0);
         let here = scene.model.view == panel.view;
         let (key_style, name_style) = if here {
@@ -118,7 +127,9 @@ fn headline(pen: &mut Pen<'_>, scene: &Scene) {
         } else {
             (theme::text(theme::QUIET), theme::text(theme::QUIET))
         };
+        let from = x;
         x = pen.words(x, 0, &[(key, key_style), (" ", name_style), (name, name_style), ("  ", name_style)]);
+        pen.touch(from, 0, (x - from, 1), Touched::Action(panel.show.name));
     }
     let mut end = wide.saturating_sub(1);
     for (text, color) in facts(scene, wide) {
@@ -215,79 +226,130 @@ fn next_line(pen: &mut Pen<'_>, scene: &Scene) {
     pen.part(x, 0, columns - x, rows).paragraph(0, 0, &words, theme::text(theme::INK));
 }
 
+/// A word of the keys line with its keys before it.
+struct Item {
+    /// The keys as they are written, each with what a click on it means.
+    keys: Vec<(String, Option<Touched>)>,
+    /// What they do.
+    word: &'static str,
+}
+
+impl Item {
+    fn width(&self) -> u16 {
+        self.keys.iter().map(|(key, _)| width(key) + 1).sum::<u16>() + width(self.word) + 3
+    }
+
+    /// Writes it; gives the column behind. A click on the word is one on the last of its keys.
+    fn put(&self, pen: &mut Pen<'_>, x: u16) -> u16 {
+        let mut end = x;
+        for (key, touched) in &self.keys {
+            let from = end;
+            end = pen.put(end, 0, key, theme::strong(theme::INK)) + 1;
+            if let Some(touched) = touched {
+                pen.touch(from, 0, (end - from, 1), *touched);
+            }
+        }
+        let from = end;
+        end = pen.put(end, 0, self.word, theme::text(theme::QUIET));
+        if let Some((_, Some(touched))) = self.keys.last() {
+            pen.touch(from, 0, (end - from, 1), *touched);
+        }
+        end + 3
+    }
+
+    /// An action by its name.
+    fn of(scene: &Scene, name: &'static str, word: &'static str) -> Self {
+        Self {
+            keys: vec![(scene.model.keys.way(name).unwrap_or_default(), Some(Touched::Action(name)))],
+            word,
+        }
+    }
+
+    /// A row of a dialog's table: its keys stand there in the order in which they are written.
+    fn asked(row: &DialogKey) -> Option<Self> {
+        let touched = |name: &str| {
+            let own = row.keys.iter().find(|(key, _)| key.name() == name);
+            own.map(|(key, _)| Touched::Key(*key))
+        };
+        let keys: Vec<(String, Option<Touched>)> = if row.keys.is_empty() {
+            vec![(row.shown.to_owned(), None)]
+        } else {
+            row.shown.split(' ').map(|name| (name.to_owned(), touched(name))).collect()
+        };
+        (!row.shown.is_empty()).then_some(Self { keys, word: row.word })
+    }
+}
+
 fn keys_line(pen: &mut Pen<'_>, scene: &Scene) {
     let wide = pen.width();
     pen.ground(0, 0, wide, theme::RAISED);
-    let shown: Vec<(String, &str)> = match &scene.model.dialog {
+    let (shown, tail) = match &scene.model.dialog {
         Some(dialog) => {
-            let named = dialog.keys().iter().filter(|row| !row.shown.is_empty());
-            named.map(|row| (row.shown.to_owned(), row.word)).collect()
+            (dialog.keys().iter().filter_map(Item::asked).collect(), vec![Item::of(scene, "cut", "cut")])
         }
-        None => view_keys(scene),
+        None => {
+            (view_keys(scene), vec![Item::of(scene, "cut", "cut"), Item::of(scene, "all keys", "all keys")])
+        }
     };
-    let mut tail: Vec<(String, &str)> = vec![("Ctrl-C".to_owned(), "cut")];
-    if scene.model.dialog.is_none() {
-        tail.push(("?".to_owned(), "all keys"));
-    }
-    let size = |(key, word): &(String, &str)| width(key) + width(word) + 4;
-    let reserved: u16 = tail.iter().map(size).sum();
+    let reserved: u16 = tail.iter().map(Item::width).sum();
     let mut x = 1;
-    for item in shown.iter().filter(|item| !tail.iter().any(|t| t.0 == item.0)) {
-        if x + size(item) + reserved <= wide {
-            x = put_key(pen, x, item);
+    for item in shown.iter().filter(|item| !tail.iter().any(|own| own.keys == item.keys)) {
+        if x + item.width() + reserved <= wide {
+            x = item.put(pen, x);
         }
     }
     for item in &tail {
-        x = put_key(pen, x, item);
+        x = item.put(pen, x);
     }
 }
 
-fn put_key(pen: &mut Pen<'_>, x: u16, (key, word): &(String, &str)) -> u16 {
-    let words =
-        [(key.as_str(), theme::strong(theme::INK)), (" ", Style::new()), (*word, theme::text(theme::QUIET))];
-    pen.words(x, 0, &words) + 3
-}
+/// Where keys stand that the next line names, and from where on none is shown.
+const NAMED: usize = 10;
+const HIDDEN: usize = 12;
 
 /// Keys that do something now: after the arrows those of a picked mark and those that the next line names, then the
 /// others in the table's order.
-fn view_keys(scene: &Scene) -> Vec<(String, &'static str)> {
+fn view_keys(scene: &Scene) -> Vec<Item> {
     let advice = advice::next(scene, panels::of(scene.model.view).advice);
     let panel = panels::of(scene.model.view);
     let first = (panel.first)(scene);
     let works = |a: &&Action| a.works_in(scene.model.view) && (a.ready)(scene).is_ok();
-    let rank = |a: &Action, key: &str| match key {
-        "← →" => 0,
-        "↑ ↓" if first.contains(&a.name) => 0,
-        _ if first.contains(&a.name) => 1,
-        _ if a.keys.first().is_some_and(|key| advice::names(&advice, &key.name())) => 2,
-        _ if a.short.is_empty() => 4,
-        _ => 3,
+    let rank = |a: &Action| match a.name {
+        "more" => 0,
+        "row below" if first.contains(&a.name) => 0,
+        name => match first.iter().position(|first| *first == name) {
+            Some(place) => 1 + place,
+            None if speaks_of(&advice, name) => NAMED,
+            None if a.short.is_empty() => HIDDEN,
+            None => HIDDEN - 1,
+        },
     };
-    let ranked = commands::all().filter(works).filter_map(|a| {
-        let (key, word) = shown(scene, panel, a)?;
-        Some((rank(a, &key), key, word))
-    });
-    let mut all: Vec<(u8, String, &str)> = ranked.filter(|(rank, ..)| *rank < 4).collect();
-    all.sort_by_key(|(rank, ..)| *rank);
-    all.into_iter().map(|(_, key, word)| (key, word)).collect()
+    let ranked = commands::all().filter(works).filter_map(|a| Some((rank(a), shown(scene, panel, a)?)));
+    let mut all: Vec<(usize, Item)> = ranked.filter(|(rank, _)| *rank < HIDDEN).collect();
+    all.sort_by_key(|(rank, _)| *rank);
+    all.into_iter().map(|(_, item)| item).collect()
 }
 
 /// How an action's key stands in the line, and its word. The arrows and the nudge stand as pairs.
-fn shown(scene: &Scene, panel: &Panel, action: &Action) -> Option<(String, &'static str)> {
-    if !panel.nudges && action.short == "nudge" {
+fn shown(scene: &Scene, panel: &Panel, action: &Action) -> Option<Item> {
+    if !panel.nudges && action.short == "nudge" || scene.model.keys.of(action.name).is_empty() {
         return None;
     }
-    let playing = scene.play().goes_on();
-    let key = action.keys.first()?.name();
     let word = if action.short.is_empty() { action.name } else { action.short };
     let called = |own: &'static str| if own.is_empty() { word } else { own };
-    Some(match key.as_str() {
+    let one = |word| Item::of(scene, action.name, word);
+    let pair = |other, word| {
+        let mut item = Item::of(scene, other, word);
+        item.keys.extend(one(word).keys);
+        item
+    };
+    Some(match action.name {
         // Each is one half of a pair.
-        "←" | "↑" | "," => return None,
-        "→" => ("← →".to_owned(), called(panel.arrows.0)),
-        "↓" => ("↑ ↓".to_owned(), called(panel.arrows.1)),
-        "." => (", .".to_owned(), word),
-        "p" if playing => ("p".to_owned(), "stand still"),
-        _ => (key, word),
+        "less" | "row above" | "smaller nudge" => return None,
+        "more" => pair("less", called(panel.arrows.0)),
+        "row below" => pair("row above", called(panel.arrows.1)),
+        "larger nudge" => pair("smaller nudge", word),
+        "play" if scene.play().goes_on() => one("stand still"),
+        _ => one(word),
     })
 }

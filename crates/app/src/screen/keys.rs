@@ -38,16 +38,66 @@ impl Key {
     /// another key, so Esc with a key right behind it arrives as Alt and that key. Alt means nothing here, while an
     /// Esc that is lost would leave an entry open, or the output driving: it is always the two keys.
     pub fn pressed(event: KeyEvent) -> impl Iterator<Item = Self> {
-        let arrow = matches!(event.code, KeyCode::Left | KeyCode::Right | KeyCode::Up | KeyCode::Down);
-        let key = Self {
-            code: event.code,
-            ctrl: event.modifiers.contains(KeyModifiers::CONTROL),
-            shift: arrow && event.modifiers.contains(KeyModifiers::SHIFT),
-        };
+        let plain =
+            Self { code: event.code, ctrl: event.modifiers.contains(KeyModifiers::CONTROL), shift: false };
+        let key = Self { shift: plain.is_arrow() && event.modifiers.contains(KeyModifiers::SHIFT), ..plain };
         let typed =
             matches!(event.code, KeyCode::Char(_) | KeyCode::Enter | KeyCode::Tab | KeyCode::Backspace);
         let escaped = typed && event.modifiers.contains(KeyModifiers::ALT);
         escaped.then_some(Self::of(KeyCode::Esc)).into_iter().chain([key])
+    }
+
+    /// Whether it begins an entry: a digit or a sign.
+    pub fn starts_entry(self) -> bool {
+        !self.ctrl && matches!(self.code, KeyCode::Char('0'..='9' | '+' | '-'))
+    }
+
+    /// A key from how it is written: as [`Self::name`] has it, or with words for the arrows: `Left`, `Shift-Up`. Not what a
+    /// text in JSON would have to write otherwise.
+    pub fn parse(text: &str) -> Option<Self> {
+        if let Some(letter) = text.strip_prefix("Ctrl-") {
+            let mut letters = letter.chars();
+            return match (letters.next(), letters.next()) {
+                (Some(c), None) if c.is_ascii_alphabetic() => Some(Self::ctrl(c.to_ascii_lowercase())),
+                _ => None,
+            };
+        }
+        if let Some(arrow) = text.strip_prefix("Shift-") {
+            return Self::parse(arrow).filter(|key| key.is_arrow()).map(|key| Self { shift: true, ..key });
+        }
+        let mut letters = text.chars();
+        if let (Some(c), None) = (letters.next(), letters.next())
+            && !c.is_whitespace()
+            && !c.is_control()
+            && !matches!(c, '"' | '\\')
+            && !matches!(c, '←' | '→' | '↑' | '↓')
+        {
+            return Some(Self::char(c));
+        }
+        let function = text.strip_prefix('F').and_then(|n| n.parse().ok()).filter(|n| (1..=12).contains(n));
+        let code = match text {
+            "Space" => KeyCode::Char(' '),
+            "Left" | "←" => KeyCode::Left,
+            "Right" | "→" => KeyCode::Right,
+            "Up" | "↑" => KeyCode::Up,
+            "Down" | "↓" => KeyCode::Down,
+            "Enter" => KeyCode::Enter,
+            "Esc" => KeyCode::Esc,
+            "Tab" => KeyCode::Tab,
+            "Del" => KeyCode::Delete,
+            "Ins" => KeyCode::Insert,
+            "Home" => KeyCode::Home,
+            "End" => KeyCode::End,
+            "PgUp" => KeyCode::PageUp,
+            "PgDn" => KeyCode::PageDown,
+            "Backspace" => KeyCode::Backspace,
+            _ => KeyCode::F(function?),
+        };
+        Some(Self::of(code))
+    }
+
+    fn is_arrow(self) -> bool {
+        matches!(self.code, KeyCode::Left | KeyCode::Right | KeyCode::Up | KeyCode::Down)
     }
 
     /// How it is written on the screen.
@@ -64,6 +114,7 @@ impl Key {
             KeyCode::Esc => "Esc".to_owned(),
             KeyCode::Tab => "Tab".to_owned(),
             KeyCode::Delete => "Del".to_owned(),
+            KeyCode::Insert => "Ins".to_owned(),
             KeyCode::PageUp => "PgUp".to_owned(),
             KeyCode::PageDown => "PgDn".to_owned(),
             KeyCode::F(n) => format!("F{n}"),
@@ -88,6 +139,18 @@ mod tests {
 
     fn pressed(code: KeyCode, modifiers: KeyModifiers) -> Vec<Key> {
         Key::pressed(KeyEvent::new(code, modifiers)).collect()
+    }
+
+    #[test]
+    fn every_key_is_read_from_how_it_is_written() {
+        let keys = crate::screen::commands::all().flat_map(|action| action.keys.iter().copied());
+        for key in keys.chain([Key::shift(KeyCode::Up), Key::of(KeyCode::Insert), Key::of(KeyCode::F(12))]) {
+            assert_eq!(Key::parse(&key.name()), Some(key), "{}", key.name());
+        }
+        assert_eq!(Key::parse("Shift-Left"), Some(Key::shift(KeyCode::Left)));
+        for wrong in ["", " ", "Ctrl-", "Ctrl-Enter", "Shift-a", "F13", "F0", "mm", "Alt-x", "Left Right"] {
+            assert_eq!(Key::parse(wrong), None, "{wrong:?}");
+        }
     }
 
     #[test]

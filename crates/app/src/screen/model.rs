@@ -9,9 +9,11 @@ use crate::recovery::Left;
 use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
 use crate::screen::intent::Intent;
+use crate::screen::keymap::Keymap;
 use crate::screen::keys::Key;
 use crate::screen::pick::Pick;
 use crate::screen::taught::Taught;
+use crate::screen::touch::{Needle, Touch};
 use crate::screen::typing::Recalled;
 use crate::session::Session;
 use ratatui::layout::Rect;
@@ -83,7 +85,7 @@ pub struct Model {
     pub replacing: Option<std::path::PathBuf>,
     /// What was last said, and until when.
     pub said: Option<(Tone, String, Duration)>,
-    /// Links that have changed their health lately.
+    /// What was said or has changed lately.
     pub flaps: Vec<Flap>,
     /// What happened, oldest first.
     pub log: VecDeque<(Duration, String)>,
@@ -112,6 +114,14 @@ pub struct Model {
     pub too_small: bool,
     /// The size of the window when it was drawn last.
     pub window: Rect,
+    /// The needle that the mouse holds.
+    pub grip: Option<Needle>,
+    /// What could be clicked there.
+    pub touches: Vec<Touch>,
+    /// Which key does what.
+    pub keys: Keymap,
+    /// Commands that were chosen by name, the last first.
+    pub recent: Vec<&'static str>,
 }
 
 const LOG_KEPT: usize = 200;
@@ -120,7 +130,7 @@ const FLAPPING: Duration = Duration::from_secs(20);
 /// So many of them have a line each.
 const FEW_CHANGES: u32 = 2;
 
-/// A link whose health changes again and again.
+/// What is said or changes again and again.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Flap {
     of: String,
@@ -184,6 +194,10 @@ impl Model {
             waiting: None,
             too_small: false,
             window: Rect::ZERO,
+            grip: None,
+            touches: Vec::new(),
+            keys: Keymap::default(),
+            recent: Vec::new(),
             snapshot,
         }
     }
@@ -201,8 +215,8 @@ impl Model {
             let words = format!(
                 "this file has format {format}: a save writes it in format {newest}, with your comments{links}"
             );
-            self.say(Tone::Done, words.clone(), Duration::ZERO);
-            self.note(Duration::ZERO, words);
+            self.say(Tone::Done, &words, Duration::ZERO);
+            self.note(Duration::ZERO, &words);
         }
         match left {
             Left::Nothing => {}
@@ -212,7 +226,7 @@ impl Model {
                     "the copy of an earlier run's unsaved edits is damaged; it is kept in {}, your file is whole",
                     aside.display()
                 );
-                self.say(Tone::Refused, words, Duration::ZERO);
+                self.say(Tone::Refused, &words, Duration::ZERO);
             }
         }
     }
@@ -237,47 +251,59 @@ impl Model {
         }
     }
 
-    /// A line in the log.
-    pub fn note(&mut self, at: Duration, words: String) {
-        tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
+    /// A line in the log. One that comes again and again has one line, with a count.
+    pub fn note(&mut self, at: Duration, words: &str) {
+        let words = self.keys.spell(words).into_owned();
+        match self.again(at, &words) {
+            (_, 1) => {
+                tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
+                self.log_line(at, words);
+            }
+            (first, count) => self.fold(at, (first, &words), count, &format!("{words}, {count} times")),
+        }
+    }
+
+    /// A line in the log about how something is: `link desk`, `heron.nape:`. One that changes again and again has one line,
+    /// with a count.
+    pub fn note_health(&mut self, at: Duration, of: &str, health: &str) {
+        let (first, count) = self.again(at, of);
+        if count <= FEW_CHANGES {
+            return self.note(at, &format!("{of} {health}"));
+        }
+        self.fold(at, (first, &format!("{of} ")), count, &format!("{of} {health}, {count} changes"));
+    }
+
+    /// Counts what is the same and follows within a while: since when, and how often.
+    fn again(&mut self, at: Duration, of: &str) -> (Duration, u32) {
+        self.flaps.retain(|flap| at.saturating_sub(flap.last) <= FLAPPING);
+        if let Some(flap) = self.flaps.iter_mut().find(|flap| flap.of == of) {
+            (flap.last, flap.count) = (at, flap.count + 1);
+            return (flap.first, flap.count);
+        }
+        self.flaps.push(Flap { of: of.to_owned(), first: at, last: at, count: 1 });
+        (at, 1)
+    }
+
+    /// Puts one line in the place of those since `first` that begin alike.
+    fn fold(&mut self, at: Duration, (first, alike): (Duration, &str), count: u32, words: &str) {
+        self.log.retain(|(then, words)| *then < first || !words.starts_with(alike));
+        let words = format!("{words} in {:.0} s", at.saturating_sub(first).as_secs_f64());
+        if count.is_power_of_two() {
+            tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
+        }
+        self.log_line(at, words);
+    }
+
+    fn log_line(&mut self, at: Duration, words: String) {
         if self.log.len() == LOG_KEPT {
             self.log.pop_front();
         }
         self.log.push_back((at, words));
     }
 
-    /// A line in the log about how something is: `link desk`, `heron.nape:`. One that changes again and again has one line,
-    /// with a count.
-    pub fn note_health(&mut self, at: Duration, of: &str, health: &str) {
-        let (first, count) = match self.flaps.iter_mut().find(|flap| flap.of == of) {
-            Some(flap) if at.saturating_sub(flap.last) <= FLAPPING => {
-                (flap.last, flap.count) = (at, flap.count + 1);
-                (flap.first, flap.count)
-            }
-            Some(flap) => {
-                (flap.first, flap.last, flap.count) = (at, at, 1);
-                (at, 1)
-            }
-            None => {
-                self.flaps.push(Flap { of: of.to_owned(), first: at, last: at, count: 1 });
-                (at, 1)
-            }
-        };
-        if count <= FEW_CHANGES {
-            return self.note(at, format!("{of} {health}"));
-        }
-        let own = format!("{of} ");
-        self.log.retain(|(then, words)| *then < first || !words.starts_with(&own));
-        let seconds = at.saturating_sub(first).as_secs_f64();
-        let words = format!("{of} {health}, {count} changes in {seconds:.0} s");
-        if count.is_power_of_two() {
-            tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
-        }
-        self.log.push_back((at, words));
-    }
-
     /// Says something in the place of the next line, for a while.
-    pub fn say(&mut self, tone: Tone, words: String, now: Duration) {
+    pub fn say(&mut self, tone: Tone, words: &str, now: Duration) {
+        let words = self.keys.spell(words).into_owned();
         tracing::debug!("{tone:?}: {}", words);
         self.said = Some((tone, words, now + SAID_FOR));
     }

@@ -26,10 +26,12 @@ use wasvolta_port::inlet::Shut;
 pub const fn interrupted(back: Back, smart: bool) -> &'static str {
     match back {
         Back::Last if smart => "was not driven for a while: it goes on from where it is",
-        Back::Ask if smart => "was not driven for a while, and stays limp: e makes it stiff where it is",
+        Back::Ask if smart => {
+            "was not driven for a while, and stays limp: ‹engage› makes it stiff where it is"
+        }
         Back::StayReleased if smart => "was not driven for a while and stays limp, as its joint says",
         Back::Last => "lost its pulses for a while: it glides on from its last one",
-        Back::Ask => "lost its pulses and may have moved: e asks where it stands",
+        Back::Ask => "lost its pulses and may have moved: ‹engage› asks where it stands",
         Back::StayReleased => "lost its pulses and stays released, as its joint says",
     }
 }
@@ -43,7 +45,7 @@ impl Model {
             self.in_wiring.scan = Some(found);
         }
         if let Some(answer) = session.runner.lookout.answer() {
-            self.say(Tone::Done, answer.clone(), now);
+            self.say(Tone::Done, &answer, now);
             self.in_wiring.answer = Some(answer);
         }
         self.look(session);
@@ -89,7 +91,7 @@ impl Model {
             && !std::mem::replace(&mut self.told_of_recording, true)
         {
             let words = "the recording is not whole: this machine could not write it as fast as it came; all else goes on";
-            self.say(Tone::Refused, words.to_owned(), now);
+            self.say(Tone::Refused, words, now);
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
             self.said = None;
@@ -121,8 +123,8 @@ impl Model {
         for id in self.in_inputs.rests.hear(edition, &self.snapshot) {
             let Some((input, rest)) = edition.input(id).zip(self.in_inputs.rests.moved(id)) else { continue };
             let words = format!("{} rests at {rest:.0} now: was the transmitter's trim moved?", input.name);
-            self.say(Tone::Done, words.clone(), now);
-            self.note(self.snapshot.now, words);
+            self.say(Tone::Done, &words, now);
+            self.note(self.snapshot.now, &words);
         }
     }
 
@@ -162,24 +164,24 @@ impl Model {
                 let pins = event.about.servo().and_then(|servo| session.runner.able(&self.snapshot, servo));
                 let pins = pins.map_or_else(String::new, |pins| format!("; those that can: {pins}"));
                 self.bell = true;
-                self.say(Tone::Refused, format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
+                self.say(Tone::Refused, &format!("{servo} {}{pins}", Refusal::Cannot.words()), now);
                 return;
             }
             EventKind::Refused(why) => {
-                self.say(Tone::Refused, format!("{servo} {}", why.words()).trim().to_owned(), now);
+                self.say(Tone::Refused, format!("{servo} {}", why.words()).trim(), now);
                 return;
             }
             EventKind::Stopped(stopped) => {
                 self.bell = true;
                 let words = format!("{servo} is {}", rig.stopped_words(servo, stopped));
-                self.say(Tone::Refused, words, now);
+                self.say(Tone::Refused, &words, now);
                 return;
             }
             EventKind::Engaged => format!("{servo} engaged"),
             EventKind::Released => format!("{servo} released"),
             EventKind::IdleReleased => {
                 let words = format!("{servo} was released: nothing was asked of it for long");
-                self.say(Tone::Done, words.clone(), now);
+                self.say(Tone::Done, &words, now);
                 words
             }
             EventKind::Exercised => {
@@ -195,7 +197,7 @@ impl Model {
             }
             EventKind::Shares { .. } | EventKind::TooMany => {
                 let words = super::sequence::told::refused(&edition, event);
-                self.say(Tone::Refused, words, now);
+                self.say(Tone::Refused, &words, now);
                 return;
             }
             EventKind::Link(health) => {
@@ -213,7 +215,7 @@ impl Model {
                 let words = format!("{servo} {}", interrupted(back, smart));
                 if back != Back::Last {
                     self.bell = true;
-                    self.say(Tone::Refused, words.clone(), now);
+                    self.say(Tone::Refused, &words, now);
                 }
                 words
             }
@@ -230,16 +232,16 @@ impl Model {
             }
             EventKind::LostReleased => {
                 let words = format!("{servo} was released: a link of what moves it is lost");
-                self.say(Tone::Refused, words.clone(), now);
+                self.say(Tone::Refused, &words, now);
                 words
             }
             EventKind::Displaced => {
                 let words = format!("{servo} glides to where it may stand: the edit left it outside");
-                self.say(Tone::Done, words.clone(), now);
+                self.say(Tone::Done, &words, now);
                 words
             }
         };
-        self.note(event.at, words);
+        self.note(event.at, &words);
     }
 
     /// A switch was pressed: what came of it, in words. A pose is kept here.
@@ -276,8 +278,8 @@ impl Model {
             Some(press) => format!("{name} was pressed: it {}", goals::does(&press)),
             None => format!("{name} was pressed: {}", does.word()),
         };
-        self.say(Tone::Done, words.clone(), now);
-        self.note(event.at, words);
+        self.say(Tone::Done, &words, now);
+        self.note(event.at, &words);
     }
 
     /// Once the picked servo was exercised, what was seen is worth a word.
@@ -397,7 +399,7 @@ impl Model {
                 _ => None,
             };
             if let Some(words) = words {
-                self.note(self.snapshot.now, words);
+                self.note(self.snapshot.now, &words);
             }
             let again = (is.starts > was.starts && was.starts > 0) || lapse.is_some_and(Lapse::is_restart);
             for servo in rig.servos_on(&board.name) {
@@ -408,7 +410,7 @@ impl Model {
                 }
                 if has.is_some() && self.engaging.contains(&servo.id) {
                     self.engaging.retain(|engaging| *engaging != servo.id);
-                    self.note(self.snapshot.now, format!("{} engaged again", servo.name));
+                    self.note(self.snapshot.now, &format!("{} engaged again", servo.name));
                 }
             }
         }

@@ -1,21 +1,35 @@
 //! Writing into a part of the buffer: nothing leaves its area, and widths are measured as terminals do.
 
+use super::keymap::Keymap;
+use super::touch::{Touch, Touched};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
 use unicode_width::UnicodeWidthStr;
 
-/// An area of the buffer to write into. Columns and rows count from its corner.
+/// An area of the buffer to write into. Columns and rows count from its corner. Keys that a text names are put into it,
+/// and what may be clicked is noted where it is drawn.
 pub struct Pen<'a> {
     buffer: &'a mut Buffer,
     area: Rect,
+    keys: &'a Keymap,
+    touches: &'a mut Vec<Touch>,
 }
 
 impl<'a> Pen<'a> {
     /// A pen for an area, as far as it lies within the buffer.
-    pub fn new(buffer: &'a mut Buffer, area: Rect) -> Self {
+    pub fn new(buffer: &'a mut Buffer, area: Rect, keys: &'a Keymap, touches: &'a mut Vec<Touch>) -> Self {
         let area = area.intersection(buffer.area);
-        Self { buffer, area }
+        Self { buffer, area, keys, touches }
+    }
+
+    /// Notes what a click means on a part of this area. What is noted later lies over what was noted before.
+    pub fn touch(&mut self, x: u16, y: u16, (columns, rows): (u16, u16), what: Touched) {
+        let part = Rect { x: self.area.x + x, y: self.area.y + y, width: columns, height: rows };
+        let part = part.intersection(self.area);
+        if !part.is_empty() {
+            self.touches.push(Touch { part, what });
+        }
     }
 
     /// Columns.
@@ -47,7 +61,7 @@ impl<'a> Pen<'a> {
             height,
         };
         let area = area.intersection(self.area);
-        Pen { buffer: self.buffer, area }
+        Pen { buffer: self.buffer, area, keys: self.keys, touches: self.touches }
     }
 
     /// Writes from a column on; gives the column behind. What does not fit is cut with an ellipsis.
@@ -56,22 +70,23 @@ impl<'a> Pen<'a> {
             return x;
         }
         let room = usize::from(self.area.width - x);
-        let fitted = fit(text, room);
+        let fitted = fit(&self.keys.spell(text), room);
         self.buffer.set_stringn(self.area.x + x, self.area.y + y, &fitted, room, style);
         x + width(&fitted)
     }
 
     /// Writes so that the text ends before a column.
     pub fn put_right(&mut self, end: u16, y: u16, text: &str, style: Style) {
-        let wide = width(text);
-        self.put(end.saturating_sub(wide), y, text, style);
+        let text = self.keys.spell(text);
+        self.put(end.saturating_sub(width(&text)), y, &text, style);
     }
 
     /// Writes centred on a column, kept within the area.
     pub fn put_centred(&mut self, x: u16, y: u16, text: &str, style: Style) {
-        let wide = width(text);
+        let text = self.keys.spell(text);
+        let wide = width(&text);
         let most = self.area.width.saturating_sub(wide);
-        self.put(x.saturating_sub(wide / 2).min(most), y, text, style);
+        self.put(x.saturating_sub(wide / 2).min(most), y, &text, style);
     }
 
     /// Writes words in turn, each in its own style; gives the column behind.
@@ -106,7 +121,7 @@ impl<'a> Pen<'a> {
     pub fn paragraph(&mut self, x: u16, y: u16, text: &str, style: Style) -> u16 {
         let room = usize::from(self.area.width.saturating_sub(x)).max(1);
         let mut row = y;
-        for line in wrap(text, room) {
+        for line in wrap(&self.keys.spell(text), room) {
             self.put(x, row, &line, style);
             row += 1;
         }

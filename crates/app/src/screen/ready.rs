@@ -21,14 +21,14 @@ pub fn need(holds: bool, words: &'static str) -> Ready {
 
 /// There is a servo.
 pub fn servo(scene: &Scene) -> Ready {
-    need(scene.picked().is_some(), "this rig has no servo yet: a adds one")
+    need(scene.picked().is_some(), "this rig has no servo yet: ‹add servo› adds one")
 }
 
 /// Neither cut nor held.
 pub fn free(scene: &Scene) -> Ready {
     match scene.model.snapshot.output {
-        Output::Cut => Err("output is cut: d enables it again"),
-        Output::Held => Err("output is held: d drives on"),
+        Output::Cut => Err("output is cut: ‹drive on› enables it again"),
+        Output::Held => Err("output is held: ‹drive on› drives on"),
         Output::Off | Output::Driving => Ok(()),
     }
 }
@@ -38,9 +38,9 @@ pub fn engaged(scene: &Scene) -> Ready {
     free(scene)?;
     let smart = scene.picked().is_some_and(|p| p.servo.kind.is_smart());
     let words = if smart {
-        "it is not driven, so it cannot move: e makes it stiff"
+        "it is not driven, so it cannot move: ‹engage› makes it stiff"
     } else {
-        "it gets no pulses, so it cannot move: engage it with e"
+        "it gets no pulses, so it cannot move: engage it with ‹engage›"
     };
     need(scene.picked().is_some_and(|p| p.state.engaged), words)
 }
@@ -49,7 +49,7 @@ pub fn engaged(scene: &Scene) -> Ready {
 pub fn released(scene: &Scene) -> Ready {
     servo(scene)?;
     free(scene)?;
-    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; r releases it")
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged already; ‹release› releases it")
 }
 
 /// What is said of horns, angles and joints is said of positional servos.
@@ -96,13 +96,13 @@ pub fn jointed(scene: &Scene) -> Ready {
 /// A linkage is between servo and joint.
 pub fn linked(scene: &Scene) -> Ready {
     let linked = scene.picked().is_some_and(|p| p.through.linkage().is_some());
-    need(linked, "there is no linkage: the command linkage puts one between servo and joint")
+    need(linked, "there is no linkage: ‹linkage› puts one between servo and joint")
 }
 
 /// A mark is picked.
 pub fn mark_picked(scene: &Scene) -> Ready {
     servo(scene)?;
-    need(scene.model.in_calibrate.mark.is_some(), "no mark is picked: ↑ ↓ pick one")
+    need(scene.model.in_calibrate.mark.is_some(), "no mark is picked: ‹row above› ‹row below› pick one")
 }
 
 /// A mark is picked that one can go to.
@@ -132,10 +132,7 @@ pub fn positional_engaged(scene: &Scene) -> Ready {
 /// A continuous servo.
 pub fn continuous(scene: &Scene) -> Ready {
     servo(scene)?;
-    need(
-        scene.picked().is_some_and(|p| p.servo.kind.turns_on()),
-        "it is not continuous; the command kind makes it so",
-    )
+    need(scene.picked().is_some_and(|p| p.servo.kind.turns_on()), "it is not continuous; ‹kind› makes it so")
 }
 
 /// It has a fit, and a joint.
@@ -143,7 +140,7 @@ pub fn fitted(scene: &Scene) -> Ready {
     positional(scene)?;
     need(
         scene.picked().is_some_and(|p| p.plan.scale.is_some() && p.joint.is_some()),
-        "it has no angles yet: keep two marks with m",
+        "it has no angles yet: keep two marks with ‹mark›",
     )
 }
 
@@ -200,12 +197,12 @@ pub fn pulsing(scene: &Scene) -> Ready {
 /// What is plugged elsewhere, or taken out, must not be getting pulses.
 pub fn unpulsed(scene: &Scene) -> Ready {
     servo(scene)?;
-    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged: release it first with r")
+    need(scene.picked().is_some_and(|p| !p.state.engaged), "it is engaged: release it first with ‹release›")
 }
 
 /// There is a board.
 pub fn boarded(scene: &Scene) -> Ready {
-    need(!scene.rig.boards.is_empty(), "this rig has no board: b in Wiring, F1, adds one")
+    need(!scene.rig.boards.is_empty(), "this rig has no board: ‹add board› in ‹Wiring› adds one")
 }
 
 /// The output drives.
@@ -217,7 +214,7 @@ pub fn driving(scene: &Scene) -> Ready {
 pub fn stopped(scene: &Scene) -> Ready {
     need(
         matches!(scene.model.snapshot.output, Output::Held | Output::Cut),
-        "the output is neither held nor cut; e engages a servo",
+        "the output is neither held nor cut; ‹engage› engages a servo",
     )
 }
 
@@ -230,7 +227,7 @@ pub fn marked(scene: &Scene) -> Ready {
 pub fn playable(scene: &Scene) -> Ready {
     need(
         scene.sequence().is_some_and(|(_, line)| !line.steps.is_empty()),
-        "there is no step to play: k keeps a pose, i inserts it as a step",
+        "there is no step to play: ‹keep pose› keeps a pose, ‹insert step› inserts it as a step",
     )
 }
 
@@ -246,7 +243,7 @@ pub fn stepped(scene: &Scene) -> Ready {
 
 /// There is a pose.
 pub fn posed(scene: &Scene) -> Ready {
-    need(!scene.rig.poses.is_empty(), "there is no pose yet: k keeps one")
+    need(!scene.rig.poses.is_empty(), "there is no pose yet: ‹keep pose› keeps one")
 }
 
 /// There is a pose, and the output is free.
@@ -259,12 +256,12 @@ pub fn posed_and_free(scene: &Scene) -> Ready {
 pub fn keepable(scene: &Scene) -> Ready {
     let mut parts = (0..scene.rig.servos.len()).filter_map(|n| scene.servo(n));
     let keeps = parts.any(|part| part.standing().is_some() && scene.rig.spoken_name(part.servo).is_some());
-    need(keeps, "no engaged joint has angles: there is nothing to keep; e engages, m marks")
+    need(keeps, "no engaged joint has angles: there is nothing to keep; ‹engage› engages, ‹mark› marks")
 }
 
 /// There is a sequence.
 pub fn sequenced(scene: &Scene) -> Ready {
-    need(scene.sequence().is_some(), "there is no sequence yet: the command new sequence begins one")
+    need(scene.sequence().is_some(), "there is no sequence yet: ‹new sequence› begins one")
 }
 
 /// There is an input.
@@ -282,7 +279,7 @@ pub fn tieable(scene: &Scene) -> Ready {
 
 /// The picked input moves something.
 pub fn mapped(scene: &Scene) -> Ready {
-    need(scene.mapping().is_some(), "this input moves nothing yet: t ties it to the picked joint")
+    need(scene.mapping().is_some(), "this input moves nothing yet: ‹tie› ties it to the picked joint")
 }
 
 /// The input is heard: where it stands is known.
@@ -296,7 +293,7 @@ pub fn is_switch(scene: &Scene) -> Ready {
     input(scene)?;
     need(
         scene.input().is_some_and(|input| input.switch.is_some()),
-        "it is no switch: the command switch makes it one, and V watches it",
+        "it is no switch: ‹switch› makes it one, and ‹watch› watches it",
     )
 }
 
@@ -309,7 +306,7 @@ pub fn transmitter(scene: &Scene) -> Ready {
 
 /// There is a link.
 pub fn has_link(scene: &Scene) -> Ready {
-    need(!scene.rig.links.is_empty(), "this rig has no link yet: K adds one")
+    need(!scene.rig.links.is_empty(), "this rig has no link yet: ‹add link› adds one")
 }
 
 /// The picked input rests elsewhere than it was learned.
@@ -321,7 +318,7 @@ pub fn rest_moved(scene: &Scene) -> Ready {
 /// There is a link from the keyboard.
 pub fn keyboard(scene: &Scene) -> Ready {
     let any = scene.rig.links.iter().any(|link| scene.rig.protocol_of(link) == Some(Protocol::Keys));
-    need(any, "this rig has no keyboard faders: K adds a link, on keys")
+    need(any, "this rig has no keyboard faders: ‹add link› adds a link, on keys")
 }
 
 /// What sends the input is simulated.
@@ -333,7 +330,7 @@ pub fn sender(scene: &Scene) -> Ready {
 pub fn wigglable(scene: &Scene) -> Ready {
     need(
         scene.plug().is_some_and(|(_, _, servo)| servo.is_some()),
-        "no servo is on this channel: a adds one",
+        "no servo is on this channel: ‹add servo› adds one",
     )?;
     free(scene)
 }

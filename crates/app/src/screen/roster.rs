@@ -3,6 +3,7 @@
 use crate::screen::health;
 use crate::screen::pen::{Pen, cell_of, fit, width};
 use crate::screen::scene::{Picked, Scene};
+use crate::screen::touch::Touched;
 use crate::screen::{layout, theme};
 use std::time::Duration;
 use wasvolta_core::estimate::Known;
@@ -25,6 +26,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
             }
             Row::Servo(n) => {
                 if let Some(picked) = scene.servo(*n) {
+                    let wide = pen.width();
+                    pen.touch(0, y, (wide, 1), Touched::Servo(*n));
                     servo(pen, y, &picked, scene.place() == Some(*n));
                 }
             }
@@ -32,7 +35,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         y += 1;
     }
     if scene.rig.servos.is_empty() {
-        pen.paragraph(1, 1, "no servo yet: a adds one", theme::text(theme::QUIET));
+        pen.paragraph(1, 1, "no servo yet: ‹add servo› adds one", theme::text(theme::QUIET));
         y = 4;
     }
     log(pen, scene, y + 1);

@@ -138,11 +138,13 @@ impl Row {
 
     /// What the arrows do to it.
     pub fn hint(&self, scene: &Scene) -> String {
-        match &self.holds {
-            Holds::Number { unit, .. } => format!("← → by {}", unit(scene).step(scene.model.nudge)),
-            Holds::Choice { enter: None, .. } => "← → choose".to_owned(),
-            Holds::Choice { .. } => "← → choose, or type".to_owned(),
-        }
+        let words = match &self.holds {
+            Holds::Number { unit, .. } => format!("‹less› ‹more› by {}", unit(scene).step(scene.model.nudge)),
+            Holds::Choice { enter: None, .. } => "‹less› ‹more› choose".to_owned(),
+            Holds::Choice { .. } => "‹less› ‹more› choose, or type".to_owned(),
+        };
+        // As wide as it will be drawn.
+        scene.model.keys.spell(&words).into_owned()
     }
 
     /// Changes it by a step, within what it may be.
@@ -177,7 +179,7 @@ impl Row {
     pub fn enter(&self, desk: &mut Context, text: &str) -> Result<(), String> {
         match &self.holds {
             Holds::Choice { enter: Some(enter), .. } => enter(desk, text),
-            Holds::Choice { .. } => Err("← and → choose this one".to_owned()),
+            Holds::Choice { .. } => Err("‹less› and ‹more› choose this one".to_owned()),
             Holds::Number { set, off: Some(words), .. } if text.trim() == *words => {
                 self.set(desk, set, None);
                 Ok(())

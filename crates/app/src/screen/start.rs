@@ -4,6 +4,7 @@ use crate::files::output::Outputs;
 use crate::fresh;
 use crate::look::Look;
 use crate::screen::form::{Field, Form, Subject};
+use crate::screen::keymap::Keymap;
 use crate::screen::keys::Key;
 use crate::screen::pen::Pen;
 use crate::screen::terminal::{Screen, Waiting};
@@ -181,7 +182,8 @@ impl Start {
     /// Draws it.
     pub fn draw(&self, area: Rect, buffer: &mut Buffer) {
         buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
-        let mut pen = Pen::new(buffer, area);
+        let (keys, mut touches) = (Keymap::default(), Vec::new());
+        let mut pen = Pen::new(buffer, area, &keys, &mut touches);
         let (wide, high) = (pen.width(), pen.height());
         pen.ground(0, 0, wide, theme::RAISED);
         pen.put(0, 0, "   OFF   ", Style::new().fg(theme::INK).bg(theme::RULE));

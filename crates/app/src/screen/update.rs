@@ -3,6 +3,7 @@
 mod dialog;
 mod errands;
 mod intents;
+mod mouse;
 pub mod questions;
 
 use crate::screen::calibrate::feel;
@@ -19,7 +20,7 @@ use crate::screen::typing::Typing;
 use crate::screen::wiring::servo_bus;
 use crate::screen::{commands, panels};
 use crate::session::Session;
-use crossterm::event::{Event, KeyCode, KeyEventKind, MouseEvent};
+use crossterm::event::{Event, KeyCode, KeyEventKind};
 use std::time::Duration;
 
 /// Presses of one key closer together than this come from a key that is held.
@@ -32,7 +33,7 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
     let mut desk = Context { model, session, now, held: false, hurried: false };
     while let Some(words) = desk.session.document.outputs.news() {
-        desk.model.note(now, words.clone());
+        desk.model.note(now, &words);
         desk.refuse(&words);
     }
     errands::go_on(&mut desk);
@@ -43,7 +44,9 @@ pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
 
 /// Does what was asked for while a servo still moved, once it stands.
 fn go_on_waiting(desk: &mut Context) {
-    let Some(action) = desk.model.waiting.and_then(commands::named) else { return };
+    let Some(action) = desk.model.waiting.and_then(|name| commands::named(name, desk.model.view)) else {
+        return;
+    };
     let ready = (action.ready)(&desk.model.scene(desk.session));
     if ready == Err(STILL_MOVES) {
         return;
@@ -55,7 +58,10 @@ fn go_on_waiting(desk: &mut Context) {
 /// Takes one event of the terminal.
 pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
     if let Event::Mouse(event) = event {
-        return mouse(model, session, *event, now);
+        if wants_mouse(model) {
+            mouse::mouse(&mut Context { model, session, now, held: false, hurried: false }, *event);
+        }
+        return;
     }
     let Event::Key(pressed) = event else { return };
     if pressed.kind == KeyEventKind::Release {
@@ -74,16 +80,9 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
     }
 }
 
-/// Takes what the mouse does, where there is something for it.
-fn mouse(model: &mut Model, session: &mut Session, event: MouseEvent, now: Duration) {
-    let (Some(mouse), true) = (panels::of(model.view).mouse, wants_mouse(model)) else { return };
-    let window = model.window;
-    mouse(&mut Context { model, session, now, held: false, hurried: false }, event, window);
-}
-
 /// Whether there is something for the mouse to do. Elsewhere it stays the terminal's own.
 pub fn wants_mouse(model: &Model) -> bool {
-    !model.too_small && model.dialog.is_none() && panels::of(model.view).mouse.is_some()
+    !model.too_small
 }
 
 /// Takes one key that was pressed now.
@@ -93,7 +92,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     model.last_key = Some((key, now));
     model.waiting = None;
     // What is held by the mouse is let go: the key may lead elsewhere.
-    model.in_inputs.drag = None;
+    (model.in_inputs.drag, model.grip) = (None, None);
     model.in_sequence.drag = None;
     let mut desk = Context { model, session, now, held, hurried };
     if servo_bus::stop_feeling(&mut desk) {
@@ -114,9 +113,9 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     {
         return start_entry(&mut desk, c);
     }
-    let Some(action) = commands::of(key, desk.model.view) else {
+    let Some(action) = commands::of(&desk.model.keys, key, desk.model.view) else {
         if let KeyCode::Char(c) = key.code {
-            desk.refuse(&format!("{c} does nothing here; ? shows the keys that do"));
+            desk.refuse(&format!("{c} does nothing here; ‹all keys› shows the keys that do"));
         }
         return;
     };
@@ -131,7 +130,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
 /// Takes a key where nothing of the rig is shown: what stops things works, nothing else. What was being asked is left as
 /// it is, for it cannot be seen either.
 fn take_unseen(desk: &mut Context, key: Key) {
-    let stops = commands::of(key, desk.model.view).filter(|action| action.works_unseen());
+    let stops = commands::of(&desk.model.keys, key, desk.model.view).filter(|action| action.works_unseen());
     let Some(action) = stops else { return };
     // A question whether to save could not be read: unsaved edits are kept aside, and offered at the next start. Nor is
     // anything sent home first that nobody sees.

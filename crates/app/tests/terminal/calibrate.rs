@@ -128,7 +128,7 @@ fn a_wrong_oscillator_is_found_with_a_meter_and_corrected() {
     let ticks = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
     pane.see("meter 52.230 Hz");
     let meter = 52.230;
-    pane.keys(&["C"]);
+    pane.act("correct clock");
     pane.see("A meter at an output of upper shows");
     pane.text(&meter.to_string());
     pane.keys(&["Enter"]);

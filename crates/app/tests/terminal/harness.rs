@@ -53,6 +53,7 @@ impl Home {
     pub fn environment(&self) -> Vec<(&'static str, PathBuf)> {
         vec![
             ("HOME", self.folder.path().to_owned()),
+            ("XDG_CONFIG_HOME", self.path("config")),
             ("XDG_DATA_HOME", self.path("data")),
             ("XDG_STATE_HOME", self.path("state")),
             ("XDG_RUNTIME_DIR", self.folder.path().to_owned()),
@@ -129,6 +130,15 @@ impl Pane {
             self.pressed += 1;
             assert!(self.tmux(&["send-keys", "-t", "w", key]).status().unwrap().success());
         }
+    }
+
+    /// Does what a command is for, by its name.
+    pub fn act(&mut self, name: &str) {
+        self.keys(&[":"]);
+        self.see("Type some of its name");
+        self.text(name);
+        self.keys(&["Enter"]);
+        self.see_no_more("Type some of its name");
     }
 
     /// Types a text; every character is a key.

@@ -4,6 +4,7 @@
 
 mod calibrate;
 mod ending;
+mod face;
 mod harness;
 mod inputs;
 mod recovery;

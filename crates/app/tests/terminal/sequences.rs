@@ -73,10 +73,10 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     pane.see("step 2: pose pose-1");
     pane.keys(&["S-Left"]);
     pane.see("steps 1 to 2 are picked");
-    pane.keys(&["l"]);
+    pane.text("&");
     pane.see("steps 1 to 2 are played twice");
     pane.see("× 2");
-    pane.keys(&["n", "w"]);
+    pane.text("n_");
     pane.see("step 3 inserted: wait until visitor is pressed");
     pane.keys(&["C"]);
     pane.see("step 4 inserted: play breathe");
@@ -93,13 +93,13 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     pane.keys(&["f"]);
     pane.see("step 2: stretched to");
     // It waits for the visitor; the knob would be turned in Inputs.
-    pane.keys(&["G", "T"]);
+    pane.text("G*");
     pane.see("tempo 120 %");
     pane.keys(&["p"]);
     pane.see("waits until visitor is pressed");
     pane.keys(&["p"]);
     pane.see("Standing in the sequence");
-    pane.keys(&["s"]);
+    pane.text(";");
     pane.see("waits until visitor is pressed");
     pane.keys(&["x"]);
     pane.see("p plays.");

@@ -21,32 +21,25 @@ fn kept(home: &Home) -> Vec<String> {
     bus.into_iter().filter_map(kept).filter(|what| what.contains("keeps in memory")).collect()
 }
 
-fn command(pane: &mut Pane, name: &str) {
-    pane.keys(&[":"]);
-    pane.see("jog down, or less");
-    pane.text(name);
-    pane.keys(&["Enter"]);
-}
-
 #[test]
 fn everyone_is_asked_and_one_alone_gets_another_id() {
     let home = Home::new();
     let mut pane = throat(&home);
     pane.keys(&["F1"]);
     pane.see("□ heron.throat");
-    pane.keys(&["i"]);
+    pane.text("#");
     pane.see("look for ids");
     pane.keys(&["Enter"]);
-    pane.see("i gives up");
+    pane.see("# gives up");
     pane.see("neck-bus: 2 servos answer");
-    command(&mut pane, "simulated fault");
+    pane.act("simulated fault");
     pane.see("the same again ends it");
     // The other one is unplugged.
     pane.keys(&["C-u"]);
     pane.text("plug-out@id1");
     pane.keys(&["Enter"]);
     pane.see("simulated fault: plug-out@id1");
-    pane.keys(&["I"]);
+    pane.act("another id");
     pane.see("another id");
     pane.text("7");
     pane.keys(&["Enter"]);
@@ -78,7 +71,7 @@ fn a_smart_servo_is_calibrated_by_one_mark() {
     pane.see("+5.0°");
     pane.see("if the horn turns against the needle");
     // It does: the mark stays as it was read, and the other way is up.
-    command(&mut pane, "reverse");
+    pane.act("reverse");
     pane.see("-8.79 °/100");
     pane.see("mark: about 1890");
     pane.keys(&["Enter"]);
@@ -93,14 +86,14 @@ fn a_smart_servo_is_calibrated_by_one_mark() {
 fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
     let home = Home::new();
     let mut pane = throat(&home);
-    command(&mut pane, "feel for ends");
+    pane.act("feel for ends");
     pane.see("how hard it may push");
     pane.keys(&["Enter"]);
     pane.see("feels for its ends at 25 % of its push");
     pane.see("Enter keeps them");
     pane.keys(&["Enter"]);
     pane.see("as felt");
-    command(&mut pane, "simulated hand");
+    pane.act("simulated hand");
     pane.see("2300counts");
     pane.text("-25deg");
     pane.keys(&["Enter"]);

@@ -13,10 +13,7 @@ fn wiring(home: &Home) -> Pane {
 
 /// Types into the palette's row for faults of the simulated bench.
 fn fault(pane: &mut Pane, fault: &str) {
-    pane.keys(&[":"]);
-    pane.see("jog down, or less");
-    pane.text("simulated fault");
-    pane.keys(&["Enter"]);
+    pane.act("simulated fault");
     pane.see("the same again ends it");
     pane.text(fault);
     pane.keys(&["Enter"]);
@@ -35,9 +32,9 @@ fn engage_neck(pane: &mut Pane) {
 fn a_look_around_names_what_answers_and_a_board_and_a_servo_are_added() {
     let home = Home::new();
     let mut pane = wiring(&home);
-    pane.keys(&["s"]);
+    pane.keys(&["L"]);
     pane.see("found on sim:bench-bus: 0x40 upper · 0x41 lower · 0x48 another kind of chip");
-    pane.keys(&["b"]);
+    pane.keys(&["N"]);
     pane.see("address 0x42");
     pane.text("reeds");
     pane.keys(&["Enter"]);
@@ -63,7 +60,7 @@ fn two_plugs_are_swapped_and_the_pulses_follow() {
     let home = Home::new();
     let mut pane = wiring(&home);
     engage_neck(&mut pane);
-    pane.keys(&["S"]);
+    pane.act("swap plugs");
     pane.see("heron.neck is on the channel of heron.beak");
     pane.keys(&["Enter"]);
     pane.see("heron.neck and heron.beak have changed places");

@@ -46,7 +46,7 @@ fn the_first_start_shows_the_servos_and_what_to_do_next() {
     pane.keys(&["?"]);
     pane.see("drop all pulses at once");
     pane.keys(&["Escape", ":"]);
-    pane.see("jog down, or less");
+    pane.see("Type some of its name");
     pane.keys(&["Escape", "q"]);
     pane.see("nothing was driven");
     pane.see("left with 0");
@@ -73,12 +73,12 @@ fn a_knob_over_the_pty_moves_the_servo_and_a_pulled_plug_is_lost() {
         || ticks(&pane.screen()).filter(|now| *now < before - 8.0),
         || format!("from {before}\n{}", pane.screen()),
     );
-    pane.keys(&["z"]);
+    pane.act("pull the plug");
     let screen = pane.see("✗ lost");
     assert!(screen.contains("does as told for a lost link"), "{screen}");
     // It goes to rest, which is 306 ticks.
     pane.see(", 306 ticks");
-    pane.keys(&["z"]);
+    pane.act("pull the plug");
     pane.see("● fresh");
     pane.see("heron.neck follows");
 }

@@ -177,7 +177,7 @@ impl Card {
         if found.kind != self.kind {
             let message =
                 format!("{servo} is {}, the card is of one that is {}", found.kind.word(), self.kind.word());
-            return Err(unsound(message, "the command kind changes what it is"));
+            return Err(unsound(message, "‹kind› changes what it is"));
         }
         super::edit::changed(rig, |rig| {
             let part = super::edit::servo_mut(rig, servo)?;

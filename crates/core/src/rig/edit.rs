@@ -89,7 +89,7 @@ pub enum Refused {
         servo: String,
     },
     /// The servo stands at a limit before the endpoint.
-    #[error("a limit at {limit_deg}° stops {joint} first: move that with l, then widen")]
+    #[error("a limit at {limit_deg}° stops {joint} first: move that with ‹limit here›, then widen")]
     LimitFirst {
         /// The joint.
         joint: String,

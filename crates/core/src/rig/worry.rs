@@ -44,11 +44,7 @@ pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
         }
         if board.rail.is_none() && rig.servos_on(&board.name).next().is_some() {
             let words = "nobody has said which supply feeds its servos";
-            all.push(Worry::new(
-                &board.name,
-                words,
-                "the command rail of the board says which, and what it gives",
-            ));
+            all.push(Worry::new(&board.name, words, "‹rail of the board› says which, and what it gives"));
         }
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
@@ -158,7 +154,7 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
 fn sideless(servo: &Servo) -> Option<Worry> {
     let marks = servo.marks.iter().filter(|m| m.seen == MarkKind::Starts && m.from == Side::Unknown).count();
     let words = format!("{marks} of its starts marks do not say from which side: they bound no stop band");
-    let help = "drop them, and keep them anew with S, coming from each side";
+    let help = "drop them, and keep them anew with ‹starts›, coming from each side";
     (servo.kind.turns_on() && marks > 0).then(|| Worry::new(&servo.name, words, help))
 }
 
@@ -217,7 +213,11 @@ fn played(rig: Parts<'_>) -> Vec<Worry> {
     if !names.is_empty() {
         let words =
             "in sequences and without a home: a dry run leaves it out, and nothing says where it goes after";
-        all.push(Worry::new(&listed(&names), words, "h in Calibrate makes where it stands its home"));
+        all.push(Worry::new(
+            &listed(&names),
+            words,
+            "‹home here› in Calibrate makes where it stands its home",
+        ));
     }
     all
 }

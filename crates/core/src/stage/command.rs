@@ -363,12 +363,14 @@ impl Refusal {
     /// Why, and what to do.
     pub const fn words(self) -> &'static str {
         match self {
-            Self::NotEngaged => "gets no pulses, so it cannot move: engage it with e",
-            Self::Cut => "output is cut: d enables it again",
-            Self::Held => "output is held: d drives on",
+            Self::NotEngaged => "gets no pulses, so it cannot move: engage it with ‹engage›",
+            Self::Cut => "output is cut: ‹drive on› enables it again",
+            Self::Held => "output is held: ‹drive on› drives on",
             Self::Arming => "is arming: it follows once it has seen its neutral for long enough",
             Self::Away => "is out of reach: its board does not answer",
-            Self::Cannot => "is plugged where its board cannot drive it: M moves it to a pin that can",
+            Self::Cannot => {
+                "is plugged where its board cannot drive it: ‹move servo› moves it to a pin that can"
+            }
             Self::NoMarks => {
                 "turns its joint together with another, and one of the two has no marks: release the other one, \
                  then keep two marks of each"

@@ -24,7 +24,7 @@ use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
 pub(super) const GLIDE: DegreesPerSecond = DegreesPerSecond::new(60.0);
-/// Degrees a microsecond to reckon speeds with where neither marks nor a sheet tell.
+/// Degrees a microsecond to compute speeds with where neither marks nor a sheet tell.
 const USUAL_GAIN: f64 = 0.1;
 /// The speed a servo is taken to have where its sheet is silent.
 const USUAL_FOLLOWING: DegreesPerSecond = DegreesPerSecond::new(300.0);

@@ -33,7 +33,7 @@ pub(crate) const SMART: [(&str, Judge); 3] =
 
 /// Nothing of a bus is known beside a run: opening its line would take it from who has it.
 fn not_asked() -> Finding {
-    Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at F1".to_owned())
+    Finding::Unknown("it was not asked".to_owned(), "open the rig, and look at ‹Wiring›".to_owned())
 }
 
 fn smart_answer(facts: &Facts) -> Finding {
@@ -50,7 +50,7 @@ fn smart_answer(facts: &Facts) -> Finding {
         ),
         Stand::Silent => failed(
             format!("id {id} does not answer"),
-            "check its plug, its supply, its id and its rate: i in Wiring looks for all of them",
+            "check its plug, its supply, its id and its rate: ‹look for ids› in Wiring looks for all of them",
         ),
         _ => proven(format!("id {id} answers")),
     }
@@ -61,11 +61,11 @@ fn smart_model(facts: &Facts) -> Finding {
     match feedback.stand {
         Stand::OtherModel(model) => failed(
             format!("it says that it is model {model}, which is another one: nothing is written to it"),
-            "plug in the right one; or the command keep model takes this one, where the layout is its own",
+            "plug in the right one; or ‹keep model› takes this one, where the layout is its own",
         ),
         Stand::UnknownModel(model) => failed(
             format!("it says that it is model {model}; the rig does not say which it should be"),
-            "e keeps that number, where the layout is the one of its data sheet",
+            "‹engage› keeps that number, where the layout is the one of its data sheet",
         ),
         _ => proven(format!("model {}", feedback.model)),
     }
@@ -80,7 +80,7 @@ fn smart_set_up(facts: &Facts) -> Finding {
         ),
         Stand::Weak => failed(
             "it may push with nothing, as after an overload",
-            "see what holds it up; then the command start anew lets it push again",
+            "see what holds it up; then ‹start anew› lets it push again",
         ),
         Stand::Curt => failed(
             "it is set to answer less than everything",
@@ -118,7 +118,7 @@ fn chip(facts: &Facts) -> Finding {
     match facts.asks {
         Some(Found::Pulsing { .. }) => failed(
             "it was found sending pulses already, and you have not said what to do with them",
-            "F asks: keep them, or release them",
+            "‹found pulses› asks: keep them, or release them",
         ),
         _ if unfamiliar => failed(
             format!("what answers {} is not a PWM expander as it left the factory", facts.board.at()),
@@ -203,7 +203,8 @@ fn answer(facts: &Facts) -> Finding {
             Some(words) => failed(words, "give the board a supply of its own, not shared with the servos"),
             None if facts.run.is_none() => Finding::Unknown(
                 "it was not asked: opening its line resets many boards".to_owned(),
-                "open the rig, and look at F1; or ask it on purpose with `wasvolta scan --ask`".to_owned(),
+                "open the rig, and look at ‹Wiring›; or ask it on purpose with `wasvolta scan --ask`"
+                    .to_owned(),
             ),
             None if said(facts).is_none() => failed(
                 "it has not said yet who it is",
@@ -235,7 +236,7 @@ fn pin(facts: &Facts) -> Finding {
     let can = can.map_or_else(String::new, |pins| format!("; pins {pins} can"));
     failed(
         format!("pin {pin} of this board cannot {}{can}", role.words()),
-        "plug it on another pin, and move it there with M",
+        "plug it on another pin, and move it there with ‹move servo›",
     )
 }
 
@@ -259,7 +260,7 @@ fn kernel_channel(facts: &Facts) -> Finding {
         }
         _ => failed(
             format!("the chip has no channel {channel}"),
-            "plug it elsewhere, and move it there with M",
+            "plug it elsewhere, and move it there with ‹move servo›",
         ),
     }
 }

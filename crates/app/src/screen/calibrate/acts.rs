@@ -47,14 +47,14 @@ pub fn knob(desk: &mut Context) {
     };
     let name = desk.input().map(|input| input.name.clone());
     let Some(name) = name else {
-        return desk.refuse("this rig has no input that could jog: in Inputs K adds a link, I an input");
+        return desk.refuse("this rig has no input that could jog: ‹Inputs›, then ‹add link› adds a link and ‹add input› an input");
     };
     let narrow = (at - NARROW, at + NARROW);
     match jogged {
         None => {
             desk.servo_command(|servo| Command::Knob { servo, input, low: narrow.0, high: narrow.1 });
             desk.say(&format!(
-                "{name} jogs ±{} around {}; j again: over all",
+                "{name} jogs ±{} around {}; ‹knob jogs› again: over all",
                 kind.show_place(NARROW),
                 kind.show_place(at)
             ));
@@ -62,7 +62,7 @@ pub fn knob(desk: &mut Context) {
         Some((_, from, to)) if to - from < (NARROW * 2.0 + Position::new(1.0)) => {
             desk.servo_command(|servo| Command::Knob { servo, input, low, high });
             desk.say(&format!(
-                "{name} jogs from {:.0} to {}; j again lets it go",
+                "{name} jogs from {:.0} to {}; ‹knob jogs› again lets it go",
                 low.get(),
                 kind.show_place(high)
             ));
@@ -134,15 +134,15 @@ fn engage_smart(desk: &mut Context) {
         Some(Stand::UnknownModel(_)) => return servo_bus::ask_model(desk),
         Some(Stand::OtherModel(model)) => {
             let words = format!(
-                "{name} says that it is model {model}, another one than the rig has: it is told nothing. The command keep \
-                 model takes it"
+                "{name} says that it is model {model}, another one than the rig has: it is told nothing. \
+                 ‹keep model› takes it"
             );
             return desk.refuse(&words);
         }
         _ => {}
     }
     if picked.state.estimate.known != Known::Measured {
-        let words = format!("{name} has not said where it is: F1 shows why it is not heard");
+        let words = format!("{name} has not said where it is: ‹Wiring› shows why it is not heard");
         return desk.say(&words);
     }
     desk.model.in_calibrate.side = Side::Unknown;
@@ -176,7 +176,7 @@ pub fn next_mark(desk: &mut Context) {
     let Some(to) = next else { return };
     glide(desk, to);
     let to = kind_of(desk).show_place(to);
-    desk.say(&format!("gliding to {to}; when it stands, m keeps the angle you see"));
+    desk.say(&format!("gliding to {to}; when it stands, ‹mark› keeps the angle you see"));
 }
 
 /// The pulse that tells most: outwards from the centre to one side and to the other; then a place that was seen from
@@ -225,7 +225,7 @@ pub fn next_useful(
 /// Moves the nearer endpoint and the pulse outwards together; never from a held key.
 pub fn widen(desk: &mut Context) {
     if desk.hurried {
-        return desk.refuse("a held key does not widen: listen to the servo, then press W again");
+        return desk.refuse("a held key does not widen: listen to the servo, then press ‹widen› again");
     }
     let nudge = NUDGES.get(desk.model.nudge).copied().unwrap_or(NUDGES[0]);
     let Some((name, end, at, gap, by)) = desk.picked(|p| {
@@ -244,7 +244,7 @@ pub fn widen(desk: &mut Context) {
     if gap > by + Position::new(0.5) {
         glide(desk, at);
         let at = kind_of(desk).show_place(at);
-        desk.say(&format!("gliding to the {} endpoint, {at}; there W widens it", end.word()));
+        desk.say(&format!("gliding to the {} endpoint, {at}; there ‹widen› widens it", end.word()));
         return;
     }
     let sign = if end == End::Low { -1.0 } else { 1.0 };
@@ -336,7 +336,7 @@ pub fn centre(desk: &mut Context) {
     let Some((name, pulse, kind, band)) = found else { return };
     if let (true, Some(band)) = (kind.turns_on(), band) {
         let words = format!(
-            "its marks say that it stands still from {:.0} to {:.0} µs: T trims that, or drop those marks",
+            "its marks say that it stands still from {:.0} to {:.0} µs: ‹trim› shifts that, or drop those marks",
             band.low.get(),
             band.high.get()
         );

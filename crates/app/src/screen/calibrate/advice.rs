@@ -43,7 +43,7 @@ fn ails(scene: &Scene) -> Option<String> {
     if let Some(Stand::UnknownModel(model)) = picked.feedback.map(|own| own.stand) {
         let layout = picked.board.layout.as_deref().unwrap_or("its layout");
         return Some(format!(
-            "{} says that it is model {model}. e keeps that number, where {layout} is the layout of its data sheet.",
+            "{} says that it is model {model}. ‹engage› keeps that number, where {layout} is the layout of its data sheet.",
             picked.servo.name
         ));
     }
@@ -55,14 +55,14 @@ fn ails(scene: &Scene) -> Option<String> {
         Ailing::Hold if spared => " It was stopped where it is.",
         _ => "",
     };
-    Some(format!("{name} says that {}.{does} The command when it ails decides.", worst.words().1))
+    Some(format!("{name} says that {}.{does} ‹when it ails› decides.", worst.words().1))
 }
 
 fn exercised(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let (done, of) = picked.state.exercise()?.count();
     Some(format!(
-        "{} goes to and fro, {done} of {of}. y ends it, an arrow takes it back, Esc holds.",
+        "{} goes to and fro, {done} of {of}. ‹exercise› ends it, an arrow takes it back, ‹hold› holds.",
         picked.servo.name
     ))
 }
@@ -75,7 +75,7 @@ fn slack(scene: &Scene) -> Option<String> {
     when(
         fit.slack.is_none() && cautious,
         format!(
-            "{} marks fit. n goes to one of them from its other side: m there again tells the slack.",
+            "{} marks fit. ‹next› goes to one of them from its other side: ‹mark› there again tells the slack.",
             aligned(picked.servo)
         ),
     )
@@ -88,9 +88,9 @@ fn contradicting(scene: &Scene) -> Option<String> {
         back.low.pulse.get(),
         scene.picked()?.at(back.high.pulse),
         if scene.model.in_calibrate.mark.is_some() {
-            "v goes to the picked one, and m takes it again; i changes its angle, Del drops it."
+            "‹go to the mark› goes to the picked one, and ‹mark› takes it again; ‹change the mark› changes its angle, ‹remove› drops it."
         } else {
-            "↑ picks one, then v and m take it again, i changes it, Del drops it."
+            "‹row above› picks one, then ‹go to the mark› and ‹mark› take it again, ‹change the mark› changes it, ‹remove› drops it."
         }
     ))
 }
@@ -102,16 +102,16 @@ fn odd_mark(scene: &Scene) -> Option<String> {
     let (place, odd) = picked.servo.odd_mark(fit)?;
     if odd.or_bends {
         return Some(format!(
-            "The mark at {} says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? n, m and Enter between them tell.",
+            "The mark at {} says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? ‹next›, ‹mark› and Enter between them tell.",
             picked.at(odd.seen.pulse),
             odd.seen.angle.get() + 0.0,
             odd.expected.get() + 0.0
         ));
     }
     let keys = if scene.model.in_calibrate.mark == Some(place) {
-        "v goes there, and m takes it again; i changes its angle, Del drops it."
+        "‹go to the mark› goes there, and ‹mark› takes it again; ‹change the mark› changes its angle, ‹remove› drops it."
     } else {
-        "↑ picks it, then v and m take it again, i changes it, Del drops it."
+        "‹row above› picks it, then ‹go to the mark› and ‹mark› take it again, ‹change the mark› changes it, ‹remove› drops it."
     };
     Some(format!(
         "The mark at {} says {:+.1}°, all others say {:+.1}° there. Misread? {keys}",
@@ -126,7 +126,7 @@ fn bends(scene: &Scene) -> Option<String> {
     when(
         fit.wants_to_bend(),
         format!(
-            "A line misses a mark by {:.1}°, more than it may be misread: B bends it through all of them.",
+            "A line misses a mark by {:.1}°, more than it may be misread: ‹bend› bends it through all of them.",
             fit.worst().get()
         ),
     )
@@ -136,7 +136,7 @@ fn awkward(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let servo = picked.through.servo_at(picked.angle()?);
     let caution = picked.through.caution(servo)?;
-    Some(sentence(&format!("{caution}. A limit before that keeps it away: l.")))
+    Some(sentence(&format!("{caution}. A limit before that keeps it away: ‹limit here›.")))
 }
 
 fn aligned(servo: &Servo) -> usize {
@@ -144,7 +144,7 @@ fn aligned(servo: &Servo) -> usize {
 }
 
 fn no_servo(scene: &Scene) -> Option<String> {
-    let words = "This rig has no servo yet. a adds one: its name, and the channel its plug is on.";
+    let words = "This rig has no servo yet. ‹add servo› adds one: its name, and the channel its plug is on.";
     when(scene.picked().is_none(), words)
 }
 
@@ -154,19 +154,23 @@ fn not_engaged(scene: &Scene) -> Option<String> {
     if picked.servo.kind.is_smart() {
         return Some(match (picked.taught, picked.plan.scale.is_some()) {
             (true, true) => {
-                format!("{name} was moved by hand: k keeps a pose of that, e makes it stiff where it is.")
+                format!(
+                    "{name} was moved by hand: ‹keep pose› keeps a pose of that, ‹engage› makes it stiff where it is."
+                )
             }
             (_, true) => format!(
-                "e makes {name} stiff where it is. Limp, it may be moved by hand, and k keeps a pose."
+                "‹engage› makes {name} stiff where it is. Limp, it may be moved by hand, and ‹keep pose› keeps a pose."
             ),
-            (_, false) => format!("e makes {name} stiff where it is; then m marks the angle that you see."),
+            (_, false) => {
+                format!("‹engage› makes {name} stiff where it is; then ‹mark› marks the angle that you see.")
+            }
         });
     }
     Some(if picked.plan.scale.is_some() {
-        format!("e engages {name} where its horn stands; nothing moves before that.")
+        format!("‹engage› engages {name} where its horn stands; nothing moves before that.")
     } else {
         format!(
-            "e gives {name} its first pulse where its horn stands. Horn off? o gives 1500 µs to put it on."
+            "‹engage› gives {name} its first pulse where its horn stands. Horn off? ‹horn on› gives 1500 µs to put it on."
         )
     })
 }
@@ -176,14 +180,20 @@ fn with_level(scene: &Scene) -> Option<String> {
     let picked = scene.picked().filter(|p| !p.servo.kind.has_angles())?;
     let name = &picked.servo.name;
     let words = match (picked.state.engaged, picked.servo.kind.signal(), picked.state.arming()) {
-        (false, Signal::Pulse, _) => format!("e gives {name} its first pulse, at which it stands still."),
-        (false, _, _) => format!("e switches {name} to 0 %, ready to be told its level."),
-        (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ← → turn it."),
+        (false, Signal::Pulse, _) => {
+            format!("‹engage› gives {name} its first pulse, at which it stands still.")
+        }
+        (false, _, _) => format!("‹engage› switches {name} to 0 %, ready to be told its level."),
+        (true, _, Some(_)) => format!("{name} sees its neutral first: wait, then ‹less› ‹more› turn it."),
         (true, Signal::Switch, _) => {
-            format!("← → switch {name}; k keeps a pose with it, g gives it to the sequence.")
+            format!(
+                "‹less› ‹more› switch {name}; ‹keep pose› keeps a pose with it, ‹give back› gives it to the sequence."
+            )
         }
         (true, Signal::Share, _) => {
-            format!("← → dim {name}, or type 40; k keeps a pose with it, g gives it to the sequence.")
+            format!(
+                "‹less› ‹more› dim {name}, or type 40; ‹keep pose› keeps a pose with it, ‹give back› gives it to the sequence."
+            )
         }
         (true, _, _) => continuous(&picked),
     };
@@ -197,20 +207,20 @@ fn continuous(picked: &Picked) -> String {
         |side: Side| picked.servo.marks.iter().any(|m| m.seen == MarkKind::Starts && m.from == side);
     match (seen_from(Side::Below), seen_from(Side::Above), picked.servo.rates()) {
         (false, _, _) => format!(
-            "Jog up with → tick by tick from where {name} stands still; where it just starts to turn, S keeps that edge."
+            "Jog up with ‹more› tick by tick from where {name} stands still; where it just starts to turn, ‹starts› keeps that edge."
         ),
         (true, false, _) => format!(
-            "Now down with ← through the standstill, tick by tick; where {name} starts to turn the other way, S."
+            "Now down with ‹less› through the standstill, tick by tick; where {name} starts to turn the other way, ‹starts›."
         ),
         (true, true, Err(NoRates::None)) => {
-            "Its stop band is known. Jog to where it turns well: t at each turn times it, Enter keeps the rate.".to_owned()
+            "Its stop band is known. Jog to where it turns well: ‹test or time› times its turns.".to_owned()
         }
         (true, true, Err(why)) => sentence(&format!("{why}.")),
         (true, true, Ok(rates)) if rates.fastest(true) == Rpm::ZERO || rates.fastest(false) == Rpm::ZERO => {
-            "One side is timed. Jog to the other side and time it too: t at each turn, Enter.".to_owned()
+            "One side is timed. Jog to the other side and time it too: ‹test or time›.".to_owned()
         }
         (true, true, Ok(_)) => {
-            "← → turn it, 30rpm or 40% is understood. When warm: jog to an edge, S says how far it has moved.".to_owned()
+            "‹less› ‹more› turn it, 30rpm or 40% is understood. When warm: jog to an edge, ‹starts› says how far it has moved.".to_owned()
         }
     }
 }
@@ -221,18 +231,19 @@ fn too_few_marks(scene: &Scene) -> Option<String> {
     match (marks, scene.fit()?) {
         (0, _) => when(
             true,
-            "Jog with ← → until the horn stands at an angle you can read, then m keeps it as a mark.",
+            "Jog with ‹less› ‹more› until the horn stands at an angle you can read, then ‹mark› keeps it as a mark.",
         ),
         (1, Ok(_)) if picked.servo.kind.is_smart() => when(
             true,
-            "One mark places it. Jog with →: if the horn turns against the needle, :reverse mends that. Then n, m to be sure.",
+            "One mark places it. Jog with ‹more›: if the horn turns against the needle, ‹reverse› mends that. Then ‹next›, ‹mark› to be sure.",
         ),
-        (1, _) => {
-            when(true, "n glides to the next useful pulse; read the angle, m, Enter. Two marks make a fit.")
-        }
+        (1, _) => when(
+            true,
+            "‹next› glides to the next useful pulse; read the angle, ‹mark›, Enter. Two marks make a fit.",
+        ),
         (_, Err(why)) => Some(sentence(&format!("{why}."))),
         (n, Ok(_)) if n < ENOUGH => {
-            Some(format!("{n} marks make a fit. n, m and Enter again: {ENOUGH} make it sure."))
+            Some(format!("{n} marks make a fit. ‹next›, ‹mark› and Enter again: {ENOUGH} make it sure."))
         }
         _ => None,
     }
@@ -264,13 +275,13 @@ fn widen(scene: &Scene) -> Option<String> {
     let words = match (low, high) {
         (true, true) => return None,
         (false, false) => {
-            "To go further: W goes to the nearer endpoint, then widens it by a nudge; at the first buzz b backs off."
+            "To go further: ‹widen› goes to the nearer endpoint, then widens it by a nudge; at the first buzz ‹buzzes› backs off."
         }
         (true, false) => {
-            "The low end is set. The high one: jog up, W goes there and widens it; at the first buzz b."
+            "The low end is set. The high one: jog up, ‹widen› goes there and widens it; at the first buzz ‹buzzes›."
         }
         (false, true) => {
-            "The high end is set. The low one: jog down, W goes there and widens it; at the first buzz b."
+            "The high end is set. The low one: jog down, ‹widen› goes there and widens it; at the first buzz ‹buzzes›."
         }
     };
     let asked = picked.joint.is_none_or(|j| j.low.is_none() || j.high.is_none());
@@ -280,22 +291,22 @@ fn widen(scene: &Scene) -> Option<String> {
 fn set_limits(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
     let open = picked.joint.is_some_and(|j| j.low.is_none() || j.high.is_none());
-    when(open, format!("{fit} Jog to where it may go at most, l sets a limit with its reason."))
+    when(open, format!("{fit} Jog to where it may go at most, ‹limit here› sets a limit with its reason."))
 }
 
 fn set_home(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
     let homeless = picked.joint.is_some_and(|j| j.home_deg.is_none());
-    when(homeless, format!("{fit} Jog to where it should rest, h makes that its home."))
+    when(homeless, format!("{fit} Jog to where it should rest, ‹home here› makes that its home."))
 }
 
 fn all_known(scene: &Scene) -> Option<String> {
     let (picked, fit) = fitted(scene)?;
     let kept = picked.state.owner == Owner::Hand && !picked.plan.follows.is_empty();
     let words = if kept {
-        "The hand has it; g gives it back to its input. Enter goes on to the next servo."
+        "The hand has it; ‹give back› gives it back to its input. ‹go on› goes on to the next servo."
     } else {
-        "Enter goes on to the next servo; F3 ties a knob to it, F4 sets poses in time."
+        "‹go on› goes on to the next servo; ‹Inputs› ties a knob to it, ‹Sequence› sets poses in time."
     };
     Some(format!("{fit} {words}"))
 }

@@ -34,7 +34,7 @@ questions! {
         => |desk, Subject { of: servo, with, .. }, _| {
             let card = read(desk, with)?;
             let words =
-                format!("{servo} is what the card of {} says, kept {}; u takes that back", card.name, card.kept);
+                format!("{servo} is what the card of {} says, kept {}; ‹undo› takes that back", card.name, card.kept);
             desk.done(&words, |rig| card.put(rig, servo))
         };
 }
@@ -67,7 +67,7 @@ pub fn compare(desk: &mut Context, servo: &str, said: &str) -> Result<String, St
     let own = Card { kept: "now".to_owned(), ..Card::of(rig, part, "") };
     desk.model.dialog = Some(Dialog::Compare { card: card.name.clone(), rows: own.beside(&card) });
     Ok(format!(
-        "beside {}, kept {}: what differs is marked; the command compare card again for another",
+        "beside {}, kept {}: what differs is marked; ‹compare card› again for another",
         card.name, card.kept
     ))
 }

@@ -12,7 +12,7 @@ use wasvolta_core::unit::Position;
 /// Begins to time turns: the press that opens it is the first.
 pub fn stopwatch(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Stopwatch { presses: vec![desk.now.as_secs_f64()] });
-    desk.say("timing: press t each time the same mark on it comes round, Enter keeps the rate");
+    desk.say("timing its turns: say each time the same mark on it comes round");
 }
 
 /// A key while turns are timed.
@@ -24,7 +24,7 @@ pub fn timing(desk: &mut Context, does: Option<Does>, mut presses: Vec<f64>) -> 
                 marks::keep_rate(desk, rate);
                 return None;
             }
-            None => desk.refuse("one whole turn at least: t when the mark comes round again"),
+            None => desk.refuse("one whole turn at least: wait until the mark comes round again"),
         },
         _ => {}
     }
@@ -52,7 +52,7 @@ pub fn trimming(desk: &mut Context, does: Option<Does>, before: Position) -> Opt
         }
         Some(Does::Answer) => {
             desk.say(&format!(
-                "trimmed by {:+.1} µs until the program ends; T and k would keep it",
+                "trimmed by {:+.1} µs until the program ends; ‹trim› would keep it for good",
                 now.get()
             ));
             return None;
@@ -87,7 +87,10 @@ pub fn drift(desk: &mut Context, does: Option<Does>, what: Observation, by: Posi
     match does {
         Some(Does::Trim) => {
             desk.servo_command(|servo| Command::Trim { servo, by });
-            desk.say(&format!("trimmed by {:+.1} µs until the program ends; T and k keep it", by.get()));
+            desk.say(&format!(
+                "trimmed by {:+.1} µs until the program ends; ‹trim› can keep it for good",
+                by.get()
+            ));
             None
         }
         Some(Does::Answer) => {

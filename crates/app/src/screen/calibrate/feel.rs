@@ -43,7 +43,7 @@ pub fn feelable(scene: &Scene) -> Ready {
     servo(scene)?;
     let Some(picked) = scene.picked() else { return Ok(()) };
     need(picked.servo.kind.is_smart(), "only a smart servo can feel: it says how far it is behind")?;
-    need(!picked.state.engaged, "make it limp first: r")?;
+    need(!picked.state.engaged, "make it limp first: ‹release›")?;
     let limp = picked.feedback.is_some_and(|own| own.stand == Stand::Limp);
     need(limp && picked.measured().is_some(), "it has not said that it is limp, and where")
 }

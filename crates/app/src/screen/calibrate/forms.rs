@@ -310,7 +310,7 @@ pub fn back(desk: &mut Context) {
     let Some(Some((joint, now, smart))) = found else { return };
     let word = BACKS.iter().find(|(back, _)| *back == now).map_or("usual", |(_, word)| word);
     let hint = if smart {
-        "usual, last (stiff again where it is), ask (limp until e), stay-released"
+        "usual, last (stiff again where it is), ask (limp until ‹engage›), stay-released"
     } else {
         "usual, last (go on from its last pulse), ask (where it stands), stay-released"
     };
@@ -388,7 +388,7 @@ pub fn load_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let cards = desk.session.document.cards();
     let Some(first) = cards.first().cloned() else {
-        return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
+        return desk.refuse("there is no *.servo.toml beside this rig; ‹save card› writes one");
     };
     let hint = format!("there are {}", cards.join(", "));
     open(desk, &LOAD_CARD, &servo.name, vec![Field::new("card", first, hint)]);
@@ -399,7 +399,7 @@ pub fn compare_card(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let cards = desk.session.document.cards();
     let Some(first) = cards.first().cloned() else {
-        return desk.refuse("there is no *.servo.toml beside this rig; the command save card writes one");
+        return desk.refuse("there is no *.servo.toml beside this rig; ‹save card› writes one");
     };
     let hint = format!("there are {}", cards.join(", "));
     open(desk, &COMPARE_CARD, &servo.name, vec![Field::new("with", first, hint)]);
@@ -616,7 +616,10 @@ fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
         reversed: before.is_some_and(|bars| bars.reversed),
     };
     let bars = FourBar { branch: joints::branch_by(bars, entry::angle(form.word(5))?), ..bars };
-    let words = format!("a linkage, {}; L draws it where there is room for one drawing", bars.branch.word());
+    let words = format!(
+        "a linkage, {}; ‹mechanism› draws it where there is room for one drawing",
+        bars.branch.word()
+    );
     desk.done(&words, |rig| joints::set_linkage(rig, of, bars))
 }
 
@@ -662,7 +665,7 @@ fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
     };
     desk.servo_command(|servo| Command::Exercise { servo, what });
     desk.model.in_calibrate.exercised = Some((Ends { low, high }, what.times.unwrap_or(1)));
-    Ok("exercising; y or an arrow ends it, Esc holds".to_owned())
+    Ok("exercising; ‹exercise› or an arrow ends it, ‹hold› holds".to_owned())
 }
 
 fn noted(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {

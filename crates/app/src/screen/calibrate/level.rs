@@ -232,7 +232,7 @@ fn turning(picked: &Picked) -> Vec<String> {
     }
     if picked.state.trim() != Position::ZERO {
         all.push(format!(
-            "Trimmed by {:+.1} µs until the program ends; T and k keep that.",
+            "Trimmed by {:+.1} µs until the program ends; ‹trim› can keep that for good.",
             picked.state.trim().get()
         ));
     }
@@ -306,7 +306,7 @@ fn about(picked: &Picked) -> Vec<String> {
                 Some((pulse, time)) => {
                     format!("It must see {:.0} µs for {:.1} s before it follows.", pulse.get(), time.get())
                 }
-                None => "It follows at once; the command arming is for speed controllers.".to_owned(),
+                None => "It follows at once; ‹arming› is for speed controllers.".to_owned(),
             });
         }
     }

@@ -205,7 +205,7 @@ pub fn drop(desk: &mut Context) {
 /// Picks a mark in the list; before the first one none is picked.
 pub fn pick(desk: &mut Context, by: isize) {
     let Some(count) = desk.picked(|p| p.servo.marks.len()).filter(|count| *count > 0) else {
-        return desk.say("no mark yet; PgUp PgDn pick a servo");
+        return desk.say("no mark yet; ‹servo above› ‹servo below› pick a servo");
     };
     // The odd one is what one most often looks for.
     let odd = desk.picked(|p| p.servo.odd_mark(&p.servo.fit())).flatten();
@@ -234,7 +234,7 @@ pub fn visit(desk: &mut Context) {
             return desk.refuse(&words);
         }
         glide(desk, pulse);
-        desk.say(&format!("gliding to {}; m takes the mark again", kind.show_place(pulse)));
+        desk.say(&format!("gliding to {}; ‹mark› takes the mark again", kind.show_place(pulse)));
     }
 }
 
@@ -247,7 +247,7 @@ pub fn change(desk: &mut Context) {
             let dial = Dial::at(angle.get());
             desk.model.dialog = Some(Dialog::Mark { dial, at, change: Some(place) });
         }
-        None => desk.refuse("that mark has no angle to change: Del drops it"),
+        None => desk.refuse("that mark has no angle to change: ‹remove› drops it"),
     }
 }
 
@@ -260,7 +260,7 @@ pub fn horn_moved(desk: &mut Context) {
         })
         .flatten()
     else {
-        return desk.refuse("it has no angles yet: keep two marks with m");
+        return desk.refuse("it has no angles yet: keep two marks with ‹mark›");
     };
     crate::screen::calibrate::forms::horn_moved(desk, &name, pulse, expected);
 }
@@ -279,7 +279,7 @@ pub fn bend(desk: &mut Context) {
             desk.edit("a curve through all marks", |rig| marks::set_shape(rig, &name, Shape::Cubic));
         }
         Ok(fit) if fit.odd().is_some() => {
-            desk.refuse("no curve explains one mark that disagrees with all others: ↑ picks it, v and m take it again");
+            desk.refuse("no curve explains one mark that disagrees with all others: ‹row above› picks it, ‹go to the mark› and ‹mark› take it again");
         }
         Ok(_) => desk.refuse(
             "five marks or more that bend smoothly, and that a line misses by more than they may be misread, make a curve",
@@ -295,7 +295,7 @@ pub fn starts(desk: &mut Context) {
     };
     let continuous = desk.picked(|p| p.servo.kind.turns_on()) == Some(true);
     if continuous && what.from == wasvolta_core::fit::Side::Unknown {
-        return desk.refuse("jog out of the standstill to where it just starts to turn, then S");
+        return desk.refuse("jog out of the standstill to where it just starts to turn, then ‹starts›");
     }
     let drift = continuous.then(|| drifted(desk, &what)).flatten();
     if let Some(by) = drift {

@@ -8,6 +8,8 @@ use crate::screen::dialog::{Dialog, Scale};
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
+use crate::screen::touch::{Needle, Touched};
+use ratatui::layout::Rect;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Joint, MarkKind};
 use wasvolta_core::scale::Scale as Angles;
@@ -97,6 +99,15 @@ impl Dial {
         }
     }
 
+    /// Where it is in the window.
+    fn needle_in(&self, place: Rect) -> Needle {
+        let axis = (
+            f64::from(place.x) + self.centre.0 / f64::from(DOTS.0),
+            f64::from(place.y) + self.centre.1 / f64::from(DOTS.1),
+        );
+        Needle { axis, mounted: self.mounted, sense: self.sense }
+    }
+
     fn cell(&self, degrees: f64, share: f64) -> (u16, u16) {
         let (x, y) = self.at(degrees, share);
         (cell_of((x / f64::from(DOTS.0)).floor()), cell_of((y / f64::from(DOTS.1)).floor()))
@@ -120,6 +131,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     needles(&mut dial, scene, picked, &line);
     measured(&mut dial, picked, &line);
     dial.canvas.lay(pen, 0, 0);
+    let room = (pen.width(), pen.height());
+    pen.touch(0, 0, room, Touched::Needle(dial.needle_in(pen.place())));
     labels(pen, &dial);
     if fitted {
         pins(pen, &dial, picked);

@@ -36,7 +36,7 @@ pub fn begin(desk: &mut Context) {
         };
         Some(test)
     }) else {
-        return desk.refuse("nothing says what to expect: two marks, or the command rated data");
+        return desk.refuse("nothing says what to expect: two marks, or ‹rated data›");
     };
     desk.model.in_calibrate.finding = None;
     desk.model.dialog = Some(Dialog::Test(test));
@@ -102,7 +102,7 @@ fn look(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
     }
     let cause = diagnose::cause(&test.expected, &test.looks);
     let words = format!("{}: {}", cause.name(), cause.words());
-    desk.model.note(desk.model.snapshot.now, format!("test move: {words}"));
+    desk.model.note(desk.model.snapshot.now, &format!("test move: {words}"));
     if let Some(servo) = desk.servo() {
         desk.model.in_calibrate.finding = Some((servo.id, words.clone()));
     }

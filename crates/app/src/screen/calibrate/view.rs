@@ -7,6 +7,7 @@ use crate::screen::health;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::step::{NUDGES, Nudge};
+use crate::screen::touch::Touched;
 use crate::screen::{digits, theme};
 use wasvolta_core::curve::Curve;
 use wasvolta_core::fineness::Fineness;
@@ -55,7 +56,7 @@ const BOTH_ROWS: u16 = 16;
 /// Before there is any servo.
 fn empty(pen: &mut Pen<'_>) {
     let (x, y) = (pen.width() / 2, pen.height() / 3);
-    pen.put_centred(x, y, "a adds a servo", theme::strong(theme::INK));
+    pen.put_centred(x, y, "‹add servo› adds a servo", theme::strong(theme::INK));
     pen.put_centred(x, y + 2, "a name, and the channel its plug is on", theme::text(theme::QUIET));
     pen.put_centred(x, y + 3, "nothing moves before you engage it", theme::text(theme::QUIET));
 }
@@ -372,8 +373,10 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
             continue;
         }
         let here = scene.model.in_calibrate.mark == Some(n);
+        let wide = pen.width();
+        pen.touch(0, row, (wide, 1), Touched::Mark(n));
         if here {
-            pen.ground(0, row, pen.width(), theme::RAISED);
+            pen.ground(0, row, wide, theme::RAISED);
         }
         let odd = odd == Some(n);
         let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here, odd };
@@ -527,7 +530,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     let ends = picked.plan.guard.endpoints;
     let tick = picked.clock().map(|clock| Fineness::of(&clock, picked.slope().unwrap_or(0.0), ends));
     let coarse = tick.filter(Fineness::is_coarse).map_or_else(String::new, |tick| {
-        format!("\na tick turns {:.1}°: f shows which rate or depth would do", tick.step.get())
+        format!("\na tick turns {:.1}°: ‹fineness› shows which rate or depth would do", tick.step.get())
     });
     let with: Vec<&str> =
         picked.joint.into_iter().flat_map(Joint::servos).filter(|name| *name != picked.servo.name).collect();

@@ -20,7 +20,7 @@ use wasvolta_sheet::protractor::{Fitting, Under};
 questions! {
     LET_SAG("let it sag", label: "limp", words: |_, form| {
         let servo = &form.subject.of;
-        format!("{servo} carries something: limp, it sags. Hold it with one hand; Enter lets go. e makes it stiff where it is then.")
+        format!("{servo} carries something: limp, it sags. Hold it with one hand; Enter lets go. ‹engage› makes it stiff where it is then.")
     }) => |desk, about, _| {
         // Another may have been picked meanwhile.
         let servo = desk.session.document.rig.servo(&about.of).ok_or("it is gone")?.id;
@@ -169,7 +169,7 @@ pub fn save(desk: &mut Context) {
 /// Takes in what another program has written.
 pub fn read_again(desk: &mut Context) {
     match desk.session.read_again() {
-        Ok(()) => desk.say("read again from the file; u brings back what was here"),
+        Ok(()) => desk.say("read again from the file; ‹undo› brings back what was here"),
         Err(error) => desk.refuse(&error.to_string()),
     }
 }
@@ -189,7 +189,7 @@ pub fn palette(desk: &mut Context) {
 
 /// All keys.
 pub fn help(desk: &mut Context) {
-    desk.model.dialog = Some(Dialog::Help { from: 0 });
+    desk.model.dialog = Some(Dialog::Help { query: Typing::default(), from: 0 });
 }
 
 /// Asks how many beats to pass.
@@ -223,7 +223,7 @@ pub fn end(desk: &mut Context) {
         desk.model.quit = true;
         return;
     }
-    desk.say(&format!("{} home first, then the end; q ends at once", listed(&names)));
+    desk.say(&format!("{} home first, then the end; ‹quit› ends at once", listed(&names)));
     desk.model.errands.begin(homes.into_iter().map(Step::GoHome).chain([Step::Quit]));
 }
 

@@ -21,7 +21,7 @@ questions! {
         let with = if refers.is_empty() { String::new() } else { format!(" and what {refers} say of it") };
         format!("Remove {servo}, its joint and marks{with}? It can be undone.")
     }) => |desk, Subject { of: servo, .. }, _| {
-        desk.done(&format!("{servo} removed; u brings it back"), |rig| edit::remove_servo(rig, servo))
+        desk.done(&format!("{servo} removed; ‹undo› brings it back"), |rig| edit::remove_servo(rig, servo))
     };
     REPLACE("replace servo", label: "replace", words: |_, form| {
         let words = "Its marks and endpoints go to a card; limits, poses and mappings stay. Horn off first.";

@@ -153,7 +153,7 @@ pub fn tie(desk: &mut Context) {
         });
         return;
     }
-    let words = format!("{input} tied to {name}; g gives it over");
+    let words = format!("{input} tied to {name}; ‹give back› gives it over");
     let done = if picked.servo.kind.has_angles() {
         let Some(line) = picked.plan.scale.as_ref() else { return };
         let (low, high) = picked.plan.guard.free();
@@ -183,7 +183,7 @@ pub fn share(desk: &mut Context) {
     let Some(name) = scene.rig.spoken_name(picked.servo) else { return };
     let input = input.name.clone();
     let Some(mapping) = scene.rig.mappings_of(name).next() else {
-        let words = format!("nothing moves {name} yet: t ties {input} to it");
+        let words = format!("nothing moves {name} yet: ‹tie› ties {input} to it");
         return desk.refuse(&words);
     };
     if mapping.from.contains_key(&input) {
@@ -208,7 +208,7 @@ pub fn transmitter(desk: &mut Context) {
     let (mood, words) = if sender.mood() == Mood::Off {
         (Mood::Well, "transmitter on again")
     } else {
-        (Mood::Off, "transmitter off; o switches it on again")
+        (Mood::Off, "transmitter off; ‹transmitter› switches it on again")
     };
     sender.set_mood(mood);
     desk.say(words);
@@ -219,7 +219,7 @@ pub fn plug(desk: &mut Context) {
     let Some(sender) = picked_sender(desk) else { return };
     if sender.is_plugged() {
         sender.unplug();
-        desk.say("plug pulled; z puts it in again");
+        desk.say("plug pulled; ‹pull the plug› puts it in again");
     } else {
         match sender.replug() {
             Ok(()) => desk.say("plug put in again"),

@@ -27,9 +27,9 @@ pub const RULES: &[Rule] = &[
 
 fn no_input(scene: &Scene) -> Option<String> {
     let words = if scene.rig.links.is_empty() {
-        "This rig has no link yet. K adds one: a receiver, lines of numbers, datagrams, a wave."
+        "This rig has no link yet. ‹add link› adds one: a receiver, lines of numbers, datagrams, a wave."
     } else {
-        "This rig has no input yet. I adds one: move the one you mean."
+        "This rig has no input yet. ‹add input› adds one: move the one you mean."
     };
     when(scene.input().is_none(), words)
 }
@@ -40,7 +40,7 @@ fn health(scene: &Scene) -> Health {
 
 fn plug_out(scene: &Scene) -> Option<String> {
     let out = health(scene) == Health::Lost && scene.sender.is_some_and(|sender| !sender.plugged);
-    when(out, format!("{} is lost: its plug is out. z puts it in again.", scene.input()?.name))
+    when(out, format!("{} is lost: its plug is out. ‹pull the plug› puts it in again.", scene.input()?.name))
 }
 
 fn silent(scene: &Scene) -> Option<String> {
@@ -71,7 +71,7 @@ fn rest_moved(scene: &Scene) -> Option<String> {
     let input = scene.input()?;
     let rest = scene.model.in_inputs.rests.moved(input.id)?;
     Some(format!(
-        "{} rests at {rest:.0} now, not at {:.0}: the transmitter's trim was moved, it seems. N takes that in.",
+        "{} rests at {rest:.0} now, not at {:.0}: the transmitter's trim was moved, it seems. ‹take the new rest› takes that in.",
         input.name, input.centre?
     ))
 }
@@ -82,7 +82,7 @@ fn to_bend(scene: &Scene) -> Option<String> {
     rows::bendable(scene).ok()?;
     let name = &scene.input()?.name;
     Some(format!(
-        "Turn {name} to where {what} is to bend: Q puts a point there, Delete takes the picked one out."
+        "Turn {name} to where {what} is to bend: ‹bend› puts a point there, ‹remove› takes the picked one out."
     ))
 }
 
@@ -91,7 +91,7 @@ fn drives_nothing(scene: &Scene) -> Option<String> {
     when(
         scene.mapping().is_none(),
         format!(
-            "{name} moves nothing. Pick a servo with PgUp PgDn, then t ties it; O asks for more: a blend, a rate, a toggle."
+            "{name} moves nothing. Pick a servo with ‹servo above› ‹servo below›, then ‹tie› ties it; ‹add mapping› asks for more: a blend, a rate, a toggle."
         ),
     )
 }
@@ -119,7 +119,7 @@ fn presses(scene: &Scene) -> Option<String> {
     let press = scene.rig.presses.iter().find(|press| press.input == *name)?;
     when(
         scene.mapping().is_none(),
-        format!("A press of {name} {}. U asks for something else.", goals::does(press)),
+        format!("A press of {name} {}. ‹press› asks for something else.", goals::does(press)),
     )
 }
 
@@ -155,28 +155,32 @@ fn cannot_follow(scene: &Scene) -> Option<String> {
     let (servo, joint) = driven(scene)?;
     when(
         servo.plan.scale.is_none(),
-        format!("{joint} has no angles yet and cannot follow: F2 calibrates it."),
+        format!("{joint} has no angles yet and cannot follow: ‹Calibrate› calibrates it."),
     )
 }
 
 fn to_engage(scene: &Scene) -> Option<String> {
     let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
-    let words = format!("Pick {joint} with PgUp PgDn and engage it with e; then g lets {input} drive it.");
+    let words = format!(
+        "Pick {joint} with ‹servo above› ‹servo below› and engage it with ‹engage›; then ‹give back› lets {input} drive it."
+    );
     when(!servo.state.engaged, words)
 }
 
 fn in_hand(scene: &Scene) -> Option<String> {
     let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
-    let words = format!("The hand has {joint}. Pick it with PgUp PgDn; g gives it to {input}.");
+    let words = format!(
+        "The hand has {joint}. Pick it with ‹servo above› ‹servo below›; ‹give back› gives it to {input}."
+    );
     when(servo.state.owner == Owner::Hand, words)
 }
 
 fn drives(scene: &Scene) -> Option<String> {
     let (input, mapping) = (&scene.input()?.name, scene.mapping()?);
     let how = if scene.sender.is_some_and(|sender| sender.at.is_some()) {
-        "On the row turn it, ← → move what is simulated."
+        "On the row turn it, ‹less› ‹more› move what is simulated."
     } else {
-        "↑ ↓ pick a stage, ← → change it."
+        "‹row above› ‹row below› pick a stage, ‹less› ‹more› change it."
     };
     Some(format!("{input} {}. {how}", goals::drives(mapping)))
 }

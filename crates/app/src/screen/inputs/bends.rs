@@ -108,7 +108,7 @@ pub fn straighten(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let (place, mut line) = (place(&scene), all(&scene).to_vec());
     if line.is_empty() {
-        return desk.refuse("the curve has no points: Q puts one where the input stands");
+        return desk.refuse("the curve has no points: ‹bend› puts one where the input stands");
     }
     line.remove(place);
     if line.len() < 2 {

@@ -139,7 +139,7 @@ pub fn straighten(desk: &mut Context) {
     let (place, Some(mapping)) = (point_place(&scene), scene.mapping()) else { return };
     let mut points = mapping.to.points.clone();
     if points.is_empty() {
-        return desk.refuse("it has no points: Q puts one where the input stands");
+        return desk.refuse("it has no points: ‹bend› puts one where the input stands");
     }
     let told = Told::of(&scene, mapping);
     points.remove(place);

@@ -1,15 +1,15 @@
 //! Handles of a line that are dragged: a point of the input's curve, a point or an end of the mapping's course.
 
 use crate::screen::context::Context;
+use crate::screen::inputs::course;
 use crate::screen::inputs::handles::{Drag, Grip, Handles, Line};
 use crate::screen::inputs::told::Told;
-use crate::screen::inputs::{course, rows};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use std::sync::Arc;
 use wasvolta_core::rig::Ends;
 use wasvolta_core::rig::edit::{change_input, mappings, points};
 
-/// What the mouse does: a handle of those that `drawn` gives is taken, moved, let go; the wheel goes through the rows.
+/// What the mouse does: a handle of those that `drawn` gives is taken, moved, let go.
 pub fn mouse(desk: &mut Context, event: MouseEvent, drawn: impl Fn(&Context) -> Option<Handles>) {
     let cell = (event.column, event.row);
     match event.kind {
@@ -40,8 +40,6 @@ pub fn mouse(desk: &mut Context, event: MouseEvent, drawn: impl Fn(&Context) -> 
             }
         }
         MouseEventKind::Up(_) => desk.model.in_inputs.drag = None,
-        MouseEventKind::ScrollUp => rows::pick_row(desk, -1),
-        MouseEventKind::ScrollDown => rows::pick_row(desk, 1),
         _ => {}
     }
 }

@@ -48,7 +48,7 @@ pub fn add_mapping(desk: &mut Context) {
         Field::new(
             "goal",
             "joint",
-            "joint, level, rate, blend, toggle, tempo or place; t alone ties it to the picked joint",
+            "joint, level, rate, blend, toggle, tempo or place; ‹tie› ties it to the picked joint",
         ),
         Field::new("what", likely, format!("{what}; poses with a space between them")),
         Field::new("ends", "", "its two ends, as -30 30; empty for all that it may"),
@@ -66,7 +66,9 @@ pub fn rename_mapping(desk: &mut Context) {
 /// Takes the picked mapping out.
 pub fn remove_mapping(desk: &mut Context) {
     let Some(name) = desk.model.scene(desk.session).mapping().map(|own| own.name.clone()) else { return };
-    desk.edit(&format!("the mapping {name} removed; u brings it back"), |rig| edit::remove(rig, &name));
+    desk.edit(&format!("the mapping {name} removed; ‹undo› brings it back"), |rig| {
+        edit::remove(rig, &name)
+    });
 }
 
 /// Asks what a press of the picked switch does.

@@ -167,7 +167,9 @@ pub fn known_poses(rig: &Rig, text: &str) -> Result<Vec<String>, String> {
     let poses = names(text);
     let there = || rig.poses.iter().map(|pose| pose.name.as_str()).collect::<Vec<_>>().join(", ");
     match poses.iter().find(|name| rig.pose(name).is_none()) {
-        Some(unknown) if rig.poses.is_empty() => Err(format!("no pose is called {unknown:?}: k keeps one")),
+        Some(unknown) if rig.poses.is_empty() => {
+            Err(format!("no pose is called {unknown:?}: ‹keep pose› keeps one"))
+        }
         Some(unknown) => Err(format!("no pose is called {unknown:?}: there is {}", there())),
         None if poses.len() < 2 => Err(format!("name two poses or more: there is {}", there())),
         None => Ok(poses),

@@ -26,7 +26,7 @@ questions! {
     };
     REMOVE_LINK("remove link") => |desk, _, form| {
         let link = form.word(0);
-        desk.done(&format!("the link {link} removed; u brings it back"), |rig| edit::remove_link(rig, link))
+        desk.done(&format!("the link {link} removed; ‹undo› brings it back"), |rig| edit::remove_link(rig, link))
     };
     ADD_INPUT("add input") => |desk, _, form| {
         let (name, link, channel) = (form.word(0), form.word(1), form.word(2));
@@ -36,7 +36,7 @@ questions! {
         let ends = desk.model.snapshot_ends(&desk.session.runner.edition, link, channel);
         let input = edit::usual_input(name, (link, protocol), channel, ends);
         let said = desk.done(
-            &format!("{name} is an input now. V watches it: then move it all the way"),
+            &format!("{name} is an input now. ‹watch› watches it: then move it all the way"),
             |rig| edit::add_input(rig, input),
         )?;
         pick(desk, name);
@@ -60,7 +60,7 @@ questions! {
         };
         format!("Remove the input {of}? {drives} It can be undone.")
     }) => |desk, Subject { of, .. }, _| {
-        desk.done(&format!("{of} removed; u brings it back"), |rig| edit::remove_input(rig, of))
+        desk.done(&format!("{of} removed; ‹undo› brings it back"), |rig| edit::remove_input(rig, of))
     };
     MOVE_INPUT("input's channel") => |desk, Subject { of, .. }, form| {
         let (link, channel) = (form.word(0), form.word(1));
@@ -76,7 +76,7 @@ questions! {
 fn no_link(rig: &Rig, name: &str) -> String {
     let there: Vec<&str> = rig.links.iter().map(|link| link.name.as_str()).collect();
     if there.is_empty() {
-        "this rig has no link yet: K adds one".to_owned()
+        "this rig has no link yet: ‹add link› adds one".to_owned()
     } else {
         format!("no link is called {name:?}: there is {}", there.join(", "))
     }
@@ -208,7 +208,8 @@ fn added_link(desk: &mut Context, form: &Form) -> Result<String, String> {
     let place = place(desk, on)?;
     let protocol = protocol(form.word(2))?;
     let new = NewLink { name, port: &place.port, way: place.way(), protocol };
-    let words = format!("{name} listens on {on} now. In Inputs I adds an input: move the one you mean");
+    let words =
+        format!("{name} listens on {on} now. In Inputs ‹add input› adds an input: move the one you mean");
     desk.done(&words, |rig| edit::add_link(rig, &new))
 }
 

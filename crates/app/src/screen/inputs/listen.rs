@@ -84,7 +84,9 @@ fn chosen(desk: &Context, listen: &Listen) -> Option<(String, String)> {
 
 fn take(desk: &mut Context, listen: Listen) -> Option<Dialog> {
     let Some((link, channel)) = chosen(desk, &listen) else {
-        desk.refuse("nothing has moved yet: move the one you mean, or pick a row with ↑ ↓");
+        desk.refuse(
+            "nothing has moved yet: move the one you mean, or pick a row with ‹row above› ‹row below›",
+        );
         return Some(Dialog::Listen(listen));
     };
     let input = listen.for_input.and_then(|input| desk.session.runner.edition.input(input));
@@ -141,7 +143,7 @@ pub fn watching(desk: &mut Context, does: Option<Does>, mut watching: Watching) 
     };
     let name = desk.session.runner.edition.input(watching.input)?.name.clone();
     let words = format!(
-        "{name}: {:.0} to {:.0}, {}; t ties it to the picked servo",
+        "{name}: {:.0} to {:.0}, {}; ‹tie› ties it to the picked servo",
         found.ends.0,
         found.ends.1,
         found.switch().map_or_else(|| found.kind.words(), |switch| switch.words())

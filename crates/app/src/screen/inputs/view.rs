@@ -15,6 +15,7 @@ use crate::screen::layout::room;
 use crate::screen::pen::{Pen, width};
 use crate::screen::rows::Row;
 use crate::screen::scene::{Picked, Scene};
+use crate::screen::touch::Touched;
 use crate::screen::{chart, theme};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -32,7 +33,8 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 /// The handles that a window of that size shows: it is drawn once more, unseen, so that they are where they are seen.
 pub fn handles(scene: &Scene, window: Rect) -> Option<Handles> {
     let mut unseen = Buffer::empty(window);
-    laid(&mut Pen::new(&mut unseen, room(window)), scene)
+    let mut untouched = Vec::new();
+    laid(&mut Pen::new(&mut unseen, room(window), &scene.model.keys, &mut untouched), scene)
 }
 
 /// Draws it, and gives the handles of the line that is drawn.
@@ -229,6 +231,7 @@ fn stages(
     }
     for ((n, row), y) in rows.iter().enumerate().zip(1..) {
         let here = n == picked;
+        pen.touch(0, y, (wide, 1), Touched::Row(n.cast_signed() - picked.cast_signed()));
         if here {
             pen.ground(0, y, wide, theme::RAISED);
             pen.glyph(0, y, "▌", theme::COMMANDED);

@@ -135,7 +135,7 @@ pub fn play(desk: &mut Context) {
 
 fn only_the_screen(desk: &mut Context) {
     if desk.model.snapshot.output != Output::Driving {
-        desk.say("output is off: only the screen plays; e engages a servo");
+        desk.say("output is off: only the screen plays; ‹engage› engages a servo");
     }
 }
 
@@ -214,7 +214,7 @@ fn among(desk: &mut Context, which: fn(wasvolta_core::rig::ServoId) -> Among, wo
     let Some(servo) = desk.servo().map(|servo| (servo.id, servo.name.clone())) else { return };
     let scene = desk.model.scene(desk.session);
     let Some(now) = scene.player().map(|player| player.among) else {
-        return desk.refuse("nothing plays here: p plays it, then it can be narrowed");
+        return desk.refuse("nothing plays here: ‹play› plays it, then it can be narrowed");
     };
     let among = which(servo.0);
     let (among, words) = if now == among {

@@ -10,20 +10,20 @@ pub const RULES: &[Rule] =
     &[no_sequence, no_step, waiting, playing, short_step, limit_met, tight, still_released, ready_to_play];
 
 fn no_sequence(scene: &Scene) -> Option<String> {
-    let words = "No sequence yet. k keeps where the joints stand as a pose, i makes a sequence of it.";
+    let words = "No sequence yet. ‹keep pose› keeps where the joints stand as a pose, ‹insert step› makes a sequence of it.";
     when(scene.sequence().is_none(), words)
 }
 
 fn no_step(scene: &Scene) -> Option<String> {
     let empty = scene.sequence().is_some_and(|(s, _)| s.steps.is_empty());
-    when(empty, "No step yet. k keeps where the joints stand as a pose, i inserts it.")
+    when(empty, "No step yet. ‹keep pose› keeps where the joints stand as a pose, ‹insert step› inserts it.")
 }
 
 fn waiting(scene: &Scene) -> Option<String> {
     let (_, program) = scene.sequence()?;
     let words = told::waits(scene.edition, program, scene.player()?)?;
-    let key = if words.contains("the key") { " y presses it." } else { "" };
-    Some(format!("It {words}.{key} p stands still, x leaves it."))
+    let key = if words.contains("the key") { " ‹press the key› presses it." } else { "" };
+    Some(format!("It {words}.{key} ‹play› stands still, ‹stop playing› leaves it."))
 }
 
 fn playing(scene: &Scene) -> Option<String> {
@@ -34,19 +34,27 @@ fn playing(scene: &Scene) -> Option<String> {
     let all_in_hand = engaged.peek().is_some() && engaged.all(|p| p.state.owner == Owner::Hand);
     let words = match (player.play, player.screen_only) {
         (play, false) if all_in_hand && play.goes_on() => {
-            "Playing, and nothing moves: the hand has every engaged joint of it. G gives all back, g the picked one."
+            "Playing, and nothing moves: the hand has every engaged joint of it. ‹give all back› gives all back, ‹give back› the picked one."
         }
         (Play::Ended, false) if all_in_hand => {
-            "Played, and nothing has moved: the hand has every engaged joint of it. G gives all back; p plays again."
+            "Played, and nothing has moved: the hand has every engaged joint of it. ‹give all back› gives all back; ‹play› plays again."
         }
-        (Play::Playing, true) => "Playing on the screen only: output is off. p stands still.",
-        (Play::Leading, _) => "Its joints go to where it begins; then it plays. p stands still, Esc holds.",
+        (Play::Playing, true) => "Playing on the screen only: output is off. ‹play› stands still.",
+        (Play::Leading, _) => {
+            "Its joints go to where it begins; then it plays. ‹play› stands still, ‹hold› holds."
+        }
         (Play::Playing, false) if player.finishes => {
-            "Playing to its end: no loop is played again. p stands still."
+            "Playing to its end: no loop is played again. ‹play› stands still."
         }
-        (Play::Playing, false) => "Playing. p stands still, t and T change the tempo, E plays no loop again.",
-        (Play::Paused, false) => "Standing in the sequence. p goes on, s plays one step, x leaves it.",
-        (Play::Ended, false) => "Played; its joints keep the last pose. p plays again, x lets them go.",
+        (Play::Playing, false) => {
+            "Playing. ‹play› stands still, ‹slower› and ‹faster› change the tempo, ‹finish loop› plays no loop again."
+        }
+        (Play::Paused, false) => {
+            "Standing in the sequence. ‹play› goes on, ‹play one step› plays one step, ‹stop playing› leaves it."
+        }
+        (Play::Ended, false) => {
+            "Played; its joints keep the last pose. ‹play› plays again, ‹stop playing› lets them go."
+        }
         _ => return None,
     };
     when(true, words)
@@ -67,7 +75,10 @@ fn short_step(scene: &Scene) -> Option<String> {
         format!(" of {}", scene.rig.sequences.get(first.sequence).map_or("", |other| other.name.as_str()))
     };
     let speed = if first.assumed { ", its speed not known: assumed 100 °/s" } else { "" };
-    Some(format!("Step {}{of} is short: f stretches it to the {needs:.2} s it needs{speed}.", first.step + 1))
+    Some(format!(
+        "Step {}{of} is short: ‹stretch› stretches it to the {needs:.2} s it needs{speed}.",
+        first.step + 1
+    ))
 }
 
 fn limit_met(scene: &Scene) -> Option<String> {
@@ -101,9 +112,14 @@ fn still_released(scene: &Scene) -> Option<String> {
     let (_, program) = scene.sequence()?;
     let still = program.tracks.iter().filter_map(|t| scene.servo(t.servo)).find(|p| !p.state.engaged)?;
     let name = &still.servo.name;
-    Some(format!("p plays. {name} is not engaged and will not move; pick it with PgUp PgDn, then e."))
+    Some(format!(
+        "‹play› plays. {name} is not engaged and will not move; pick it with ‹servo above› ‹servo below›, then ‹engage›."
+    ))
 }
 
 fn ready_to_play(_: &Scene) -> Option<String> {
-    when(true, "p plays. Joints held by hand stay where they are until g gives one back, G all.")
+    when(
+        true,
+        "‹play› plays. Joints held by hand stay where they are until ‹give back› gives one back, ‹give all back› all.",
+    )
 }

@@ -1,7 +1,7 @@
 //! What the mouse does along the time: it moves the edges of steps, and what is looked at.
 
+use super::acts;
 use super::hold::{Drag, Edge, Held, Laid, Part};
-use super::{acts, rows};
 use crate::screen::context::Context;
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use std::sync::Arc;
@@ -9,7 +9,7 @@ use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::sequences as edit;
 use wasvolta_core::unit::Seconds;
 
-/// What the mouse does where the time is laid as `laid` gives: takes, moves, lets go; the wheel goes through the rows.
+/// What the mouse does where the time is laid as `laid` gives: takes, moves, lets go.
 pub fn mouse(desk: &mut Context, event: MouseEvent, laid: impl Fn(&Context) -> Option<Laid>) {
     let cell = (event.column, event.row);
     match event.kind {
@@ -33,8 +33,6 @@ pub fn mouse(desk: &mut Context, event: MouseEvent, laid: impl Fn(&Context) -> O
             desk.model.in_sequence.drag = Some(drag);
         }
         MouseEventKind::Up(_) => desk.model.in_sequence.drag = None,
-        MouseEventKind::ScrollUp => rows::pick_row(desk, -1),
-        MouseEventKind::ScrollDown => rows::pick_row(desk, 1),
         _ => {}
     }
 }

@@ -84,7 +84,7 @@ static ROWS: &[Row] = &[
     Row::number("", "  later by", |_| &TIME, |s| Some(steps::lag(s)), Set::By(steps::set_lag)).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
     Row::number("", "  takes", |_| &SHARE, |s| Some(steps::share(s)), Set::By(steps::set_share)).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
     Row::choice("", "  easing", steps::joint_easing, steps::next_joint_easing).when(|s| steps::has_joint(s) && steps::joint_target(s).is_some()),
-    Row::choice("", "label", steps::label, |desk, _| desk.refuse("Enter writes a label, or none")).typed(steps::set_label).when(|s| acts::present_step(s).is_some()),
+    Row::choice("", "label", steps::label, |desk, _| desk.refuse("‹go on› writes a label, or none")).typed(steps::set_label).when(|s| acts::present_step(s).is_some()),
     Row::choice("", "loop", |s| steps::the_loop(s).map_or_else(String::new, steps::rounds), steps::next_rounds).typed(steps::set_rounds).when(|s| steps::the_loop(s).is_some()),
     Row::number("", "tempo", |_| &TEMPO, |s| Some(s.sequence()?.0.tempo() * 100.0), Set::By(set_tempo)),
     Row::number("", "lead-in", |_| &TIME, |s| Some(s.sequence()?.0.lead_in_s?.get()), Set::By(set_lead_in)).or("a glide"),
@@ -223,7 +223,8 @@ fn set_added(desk: &mut Context, most: Option<f64>) {
 pub fn change(desk: &mut Context, direction: f64) {
     match picked(&desk.model.scene(desk.session)) {
         Some(row) => row.change(desk, direction),
-        None => desk.refuse("there is no sequence yet: k keeps a pose, i inserts it as a step"),
+        None => desk
+            .refuse("there is no sequence yet: ‹keep pose› keeps a pose, ‹insert step› inserts it as a step"),
     }
 }
 
@@ -234,7 +235,8 @@ pub fn change(desk: &mut Context, direction: f64) {
 pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     match picked(&desk.model.scene(desk.session)) {
         Some(row) => row.enter(desk, text),
-        None => Err("there is no sequence yet: k keeps a pose, i inserts it as a step".to_owned()),
+        None => Err("there is no sequence yet: ‹keep pose› keeps a pose, ‹insert step› inserts it as a step"
+            .to_owned()),
     }
 }
 

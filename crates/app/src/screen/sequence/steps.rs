@@ -155,7 +155,7 @@ pub fn other_state(desk: &mut Context) {
     let own = present_step(&scene).and_then(|step| step.pose.as_deref());
     let opposite = own.and_then(|own| scene.edition.parts().pose(own)?.opposite.clone());
     let Some(opposite) = opposite else {
-        return desk.refuse("its pose has no opposite: the command two states makes two that are");
+        return desk.refuse("its pose has no opposite: ‹two states› makes two that are");
     };
     let rig = std::sync::Arc::clone(&desk.session.document.rig);
     let of = move |pose: &str| rig.pose(pose).and_then(|pose| pose.opposite.clone());

@@ -32,10 +32,10 @@ pub fn refused(edition: &Edition, event: Event) -> String {
             let joint = servo.and_then(|servo| edition.parts().spoken_name(servo)).unwrap_or("a joint");
             let other = name(edition, with);
             format!(
-                "{own} does not begin: {other} plays and moves {joint} too; x stops what plays, or let {own} lie over others"
+                "{own} does not begin: {other} plays and moves {joint} too; ‹stop playing› stops what plays, or let {own} lie over others"
             )
         }
-        _ => format!("{own} does not begin: {PLAYERS} sequences play already; x stops them"),
+        _ => format!("{own} does not begin: {PLAYERS} sequences play already; ‹stop playing› stops them"),
     }
 }
 

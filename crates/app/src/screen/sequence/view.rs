@@ -11,6 +11,7 @@ use crate::screen::layout::room;
 use crate::screen::pen::Pen;
 use crate::screen::scene::Scene;
 use crate::screen::theme;
+use crate::screen::touch::Touched;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use time::Time;
@@ -27,15 +28,16 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
 /// Where the time is in a window of that size: it is drawn once more, unseen, so that all is where it is seen.
 pub fn laid_in(scene: &Scene, window: Rect) -> Option<Laid> {
     let mut unseen = Buffer::empty(window);
-    laid(&mut Pen::new(&mut unseen, room(window)), scene)
+    let mut untouched = Vec::new();
+    laid(&mut Pen::new(&mut unseen, room(window), &scene.model.keys, &mut untouched), scene)
 }
 
 /// Draws it, and gives where the time is, where any is shown.
 fn laid(pen: &mut Pen<'_>, scene: &Scene) -> Option<Laid> {
     let Some((sequence, program)) = scene.sequence() else {
         pen.put(0, 0, "no sequence yet", theme::strong(theme::INK));
-        let words = "A sequence is a list of poses with the time to reach each. Move joints by hand in F2, keep where they \
-                     stand with k, and insert the pose here with i.";
+        let words = "A sequence is a list of poses with the time to reach each. Move joints by hand in ‹Calibrate›, keep where they \
+                     stand with ‹keep pose›, and insert the pose here with ‹insert step›.";
         pen.paragraph(0, 2, words, theme::text(theme::QUIET));
         return None;
     };
@@ -54,7 +56,7 @@ fn laid(pen: &mut Pen<'_>, scene: &Scene) -> Option<Laid> {
     let time = window(scene, program, wide - label);
     let mut laid = None;
     if sequence.steps.is_empty() {
-        pen.put(0, top, "no step yet: i inserts a pose", theme::text(theme::QUIET));
+        pen.put(0, top, "no step yet: ‹insert step› inserts a pose", theme::text(theme::QUIET));
     } else {
         let heads = blocks::draw(&mut pen.part(0, top, wide, high - top), scene, sequence, &time, label);
         let bands_top = top + heads + u16::from(roomy);
@@ -209,6 +211,7 @@ fn details(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
     let first = (picked + 1).saturating_sub(rows_high.saturating_sub(1)).min(all.len());
     for (y, (n, row)) in (0..pen.height()).zip(all.iter().enumerate().skip(first)) {
         let here = n == picked;
+        pen.touch(0, y, (58, 1), Touched::Row(n.cast_signed() - picked.cast_signed()));
         if here {
             pen.ground(0, y, 58, theme::RAISED);
             pen.glyph(0, y, "▌", theme::COMMANDED);
@@ -245,7 +248,8 @@ fn notes(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
                 &format!("plays {name}: {}", crate::say::counted(program.laid_out(at).len(), "step")),
                 theme::text(theme::QUIET),
             );
-            let does = if scene.model.in_sequence.open { "Enter shuts it" } else { "Enter opens it" };
+            let does =
+                if scene.model.in_sequence.open { "‹go on› shuts it" } else { "‹go on› opens it" };
             pen.put(0, 1, does, theme::text(theme::QUIET));
             2
         }

@@ -13,7 +13,7 @@ use wasvolta_core::stage::Command;
 questions! {
     NEW_SEQUENCE("new sequence") => |desk, _, form| {
         let name = form.word(0);
-        let words = format!("{name} is a sequence now: k keeps a pose, i inserts it as a step");
+        let words = format!("{name} is a sequence now: ‹keep pose› keeps a pose, ‹insert step› inserts it as a step");
         let said = desk.done(&words, |rig| edit::add_sequence(rig, name))?;
         pick(desk, name);
         Ok(said)
@@ -35,7 +35,7 @@ questions! {
         let steps = if steps == 1 { "its step".to_owned() } else { format!("its {steps} steps") };
         format!("Remove the sequence {of} with {steps}? Its poses stay. It can be undone.")
     }) => |desk, Subject { of, .. }, _| {
-        desk.done(&format!("{of} removed; u brings it back"), |rig| edit::remove_sequence(rig, of))
+        desk.done(&format!("{of} removed; ‹undo› brings it back"), |rig| edit::remove_sequence(rig, of))
     };
     GO_TO_SEQUENCE("go to sequence") => |desk, _, form| {
         let name = form.word(0);
@@ -59,7 +59,7 @@ questions! {
     };
     MIRROR_POSE("mirror pose") => |desk, _, form| {
         let (pose, name) = (form.word(0), form.word(1));
-        let words = format!("the pose {name} is the mirror image of {pose}; i inserts it as a step");
+        let words = format!("the pose {name} is the mirror image of {pose}; ‹insert step› inserts it as a step");
         let said = desk.done(&words, |rig| edit::mirror_pose(rig, pose, name))?;
         desk.model.in_sequence.last_pose = Some(name.to_owned());
         Ok(said)
@@ -86,7 +86,7 @@ questions! {
         };
         let (open, shut) = (form.word(0), form.word(2));
         let (open_at, shut_at) = (value(form.word(1))?, value(form.word(3))?);
-        let words = format!("{open} and {shut} are the two states of {of}; b goes from one to the other");
+        let words = format!("{open} and {shut} are the two states of {of}; ‹other state› goes from one to the other");
         let edit = |rig: &Rig| edit::two_states(rig, (kind, of), (open, open_at), (shut, shut_at));
         let said = desk.done(&words, edit)?;
         desk.model.in_sequence.last_pose = Some(open.to_owned());
@@ -110,14 +110,14 @@ questions! {
     };
     COPY_POSE("copy pose") => |desk, _, form| {
         let (pose, name) = (form.word(0), form.word(1));
-        let words = format!("the pose {name} is a copy of {pose}; i inserts it as a step");
+        let words = format!("the pose {name} is a copy of {pose}; ‹insert step› inserts it as a step");
         let said = desk.done(&words, |rig| edit::copy_pose(rig, pose, name))?;
         desk.model.in_sequence.last_pose = Some(name.to_owned());
         Ok(said)
     };
     REMOVE_POSE("remove pose") => |desk, _, form| {
         let pose = form.word(0);
-        let words = format!("the pose {pose} removed; u brings it back");
+        let words = format!("the pose {pose} removed; ‹undo› brings it back");
         let said = desk.done(&words, |rig| edit::remove_pose(rig, pose))?;
         desk.model.in_sequence.last_pose.take_if(|last| last == pose);
         Ok(said)
@@ -330,7 +330,7 @@ fn glide_to(desk: &mut Context, name: &str) -> Result<String, String> {
     }
     if goes.is_empty() {
         return Err(format!(
-            "nothing that {name} speaks of is engaged and has marks: e engages the picked servo"
+            "nothing that {name} speaks of is engaged and has marks: ‹engage› engages the picked servo"
         ));
     }
     let count = goes.len();
@@ -339,7 +339,7 @@ fn glide_to(desk: &mut Context, name: &str) -> Result<String, String> {
     }
     let parts = if count == 1 { "1 part glides".to_owned() } else { format!("{count} parts glide") };
     let rest = if waits == 0 { String::new() } else { format!("; {waits} of it get no pulses and stay") };
-    Ok(format!("{parts} to {name}; g or G gives back{rest}"))
+    Ok(format!("{parts} to {name}; ‹give back› or ‹give all back› gives back{rest}"))
 }
 
 /// Moves the picked step to the place before it.

@@ -58,8 +58,7 @@ fn mark(bench: &mut Bench, pulse: &str, angle: &str) {
 }
 
 pub fn palette(bench: &mut Bench, name: &str) {
-    bench.press(Key::char(':'));
-    bench.enter(name);
+    bench.act(name);
 }
 
 /// Fills a form: a word for each field, none where it stays as it is.
@@ -114,7 +113,7 @@ fn marks_are_picked_changed_and_dropped_in_the_list() {
     let mut bench = engaged(NECK);
     bench.code(KeyCode::Down);
     bench.code(KeyCode::Down);
-    bench.press(Key::char('i'));
+    bench.press(Key::char('='));
     assert!(bench.frame(160, 47).contains("The mark at 1100.0 µs says that the horn stood at -39.2°"));
     bench.enter("-39");
     assert_eq!(servo(&bench, NECK).marks[1].angle_deg, Some(Degrees::new(-39.0)));
@@ -134,7 +133,7 @@ type Change = Box<dyn Fn(String) -> String>;
 
 /// A test move to its end, answering with what the eye sees; gives what was found.
 fn tested(bench: &mut Bench) -> String {
-    bench.press(Key::char('t'));
+    bench.press(Key::char('T'));
     assert!(bench.frame(160, 47).contains("1 of 4"), "{}", said(bench));
     bench.code(KeyCode::Enter);
     while let Some(Dialog::Test(test)) = bench.model.dialog.clone() {
@@ -211,7 +210,7 @@ fn a_rudder_behind_a_linkage_is_calibrated_at_the_joint_and_shows_both_angles() 
     assert!((gain - 9.1).abs() < 0.6, "taken back through the linkage: {gain}");
     let frame = bench.frame(160, 47);
     assert!(frame.contains("at the servo") && frame.contains("for a degree; rod on"), "{frame}");
-    bench.press(Key::char('L'));
+    bench.press(Key::char('M'));
     assert!(bench.frame(80, 24).contains("servo"), "the mechanism in the place of the protractor");
     palette(&mut bench, "linkage");
     fill(&mut bench, &["16", "150"]);
@@ -290,7 +289,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
         bench.pass(60);
         // At each turn of a mark on the drum.
         let turns = |bench: &Bench| bench.model.seen.unwrap().1.turns;
-        bench.press(Key::char('t'));
+        bench.press(Key::char('T'));
         let begun = turns(&bench);
         for turn in 1..=4 {
             while (turns(&bench) - begun).abs() < f64::from(turn) {
@@ -323,7 +322,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
     );
     // It gets warm: the trim shifts its stop and is kept only when asked.
     let before = servo(&bench, WINCH).clone();
-    bench.press(Key::char('T'));
+    bench.act("trim");
     bench.code(KeyCode::Right);
     bench.code(KeyCode::Right);
     bench.code(KeyCode::Enter);
@@ -337,7 +336,7 @@ fn a_winch_is_timed_trimmed_and_told_in_turns_a_minute() {
     );
     assert_eq!(servo(&bench, WINCH), &before, "not kept");
     bench.press(Key::char('d'));
-    bench.press(Key::char('T'));
+    bench.act("trim");
     bench.press(Key::char('k'));
     bench.pass(5);
     assert!(

@@ -72,7 +72,7 @@ fn what_is_asked() {
     bench.text("-20deg");
     let entry = bench.frame(100, 30);
     bench.code(KeyCode::Esc);
-    bench.press(Key::char('C'));
+    bench.act("correct clock");
     let clock = bench.frame(100, 30);
     insta::assert_snapshot!("asked", [engage, mark, entry, clock].map(|f| bottom(&f)).join("\n"));
 }

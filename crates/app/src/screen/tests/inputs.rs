@@ -205,7 +205,7 @@ fn an_input_is_renamed_put_on_another_channel_and_removed_with_what_it_drives() 
     bench.press(Key::char(':'));
     bench.enter("rename input: dial");
     assert!(bench.session.document.rig.mappings[0].from.contains_key("dial"));
-    bench.press(Key::char('Z'));
+    bench.act("swap channel");
     bench.watch(40);
     moves(&mut bench, "radio", "ch3", &[1.0, 0.0]);
     assert!(
@@ -253,7 +253,7 @@ fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
         bench.code(KeyCode::Right);
     }
     moves(&mut bench, "radio", "ch1", &[0.9, 0.5]);
-    bench.press(Key::char('o'));
+    bench.act("transmitter");
     assert_eq!(bench.session.runner.sender("radio").unwrap().mood(), Mood::Off);
     bench.pass(190);
     assert!(bench.frame(160, 47).contains("2 links fresh"), "{}", bench.frame(160, 47));
@@ -268,9 +268,32 @@ fn a_transmitter_that_goes_off_is_stuck_in_all_places_and_once_in_the_log() {
     }
     bench.pass(500);
     assert_eq!(bench.frame(160, 47).matches("link radio stuck").count(), 1);
-    bench.press(Key::char('o'));
+    bench.act("transmitter");
     bench.pass(20);
     assert!(bench.frame(160, 47).contains("2 links fresh"));
+}
+
+#[test]
+fn what_is_said_again_and_again_is_one_line_with_a_count() {
+    let mut bench = Bench::new();
+    let (seconds, words) = (std::time::Duration::from_secs, |bench: &Bench| -> Vec<String> {
+        bench
+            .model
+            .log
+            .iter()
+            .map(|(_, words)| words.clone())
+            .filter(|words| words.starts_with("knob"))
+            .collect()
+    });
+    for at in [100, 104, 110] {
+        bench.model.note(seconds(at), "knob lost");
+        bench.model.note(seconds(at), "knob is well");
+    }
+    assert_eq!(words(&bench), ["knob lost, 3 times in 10 s", "knob is well, 3 times in 10 s"]);
+    // Long after, it is said anew, and what was folded stays.
+    bench.model.note(seconds(200), "knob lost");
+    assert_eq!(words(&bench)[2], "knob lost");
+    assert!(bench.model.flaps.len() < 4, "what is long over is not kept");
 }
 
 #[test]
@@ -278,9 +301,9 @@ fn a_link_that_flaps_is_one_line_with_a_count() {
     let mut bench = inputs();
     bench.code(KeyCode::Right);
     for _ in 0..6 {
-        bench.press(Key::char('z'));
+        bench.act("pull the plug");
         bench.watch(40);
-        bench.press(Key::char('z'));
+        bench.act("pull the plug");
         bench.watch(40);
     }
     let about: Vec<&String> =
@@ -391,17 +414,20 @@ fn a_trim_that_was_moved_is_said_once_and_taken_in_by_a_key() {
         bench.code(KeyCode::Right);
     }
     let before = bench.session.document.rig.clone();
-    bench.press(Key::char('N'));
+    bench.act("take the new rest");
     assert!(bench.frame(160, 47).contains("it rests where it was learned, as far as was seen"));
     moves(&mut bench, "radio", "ch1", &[0.56, 0.95, 0.56, 0.95, 0.56]);
     let frame = bench.frame(160, 47);
     assert!(frame.contains("tiller rests at 1560 now: was the transmitter's trim moved?"), "{frame}");
     bench.model.said = None;
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("the transmitter's trim was moved, it seems. N takes that in."), "{frame}");
+    assert!(
+        frame.contains("the transmitter's trim was moved, it seems. :take the new rest takes that in."),
+        "{frame}"
+    );
     let said = bench.model.log.iter().filter(|(_, words)| words.contains("tiller rests at 15")).count();
     assert_eq!((said, bench.session.document.rig == before), (1, true), "nothing is changed by itself");
-    bench.press(Key::char('N'));
+    bench.act("take the new rest");
     bench.watch(5);
     let centre = bench.session.document.rig.inputs[3].centre.unwrap();
     assert!((centre - 1560.0).abs() <= 3.0, "{centre}");

@@ -354,7 +354,7 @@ fn steps_are_made_changed_and_removed() {
 fn the_clock_is_corrected_in_one_edit() {
     let mut bench = neck();
     let before = bench.session.document.rig.clone();
-    bench.press(Key::char('C'));
+    bench.act("correct clock");
     bench.enter("52.230");
     let board = &bench.session.document.rig.boards[0];
     assert!((board.oscillator_hz.get() - 26.1e6).abs() < 1e3 && board.prescale() == 121);
@@ -420,7 +420,7 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
     assert_eq!((jib(&bench).name.as_str(), jib(&bench).plug()), ("crane.jib", 9));
     assert_eq!(bench.picked(), 9, "the new one is picked");
     // A taken channel and a wrong name are said, and what was typed can be mended.
-    bench.press(Key::char('M'));
+    bench.act("move servo");
     bench.enter("1");
     assert!(bench.frame(160, 47).contains("heron.neck is on channel 1 of upper: move that first"));
     bench.code(KeyCode::Backspace);
@@ -451,12 +451,12 @@ fn a_servo_is_added_renamed_moved_and_removed_by_keys_and_all_is_undone() {
 #[test]
 fn an_engaged_servo_is_neither_moved_nor_removed_and_an_undone_move_leaves_it_released() {
     let mut bench = Bench::new();
-    bench.press(Key::char('M'));
+    bench.act("move servo");
     bench.enter("7");
     bench.press(Key::char('o'));
     bench.pass(5);
-    for key in ['M', 'X'] {
-        bench.press(Key::char(key));
+    for name in ["move servo", "remove servo"] {
+        bench.act(name);
         assert!(bench.frame(160, 47).contains("it is engaged: release it first with r"));
     }
     assert!(bench.model.snapshot.servos[2].engaged);

@@ -3,6 +3,7 @@
 mod blind;
 mod calibrate;
 mod drags;
+mod face;
 mod frames;
 mod inputs;
 mod keys;
@@ -114,7 +115,8 @@ impl Bench {
         // What the machine of a test has must not show.
         let nowhere = folder.path().to_owned();
         session.runner.lookout.roots = Roots { dev: nowhere.clone(), sys: nowhere.clone(), etc: nowhere };
-        let model = Model::new(&mut session, crate::screen::calibrate::VIEW);
+        let mut model = Model::new(&mut session, crate::screen::calibrate::VIEW);
+        model.keys = crate::screen::bindings::usual();
         let mut bench = Self { session, model, now: Duration::ZERO, folder, pages: 0 };
         bench.pass(20);
         bench
@@ -172,6 +174,12 @@ impl Bench {
         self.code(KeyCode::Enter);
     }
 
+    /// Does what a command is for, by its name in the palette.
+    fn act(&mut self, name: &str) {
+        self.press(Key::char(':'));
+        self.enter(name);
+    }
+
     fn buffer(&self, columns: u16, rows: u16) -> Buffer {
         let area = Rect::new(0, 0, columns, rows);
         let mut buffer = Buffer::empty(area);
@@ -203,7 +211,7 @@ fn colours_are_used_for_what_they_mean() {
     assert_eq!(bench.coloured(theme::INPUT), 0, "the neck has no input");
     let faults = bench.coloured(theme::FAULT);
     bench.code(KeyCode::F(3));
-    bench.press(Key::char('z'));
+    bench.act("pull the plug");
     bench.pass(60);
     assert!(bench.coloured(theme::FAULT) > 0 && faults > 0);
     assert!(bench.frame(160, 47).contains("✗ dial lost"), "a word and a sign say it too");

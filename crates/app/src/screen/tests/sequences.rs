@@ -157,7 +157,7 @@ fn steps_change_their_places_and_the_picked_one_is_followed() {
     assert_eq!((steps(&bench), bench.model.in_sequence.step), (vec!["rest", "look", "rest"], 0));
     bench.press(Key::char('<'));
     assert!(said(&bench).contains("the step is at that end already"), "{}", said(&bench));
-    bench.press(Key::char('c'));
+    bench.press(Key::char('%'));
     assert_eq!((steps(&bench), bench.model.in_sequence.step), (vec!["rest", "rest", "look", "rest"], 1));
     bench.press(Key::char('u'));
     assert_eq!(steps(&bench), ["rest", "look", "rest"]);
@@ -254,22 +254,22 @@ fn row(bench: &mut Bench, name: &str) {
 #[test]
 fn a_part_has_two_states_and_a_step_goes_from_one_to_the_other_by_a_key() {
     let mut bench = sequence_view();
-    bench.press(Key::char('b'));
+    bench.act("other state");
     assert!(said(&bench).contains("its pose has no opposite"), "{}", said(&bench));
     palette(&mut bench, "two states: gape; 30; hide; 2");
     assert!(said(&bench).contains("gape and hide are the two states of punt.rudder"), "{}", said(&bench));
     bench.press(Key::char('i'));
     assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("gape"));
-    bench.press(Key::char('b'));
+    bench.act("other state");
     assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("hide"));
-    bench.press(Key::char('b'));
+    bench.act("other state");
     assert_eq!(step_of(&bench, 1).pose.as_deref(), Some("gape"));
 }
 
 #[test]
 fn an_arrival_is_waited_for_no_longer_than_is_said() {
     let mut bench = sequence_view();
-    bench.press(Key::char('w'));
+    bench.press(Key::char('_'));
     let waits = |bench: &Bench| {
         let step = bench.model.in_sequence.step;
         step_of(bench, step).wait_for.unwrap()
@@ -332,10 +332,10 @@ fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys()
     );
     let rest = bench.session.document.rig.pose("rest").unwrap().clone();
     assert!((rest.angles_deg["heron.neck"].get() - 12.0).abs() < 1e-9);
-    bench.press(Key::char('J'));
+    bench.press(Key::char('!'));
     assert!(!bench.session.document.rig.pose("rest").unwrap().angles_deg.contains_key("heron.neck"));
     // A wait, in vain back to that step.
-    bench.press(Key::char('w'));
+    bench.press(Key::char('_'));
     row(&mut bench, "waits for");
     bench.code(KeyCode::Enter);
     bench.enter("gap below 0.3");
@@ -367,7 +367,7 @@ fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys()
     row(&mut bench, "step");
     bench.enter("2");
     bench.press(Key::shift(KeyCode::Left));
-    bench.press(Key::char('l'));
+    bench.press(Key::char('&'));
     row(&mut bench, "loop");
     bench.code(KeyCode::Enter);
     bench.enter("rounds");
@@ -466,7 +466,7 @@ fn a_wait_at_the_very_end_can_be_read() {
     let mut bench = sequence_view();
     row(&mut bench, "step");
     bench.enter("3");
-    bench.press(Key::char('w'));
+    bench.press(Key::char('_'));
     for (columns, rows) in [(160, 47), (100, 30), (80, 24)] {
         let frame = bench.frame(columns, rows);
         assert!(frame.contains("◇ visitor is pressed"), "{frame}");

@@ -64,17 +64,17 @@ fn still(frame: &str) -> String {
 fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_says_so() {
     let mut bench = neck();
     bench.code(KeyCode::F(1));
-    bench.text("i");
+    bench.text("#");
     bench.code(KeyCode::Enter);
     bench.pass(3);
     let screen = bench.frame(160, 47);
-    assert!(screen.contains("neck-bus is asked: id ") && screen.contains("i gives up"), "{screen}");
+    assert!(screen.contains("neck-bus is asked: id ") && screen.contains("# gives up"), "{screen}");
     let screen = given_back(&mut bench);
     assert!(
         screen.contains("2 servos answer") && screen.contains("id 2 at 1 000 000 Bd, model 4242"),
         "{screen}"
     );
-    bench.text("I");
+    bench.act("another id");
     bench.enter("5");
     let screen = bench.frame(160, 47);
     assert!(screen.contains("register 7, is written: 1 → 5"), "{screen}");
@@ -84,7 +84,7 @@ fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_sa
     assert!(screen.contains("id 2 answers too; plug in only the one"), "{screen}");
     assert_eq!(bus(&bench).memory_writes(), 0, "two are on it");
     fault(&bench, "plug-out@id2", true);
-    bench.text("I");
+    bench.act("another id");
     bench.enter("5");
     bench.code(KeyCode::Enter);
     let screen = given_back(&mut bench);
@@ -97,7 +97,7 @@ fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_sa
     for (said, words) in
         [("5", "it has the id 5 already"), ("2", "heron.throat has the id 2"), ("x", "is no id")]
     {
-        bench.text("I");
+        bench.act("another id");
         bench.enter(said);
         let screen = bench.frame(160, 47);
         assert!(screen.contains(words), "{said}\n{screen}");

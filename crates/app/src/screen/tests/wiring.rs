@@ -48,7 +48,7 @@ impl Bench {
 
     /// Lets a look be taken, which another thread does.
     fn look_around(&mut self) {
-        self.press(Key::char('s'));
+        self.press(Key::char('L'));
         while self.session.runner.lookout.is_looking() {
             self.pass(1);
         }
@@ -215,8 +215,8 @@ fn a_board_that_was_found_is_added_as_it_is() {
     let before = bench.session.document.rig.clone();
     assert!(bench.frame(160, 47).contains("0x41 PWM expander, asleep"), "{}", bench.frame(160, 47));
     bench.pass(400);
-    assert!(bench.frame(160, 47).contains("0x41 answers on sim:bench-bus and is not in this rig: b adds it"));
-    bench.press(Key::char('b'));
+    assert!(bench.frame(160, 47).contains("0x41 answers on sim:bench-bus and is not in this rig: N adds it"));
+    bench.press(Key::char('N'));
     bench.enter("lower");
     let added = bench.session.document.rig.board("lower").unwrap().clone();
     assert_eq!((added.address, added.port.as_str()), (Some(0x41), "bench-bus"));
@@ -237,7 +237,7 @@ fn a_board_that_was_found_is_added_as_it_is() {
         bench.press(Key::char('u'));
     }
     assert_eq!(bench.session.document.rig, before);
-    bench.press(Key::char('b'));
+    bench.press(Key::char('N'));
     bench.text("third");
     bench.code(KeyCode::Tab);
     bench.enter("0x70");
@@ -251,7 +251,7 @@ fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood()
     bench.engage(1, 1200.0);
     bench.pass(20);
     bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
-    bench.press(Key::char('S'));
+    bench.act("swap plugs");
     assert!(bench.frame(160, 47).contains("heron.neck is on the channel of heron.beak"));
     bench.code(KeyCode::Enter);
     let state = |bench: &Bench, n: usize| bench.model.snapshot.servos[n];
@@ -274,7 +274,7 @@ fn a_swap_releases_both_and_engages_them_one_by_one_where_their_channels_stood()
     // Each goes on where its channel's last pulse was.
     assert!((state(&bench, 0).pulse.get() - 1200.0).abs() < 3.0, "{:?}", state(&bench, 0).pulse);
     assert!((state(&bench, 1).pulse.get() - 1300.0).abs() < 3.0, "{:?}", state(&bench, 1).pulse);
-    bench.press(Key::char('S'));
+    bench.act("swap plugs");
     bench.enter("heron.tail");
     assert!(bench.frame(160, 47).contains("no servo is called \"heron.tail\""));
 }
@@ -302,7 +302,7 @@ fn servos_are_named_one_by_one_as_they_wiggle() {
         bench.engage(servo, 1200.0);
     }
     bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
-    bench.press(Key::char('W'));
+    bench.act("name by wiggling");
     bench.pass(2);
     assert!(bench.model.snapshot.servos[0].is_wiggling());
     bench.enter("heron.throat");
@@ -478,7 +478,7 @@ fn a_serial_port_is_asked_by_a_key_that_says_what_it_may_do() {
         threads.spawn(|| wasvolta_sim::serve::firmata(&board, &far, &stop));
         let _ends_however_this_ends = Ends(&stop);
         let mut bench = wiring();
-        bench.press(Key::char('P'));
+        bench.act("ask serial port");
         assert!(bench.frame(160, 47).contains("opening it resets many boards: servos on it twitch"));
         bench.enter("sim:knob");
         assert!(bench.frame(160, 47).contains("sim:knob is knob-line of this rig"));
@@ -501,7 +501,7 @@ fn a_serial_port_is_asked_by_a_key_that_says_what_it_may_do() {
 #[test]
 fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     let mut bench = wiring();
-    bench.press(Key::char('b'));
+    bench.press(Key::char('N'));
     for word in ["far", "0x42", "sim:other-bus", "pwm"] {
         bench.text(word);
         bench.code(KeyCode::Tab);
@@ -549,7 +549,7 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
         ("sim:other-bus@9600", "pwm", "bus is there already, at another rate"),
         ("knob-line", "firmata", "a link stands on knob-line"),
     ] {
-        bench.press(Key::char('b'));
+        bench.press(Key::char('N'));
         for word in ["none", "0x43", place, kind] {
             bench.text(word);
             bench.code(KeyCode::Tab);
@@ -566,7 +566,7 @@ fn a_board_is_added_on_a_path_that_the_rig_did_not_know_and_its_rail_is_told() {
     assert!(
         bench.session.document.rig.port("bus").is_none() && bench.session.document.rig.board("far").is_none()
     );
-    bench.press(Key::char('b'));
+    bench.press(Key::char('N'));
     for word in ["reeds", "0x40", "sim:reeds", "firmata"] {
         bench.text(word);
         bench.code(KeyCode::Tab);
@@ -668,7 +668,9 @@ fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
     bench.pass(3);
     let frame = bench.frame(160, 47);
     assert!(
-        frame.contains("its board cannot drive it: M moves it to a pin that can; those that can: 2–19"),
+        frame.contains(
+            "its board cannot drive it: :move servo moves it to a pin that can; those that can: 2–19"
+        ),
         "{frame}"
     );
     let state = bench.model.snapshot.servos[0];

@@ -17,6 +17,7 @@ use crate::screen::sequence::{acts as sequence, rows as sequence_rows};
 use crate::screen::step::moved;
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
+use crate::screen::view::palette;
 use crate::screen::{commands, entry};
 use wasvolta_core::range::{ANGLE, PULSE};
 use wasvolta_core::rig::edit;
@@ -55,8 +56,8 @@ pub fn key(desk: &mut Context, key: Key) {
         Dialog::Endpoint { end, pulse } => endpoint(desk, does, end, pulse),
         Dialog::Limit { end, dial, reason } => limit(desk, (key, does), (end, dial, reason)),
         Dialog::Entry { purpose, typing } => typed(desk, (key, does), purpose, typing),
-        Dialog::Palette { query, pick } => palette(desk, (key, does), query, pick),
-        Dialog::Help { from } => scroll(desk, does, from),
+        Dialog::Palette { query, pick } => choose(desk, (key, does), query, pick),
+        Dialog::Help { query, from } => Some(help(desk, (key, does), query, from)),
         Dialog::Quit => quit(desk, does),
         Dialog::Recover { offer, from } => recover(desk, does, offer, from),
         Dialog::Listen(listen) => listen::key(desk, does, listen),
@@ -280,12 +281,14 @@ fn pass_beats(desk: &mut Context, text: &str) -> Result<(), String> {
     Ok(())
 }
 
-fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: usize) -> Option<Dialog> {
+fn choose(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: usize) -> Option<Dialog> {
     let Ok(intent) = query.text().parse::<Intent>();
-    let found = commands::matching(&intent.action);
+    let found = palette::commands(&desk.model.scene(desk.session), query.text());
     let pick = match does {
         Some(Does::Up) => pick.saturating_sub(1),
         Some(Does::Down) => moved(pick, 1, found.len()),
+        Some(Does::PageUp) => pick.saturating_sub(10),
+        Some(Does::PageDown) => moved(pick, 10, found.len()),
         Some(Does::Answer) => {
             let Some(&action) = found.get(pick) else {
                 desk.refuse("no command is called that; Esc leaves");
@@ -294,6 +297,8 @@ fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: us
             if let Some(view) = action.view {
                 desk.model.view = view;
             }
+            desk.model.recent.retain(|name| *name != action.name);
+            desk.model.recent.insert(0, action.name);
             desk.model.intent = Some(Intent { action: action.name.to_owned(), ..intent });
             return None;
         }
@@ -305,15 +310,19 @@ fn palette(desk: &mut Context, (key, does): Pressed, mut query: Typing, pick: us
     Some(Dialog::Palette { query, pick })
 }
 
-fn scroll(desk: &Context, does: Option<Does>, from: usize) -> Option<Dialog> {
+fn help(desk: &Context, (key, does): Pressed, mut query: Typing, from: usize) -> Dialog {
     let from = match does {
         Some(Does::Up) => from.saturating_sub(1),
         Some(Does::Down) => from + 1,
         Some(Does::PageUp) => from.saturating_sub(10),
         Some(Does::PageDown) => from + 10,
-        _ => return None,
+        _ => {
+            query.press(key, &[]);
+            0
+        }
     };
-    Some(Dialog::Help { from: from.min(commands::help(desk.model.view).len().saturating_sub(5)) })
+    let lines = commands::help(desk.model.view, &desk.model.keys, query.text()).len();
+    Dialog::Help { query, from: from.min(lines.saturating_sub(5)) }
 }
 
 fn quit(desk: &mut Context, does: Option<Does>) -> Option<Dialog> {
@@ -339,7 +348,7 @@ fn recover(desk: &mut Context, does: Option<Does>, offer: Box<Offer>, from: usiz
     let from = match does {
         Some(Does::Answer) => {
             desk.session.recover(*offer);
-            desk.say("your edits are back, unsaved; u undoes that, Ctrl-S saves");
+            desk.say("your edits are back, unsaved; ‹undo› undoes that, ‹save› saves");
             return None;
         }
         Some(Does::Leave) => {

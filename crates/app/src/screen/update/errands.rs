@@ -51,7 +51,9 @@ fn late(desk: &Context, step: Step) -> String {
             let plug = edition.rig.plug_words(board, channel);
             format!("{plug} was not released: nothing was engaged")
         }
-        Step::GoHome(servo) => format!("{} did not get home: q ends the program all the same", name(servo)),
+        Step::GoHome(servo) => {
+            format!("{} did not get home: ‹quit› ends the program all the same", name(servo))
+        }
         Step::Quit => String::new(),
         Step::Engage { servo, .. } | Step::Engaged(servo) | Step::Ask(servo) | Step::Name(servo) => {
             format!("{} gets no pulses: the chain in Wiring says why; the others wait", name(servo))

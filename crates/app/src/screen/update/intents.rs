@@ -12,7 +12,7 @@ use crossterm::event::KeyCode;
 
 /// Carries out what was asked for, or says why not. What is asked beyond the answers stays open, for a person.
 pub fn carry_out(desk: &mut Context, intent: &Intent) {
-    let Some(action) = commands::named(&intent.action) else {
+    let Some(action) = commands::named(&intent.action, desk.model.view) else {
         return desk.refuse(&format!("no command is called {:?}", intent.action));
     };
     if intent.answers.is_empty() {

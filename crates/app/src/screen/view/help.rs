@@ -1,15 +1,23 @@
-//! All keys, from the tables that handle them.
+//! All keys, from the tables that handle them, narrowed by what is typed.
 
-use crate::screen::commands::{HelpLine, help};
-use crate::screen::pen::Pen;
+use crate::screen::commands::{self, HelpLine};
+use crate::screen::pen::{Pen, width};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
+use crate::screen::typing::Typing;
+
+/// Keys of this width stand on the right of their column; longer ones push their sentence on.
+const KEYS: u16 = 9;
 
 /// Draws the help over the view.
-pub fn draw(pen: &mut Pen<'_>, scene: &Scene, from: usize) {
-    crate::screen::view::palette::clear(pen);
-    pen.put(2, 1, "keys", theme::strong(theme::INK));
-    let lines = help(scene.model.view);
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &Typing, from: usize) {
+    super::palette::clear(pen);
+    let x = pen.put(2, 1, "keys  find ", theme::strong(theme::INK));
+    pen.put(x, 1, &query.shown(), theme::text(theme::INK));
+    let lines = commands::help(scene.model.view, &scene.model.keys, query.text());
+    if lines.is_empty() {
+        pen.put(KEYS + 2, 3, "no key and no command has all these words", theme::text(theme::QUIET));
+    }
     let last = pen.height().saturating_sub(1);
     for (y, line) in (3..last).zip(lines.iter().skip(from)) {
         match line {
@@ -17,17 +25,24 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, from: usize) {
             HelpLine::Group(name) => {
                 pen.put(2, y, name, theme::strong(theme::INK));
             }
-            HelpLine::Action(action) => {
-                let keys: Vec<String> = action.keys.iter().map(|k| k.name()).collect();
-                pen.put_right(9, y, &keys.join(" "), theme::strong(theme::INK));
-                let ready = (action.ready)(scene).is_ok();
-                pen.put(11, y, action.long, theme::text(if ready { theme::INK } else { theme::QUIET }));
+            HelpLine::Line { keys, words, action } => {
+                pen.put(KEYS.saturating_sub(width(keys)).max(2), y, keys, theme::strong(theme::INK));
+                let ready = |name: &str| {
+                    let action = commands::named(name, scene.model.view);
+                    action.is_some_and(|action| {
+                        action.works_in(scene.model.view) && (action.ready)(scene).is_ok()
+                    })
+                };
+                let color = if action.is_none_or(ready) { theme::INK } else { theme::QUIET };
+                let x = (KEYS + 2).max(width(keys) + 4);
+                pen.put(x, y, words, theme::text(color));
             }
         }
     }
-    let shown = usize::from(last.saturating_sub(3));
-    let more = lines.len().saturating_sub(from + shown);
-    if more > 0 {
-        pen.put(11, last, &format!("↓ {more} more"), theme::text(theme::QUIET));
-    }
+    super::palette::more(
+        pen,
+        KEYS + 2,
+        from,
+        lines.len().saturating_sub(from + usize::from(last.saturating_sub(3))),
+    );
 }

@@ -23,7 +23,13 @@ use wasvolta_port::expander::Found;
 
 /// The label and the question.
 pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
-    Some(match scene.model.dialog.as_ref()? {
+    let dialog = scene.model.dialog.as_ref()?;
+    let (label, words) = question(scene, dialog)?;
+    Some((label, dialog.spell(&words).into_owned()))
+}
+
+fn question(scene: &Scene, dialog: &Dialog) -> Option<(&'static str, String)> {
+    Some(match dialog {
         Dialog::Engage { dial, scale, from } => ("engage", engage(dial, *scale, from)),
         Dialog::Mark { dial, at, change } => ("mark", mark(scene, dial, *at, *change)),
         Dialog::Contradiction { what, back } => ("mark", contradiction(scene, what, back)),
@@ -40,7 +46,7 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
             (
                 "endpoint",
                 format!(
-                    "Backed off to {at}. Still heard? b backs off more. Quiet? Enter makes it the {end} endpoint."
+                    "Backed off to {at}. Still heard? ‹back off more› backs off more. Quiet? ‹set it› makes it the {end} endpoint."
                 ),
             )
         }
@@ -52,13 +58,13 @@ pub fn words(scene: &Scene) -> Option<(&'static str, String)> {
         }
         Dialog::Entry { purpose, typing } => ("type", typed(scene, purpose, typing)),
         Dialog::Quit => {
-            ("quit", "There are unsaved edits. s saves and quits, q quits without them.".to_owned())
+            ("quit", "There are unsaved edits. ‹save and quit› saves and quits, ‹quit without saving› quits without them.".to_owned())
         }
         Dialog::Found { board, found } => ("found", found_words(scene, *board, found)),
         Dialog::Recover { offer, .. } => ("earlier", offer.words()),
         Dialog::Listen(listen) => ("listen", listening(scene, listen)),
         Dialog::Watch(_) => {
-            ("watch", "Move it to both ends, let it rest, twice. Enter keeps what is proposed.".to_owned())
+            ("watch", "Move it to both ends, let it rest, twice. ‹keep all› keeps what is proposed.".to_owned())
         }
         Dialog::Faders => ("faders", faders::words(scene)),
         Dialog::Form(form) => form_words(scene, form),
@@ -79,8 +85,8 @@ fn listening(scene: &Scene, listen: &Listen) -> String {
         Some(format!("{} of {}", scene.rig.protocol_of(link)?.name(&ear.channel), link.name))
     });
     match (chosen, listen.for_input.and_then(|input| scene.edition.input(input))) {
-        (Some(channel), None) => format!("Enter makes an input of {channel}."),
-        (Some(channel), Some(input)) => format!("Enter lets {} stand on {channel}.", input.name),
+        (Some(channel), None) => format!("‹take it› makes an input of {channel}."),
+        (Some(channel), Some(input)) => format!("‹take it› lets {} stand on {channel}.", input.name),
         (None, _) => "Move the one you mean, and nothing else; or pick it with ↑ ↓.".to_owned(),
     }
 }
@@ -184,14 +190,14 @@ fn test_move(test: &TestMove) -> String {
 fn stopwatch(presses: &[f64]) -> String {
     let turns = presses.len().saturating_sub(1);
     let rate = timed(presses).map_or_else(String::new, |rate| format!(", {:.1} turns a minute", rate.get()));
-    format!("Timing: {turns} whole turns{rate}. t each time the same mark comes round.")
+    format!("Timing: {turns} whole turns{rate}. ‹a turn› each time the same mark comes round.")
 }
 
 fn trim(scene: &Scene) -> String {
     let Some(picked) = scene.picked() else { return String::new() };
     let stop = picked.servo.centre() + picked.state.trim();
     format!(
-        "Trimmed by {:+.1} µs: it is to stand still at {:.1} µs. Until the program ends, or k keeps it.",
+        "Trimmed by {:+.1} µs: it is to stand still at {:.1} µs. Until the program ends, or ‹keep› keeps it.",
         picked.state.trim().get(),
         stop.get()
     )
@@ -199,7 +205,7 @@ fn trim(scene: &Scene) -> String {
 
 fn drift(what: &Observation, by: Position) -> String {
     format!(
-        "It starts at {:.1} µs, {:+.1} µs off what its marks say: it got warm? t trims by that, Enter keeps it as a mark.",
+        "It starts at {:.1} µs, {:+.1} µs off what its marks say: it got warm? ‹trim› trims by that, ‹keep as mark› keeps it as a mark.",
         what.pulse.get(),
         by.get()
     )
@@ -269,21 +275,21 @@ fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
             let word = chip.map_or("channel", |chip| chip.channel_word);
             if chip.is_some_and(|chip| chip.is_smart) {
                 format!(
-                    "{name} has stiff servos already, {word} {channels}. a keeps them as they are, r makes them limp: what they carry may sag."
+                    "{name} has stiff servos already, {word} {channels}. ‹keep them› keeps them as they are, ‹release them› makes them limp: what they carry may sag."
                 )
             } else if *adoptable {
                 format!(
-                    "{name} sends pulses already, on {word} {channels}. a keeps them as they are, r releases them."
+                    "{name} sends pulses already, on {word} {channels}. ‹keep them› keeps them as they are, ‹release them› releases them."
                 )
             } else {
                 format!(
-                    "{name} sends pulses already, on {word} {channels}, at another clock: they cannot be kept. r releases them."
+                    "{name} sends pulses already, on {word} {channels}, at another clock: they cannot be kept. ‹release and start› releases them."
                 )
             }
         }
         Found::Unfamiliar => {
             format!(
-                "What answers as {name} was set up by something else. If it is the right chip, r starts it anew."
+                "What answers as {name} was set up by something else. If it is the right chip, ‹release and start› starts it anew."
             )
         }
     }

@@ -63,8 +63,13 @@ pub fn channel(desk: &mut Context, by: isize) {
     let here =
         all.iter().position(|(_, board, there)| (board.id, *there) == (picked.id, channel)).unwrap_or(0);
     if let Some(&(n, _, channel)) = all.get(moved(here, by, all.len())) {
-        desk.model.in_wiring.plug = (Pick::at(&desk.session.document.rig.boards, n), channel);
+        pick_channel(desk, n, channel);
     }
+}
+
+/// Picks a channel of a board by the board's place, and the servo that is there.
+pub fn pick_channel(desk: &mut Context, board: usize, channel: u8) {
+    desk.model.in_wiring.plug = (Pick::at(&desk.session.document.rig.boards, board), channel);
     pick_what_is_there(desk);
 }
 
@@ -160,7 +165,7 @@ pub fn swap(desk: &mut Context) {
     let servos = &desk.session.document.rig.servos;
     let (before, behind) = servos.split_at(desk.place().unwrap_or(0).min(servos.len()));
     let Some(other) = behind.iter().skip(1).chain(before).next() else {
-        return desk.refuse("there is no other servo to swap with; M moves this one");
+        return desk.refuse("there is no other servo to swap with; ‹move servo› moves this one");
     };
     let fields = vec![Field::new("with", other.name.clone(), "the servo that is on its channel")];
     desk.ask(SWAP.name, Subject::of(&name), fields);

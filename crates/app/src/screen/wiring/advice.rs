@@ -9,14 +9,14 @@ pub const RULES: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 
 fn no_board(scene: &Scene) -> Option<String> {
-    let words = "No board in this rig. s looks what is there, b adds a board.";
+    let words = "No board in this rig. ‹look around› looks what is there, ‹add board› adds a board.";
     when(scene.rig.boards.is_empty(), words)
 }
 
 fn found_board(scene: &Scene) -> Option<String> {
     let (bus, device) = scene.found_boards().next()?;
     Some(format!(
-        "{:#04x} answers on {} and is not in this rig: b adds it as a board.",
+        "{:#04x} answers on {} and is not in this rig: ‹add board› adds it as a board.",
         device.address, bus.path
     ))
 }
@@ -24,7 +24,7 @@ fn found_board(scene: &Scene) -> Option<String> {
 fn missing_board(scene: &Scene) -> Option<String> {
     let (bus, board) = scene.missing_boards().next()?;
     Some(format!(
-        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. s looks again.",
+        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. ‹look around› looks again.",
         board.name,
         board.at(),
         bus.path
@@ -36,18 +36,23 @@ fn free_channel(scene: &Scene) -> Option<String> {
     if board.chip.row().is_smart {
         let words = match scene.model.in_wiring.found_at(board.id, channel) {
             Some(found) if found.is_twins() => format!(
-                "Two servos have the id {channel}: plug in only one of them, a adds it, I gives it another id."
+                "Two servos have the id {channel}: plug in only one of them, ‹add servo› adds it, ‹another id› gives it another id."
             ),
             Some(_) => format!(
-                "Id {channel} answers on {} and is not in this rig: a adds it as a servo.",
+                "Id {channel} answers on {} and is not in this rig: ‹add servo› adds it as a servo.",
                 board.name
             ),
-            None => format!("i looks who answers on {}; a adds a servo by its id.", board.name),
+            None => format!(
+                "‹look for ids› looks who answers on {}; ‹add servo› adds a servo by its id.",
+                board.name
+            ),
         };
         return when(servo.is_none(), words);
     }
-    let words =
-        format!("Channel {channel} of {} is free. a adds a servo here; ↑ ↓ pick a channel.", board.name);
+    let words = format!(
+        "Channel {channel} of {} is free. ‹add servo› adds a servo here; ‹row above› ‹row below› pick a channel.",
+        board.name
+    );
     when(servo.is_none(), words)
 }
 
@@ -65,14 +70,16 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let name = &picked.servo.name;
     let words = match picked.servo.kind {
-        kind if kind.is_smart() => format!("e makes {name} stiff where it is; then w wiggles it."),
+        kind if kind.is_smart() => {
+            format!("‹engage› makes {name} stiff where it is; then ‹wiggle› wiggles it.")
+        }
         kind if kind.has_angles() => {
-            format!("e gives {name} its first pulse where its horn stands; then w wiggles it.")
+            format!("‹engage› gives {name} its first pulse where its horn stands; then ‹wiggle› wiggles it.")
         }
         kind if kind.turns_on() => {
-            format!("e gives {name} the pulse at which it stands still; then w wiggles it.")
+            format!("‹engage› gives {name} the pulse at which it stands still; then ‹wiggle› wiggles it.")
         }
-        _ => format!("e switches {name} to 0 %; then w lets it blink."),
+        _ => format!("‹engage› switches {name} to 0 %; then ‹wiggle› lets it blink."),
     };
     when(!picked.state.engaged, words)
 }
@@ -80,6 +87,6 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
 fn to_wiggle(scene: &Scene) -> Option<String> {
     let name = &scene.picked()?.servo.name;
     Some(format!(
-        "w moves {name} a little: is it the one you mean? R names it, S swaps two plugs, F2 calibrates it."
+        "‹wiggle› moves {name} a little: is it the one you mean? ‹rename servo› names it, ‹swap plugs› swaps two plugs, ‹Calibrate› calibrates it."
     ))
 }

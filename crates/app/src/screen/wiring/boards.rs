@@ -19,7 +19,7 @@ questions! {
     REMOVE("remove board", label: "remove", words: |_, form| {
         format!("Remove the board {}? It can be undone.", form.subject.of)
     }) => |desk, Subject { of: board, .. }, _| {
-        desk.done(&format!("{board} removed; u brings it back"), |rig| edit::remove_board(rig, board))
+        desk.done(&format!("{board} removed; ‹undo› brings it back"), |rig| edit::remove_board(rig, board))
     };
 }
 

@@ -27,7 +27,7 @@ questions! {
     MODEL("keep model", label: "keep", words: |_, form| form.subject.words.clone()) => |desk, about, _| {
         let model = about.with.parse().map_err(|_| "which model is it?".to_owned())?;
         let servo = &about.of;
-        desk.done(&format!("{servo} is model {model}: e makes it stiff"), |rig| roster::set_model(rig, servo, model))
+        desk.done(&format!("{servo} is model {model}: ‹engage› makes it stiff"), |rig| roster::set_model(rig, servo, model))
     };
     HAND("simulated hand") => |desk, about, form| moved_by_hand(desk, &about.of, form);
     RATE("another rate") => |desk, about, form| page_rate(desk, about, form);
@@ -42,14 +42,14 @@ questions! {
 /// The picked board is a bus of smart servos.
 pub fn on_a_bus(scene: &Scene) -> Ready {
     let smart = scene.plug().is_some_and(|(board, _, _)| board.chip.row().is_smart);
-    need(smart, "this is no bus of smart servos: ← → pick one, b adds one")
+    need(smart, "this is no bus of smart servos: ‹less› ‹more› pick one, ‹add board› adds one")
 }
 
 /// The same, with a servo picked there.
 pub fn on_an_id(scene: &Scene) -> Ready {
     on_a_bus(scene)?;
     let there = scene.plug().is_some_and(|(board, id, _)| scene.channels(board).contains(&id));
-    need(there, "no id is picked: i looks who answers")
+    need(there, "no id is picked: ‹look for ids› looks who answers")
 }
 
 /// The picked servo says that it is another model than the rig has, or the rig has none.
@@ -156,7 +156,7 @@ fn sought(desk: &mut Context, board: &str, form: &Form) -> Result<String, String
         return Err("say at which rate: as 1000000, or all".to_owned());
     }
     lend(desk, board, What::Seek { bauds, ids })?;
-    Ok(format!("asking who is on {board}, by reading only; i gives up"))
+    Ok(format!("asking who is on {board}, by reading only; ‹look for ids› gives up"))
 }
 
 fn ids_of(said: &str) -> Result<RangeInclusive<u8>, String> {
@@ -201,7 +201,7 @@ fn page_id(desk: &mut Context, about: &Subject, form: &Form) -> Result<String, S
     let register = layout.registers.id.at;
     let words = format!(
         "Leave only this servo on {}. Its drive is switched off; then its id, register {register}, is written: {from} → {to}, \
-         kept without supply. It is read back, and set back if it does not answer. u does not undo it.",
+         kept without supply. It is read back, and set back if it does not answer. ‹undo› does not undo it.",
         board.port
     );
     ask_page(desk, WRITE_ID.name, &board.name, &format!("{from} {to}"), words);
@@ -275,7 +275,7 @@ fn small(number: u32) -> Result<u8, String> {
 /// In words, when one is lent already or the bus is gone.
 pub fn lend(desk: &mut Context, board: &str, what: What) -> Result<(), String> {
     if desk.model.in_wiring.lent.as_ref().is_some_and(|lent| !lent.errand.is_over()) {
-        return Err("a bus is lent already: i gives that up".to_owned());
+        return Err("a bus is lent already: ‹look for ids› gives that up".to_owned());
     }
     let board = desk.session.document.rig.board(board).ok_or("the bus is gone")?.id;
     let errand = Errand::new(what);
@@ -318,7 +318,7 @@ pub fn follow(desk: &mut Context) {
     match errand.said().end {
         Some(Ok(words)) => {
             if matches!(errand.what, What::Id { .. } | What::Baud { .. }) {
-                desk.model.note(desk.model.snapshot.now, format!("written to memory: {words}"));
+                desk.model.note(desk.model.snapshot.now, &format!("written to memory: {words}"));
             }
             let followed = follow_in_rig(desk, board, &errand.what);
             desk.say(&format!("{words}{}", followed.unwrap_or_default()));

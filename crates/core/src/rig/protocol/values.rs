@@ -203,7 +203,7 @@ pub(super) static KEYS: ProtocolRow = ProtocolRow {
     unit: |channel| if matches!(channel, Channel::Code(1 | 2)) { "%" } else { "" },
     usual: |channel| if matches!(channel, Channel::Code(1 | 2)) { (0.0, None, 100.0) } else { ON_OFF },
     pressed: |channel| (!matches!(channel, Channel::Code(1 | 2))).then_some(Pressed::High),
-    silent: "its keys work in the Inputs view of this program: J plays them there",
+    silent: "its keys work in the Inputs view of this program: ‹play faders› plays them there",
     ..PLAIN
 };
 

@@ -28,7 +28,8 @@ pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
     };
     pen.put(2, 1, question, theme::strong(theme::INK));
     if listen.ears.is_empty() {
-        let words = "Nothing is heard on any link yet. K adds a link; F1 shows what is plugged in.";
+        let words =
+            "Nothing is heard on any link yet. ‹add link› adds a link; ‹Wiring› shows what is plugged in.";
         pen.put(2, 3, words, quiet);
         return;
     }
@@ -183,7 +184,7 @@ fn facts(found: &Proposal, told: bool) -> Vec<(&'static str, String, &'static st
             let about = if told {
                 "as you said"
             } else {
-                "it was there for less of the time; p says so while it is pressed"
+                "it was there for less of the time; while it is pressed you may say so"
             };
             facts.push(("pressed", format!("at {}, not at {}", plain(at), plain(other)), about));
         }

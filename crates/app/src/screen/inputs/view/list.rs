@@ -6,6 +6,7 @@ use crate::screen::inputs::acts;
 use crate::screen::pen::{Pen, width};
 use crate::screen::scene::{Linked, Scene};
 use crate::screen::theme;
+use crate::screen::touch::Touched;
 
 /// A row of the list.
 enum Listed<'a> {
@@ -99,6 +100,7 @@ fn input_row(pen: &mut Pen<'_>, scene: &Scene, y: u16, n: usize) {
     let here = scene.input_place() == Some(n);
     let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
     pen.put(2, y, &trimmed(&input.name, 15), style);
+    pen.touch(0, y, (wide, 1), Touched::Input(n));
     let beside = if wide < 84 { 28 } else { 38 };
     let bar_wide = wide.saturating_sub(18 + beside).min(60);
     let heard = state.as_if.is_some() || scene.link_of(input).is_some_and(|linked| linked.state.is_heard());

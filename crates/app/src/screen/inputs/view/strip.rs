@@ -8,7 +8,7 @@ use crate::screen::theme;
 use wasvolta_core::shape::Span;
 
 const SECONDS: f64 = 12.0;
-/// Over so long the spread of raw values is reckoned, in seconds.
+/// Over so long the spread of raw values is computed, in seconds.
 const LATELY: f64 = 2.0;
 
 /// Draws it.

@@ -40,7 +40,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, time: &Time, label: u16) -> u16 {
         let more = [("↑", first), ("↓", left)].into_iter().filter(|(_, count)| *count > 0);
         let more: Vec<String> = more.map(|(arrow, count)| format!("{arrow} {count}")).collect();
         let joints = if first + left == 1 { "" } else { "s" };
-        pen.put(0, used, &format!("{} more joint{joints}: PgUp PgDn", more.join("  ")), quiet);
+        pen.put(
+            0,
+            used,
+            &format!("{} more joint{joints}: ‹servo above› ‹servo below›", more.join("  ")),
+            quiet,
+        );
         used += 1;
     }
     if note > 0 {

@@ -18,7 +18,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         pen.put(0, 0, &scene.rig.plug_words(&board.name, channel), theme::strong(theme::INK));
         let words = match scene.edition.parts().input_on_pin(board, channel) {
             Some(input) => format!("The input {} is read here: no servo can hang on this pin.", input.name),
-            None => "Nothing is plugged in here, as far as the rig knows. a adds a servo on this channel."
+            None => "Nothing is plugged in here, as far as the rig knows. ‹add servo› adds a servo on this channel."
                 .to_owned(),
         };
         pen.paragraph(0, 2, &words, theme::text(theme::QUIET));

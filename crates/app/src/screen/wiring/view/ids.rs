@@ -4,13 +4,14 @@ use crate::screen::health;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::theme;
+use crate::screen::touch::Touched;
 use std::time::Duration;
 use wasvolta_core::rig::{Board, Layout};
 use wasvolta_engine::chips::map_of;
 use wasvolta_port::board::{Evidence, Stand};
 use wasvolta_port::smart;
+use wasvolta_wire::smart::budget::{Budget, Load};
 use wasvolta_wire::smart::exchange::Echo;
-use wasvolta_wire::smart::reckon::{Load, Reckoned};
 
 /// Where the wire runs.
 const WIRE: u16 = 2;
@@ -43,7 +44,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, board: &Board, here: bool) {
         pen.paragraph(
             0,
             3,
-            "No servo of this rig hangs here. i looks who answers.",
+            "No servo of this rig hangs here. ‹look for ids› looks who answers.",
             theme::text(theme::QUIET),
         );
     }
@@ -52,6 +53,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, board: &Board, here: bool) {
 /// One servo on the wire.
 fn servo(pen: &mut Pen<'_>, scene: &Scene, board: &Board, id: u8, (here, ends): (bool, bool)) {
     let (wide, high) = (pen.width(), pen.height());
+    if let Some(place) = scene.edition.index.boards.place(board.id) {
+        pen.touch(0, 0, (wide, high), Touched::Channel(place, id));
+    }
     if here {
         pen.ground(0, 0, wide, theme::RAISED);
         pen.glyph(0, 0, "▌", theme::COMMANDED);
@@ -66,7 +70,7 @@ fn servo(pen: &mut Pen<'_>, scene: &Scene, board: &Board, id: u8, (here, ends): 
     let Some(picked) = place.and_then(|n| scene.servo(n)) else {
         let found = scene.model.in_wiring.found_at(board.id, id);
         let twins = found.is_some_and(|found| found.is_twins());
-        let words = if twins { "two servos have this id" } else { "found; a adds it" };
+        let words = if twins { "two servos have this id" } else { "found; ‹add servo› adds it" };
         pen.put(SIGN, 0, "?", theme::text(theme::QUIET));
         pen.put(SIGN + 2, 0, words, theme::text(if twins { theme::FAULT } else { theme::INK }));
         if let Some(model) = found.and_then(|found| found.model).filter(|_| high > 1) {
@@ -123,7 +127,7 @@ pub fn rate(scene: &Scene, board: &Board) -> u32 {
     scene.rig.port(&board.port).and_then(|port| port.baud).unwrap_or(smart::USUAL_BAUD)
 }
 
-/// The bus of the picked board: what a beat on it takes as reckoned, and what is seen; gives the column behind.
+/// The bus of the picked board: what a beat on it takes as computed, and what is seen; gives the column behind.
 pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let Some(layout) = board.layout.as_deref().and_then(|name| Layout::named(scene.rig, name)) else {
         return pen.put(0, 0, &board.port, theme::strong(theme::INK));
@@ -141,7 +145,7 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
         adapter: Duration::try_from_secs_f64(adapter_ms / 1e3).unwrap_or_default(),
         frame: smart::FRAME,
     };
-    let reckoned = Reckoned::of(&map_of(layout), &load);
+    let budget = Budget::of(&map_of(layout), &load);
     let milli = |time: Duration| time.as_secs_f64() * 1e3;
     let x = pen.put(0, 0, &port.name, theme::strong(theme::INK));
     // Its path stands in the chain; a long one would leave no room for what is seen.
@@ -150,15 +154,15 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     if load.servos == 0 {
         return pen.put(x + 3, 0, "no servo of this rig hangs on it", theme::text(theme::QUIET));
     }
-    let fits = reckoned.goals < smart::FRAME;
-    let reckoned_words = format!(
-        "reckoned, adapter {adapter_ms:.0} ms: goals {:.1} + places {:.1} ms of 20 ms, {:.0} Hz",
-        milli(reckoned.goals),
-        milli(reckoned.round),
-        reckoned.hertz
+    let fits = budget.goals < smart::FRAME;
+    let budget_words = format!(
+        "computed, adapter {adapter_ms:.0} ms: goals {:.1} + places {:.1} ms of 20 ms, {:.0} Hz",
+        milli(budget.goals),
+        milli(budget.round),
+        budget.hertz
     );
     let color = if fits { theme::QUIET } else { theme::FAULT };
-    let x = pen.put(x + 3, 0, &reckoned_words, theme::text(color));
+    let x = pen.put(x + 3, 0, &budget_words, theme::text(color));
     let Some(seen) = seen else { return x };
     let echo = if seen.echo == Echo::Whole { ", the line echoes" } else { "" };
     let hertz = seen.hertz.map_or_else(String::new, |hertz| format!("{hertz:.0} Hz, "));

@@ -3,6 +3,7 @@
 use crate::screen::pen::Pen;
 use crate::screen::scene::{OnWire, Scene};
 use crate::screen::theme;
+use crate::screen::touch::Touched;
 use ratatui::style::Color;
 use wasvolta_core::rig::{Board, CutTo, Joint, QuitTo};
 use wasvolta_engine::snapshot::BoardState;
@@ -99,6 +100,9 @@ fn jumpers(pen: &mut Pen<'_>, address: u8) {
 fn row(pen: &mut Pen<'_>, scene: &Scene, board: &Board, channel: u8, board_here: bool) {
     let wide = pen.width();
     let here = board_here && scene.model.in_wiring.plug.1 == channel;
+    if let Some(place) = scene.edition.index.boards.place(board.id) {
+        pen.touch(0, 0, (wide, 1), Touched::Channel(place, channel));
+    }
     if here {
         pen.ground(0, 0, wide, theme::RAISED);
         pen.glyph(0, 0, "▌", theme::COMMANDED);

@@ -89,14 +89,15 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
                 .iter()
                 .map(|chip| (false, format!("{}: PWM chip, {} channels", chip.device, chip.channels))),
         );
-        all.extend(
-            scan.serial
-                .iter()
-                .map(|port| (false, format!("{}: serial port, unopened; P asks it", port.way.path))),
-        );
+        all.extend(scan.serial.iter().map(|port| {
+            (false, format!("{}: serial port, unopened; ‹ask serial port› asks it", port.way.path))
+        }));
         all.extend(scan.inputs.iter().map(|device| {
             let name = device.name.as_ref().map_or_else(String::new, |name| format!(" {name}"));
-            (false, format!("{}: {}{name}, unopened; K makes a link of it", device.path(), device.noun))
+            (
+                false,
+                format!("{}: {}{name}, unopened; ‹add link› makes a link of it", device.path(), device.noun),
+            )
         }));
         if scan.serial.is_empty() && scan.pwm.is_empty() {
             all.push((false, "found no PWM chip of the kernel and no serial port of a board".to_owned()));
@@ -118,7 +119,7 @@ fn lent_words(board: &str, said: &Said) -> (bool, String) {
             let (baud, id) = said.at;
             let share = said.done * 100 / said.of.max(1);
             let words = format!(
-                "{board} is asked: id {id} at {} Bd, {share} % done, i gives up{found}",
+                "{board} is asked: id {id} at {} Bd, {share} % done, ‹look for ids› gives up{found}",
                 grouped(baud)
             );
             (false, words)

@@ -1,4 +1,4 @@
-//! What a bus of smart servos has the time for, reckoned from bytes and delays before anything runs.
+//! What a bus of smart servos has the time for, computed from bytes and delays before anything runs.
 
 use super::Form;
 use super::exchange::Timing;
@@ -22,7 +22,7 @@ pub struct Load {
 
 /// What such a line takes. See the module.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Reckoned {
+pub struct Budget {
     /// To tell all where to go, in one beat.
     pub goals: Duration,
     /// To ask all where they are, on the wire.
@@ -53,8 +53,8 @@ const fn word(form: Form) -> usize {
     }
 }
 
-impl Reckoned {
-    /// Reckons a line: all goals in each frame, places in the time that is left, and between two rounds of them one servo
+impl Budget {
+    /// Computes a line: all goals in each frame, places in the time that is left, and between two rounds of them one servo
     /// that is asked how it is.
     pub fn of(map: &Map, load: &Load) -> Self {
         let form = map.form;
@@ -136,10 +136,10 @@ mod tests {
     #[test]
     fn a_group_tells_and_asks_twenty_four_in_a_beat() {
         // 10 bytes around, 4 of address and count, then 24 × 9; asked: 38 bytes, and 24 answers of 15.
-        let at_once = Reckoned::of(&twelve(), &line(24, 0, 0));
+        let at_once = Budget::of(&twelve(), &line(24, 0, 0));
         assert_eq!((at_once.goals, at_once.places), (MICRO(2300), MICRO(380 + 24 * 150)));
         assert!((at_once.hertz - 50.0).abs() < 1e-6, "{at_once:?}");
-        let late = Reckoned::of(&twelve(), &line(24, 500, 0));
+        let late = Budget::of(&twelve(), &line(24, 500, 0));
         assert_eq!(late.beat(), MICRO(2300 + 380 + 24 * 650), "fits 20 ms");
         assert!((late.hertz - 50.0).abs() < 1e-6, "{late:?}");
     }
@@ -147,7 +147,7 @@ mod tests {
     #[test]
     fn single_reads_wait_for_the_adapter_each() {
         // A read is 8 bytes and its answer 8; goals are 8 bytes and 24 × 5 a beat.
-        let one = |adapter| Reckoned::of(&ten(), &line(24, 500, adapter));
+        let one = |adapter| Budget::of(&ten(), &line(24, 500, adapter));
         assert_eq!((one(0).goals, one(0).places), (MICRO(1280), MICRO(24 * 660)));
         assert!((one(0).hertz - 50.0).abs() < 1e-6, "{:?}", one(0));
         // Between two rounds one is asked how it is: 8 bytes, a delay, 7 bytes, and the adapter.
@@ -160,7 +160,7 @@ mod tests {
     fn what_is_told_takes_from_the_places() {
         // At 57 600 Bd a beat of goals takes more than a beat has.
         let slow = Load { baud: 57_600, ..line(24, 500, 0) };
-        assert!(Reckoned::of(&ten(), &slow).hertz < 1e-9);
-        assert_eq!(Reckoned::of(&ten(), &line(0, 500, 1)), Reckoned::default());
+        assert!(Budget::of(&ten(), &slow).hertz < 1e-9);
+        assert_eq!(Budget::of(&ten(), &line(0, 500, 1)), Budget::default());
     }
 }
