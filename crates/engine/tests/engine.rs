@@ -346,7 +346,7 @@ fn a_servo_that_is_not_engaged_refuses_to_jog_and_says_why() {
     by_hand.pass(1);
     let (_, event) = by_hand.engine.snapshot().events[0];
     let EventKind::Refused(why) = event.kind else { panic!("{event:?}") };
-    assert_eq!(why.words(), "gets no pulses, so it cannot move: engage it with e");
+    assert_eq!(why.words(), "gets no pulses, so it cannot move: engage it with ‹engage›");
     assert!(by_hand.engine.snapshot().servos.iter().all(|s| s.ticks().is_none()));
 }
 

@@ -322,7 +322,7 @@ mod tests {
         let refused = widen(&rig(), "heron.neck", End::Low, Position::new(10.0)).unwrap_err();
         assert_eq!(
             refused.to_string(),
-            "a limit at -45° stops heron.neck first: move that with l, then widen"
+            "a limit at -45° stops heron.neck first: move that with ‹limit here›, then widen"
         );
         let wider = widen(&rig(), "heron.beak", End::High, Position::new(10.0)).unwrap();
         assert_eq!(wider.servos[1].ends(), Ends { low: Position::new(1000.0), high: Position::new(2010.0) });
