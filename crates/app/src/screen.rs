@@ -11,6 +11,7 @@ mod canvas;
 mod chart;
 pub mod commands;
 mod context;
+mod course;
 mod dial;
 mod dialog;
 mod digits;

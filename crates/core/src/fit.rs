@@ -587,7 +587,10 @@ mod tests {
         assert!(back.to_string().starts_with("the marks turn back: -30.0° at 1200 µs and -33.0° at 1250 µs"));
         let counts = NoFit::TurnsBack(back).words("counts");
         assert!(counts.contains("-30.0° at 1200 counts"), "{counts}");
-        assert_eq!(NoFit::NoMark.words("counts"), "no mark yet: only counts, no angles; keep a mark with ‹mark›");
+        assert_eq!(
+            NoFit::NoMark.words("counts"),
+            "no mark yet: only counts, no angles; keep a mark with ‹mark›"
+        );
         let misread = seen(&[(1000.0, -50.0), (1200.0, -30.0), (1250.0, -32.0), (2000.0, 50.0)]);
         assert!(Fit::of(&misread, None, Shape::Line).is_ok(), "as much as both may be misread");
     }

@@ -6,6 +6,7 @@ use super::sequence::state::State as InSequence;
 use super::wiring::state::State as InWiring;
 use crate::edition::Edition;
 use crate::recovery::Left;
+use crate::screen::course::Moment;
 use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
 use crate::screen::intent::Intent;
@@ -95,10 +96,10 @@ pub struct Model {
     pub seen: Option<(ServoId, Look)>,
     /// What a meter at the picked servo's board shows, in a simulated rig.
     pub meter: Option<f64>,
-    /// Levels of the picked servo, where it has one, oldest first; not a number while it gets no pulses.
-    pub levels: VecDeque<(Duration, f64)>,
-    /// Whose levels those are.
-    pub levels_of: ServoId,
+    /// The last seconds of the picked servo, oldest first.
+    pub course: VecDeque<Moment>,
+    /// Whose they are.
+    pub course_of: ServoId,
     pub last_key: Option<(Key, Duration)>,
     pub events_seen: u64,
     pub asked_about: Vec<BoardId>,
@@ -182,8 +183,8 @@ impl Model {
             log: VecDeque::new(),
             seen: None,
             meter: None,
-            levels: VecDeque::new(),
-            levels_of: ServoId::default(),
+            course: VecDeque::new(),
+            course_of: ServoId::default(),
             last_key: None,
             events_seen: 0,
             asked_about: Vec::new(),

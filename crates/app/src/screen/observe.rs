@@ -3,6 +3,7 @@
 use crate::edition::Edition;
 use crate::screen::calibrate::behind;
 use crate::screen::calibrate::forms::SEEN;
+use crate::screen::course::Moment;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::health;
@@ -86,7 +87,7 @@ impl Model {
             &self.snapshot,
         );
         self.follow_rests(session, now);
-        self.follow_level(session);
+        self.follow_course(session);
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)
         {
@@ -128,17 +129,26 @@ impl Model {
         }
     }
 
-    /// What the picked servo was given lately, where that is a level.
-    fn follow_level(&mut self, session: &Session) {
-        if std::mem::replace(&mut self.levels_of, self.servo.id) != self.servo.id {
-            self.levels.clear();
+    /// What the picked servo was told lately, and where it was.
+    fn follow_course(&mut self, session: &Session) {
+        if std::mem::replace(&mut self.course_of, self.servo.id) != self.servo.id {
+            self.course.clear();
         }
-        let level = self.scene(session).picked().and_then(|p| Some((p.level()?, p.state.engaged)));
-        let Some((level, engaged)) = level else { return };
-        if self.levels.len() == STRIP {
-            self.levels.pop_front();
+        let at_s = self.snapshot.now.as_secs_f64();
+        let moment = self.scene(session).picked().map(|p| Moment {
+            at_s,
+            told: p.state.engaged.then(|| p.wire_pulse() - p.state.trim()),
+            measured: p.measured(),
+        });
+        let Some(moment) =
+            moment.filter(|moment| self.course.back().is_none_or(|last| last.at_s < moment.at_s))
+        else {
+            return;
+        };
+        if self.course.len() == STRIP {
+            self.course.pop_front();
         }
-        self.levels.push_back((self.snapshot.now, if engaged { level } else { f64::NAN }));
+        self.course.push_back(moment);
     }
 
     fn look(&mut self, session: &Session) {

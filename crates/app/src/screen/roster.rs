@@ -1,5 +1,6 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
+use crate::screen::course;
 use crate::screen::health;
 use crate::screen::pen::{Pen, cell_of, fit, width};
 use crate::screen::scene::{Picked, Scene};
@@ -38,8 +39,18 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         pen.paragraph(1, 1, "no servo yet: ‹add servo› adds one", theme::text(theme::QUIET));
         y = 4;
     }
-    log(pen, scene, y + 1);
+    let behind = log(pen, scene, y + 1);
+    // The ground between belongs to what is picked.
+    let free = behind.saturating_sub(y + 1);
+    if let Some(picked) = scene.picked().filter(|_| free >= course::LEAST) {
+        let high = free.min(HIGHEST);
+        let wide = pen.width();
+        course::draw(&mut pen.part(0, behind - high, wide - 1, high - 1), scene, &picked);
+    }
 }
+
+/// Rows of the last seconds at most.
+const HIGHEST: u16 = 11;
 
 enum Row<'a> {
     Gap,
@@ -155,12 +166,13 @@ pub fn moment(at: Duration) -> String {
     format!("{:02}:{:02}", seconds / 60, seconds % 60)
 }
 
-fn log(pen: &mut Pen<'_>, scene: &Scene, from: u16) {
+/// What happened lately, at the bottom; gives the first row that it takes.
+fn log(pen: &mut Pen<'_>, scene: &Scene, from: u16) -> u16 {
     let room = pen.height().saturating_sub(from + 2);
     if room < 3 || scene.model.log.is_empty() {
-        return;
+        return pen.height();
     }
-    let shown = usize::from(room).min(12).min(scene.model.log.len());
+    let shown = usize::from(room).min(if room > 24 { 12 } else { 8 }).min(scene.model.log.len());
     let count = u16::try_from(shown).unwrap_or(0);
     let top = pen.height().saturating_sub(count + 1);
     pen.put(1, top.saturating_sub(1), "lately", theme::text(theme::QUIET));
@@ -169,4 +181,5 @@ fn log(pen: &mut Pen<'_>, scene: &Scene, from: u16) {
         let x = pen.put(2, y, &moment(*at), theme::text(theme::QUIET)) + 1;
         pen.put(x, y, words, theme::text(theme::QUIET));
     }
+    top.saturating_sub(1)
 }

@@ -123,7 +123,11 @@ fn strip(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let air = (most - least) * 0.04;
     let mut plot = Plot::new(wide.saturating_sub(left + 2), rows, (-SECONDS, 0.0), (least - air, most + air));
     plot.dashed((-SECONDS, 0.0), (0.0, 0.0), theme::RULE, (1, 3));
-    let given = scene.model.levels.iter().map(|(at, level)| (at.as_secs_f64() - now, *level));
+    let level = |at: Option<Position>| {
+        let scale = picked.plan.scale.as_ref().zip(at);
+        scale.map_or(f64::NAN, |(scale, at)| scale.angle_at(at).get() + 0.0)
+    };
+    let given = scene.model.course.iter().map(|moment| (moment.at_s - now, level(moment.told)));
     plot.curve(given.filter(|(t, _)| *t >= -SECONDS), theme::COMMANDED);
     plot.canvas.lay(pen, left, 0);
     for level in [most, 0.0, least] {

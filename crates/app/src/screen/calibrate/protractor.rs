@@ -108,6 +108,19 @@ impl Dial {
         Needle { axis, mounted: self.mounted, sense: self.sense }
     }
 
+    /// An arc of dashes: what a data sheet says, and no mark has shown.
+    fn dashes(&mut self, from: f64, to: f64, color: Color) {
+        const DASH: f64 = 3.0;
+        let mut at = from;
+        while at < to {
+            for ring in 0..2 {
+                let share = 0.985 - f64::from(ring) * 0.9 / self.radius;
+                self.arc(at, (at + DASH).min(to), share, color);
+            }
+            at += 2.0 * DASH;
+        }
+    }
+
     fn cell(&self, degrees: f64, share: f64) -> (u16, u16) {
         let (x, y) = self.at(degrees, share);
         (cell_of((x / f64::from(DOTS.0)).floor()), cell_of((y / f64::from(DOTS.1)).floor()))
@@ -189,9 +202,12 @@ fn free_arc(dial: &mut Dial, picked: &Picked, line: &Angles, fitted: bool) {
     let (low, high) = picked.plan.guard.free();
     let (a, b) = ordered(line.angle_at(low), line.angle_at(high));
     let (a, b) = (a.max(-180.0), b.min(180.0));
-    let inner = if fitted { 4 } else { 1 };
-    for ring in 0..inner {
-        dial.arc(a, b, 0.985 - f64::from(ring) * 0.9 / dial.radius, theme::INK);
+    if fitted {
+        for ring in 0..4 {
+            dial.arc(a, b, 0.985 - f64::from(ring) * 0.9 / dial.radius, theme::INK);
+        }
+    } else {
+        dial.dashes(a, b, theme::QUIET);
     }
     let (low, high) = picked.plan.guard.endpoints;
     for endpoint in [line.angle_at(low).get(), line.angle_at(high).get()] {

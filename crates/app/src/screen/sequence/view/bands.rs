@@ -163,9 +163,28 @@ fn span(kind: Kind, (lowest, highest): (f64, f64), room: usize) -> String {
     };
     if usize::from(width(&words)) <= room { words } else { words.replace(" to ", "…") }
 }
+/// The glyph for the part of a cell from `a` to `b`, in eighths from its bottom, with its ink and its ground. In many
+/// terminals a block of the font leaves a seam below itself, so a part that joins what is below it is drawn as the ground
+/// of an upper block, and one that hangs from above as an upper block.
+fn part_of_a_cell((a, b): (u16, u16), joins: bool, color: Color) -> (&'static str, Color, Color) {
+    const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+    match (a, b) {
+        (a, b) if b <= a => (" ", color, theme::GROUND),
+        // The ground too, so that rows join.
+        (0, 8) => ("█", color, color),
+        (0, 0..=1) if joins => (" ", color, theme::GROUND),
+        (0, 2..=5) if joins => ("▀", theme::GROUND, color),
+        (0, _) if joins => ("▔", theme::GROUND, color),
+        (0, b) => (EIGHTHS.get(usize::from(b)).copied().unwrap_or("█"), color, theme::GROUND),
+        (1..=2, 8) => ("█", color, color),
+        (3..=6, 8) => ("▀", color, theme::GROUND),
+        (_, 8) => ("▔", color, theme::GROUND),
+        _ => ("━", color, theme::GROUND),
+    }
+}
+
 /// One column of a silhouette between the zero line and a value, both 0..1 from the bottom, in eighths.
 fn silhouette(pen: &mut Pen<'_>, x: u16, rows: u16, (value, zero): (f64, f64), color: Color, hatched: bool) {
-    const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
     let scale = f64::from(rows) * 8.0;
     let (from, to) = (value.min(zero) * scale, value.max(zero) * scale);
     for row in 0..rows {
@@ -173,30 +192,14 @@ fn silhouette(pen: &mut Pen<'_>, x: u16, rows: u16, (value, zero): (f64, f64), c
         let (a, b) = ((from - bottom).clamp(0.0, 8.0), (to - bottom).clamp(0.0, 8.0));
         let holds_zero = (bottom..bottom + 8.0).contains(&(zero * scale - 1e-9).max(0.0));
         let (a, b) = (cell_of(a.round()), cell_of(b.round()));
-        if b > a {
-            let glyph = if hatched {
-                "▒"
-            } else if a == 0 {
-                EIGHTHS[usize::from(b)]
-            } else if b == 8 {
-                EIGHTHS[usize::from(a)]
-            } else {
-                "━"
-            };
-            pen.glyph(x, row, glyph, color);
-            // The ground too: a font's block may leave a seam between rows.
-            if glyph == "█"
-                && let Some(cell) = pen.cell(x, row)
-            {
-                cell.set_bg(color);
-            }
-            // Hanging from the top of a cell is the rest of it reversed.
-            if a > 0
-                && b == 8
-                && !hatched
-                && let Some(cell) = pen.cell(x, row)
-            {
-                cell.set_fg(theme::GROUND).set_bg(color);
+        let (glyph, ink, ground) = if hatched && b > a {
+            ("▒", color, theme::GROUND)
+        } else {
+            part_of_a_cell((a, b), from < bottom, color)
+        };
+        if glyph != " " {
+            if let Some(cell) = pen.cell(x, row) {
+                cell.set_symbol(glyph).set_fg(ink).set_bg(ground);
             }
         } else if holds_zero {
             pen.glyph(x, row, "─", theme::RULE);

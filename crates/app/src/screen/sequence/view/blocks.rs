@@ -184,6 +184,7 @@ fn heads(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time) {
             None => {}
         }
     }
+    instants(pen, scene, sequence, time);
     // Gates lie over the edges of the blocks between which they stand.
     for (n, step) in sequence.steps.iter().enumerate() {
         if step.wait_for.is_some()
@@ -191,6 +192,30 @@ fn heads(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time) {
         {
             gate(pen, time, when.starts, (from..=to).contains(&n));
         }
+    }
+}
+
+/// Steps that take no time at all: what has no width has a sign of its own, with the numbers of all that stand there.
+fn instants(pen: &mut Pen<'_>, scene: &Scene, sequence: &Sequence, time: &Time) {
+    let (from, to) = scene.model.in_sequence.picked();
+    let mut at: Vec<(u16, Vec<usize>)> = Vec::new();
+    for (n, step) in sequence.steps.iter().enumerate() {
+        let when = time.program.step(n).filter(|when| when.ends() - when.starts < 1e-6);
+        let Some(x) = when.filter(|_| step.wait_for.is_none()).and_then(|when| time.shown(when.starts))
+        else {
+            continue;
+        };
+        match at.last_mut().filter(|(last, _)| *last == x) {
+            Some((_, steps)) => steps.push(n),
+            None => at.push((x, vec![n])),
+        }
+    }
+    for (x, steps) in at {
+        let picked = steps.iter().any(|n| (from..=to).contains(n));
+        let color = if picked { theme::COMMANDED } else { theme::INK };
+        pen.glyph(x, 0, "◆", color);
+        let numbers: Vec<String> = steps.iter().map(|n| (n + 1).to_string()).collect();
+        pen.put(x, 1, &numbers.join(","), theme::text(color));
     }
 }
 
