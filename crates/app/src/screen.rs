@@ -5,6 +5,7 @@
 
 pub mod action;
 mod advice;
+mod also;
 pub mod bindings;
 mod calibrate;
 mod canvas;
@@ -28,7 +29,9 @@ mod intent;
 pub mod keymap;
 pub mod keys;
 mod layout;
+mod many;
 mod model;
+mod moment;
 mod observe;
 mod panel;
 mod panels;

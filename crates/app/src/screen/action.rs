@@ -3,6 +3,7 @@
 
 use super::context::Context;
 use super::keys::Key;
+use super::many;
 use super::model::View;
 use super::ready::{Ready, STILL_MOVES};
 use super::scene::Scene;
@@ -37,8 +38,16 @@ impl Action {
         matches!(self.name, "cut" | "hold" | "quit")
     }
 
+    /// Whether it is done to each servo where several are picked.
+    pub fn goes_for_each(&self) -> bool {
+        matches!(self.name, "engage" | "release" | "give back" | "home here" | "save card" | "wiggle")
+    }
+
     /// Does it if it may be done, else says why not.
-    pub fn carry_out(&self, desk: &mut Context) {
+    pub fn carry_out(&'static self, desk: &mut Context) {
+        if self.goes_for_each() && many::count(desk.model, &desk.session.runner.edition) > 1 {
+            return many::carry_out(desk, self.name, self.ready, self.run);
+        }
         let ready = (self.ready)(&desk.model.scene(desk.session));
         match ready {
             Ok(()) => (self.run)(desk),

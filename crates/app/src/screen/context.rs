@@ -24,6 +24,8 @@ pub struct Context<'a> {
     pub held: bool,
     /// It came so soon that it may be the first repeat of a held key.
     pub hurried: bool,
+    /// An edit goes on with the one before: both are undone at once.
+    pub joined: bool,
 }
 
 impl Context<'_> {
@@ -36,7 +38,7 @@ impl Context<'_> {
 
     /// Makes an edit and says so, or says why not. Whether it was made.
     pub fn edit(&mut self, what: &str, edit: impl FnOnce(&Rig) -> Edited) -> bool {
-        self.edit_on(false, what, edit)
+        self.edit_on(self.joined, what, edit)
     }
 
     /// The same, where it may go on with the last one: then both are undone at once.
@@ -95,7 +97,7 @@ impl Context<'_> {
     /// # Errors
     /// In words, when it is refused.
     pub fn done(&mut self, words: &str, edit: impl FnOnce(&Rig) -> Edited) -> Result<String, String> {
-        self.session.edit(words, edit).map_err(|refused| refused.to_string())?;
+        self.session.edit_on(words, self.joined, edit).map_err(|refused| refused.to_string())?;
         Ok(words.to_owned())
     }
 

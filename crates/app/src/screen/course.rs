@@ -1,21 +1,11 @@
 //! The last seconds of the picked servo: what it was told and, where it says so, where it was.
 
 use super::chart::Plot;
+use super::moment::Moment;
 use super::pen::Pen;
 use super::scene::{Picked, Scene};
 use super::theme;
 use wasvolta_core::unit::Position;
-
-/// A moment of it.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Moment {
-    /// When, in seconds since the engine was started.
-    pub at_s: f64,
-    /// What was on the wire, its trim taken off; none while it gets no pulses.
-    pub told: Option<Position>,
-    /// Where it said it was.
-    pub measured: Option<Position>,
-}
 
 /// So far back it goes, in seconds.
 pub const SECONDS: f64 = 10.0;
@@ -35,7 +25,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let (a, b) = (value(low), value(high));
     let (least, most) = (a.min(b), a.max(b));
     let air = (most - least) * 0.03;
-    let now = scene.model.snapshot.now.as_secs_f64();
+    let now = scene.model.course.back().map_or(0.0, |moment| moment.at_s);
     let moments = || scene.model.course.iter().filter(move |moment| moment.at_s >= now - SECONDS);
     let line = |of: fn(&Moment) -> Option<Position>| {
         moments().map(move |moment| (moment.at_s - now, of(moment).map_or(f64::NAN, value)))

@@ -6,6 +6,7 @@ pub mod roster;
 use super::action::{Action, code, key};
 use super::calibrate;
 use super::keys::Key;
+use super::many;
 use super::question::Question;
 use super::ready::{
     always, boarded, by_hand, charted, continuous, driving, engaged, jointed, linked, need, positional,
@@ -14,7 +15,7 @@ use super::ready::{
 use crossterm::event::KeyCode;
 
 /// What is asked everywhere.
-pub static QUESTIONS: &[&[&Question]] = &[roster::QUESTIONS, acts::QUESTIONS];
+pub static QUESTIONS: &[&[&Question]] = &[roster::QUESTIONS, acts::QUESTIONS, many::QUESTIONS];
 
 /// What stops and moves things: it stands before what a room has. A row a line, as a table is.
 #[rustfmt::skip]
@@ -51,6 +52,9 @@ static HANDS: &[Action] = &[
 static ROSTER: &[Action] = &[
     Action { name: "servo above", keys: &[code(KeyCode::PageUp)], view: None, short: "", long: "pick the servo above", ready: always, run: acts::servo_previous },
     Action { name: "servo below", keys: &[code(KeyCode::PageDown)], view: None, short: "", long: "pick the servo below", ready: always, run: acts::servo_next },
+    Action { name: "servo above too", keys: &[Key::shift(KeyCode::Up)], view: None, short: "", long: "pick the servo above too, or one less; what goes for one goes for all", ready: servo, run: many::above },
+    Action { name: "servo below too", keys: &[Key::shift(KeyCode::Down)], view: None, short: "", long: "pick the servo below too, or one less", ready: servo, run: many::below },
+    Action { name: "pick group", keys: &[], view: None, short: "", long: "pick every servo whose name begins alike, before the dot", ready: servo, run: many::ask_group },
     Action { name: "add servo", keys: &[key('a')], view: None, short: "", long: "add a servo: its name, and the channel its plug is on", ready: boarded, run: roster::add },
     Action { name: "rename servo", keys: &[key('R')], view: None, short: "", long: "give the picked servo another name; poses and mappings follow", ready: servo, run: roster::rename },
     Action { name: "move servo", keys: &[], view: None, short: "", long: "the picked servo's plug is on another channel", ready: unpulsed, run: roster::move_to },

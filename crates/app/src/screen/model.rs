@@ -6,12 +6,13 @@ use super::sequence::state::State as InSequence;
 use super::wiring::state::State as InWiring;
 use crate::edition::Edition;
 use crate::recovery::Left;
-use crate::screen::course::Moment;
+use crate::screen::also::Also;
 use crate::screen::dialog::Dialog;
 use crate::screen::errand::Errands;
 use crate::screen::intent::Intent;
 use crate::screen::keymap::Keymap;
 use crate::screen::keys::Key;
+use crate::screen::moment::Moment;
 use crate::screen::pick::Pick;
 use crate::screen::taught::Taught;
 use crate::screen::touch::{Needle, Touch};
@@ -56,6 +57,8 @@ pub struct Model {
     pub view: View,
     /// The servo picked.
     pub servo: Pick<ServoId>,
+    /// What is picked beside it.
+    pub also: Also,
     /// The nudge's size, an index into `step::NUDGES`.
     pub nudge: usize,
     /// The chain of the picked servo, traced when it is asked for first in a frame.
@@ -164,6 +167,7 @@ impl Model {
             bell: false,
             view,
             servo: Pick::at(&session.document.rig.servos, uncalibrated.unwrap_or(0)),
+            also: Also::default(),
             nudge: 3,
             chain: OnceCell::new(),
             errands: Errands::default(),
@@ -240,6 +244,7 @@ impl Model {
                 (Side::Unknown, None, None);
         }
         self.servo = picked;
+        self.also.clear();
         self.follow_servo(rig);
     }
 

@@ -3,12 +3,12 @@
 use crate::edition::Edition;
 use crate::screen::calibrate::behind;
 use crate::screen::calibrate::forms::SEEN;
-use crate::screen::course::Moment;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::health;
 use crate::screen::inputs::goals;
 use crate::screen::model::{Model, STRIP, TRACED, Tone};
+use crate::screen::moment::Moment;
 use crate::screen::scene::Picked;
 use crate::screen::sequence::acts::keep_standing;
 use crate::session::Session;
@@ -87,7 +87,7 @@ impl Model {
             &self.snapshot,
         );
         self.follow_rests(session, now);
-        self.follow_course(session);
+        self.follow_course(session, now);
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)
         {
@@ -130,11 +130,11 @@ impl Model {
     }
 
     /// What the picked servo was told lately, and where it was.
-    fn follow_course(&mut self, session: &Session) {
+    fn follow_course(&mut self, session: &Session, now: Duration) {
         if std::mem::replace(&mut self.course_of, self.servo.id) != self.servo.id {
             self.course.clear();
         }
-        let at_s = self.snapshot.now.as_secs_f64();
+        let at_s = now.as_secs_f64();
         let moment = self.scene(session).picked().map(|p| Moment {
             at_s,
             told: p.state.engaged.then(|| p.wire_pulse() - p.state.trim()),

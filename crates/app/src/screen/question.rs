@@ -17,6 +17,13 @@ pub struct Question {
     pub take: fn(&mut Context, &Subject, &Form) -> Result<String, String>,
 }
 
+impl Question {
+    /// Whether its answer goes for each servo where several are picked.
+    pub fn goes_for_each(&self) -> bool {
+        matches!(self.name, "rated" | "spline" | "volts" | "put card" | "supply")
+    }
+}
+
 /// Writes questions, and the list of them: `NAME("name", label: "before it", words: words) => take;`.
 macro_rules! questions {
     ($($(#[$doc:meta])* $id:ident($name:literal $(, label: $label:literal)? $(, words: $words:expr)?) => $take:expr;)*) => {

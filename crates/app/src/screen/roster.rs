@@ -2,6 +2,7 @@
 
 use crate::screen::course;
 use crate::screen::health;
+use crate::screen::many;
 use crate::screen::pen::{Pen, cell_of, fit, width};
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::touch::Touched;
@@ -30,10 +31,18 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
                     let wide = pen.width();
                     pen.touch(0, y, (wide, 1), Touched::Servo(*n));
                     servo(pen, y, &picked, scene.place() == Some(*n));
+                    if scene.place() != Some(*n) && scene.model.also.has(picked.servo.id) {
+                        pen.ground(0, y, wide, theme::RAISED);
+                        pen.glyph(0, y, "▌", theme::MARK);
+                    }
                 }
             }
         }
         y += 1;
+    }
+    let several = many::count(scene.model, scene.edition);
+    if several > 1 && pen.height() > 20 {
+        pen.put_right(pen.width(), 0, &format!("{several} picked"), theme::strong(theme::INK));
     }
     if scene.rig.servos.is_empty() {
         pen.paragraph(1, 1, "no servo yet: ‹add servo› adds one", theme::text(theme::QUIET));

@@ -4,6 +4,7 @@
 //! what could not be written has nobody to read it, and a panic here would come before the servos' release.
 
 use crossterm::cursor::Show;
+use crossterm::event::{DisableBracketedPaste, EnableBracketedPaste};
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use miette::Diagnostic;
@@ -97,7 +98,7 @@ impl Drop for Screen {
 /// When it takes nothing.
 pub fn enter() -> std::io::Result<()> {
     enable_raw_mode()?;
-    execute!(stdout(), EnterAlternateScreen)
+    execute!(stdout(), EnterAlternateScreen, EnableBracketedPaste)
 }
 
 /// What comes from the terminal.
@@ -146,5 +147,5 @@ pub fn leave() {
     // Each by itself: letters may go nowhere while the way of typing can still be set.
     let _ = disable_raw_mode();
     ask_for_mouse(false);
-    let _ = execute!(stdout(), LeaveAlternateScreen, Show);
+    let _ = execute!(stdout(), DisableBracketedPaste, LeaveAlternateScreen, Show);
 }

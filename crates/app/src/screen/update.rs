@@ -9,6 +9,7 @@ pub mod questions;
 use crate::screen::calibrate::feel;
 use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
+use crate::screen::everywhere::roster;
 use crate::screen::inputs::faders;
 use crate::screen::intent::Intent;
 use crate::screen::keys;
@@ -31,7 +32,7 @@ const FIRST_REPEAT: Duration = Duration::from_millis(700);
 /// Takes in what has happened since the last frame, and goes on with what is still to be done.
 pub fn observe(model: &mut Model, session: &mut Session, now: Duration) {
     model.observe(session, now);
-    let mut desk = Context { model, session, now, held: false, hurried: false };
+    let mut desk = Context { model, session, now, held: false, hurried: false, joined: false };
     while let Some(words) = desk.session.document.outputs.news() {
         desk.model.note(now, &words);
         desk.refuse(&words);
@@ -59,9 +60,15 @@ fn go_on_waiting(desk: &mut Context) {
 pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Duration) {
     if let Event::Mouse(event) = event {
         if wants_mouse(model) {
-            mouse::mouse(&mut Context { model, session, now, held: false, hurried: false }, *event);
+            mouse::mouse(
+                &mut Context { model, session, now, held: false, hurried: false, joined: false },
+                *event,
+            );
         }
         return;
+    }
+    if let Event::Paste(text) = event {
+        return paste(model, session, text, now);
     }
     let Event::Key(pressed) = event else { return };
     if pressed.kind == KeyEventKind::Release {
@@ -80,6 +87,30 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
     }
 }
 
+/// The most that is taken of what was pasted, in bytes: a list of every channel of sixty boards is shorter.
+const PASTED: usize = 64 * 1024;
+
+/// Takes what was pasted: into what is being typed its first line, else a list of servos. It is never taken for keys.
+fn paste(model: &mut Model, session: &mut Session, text: &str, now: Duration) {
+    let mut desk = Context { model, session, now, held: false, hurried: false, joined: false };
+    if desk.model.too_small || servo_bus::stop_feeling(&mut desk) {
+        return;
+    }
+    if text.len() > PASTED {
+        return desk.refuse("that is too much to paste here");
+    }
+    if desk.model.dialog.is_none() {
+        return roster::paste(&mut desk, text);
+    }
+    let line = text.lines().next().unwrap_or_default();
+    for c in line.chars().filter(|c| !c.is_control()) {
+        // A question that takes no words takes these no more than others.
+        if desk.model.dialog.as_ref().is_some_and(|dialog| dialog.does(Key::char(c)).is_none()) {
+            dialog::key(&mut desk, Key::char(c));
+        }
+    }
+}
+
 /// Whether there is something for the mouse to do. Elsewhere it stays the terminal's own.
 pub fn wants_mouse(model: &Model) -> bool {
     !model.too_small
@@ -94,7 +125,7 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     // What is held by the mouse is let go: the key may lead elsewhere.
     (model.in_inputs.drag, model.grip) = (None, None);
     model.in_sequence.drag = None;
-    let mut desk = Context { model, session, now, held, hurried };
+    let mut desk = Context { model, session, now, held, hurried, joined: false };
     if servo_bus::stop_feeling(&mut desk) {
         return;
     }

@@ -8,6 +8,7 @@ pub mod state;
 mod view;
 
 use super::action::{Action, code, key};
+use super::many;
 use super::model::View;
 use super::panel::{Panel, Typed};
 use super::ready::{always, boarded, found, free, need, servo, simulated, wigglable};
@@ -64,7 +65,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "rail of the board", keys: &[], view: None, short: "", long: "which supply feeds the picked board's servos, and what it gives", ready: boarded, run: boards::rail },
     Action { name: "rename board", keys: &[], view: None, short: "", long: "give the picked board another name; its servos follow", ready: boarded, run: boards::rename },
     Action { name: "remove board", keys: &[], view: None, short: "", long: "take the picked board out, once no servo is on it", ready: boarded, run: boards::remove },
-    Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: acts::engage_all },
+    Action { name: "engage all", keys: &[key('A')], view: None, short: "", long: "engage servo after servo where each was left; asks for those not known", ready: free, run: many::engage_all },
     Action { name: "simulated hand", keys: &[], view: None, short: "", long: "move the picked smart servo of the simulated bench as a hand would", ready: servo_bus::in_hand, run: servo_bus::hand },
     Action { name: "simulated fault", keys: &[], view: None, short: "", long: "let something be wrong with the simulated bench, or right again", ready: simulated, run: acts::fault },
 ];

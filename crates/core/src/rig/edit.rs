@@ -6,6 +6,7 @@
 pub mod boards;
 pub mod joint;
 pub mod links;
+pub mod list;
 pub mod mappings;
 pub mod marks;
 pub mod points;

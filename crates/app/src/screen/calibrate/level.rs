@@ -119,7 +119,7 @@ fn strip(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let (least, most) = ends(picked);
     let (wide, rows) = (pen.width(), pen.height() - 1);
     let left = 6;
-    let now = scene.model.snapshot.now.as_secs_f64();
+    let now = scene.model.course.back().map_or(0.0, |moment| moment.at_s);
     let air = (most - least) * 0.04;
     let mut plot = Plot::new(wide.saturating_sub(left + 2), rows, (-SECONDS, 0.0), (least - air, most + air));
     plot.dashed((-SECONDS, 0.0), (0.0, 0.0), theme::RULE, (1, 3));

@@ -1,17 +1,25 @@
 //! Who is there: servos come and go, change their name, their kind or their plug; and the forms that ask for it.
 
+use crate::say::counted;
 use crate::screen::context::Context;
 use crate::screen::entry;
 use crate::screen::form::{Field, Form, Subject};
 use crate::screen::question::questions;
 use crate::screen::wiring::acts as wiring;
-use wasvolta_core::rig::edit::roster as edit;
+use wasvolta_core::rig::edit::{list, roster as edit};
 use wasvolta_core::rig::{Arming, Chip, Kind, Rig};
 use wasvolta_core::unit::Seconds;
 
 const NAME: &str = "as heron.neck: the part before a dot groups";
 
 questions! {
+    PASTE("add servos", label: "add", words: |scene, form| match list::read(&form.subject.with, scene.rig) {
+        Ok(rows) => pasted_words(&rows),
+        Err(why) => why.to_string(),
+    }) => |desk, about, _| {
+        let rows = list::read(&about.with, &desk.session.document.rig).map_err(|why| why.to_string())?;
+        desk.done(&format!("{} added", counted(rows.len(), "servo")), |rig| list::add(rig, &rows))
+    };
     ADD("add servo") => |desk, _, form| added(desk, form);
     RENAME("rename servo", label: "rename") => |desk, about, form| wiring::renamed(desk, &about.of, form.word(0));
     MOVE("move servo", label: "move") => |desk, about, form| moved(desk, &about.of, form);
@@ -34,6 +42,25 @@ questions! {
 fn picked(desk: &Context) -> Option<(String, String, u8)> {
     let servo = desk.servo()?;
     Some((servo.name.clone(), servo.board.clone(), servo.plug()))
+}
+
+/// What a pasted list would add.
+fn pasted_words(rows: &[list::Row]) -> String {
+    let shown = rows.iter().take(3).map(|row| format!("{} on {} {}", row.name, row.board, row.channel));
+    let more = if rows.len() > 3 { ", …" } else { "" };
+    let shown = shown.collect::<Vec<_>>().join(", ");
+    format!("Add {}: {shown}{more}? It can be undone.", counted(rows.len(), "servo"))
+}
+
+/// Asks whether the servos of a pasted list are to be added: a name, a board and a channel in each row.
+pub fn paste(desk: &mut Context, text: &str) {
+    match list::read(text, &desk.session.document.rig) {
+        Ok(_) => {
+            let subject = Subject { with: text.to_owned(), ..Subject::default() };
+            desk.ask(PASTE.name, subject, Vec::new());
+        }
+        Err(why) => desk.refuse(&format!("pasted: {why}")),
+    }
 }
 
 /// Asks for a new servo's name and channel; the board only where there are several.

@@ -8,6 +8,7 @@ mod frames;
 mod inputs;
 mod keys;
 mod levels;
+mod many;
 mod mappings;
 mod sequences;
 mod smart;

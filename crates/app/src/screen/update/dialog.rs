@@ -12,6 +12,7 @@ use crate::screen::form::Form;
 use crate::screen::inputs::{faders, listen, rows as inputs};
 use crate::screen::intent::Intent;
 use crate::screen::keys::Key;
+use crate::screen::many;
 use crate::screen::model::Tone;
 use crate::screen::sequence::{acts as sequence, rows as sequence_rows};
 use crate::screen::step::moved;
@@ -82,7 +83,13 @@ fn answered(desk: &mut Context, (key, does): Pressed, mut form: Form) -> Option<
     }
     form.keep(&mut desk.model.recalled);
     let question = questions::of(form.question)?;
-    match (question.take)(desk, &form.subject, &form) {
+    let several = question.goes_for_each() && many::count(desk.model, &desk.session.runner.edition) > 1;
+    let taken = if several {
+        many::answer(desk, question, &form)
+    } else {
+        (question.take)(desk, &form.subject, &form)
+    };
+    match taken {
         Ok(words) if words.is_empty() => None,
         Ok(words) => {
             desk.say(&words);

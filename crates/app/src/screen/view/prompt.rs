@@ -7,7 +7,9 @@ use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
 use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
+use crate::screen::many;
 use crate::screen::model::Tone;
+use crate::screen::question::Question;
 use crate::screen::scene::{Picked, Scene};
 use crate::screen::typing::Typing;
 use crate::screen::update::questions;
@@ -97,7 +99,9 @@ fn form_words(scene: &Scene, form: &Form) -> (&'static str, String) {
     if let Some(words) = question.and_then(|question| question.words) {
         return (label, words(scene, form));
     }
-    let mut words = String::new();
+    let several = many::count(scene.model, scene.edition);
+    let for_all = question.is_some_and(Question::goes_for_each) && several > 1;
+    let mut words = if for_all { format!("for all {several}: ") } else { String::new() };
     for (n, field) in form.fields.iter().enumerate() {
         let text = if n == form.here { field.typing.shown() } else { field.typing.text().to_owned() };
         let _ = write!(words, "{} {text}   ", field.label);

@@ -8,11 +8,9 @@ use crate::screen::pick::Pick;
 use crate::screen::question::questions;
 use crate::screen::scene::Picked;
 use crate::screen::step::moved;
-use wasvolta_core::estimate::Known;
 use wasvolta_core::rig::Board;
 use wasvolta_core::rig::edit::roster as edit;
 use wasvolta_core::stage::Command;
-use wasvolta_core::unit::Position;
 use wasvolta_sim::faults::Struck;
 
 questions! {
@@ -121,42 +119,6 @@ pub fn ask_which(desk: &mut Context) {
     desk.servo_command(|servo| Command::Wiggle { servo });
     let fields = vec![Field::new("name", name.clone(), "Enter keeps it and wiggles the next, Esc ends")];
     desk.ask(NAME_WIGGLED.name, Subject::of(&name), fields);
-}
-
-/// Engages every servo where it was left, one after another; asks where those stand that are not known.
-pub fn engage_all(desk: &mut Context) {
-    let mut steps = Vec::new();
-    let (mut known, mut unknown) = (0, 0);
-    for (servo, state) in desk.model.scene(desk.session).servos() {
-        if state.engaged {
-            continue;
-        }
-        let last = desk.session.runner.last_known.of(&servo.name).map(|(pulse, _)| pulse);
-        let place = match (servo.kind.has_angles(), state.estimate.known) {
-            // What turns may do so at once: it is asked about.
-            _ if servo.kind.turns_on() => None,
-            // What has a level otherwise begins off: nothing is to be asked.
-            (false, _) => Some(Position::ZERO),
-            (true, Known::Unknown) => last,
-            (true, _) => Some(state.estimate.pulse),
-        };
-        match place {
-            Some(pulse) => {
-                known += 1;
-                steps.push(Step::Engage { servo: servo.id, pulse });
-                steps.push(Step::Engaged(servo.id));
-            }
-            None => {
-                unknown += 1;
-                steps.push(Step::Ask(servo.id));
-            }
-        }
-    }
-    if steps.is_empty() {
-        return desk.refuse("every servo is engaged already");
-    }
-    desk.model.errands.begin(steps);
-    desk.say(&format!("{known} engaged one after another where they were left; {unknown} asked about"));
 }
 
 /// Asks which other servo is on the picked one's channel.

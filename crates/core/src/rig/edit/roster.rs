@@ -11,17 +11,22 @@ use std::collections::BTreeMap;
 /// Puts a servo on a channel, with a joint of the same name for it to turn; what has a level needs none.
 pub fn add_servo(rig: &Rig, name: &str, (board, channel): (&str, u8), kind: Kind) -> Edited {
     changed(rig, |rig| {
-        let smart = rig.board(board).is_some_and(|board| board.chip.row().is_smart);
-        let kind = if smart { Kind::Smart } else { kind };
-        let mut servo = Servo::new(name, (board, channel), kind);
-        servo.endpoints_counts = cautious_counts(rig, &servo);
-        servo.rated = rated_by_layout(rig, &servo);
-        rig.servos.push(servo);
-        if kind.has_angles() && rig.joint(name).is_none() {
-            rig.joints.push(bare_joint(name));
-        }
+        put_servo(rig, name, (board, channel), kind);
         Ok(())
     })
+}
+
+/// The same in a rig that is checked once all is done.
+pub(super) fn put_servo(rig: &mut Rig, name: &str, (board, channel): (&str, u8), kind: Kind) {
+    let smart = rig.board(board).is_some_and(|board| board.chip.row().is_smart);
+    let kind = if smart { Kind::Smart } else { kind };
+    let mut servo = Servo::new(name, (board, channel), kind);
+    servo.endpoints_counts = cautious_counts(rig, &servo);
+    servo.rated = rated_by_layout(rig, &servo);
+    rig.servos.push(servo);
+    if kind.has_angles() && rig.joint(name).is_none() {
+        rig.joints.push(bare_joint(name));
+    }
 }
 
 /// What a smart servo may do before anybody has said more; none of any other.

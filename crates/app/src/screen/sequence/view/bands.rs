@@ -171,12 +171,11 @@ fn part_of_a_cell((a, b): (u16, u16), joins: bool, color: Color) -> (&'static st
     match (a, b) {
         (a, b) if b <= a => (" ", color, theme::GROUND),
         // The ground too, so that rows join.
-        (0, 8) => ("█", color, color),
+        (0..=2, 8) => ("█", color, color),
         (0, 0..=1) if joins => (" ", color, theme::GROUND),
         (0, 2..=5) if joins => ("▀", theme::GROUND, color),
         (0, _) if joins => ("▔", theme::GROUND, color),
         (0, b) => (EIGHTHS.get(usize::from(b)).copied().unwrap_or("█"), color, theme::GROUND),
-        (1..=2, 8) => ("█", color, color),
         (3..=6, 8) => ("▀", color, theme::GROUND),
         (_, 8) => ("▔", color, theme::GROUND),
         _ => ("━", color, theme::GROUND),

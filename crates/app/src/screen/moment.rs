@@ -1,0 +1,14 @@
+//! A moment of what a servo was told, for a chart of the last seconds.
+
+use wasvolta_core::unit::Position;
+
+/// See the module.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Moment {
+    /// When, in seconds since the screen was opened.
+    pub at_s: f64,
+    /// What was on the wire, its trim taken off; none while it gets no pulses.
+    pub told: Option<Position>,
+    /// Where it said it was.
+    pub measured: Option<Position>,
+}
