@@ -4,6 +4,9 @@
 use crate::cli::{Arguments, ENVIRONMENT};
 use crate::command::SHAPES;
 use crate::exit::Exit;
+use crate::screen::action::Action;
+use crate::screen::panel::Panel;
+use crate::screen::{bindings, commands, entry, panels};
 use clap::builder::StyledStr;
 use clap::{Arg, Command, CommandFactory};
 use std::fmt::Write;
@@ -122,6 +125,86 @@ fn is_documented(file: &str, text: &str) {
 #[test]
 fn the_page_of_the_command_line_is_made_from_its_tables() {
     is_documented("command-line.md", &page());
+}
+
+/// A table of actions, those with keys first.
+fn rows(actions: &[&Action]) -> String {
+    let usual = bindings::usual();
+    let (keyed, named): (Vec<&Action>, Vec<&Action>) =
+        actions.iter().partition(|action| !action.keys.is_empty());
+    let row = |action: &&Action| {
+        let keys = match usual.shown(action.name) {
+            none if none.is_empty() => "–".to_owned(),
+            keys => keys.split(' ').map(|key| format!("`{key}`")).collect::<Vec<_>>().join(" "),
+        };
+        format!("| {keys} | {} | {} |\n", action.name, action.long.replace('|', "\\|"))
+    };
+    let all: String = keyed.iter().chain(&named).map(row).collect();
+    format!("| key | command | what it does |\n|---|---|---|\n{all}")
+}
+
+/// What stands in a page of the manual between its two marks: facts from the tables.
+fn facts(page: &str) -> String {
+    let of_view = |panel: &&&Panel| panel.view.0.eq_ignore_ascii_case(page);
+    if let Some(panel) = panels::TABLE.iter().find(of_view) {
+        return rows(&panel.actions.iter().collect::<Vec<_>>());
+    }
+    let mut out = String::new();
+    let everywhere = commands::groups().filter(|(_, actions)| actions.iter().all(|a| a.view.is_none()));
+    for (name, actions) in everywhere.filter(|(name, _)| !name.starts_with("of ")) {
+        let _ = write!(
+            out,
+            "## {}\n\n{}\n",
+            sentence(Some(&name.clone().into())).trim_end_matches('.'),
+            rows(&actions)
+        );
+    }
+    let forms: String =
+        entry::FORMS.iter().map(|(form, words)| format!("| `{form}` | {words} |\n")).collect();
+    let _ = write!(out, "## What may be typed\n\n| typed | meaning |\n|---|---|\n{forms}");
+    out
+}
+
+#[test]
+fn every_page_of_the_manual_has_the_facts_of_the_tables_and_is_in_its_summary() {
+    const BEGIN: &str = "<!-- made from the program's tables -->\n";
+    const END: &str = "<!-- end -->";
+    let folder = docs().join("manual/src");
+    let summary = std::fs::read_to_string(folder.join("SUMMARY.md")).unwrap();
+    let views = panels::TABLE.map(|panel| panel.view.0.to_lowercase());
+    for page in views.iter().map(String::as_str).chain(["keys"]) {
+        assert!(summary.contains(&format!("({page}.md)")), "{page}");
+        let text = std::fs::read_to_string(folder.join(format!("{page}.md"))).unwrap();
+        let (before, rest) = text.split_once(BEGIN).unwrap();
+        let (_, behind) = rest.split_once(END).unwrap();
+        is_documented(
+            &format!("manual/src/{page}.md"),
+            &format!("{before}{BEGIN}{}{END}{behind}", facts(page)),
+        );
+    }
+    for page in std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name()) {
+        let name = page.to_string_lossy().into_owned();
+        assert!(name == "SUMMARY.md" || summary.contains(&format!("({name})")), "{name}");
+    }
+}
+
+/// Keys that a page names in its prose are keys that there are.
+#[test]
+fn every_key_that_the_manual_names_is_one() {
+    let folder = docs().join("manual/src");
+    let known: Vec<String> =
+        commands::all().flat_map(|action| action.keys.iter().map(|key| key.name())).collect();
+    let mut seen = 0;
+    for page in ["working", "wiring", "calibrate", "inputs", "sequence"] {
+        let text = std::fs::read_to_string(folder.join(format!("{page}.md"))).unwrap();
+        let prose = text.split("## Keys of your own").next().unwrap();
+        let prose = prose.split("<!-- made").next().unwrap();
+        for code in prose.split('`').skip(1).step_by(2).filter(|code| code.chars().count() == 1) {
+            assert!(known.iter().any(|key| key == code), "{code} in {page}.md is nobody's key");
+            seen += 1;
+        }
+    }
+    assert!(seen > 30, "{seen}");
 }
 
 #[test]

@@ -22,7 +22,6 @@ use wasvolta_port::firmata::{ANALOG, PULLED_UP};
 /// See the module. What runs, and where its parts stand, is in [`Compiled`].
 pub struct Edition {
     compiled: Arc<Compiled>,
-    /// By servo.
     pub fits: Vec<Result<Fit, NoFit>>,
     /// The servos by their places, as the roster shows them.
     pub order: Vec<usize>,
@@ -69,22 +68,18 @@ impl Edition {
         })
     }
 
-    /// A servo.
     pub fn servo(&self, servo: ServoId) -> Option<&Servo> {
         self.rig.servos.get(self.index.servos.place(servo)?)
     }
 
-    /// A board.
     pub fn board(&self, board: BoardId) -> Option<&Board> {
         self.rig.boards.get(self.index.boards.place(board)?)
     }
 
-    /// An input.
     pub fn input(&self, input: InputId) -> Option<&Input> {
         self.rig.inputs.get(self.index.inputs.place(input)?)
     }
 
-    /// A link.
     pub fn link(&self, link: LinkId) -> Option<&Link> {
         self.rig.links.get(self.index.links.place(link)?)
     }
@@ -126,7 +121,6 @@ impl Edition {
         report.channels.iter().find(|state| state.channel == channel)
     }
 
-    /// A sequence.
     pub fn sequence(&self, sequence: SequenceId) -> Option<&Sequence> {
         self.rig.sequences.get(self.index.sequences.place(sequence)?)
     }

@@ -24,16 +24,10 @@ pub enum BadFile {
     /// It is no file that can be read.
     #[error("cannot read {path}: {why}")]
     #[diagnostic(help("{}", why.help()))]
-    Unreadable {
-        /// Which file.
-        path: String,
-        /// Why.
-        why: Unread,
-    },
+    Unreadable { path: String, why: Unread },
     /// It is something else.
     #[error("{path} does not read as a {what}")]
     Malformed {
-        /// Which file.
         path: String,
         /// What it should be.
         what: &'static str,
@@ -43,24 +37,13 @@ pub enum BadFile {
     },
     /// It is no recording, or not one that can be run here.
     #[error("{path} was not run to its end: {why}")]
-    Recording {
-        /// Which file.
-        path: String,
-        /// Why.
-        why: BadRecording,
-    },
+    Recording { path: String, why: BadRecording },
     /// It says nothing that a simulated bench could be like.
     #[error("{path}: {why}")]
-    Bench {
-        /// Which file.
-        path: String,
-        /// Why.
-        why: BadTruth,
-    },
+    Bench { path: String, why: BadTruth },
     /// It reads as what it should be, with problems.
     #[error("{path} has {} to mend{}", counted(*all), more(*all, places.len()))]
     Problems {
-        /// Which file.
         path: String,
         /// How many there are.
         all: usize,

@@ -52,7 +52,6 @@ impl Default for Surroundings {
 
 /// The simulated side of a rig, as far as a person on the bench could touch or see it.
 pub struct Simulated {
-    /// Sees horns.
     pub eye: Eye,
     /// What sends on simulated lines.
     pub senders: Senders,

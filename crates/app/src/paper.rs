@@ -8,7 +8,6 @@ use wasvolta_core::rig::Rig;
 use wasvolta_sheet::protractor::{Fitting, Under};
 use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, sequence, wiring};
 
-/// Which sheet.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Kind {
     /// What a servo does with a pulse.
@@ -44,7 +43,6 @@ pub struct Order<'a> {
     pub rig: &'a Rig,
     /// Of which servo; of wiring, from which board on; else of which sequence.
     pub of: &'a str,
-    /// Which sheet.
     pub kind: Kind,
     /// On which paper.
     pub paper: Paper,

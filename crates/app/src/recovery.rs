@@ -59,7 +59,6 @@ fn hash(text: &str) -> String {
 pub enum Left {
     /// Nothing that the file does not have.
     Nothing,
-    /// Edits.
     Edits(Box<Offer>),
     /// A copy that cannot be read; where it was put aside.
     Damaged(PathBuf),

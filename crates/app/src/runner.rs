@@ -33,7 +33,6 @@ pub struct Runner {
     pub edition: Arc<Edition>,
     /// Those before it that a snapshot may still be of, oldest first.
     earlier: VecDeque<Arc<Edition>>,
-    /// The engine.
     pub engine: Engine,
     /// What is simulated.
     pub simulated: Option<Simulated>,

@@ -2,7 +2,6 @@
 
 use std::fmt::Write;
 
-/// A row.
 #[derive(Debug, Clone)]
 pub struct Row {
     what: String,
@@ -14,7 +13,6 @@ pub struct Row {
 }
 
 impl Row {
-    /// A figure.
     pub fn new(what: impl Into<String>, figure: impl Into<String>) -> Self {
         let (what, figure) = (what.into(), figure.into());
         Self { what, figure, beside: String::new(), ratio: None, wanted: "", held: true }

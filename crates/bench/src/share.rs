@@ -7,13 +7,11 @@ use std::time::Duration;
 pub struct Times(Vec<Duration>);
 
 impl Times {
-    /// Sorted once.
     pub fn of(mut times: Vec<Duration>) -> Self {
         times.sort_unstable();
         Self(times)
     }
 
-    /// How many.
     pub fn count(&self) -> usize {
         self.0.len()
     }

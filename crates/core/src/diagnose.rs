@@ -60,7 +60,7 @@ pub enum Cause {
         /// What it seems to send.
         rate: Hertz,
     },
-    /// It turns more or less than its sheet says.
+    /// It turns more or less than its data sheet says.
     OtherClass {
         /// How much of what was expected.
         times: f64,
@@ -232,7 +232,7 @@ fn best_model(expected: &Expected, looks: &[Look]) -> Option<Cause> {
     let (times, off) = line(expected, looks)?;
     let curve = &expected.curve;
     let middle = curve.angle_at(expected.centre).get();
-    // What a sheet says has no zero of its own: the horn may have been put on anywhere.
+    // What a data sheet says has no zero of its own: the horn may have been put on anywhere.
     let zero = if expected.absolute { 0.0 } else { off + times * middle - middle };
     let miss = |model: &dyn Fn(Position) -> f64| {
         let squares = looks.iter().map(|l| {

@@ -6,7 +6,7 @@
 use crate::rig::{Rail, Rig, Servo};
 use crate::unit::Amps;
 
-/// What a servo usually draws while it stands, where its sheet does not say.
+/// What a servo usually draws while it stands, where its data sheet does not say.
 const USUAL_IDLE_A: f64 = 0.01;
 /// The share of its stall current that a servo usually draws while it turns freely, 0–1.
 const USUAL_MOVING_SHARE: f64 = 0.3;

@@ -10,7 +10,7 @@ pub struct Preset {
     pub name: &'static str,
     /// What such a one is.
     pub kind: Kind,
-    /// What its sheet would say, where it goes to an angle.
+    /// What its data sheet would say, where it goes to an angle.
     pub rated: Option<Rated>,
     /// Teeth of its spline.
     pub teeth: u8,

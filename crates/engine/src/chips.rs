@@ -137,7 +137,7 @@ fn smart(rig: &Rig, board: &Board) -> BoardSettings {
     let layout = board.layout.as_deref().and_then(|name| Layout::named(rig, name));
     let counts_a_degree = layout.map_or(1.0, Layout::counts_a_degree);
     let servo = |servo: &Servo| {
-        // No faster than its sheet says it can, nor than its joint may, where either says so.
+        // No faster than its data sheet says it can, nor than its joint may, where either says so.
         let rated = servo.rated_speed().map(|speed| speed.get() * counts_a_degree);
         let most = rated.unwrap_or(f64::MAX);
         smart::SmartServo { id: servo.plug(), model: servo.model, most }

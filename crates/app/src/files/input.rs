@@ -83,7 +83,6 @@ pub enum Unread {
     /// It is text of another kind.
     #[error("line {line}, column {column}: this is not UTF-8, {looks}; save it as UTF-8")]
     NotText {
-        /// From 1.
         line: usize,
         /// From 1, in signs.
         column: usize,

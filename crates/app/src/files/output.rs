@@ -19,32 +19,19 @@ use thiserror::Error;
 pub enum Refused {
     /// The command reads it.
     #[error("{path} is what is read here: it is never written over; give another name")]
-    Read {
-        /// Which.
-        path: String,
-    },
+    Read { path: String },
     /// The command writes something else there.
     #[error("{path} is written to already: give each output a name of its own")]
-    Twice {
-        /// Which.
-        path: String,
-    },
+    Twice { path: String },
     /// It is there already.
     #[error("{path} is there already: give another name, or --force to replace it")]
-    There {
-        /// Which.
-        path: String,
-    },
+    There { path: String },
     /// It is no log.
     #[error("{path} is no log of this program: give another name, or --force to replace it")]
-    NoLog {
-        /// Which.
-        path: String,
-    },
+    NoLog { path: String },
     /// It is no file.
     #[error("{path} is {kind}: give the name of a file")]
     NoFile {
-        /// Which.
         path: String,
         /// What it is.
         kind: &'static str,

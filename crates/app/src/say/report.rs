@@ -12,7 +12,6 @@ use wasvolta_core::outside;
 /// The width where standard error is no terminal.
 const USUAL_WIDTH: usize = 80;
 
-/// Draws it.
 pub fn render(found: &dyn Diagnostic, coloured: bool, ascii: bool) -> String {
     let (fit, width) = (Fit::of(found, &mut HashMap::new()), width());
     let renderer = if coloured { Renderer::styled() } else { Renderer::plain() };

@@ -9,7 +9,6 @@ use super::ready::{Ready, STILL_MOVES};
 use super::scene::Scene;
 use crossterm::event::KeyCode;
 
-/// One action.
 pub struct Action {
     /// Its name in the palette.
     pub name: &'static str,
@@ -23,7 +22,6 @@ pub struct Action {
     pub long: &'static str,
     /// Whether it may be done now.
     pub ready: fn(&Scene) -> Ready,
-    /// Does it.
     pub run: fn(&mut Context),
 }
 

@@ -96,7 +96,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "trim", keys: &[], view: HERE, short: "trim", long: "shift where a continuous servo stands still, while it turns", ready: continuous_engaged, run: continuous::trim },
     Action { name: "ends", keys: &[], view: None, short: "", long: "type endpoints, centre and home", ready: pulse_part, run: forms::ends },
     Action { name: "feel for ends", keys: &[], view: None, short: "", long: "a limp smart servo creeps outwards, gently, until it is held up", ready: feel::feelable, run: feel::ask },
-    Action { name: "rated data", keys: &[], view: None, short: "", long: "what its sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: forms::rated },
+    Action { name: "rated data", keys: &[], view: None, short: "", long: "what its data sheet says, or its class: micro, mini, standard, large, winch", ready: pulse_part, run: forms::rated },
     Action { name: "spline", keys: &[], view: None, short: "", long: "teeth of its spline, and from which side it is to arrive", ready: positional, run: forms::spline },
     Action { name: "reverse", keys: &[], view: None, short: "", long: "let its angles rise the other way, about its centre or its ends", ready: positional, run: forms::reverse },
     Action { name: "gear", keys: &[], view: None, short: "", long: "a gear or a belt between servo and joint: its ratio and offset", ready: jointed, run: forms::gear },

@@ -8,7 +8,6 @@ use wasvolta_core::shape::Span;
 
 /// A rectangle of values shown on a canvas; `y` grows upwards.
 pub struct Plot {
-    /// The dots.
     pub canvas: Canvas,
     x: (f64, f64),
     y: (f64, f64),

@@ -50,11 +50,9 @@ pub enum Does {
     BackOff,
     /// It no longer follows.
     Stops,
-    /// Saves first.
     Save,
     /// Moves the one of that number.
     Number(u8),
-    /// Goes without.
     Without,
     /// Goes on from what was found.
     Adopt,

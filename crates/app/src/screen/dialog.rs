@@ -55,7 +55,6 @@ pub enum Dialog {
     Faders,
     /// Where the horn stands.
     Engage {
-        /// The needle.
         dial: Dial,
         /// How it is read.
         scale: Scale,
@@ -64,7 +63,6 @@ pub enum Dialog {
     },
     /// The angle seen.
     Mark {
-        /// The needle.
         dial: Dial,
         /// Whose angle it is.
         at: ReadAt,
@@ -101,7 +99,6 @@ pub enum Dialog {
     Compare {
         /// What the card's servo was called.
         card: String,
-        /// The lines.
         rows: Vec<Difference>,
     },
     /// How fine other rates and depths would be.
@@ -110,36 +107,24 @@ pub enum Dialog {
         wish: Typing,
     },
     /// An endpoint after *stops* or *buzzes*.
-    Endpoint {
-        /// Which.
-        end: End,
-        /// Where.
-        pulse: Position,
-    },
+    Endpoint { end: End, pulse: Position },
     /// A limit's angle, then its reason.
     Limit {
-        /// Which.
         end: End,
-        /// The angle.
         dial: Dial,
         /// The reason, once it is asked for.
         reason: Option<Typing>,
     },
-    /// Anything typed.
     Entry {
-        /// What for.
         purpose: Purpose,
         /// What stands there.
         typing: Typing,
     },
-    /// Every command.
     Palette {
         /// What was typed.
         query: Typing,
-        /// Which row.
         pick: usize,
     },
-    /// All keys.
     Help {
         /// What is looked for.
         query: Typing,
@@ -163,7 +148,6 @@ pub enum Dialog {
     Watch(Watching),
     /// Pulses that run on a board already.
     Found {
-        /// The board.
         board: BoardId,
         /// What was found.
         found: Found,

@@ -5,7 +5,6 @@ use ratatui::style::Color;
 
 /// Columns of a digit with the gap behind it.
 pub const PITCH: u16 = 5;
-/// Rows.
 pub const ROWS: u16 = 3;
 
 /// Five rows of four dots each, the leftmost dot highest.

@@ -7,23 +7,12 @@ use std::time::Duration;
 use wasvolta_core::rig::{BoardId, ServoId};
 use wasvolta_core::unit::Position;
 
-/// One step.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Step {
     /// Wait until a board's channel gets no pulse any more.
-    Released {
-        /// The board.
-        board: BoardId,
-        /// The channel.
-        channel: u8,
-    },
+    Released { board: BoardId, channel: u8 },
     /// Give a servo its first pulse.
-    Engage {
-        /// The servo.
-        servo: ServoId,
-        /// The pulse.
-        pulse: Position,
-    },
+    Engage { servo: ServoId, pulse: Position },
     /// Wait until a servo's pulses are on the wire, and a moment more: they do not all draw at once.
     Engaged(ServoId),
     /// Ask where a servo's horn stands, and wait for the answer.

@@ -63,9 +63,7 @@ impl Field {
 pub struct Form {
     /// Which question it asks, by its name.
     pub question: &'static str,
-    /// About what.
     pub subject: Subject,
-    /// The words.
     pub fields: Vec<Field>,
     /// Which of them is being typed.
     pub here: usize,

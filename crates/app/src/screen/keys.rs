@@ -5,7 +5,6 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 /// A key, with Ctrl or without; Shift is in the character, and told apart with arrows alone.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Key {
-    /// Which.
     pub code: KeyCode,
     /// Together with Ctrl.
     pub ctrl: bool,

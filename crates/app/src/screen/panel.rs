@@ -13,7 +13,6 @@ use ratatui::layout::Rect;
 
 /// What a digit begins.
 pub enum Typed {
-    /// An entry.
     For(Purpose),
     /// Nothing, for that reason.
     Nothing(&'static str),
@@ -49,6 +48,5 @@ pub struct Panel {
     pub lively: fn(&Model) -> bool,
     /// What the mouse does there, over a window of that size, where there is something for it.
     pub mouse: Option<fn(&mut Context, MouseEvent, Rect)>,
-    /// Draws it.
     pub draw: fn(&mut Pen<'_>, &Scene),
 }

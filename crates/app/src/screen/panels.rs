@@ -4,7 +4,6 @@ use super::model::View;
 use super::panel::Panel;
 use super::{calibrate, inputs, sequence, wiring};
 
-/// Every panel.
 pub static TABLE: [&Panel; 4] = [&wiring::PANEL, &calibrate::PANEL, &inputs::PANEL, &sequence::PANEL];
 
 /// The panel of a view.

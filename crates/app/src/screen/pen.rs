@@ -32,12 +32,10 @@ impl<'a> Pen<'a> {
         }
     }
 
-    /// Columns.
     pub const fn width(&self) -> u16 {
         self.area.width
     }
 
-    /// Rows.
     pub const fn height(&self) -> u16 {
         self.area.height
     }

@@ -165,7 +165,6 @@ pub fn standing(scene: &Scene) -> Ready {
 /// Why something is not taken from where a servo is.
 pub const STILL_MOVES: &str = "it still moves: wait until the horn stands";
 
-/// It stands.
 pub fn still(scene: &Scene) -> Ready {
     let stands = scene.picked().is_some_and(|p| !p.state.engaged || (scene.heard && p.stands()));
     need(stands, STILL_MOVES)

@@ -12,7 +12,6 @@ use wasvolta_core::shape::Stages;
 pub struct Row {
     /// What it belongs to; empty where that is what the row above does.
     pub stage: &'static str,
-    /// Its name.
     pub name: &'static str,
     /// Whether it is there now.
     pub applies: fn(&Scene) -> bool,
@@ -24,13 +23,11 @@ pub struct Row {
 
 /// What stands in a row.
 pub enum Holds {
-    /// A number.
     Number {
         /// Its unit: how it is written and read, and how far a step goes.
         unit: fn(&Scene) -> &'static Unit,
         /// Its value; none where it is off.
         get: fn(&Scene) -> Option<f64>,
-        /// Sets it.
         set: Set,
         /// Where it is off: how that is written. It is typed that way too.
         off: Option<&'static str>,

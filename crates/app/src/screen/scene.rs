@@ -76,11 +76,9 @@ pub struct Sending {
 /// A link as the beat has it, with its health.
 #[derive(Clone, Copy)]
 pub struct Linked<'a> {
-    /// The link.
     pub link: &'a Link,
     /// What is spoken there.
     pub protocol: Protocol,
-    /// Its health.
     pub state: &'a LinkState,
     /// Its way and its channels.
     pub report: &'a LinkReport,
@@ -89,15 +87,10 @@ pub struct Linked<'a> {
 /// The picked servo with all that belongs to it.
 #[derive(Clone, Copy)]
 pub struct Picked<'a> {
-    /// The servo.
     pub servo: &'a Servo,
-    /// Its joint.
     pub joint: Option<&'a Joint>,
-    /// Its board.
     pub board: &'a Board,
-    /// Its plan.
     pub plan: &'a ServoPlan,
-    /// Its state.
     pub state: &'a ServoState,
     /// What is between its shaft and its joint.
     pub through: Transmission,
@@ -122,7 +115,6 @@ pub enum OnWire {
     Last(Ticks),
     /// It was found there, and nobody here has sent it.
     Found(Ticks),
-    /// No pulse.
     Nothing,
     /// Nobody can say.
     Unknown,

@@ -32,7 +32,6 @@ const LOOK_UP: Duration = Duration::from_millis(100);
 pub enum Choice {
     /// The Marsh Clock.
     Demo,
-    /// A rig.
     Open(PathBuf),
     /// Nothing: the program ends.
     Nothing,
@@ -179,7 +178,6 @@ impl Start {
         None
     }
 
-    /// Draws it.
     pub fn draw(&self, area: Rect, buffer: &mut Buffer) {
         buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
         let (keys, mut touches) = (Keymap::default(), Vec::new());

@@ -3,11 +3,8 @@
 /// Sizes of a nudge on a servo, from small to large.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Nudge {
-    /// Microseconds.
     Us(f64),
-    /// One tick.
     Tick,
-    /// One degree.
     Degree,
 }
 

@@ -104,7 +104,6 @@ pub fn enter() -> std::io::Result<()> {
 /// What comes from the terminal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Waiting {
-    /// Nothing yet.
     Nothing,
     /// Something to read.
     Something,

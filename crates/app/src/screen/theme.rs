@@ -2,11 +2,9 @@
 
 use ratatui::style::{Color, Modifier, Style};
 
-/// The ground.
 pub const GROUND: Color = Color::Rgb(0x10, 0x15, 0x1a);
 /// The ground of headline, next line and selected rows.
 pub const RAISED: Color = Color::Rgb(0x1b, 0x25, 0x2d);
-/// Ordinary text.
 pub const INK: Color = Color::Rgb(0xd7, 0xde, 0xdc);
 /// Text that may be overlooked; 4.5:1 on both grounds.
 pub const QUIET: Color = Color::Rgb(0x8c, 0x9b, 0x9d);
@@ -16,9 +14,7 @@ pub const RULE: Color = Color::Rgb(0x3c, 0x4a, 0x52);
 pub const COMMANDED: Color = Color::Rgb(0xf2, 0xb1, 0x4b);
 /// What is measured.
 pub const MEASURED: Color = Color::Rgb(0x5f, 0xd0, 0xc6);
-/// An input.
 pub const INPUT: Color = Color::Rgb(0xb5, 0x9c, 0xf2);
-/// A mark.
 pub const MARK: Color = Color::Rgb(0xf8, 0xfa, 0xf9);
 /// A limit or a fault.
 pub const FAULT: Color = Color::Rgb(0xf4, 0x78, 0x66);

@@ -7,7 +7,6 @@ use ratatui::layout::{Position, Rect};
 /// A part of the window with what a click on it means.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Touch {
-    /// The cells.
     pub part: Rect,
     /// What it means.
     pub what: Touched,
@@ -32,7 +31,6 @@ pub enum Touched {
     Input(usize),
     /// A row of the view, by how many rows it is below the picked one.
     Row(isize),
-    /// The protractor.
     Needle(Needle),
 }
 

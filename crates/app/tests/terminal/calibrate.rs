@@ -107,8 +107,8 @@ fn five_marks_in_25_keys_find_the_servo_to_half_a_degree() {
     let mut pane = Pane::start(&home, &["demo"]);
     let keys = keep_marks(&mut pane, 5);
     assert!(keys <= 25, "{keys} keys");
-    // What its sheet says is not so, and the screen says that.
-    pane.see("≠ sheet: turns");
+    // What its data sheet says is not so, and the screen says that.
+    pane.see("≠ data sheet: turns");
     save(&mut pane);
     let worst = worst_error(&home.demo_rig());
     println!("five marks in {keys} keys, worst error {worst:.3}°");

@@ -78,7 +78,7 @@ fn a_file_that_swaps_two_keys_is_followed_by_the_screen_the_list_and_the_manual(
     let screen = pane.see("n gives punt.rudder its first pulse");
     assert!(screen.contains("n engage"), "{screen}");
     pane.keys(&["n"]);
-    pane.see("assumed from its sheet");
+    pane.see("assumed from its data sheet");
     let listed = String::from_utf8(wasvolta(&home, &["keys"]).stdout).unwrap();
     let key = |of: &str| {
         let own = listed.lines().find(|line| line.contains(of)).unwrap();

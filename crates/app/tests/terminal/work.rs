@@ -36,7 +36,7 @@ fn the_first_start_shows_the_servos_and_what_to_do_next() {
         "rudder",
         "F2",
         "Calibrate",
-        "its sheet: 150° over 900 to 2100 µs",
+        "its data sheet: 150° over 900 to 2100 µs",
     ] {
         assert!(screen.contains(wanted), "{wanted:?} is missing from\n{screen}");
     }

@@ -67,7 +67,7 @@ pub struct Card {
     #[serde(default, deserialize_with = "super::strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
-    /// What its sheet says.
+    /// What its data sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
     /// The limits that its joint had, to be read: they belong to the mechanism and are not taken over.

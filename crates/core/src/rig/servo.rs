@@ -80,10 +80,10 @@ pub struct Servo {
     /// What a continuous one must see before it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arming: Option<Arming>,
-    /// The most it draws, where no sheet says it: of an accessory or a continuous one.
+    /// The most it draws, where no data sheet says it: of an accessory or a continuous one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub draw_a: Option<Amps>,
-    /// What its sheet says.
+    /// What its data sheet says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
     /// What was seen.
@@ -284,7 +284,7 @@ impl MarkKind {
 }
 
 impl Rated {
-    /// What no sheet says anything of.
+    /// What no data sheet says anything of.
     pub const NOTHING: Self = Self {
         travel_deg: Degrees::ZERO,
         pulses_us: None,

@@ -59,7 +59,7 @@ pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
     all
 }
 
-/// A servo's supply, and the level of its signal, are what its sheet says that it takes.
+/// A servo's supply, and the level of its signal, are what its data sheet says that it takes.
 fn levels(rig: Parts<'_>, servo: &Servo) -> Vec<Worry> {
     let Some(board) = rig.board(&servo.board) else { return Vec::new() };
     let rail = board.rail.as_deref().and_then(|name| rig.rails.iter().find(|rail| rail.name == name));

@@ -24,9 +24,9 @@ use std::time::Duration;
 
 /// The speed of a glide, where the joint allows it.
 pub(super) const GLIDE: DegreesPerSecond = DegreesPerSecond::new(60.0);
-/// Degrees a microsecond to compute speeds with where neither marks nor a sheet tell.
+/// Degrees a microsecond to compute speeds with where neither marks nor a data sheet tell.
 const USUAL_GAIN: f64 = 0.1;
-/// The speed a servo is taken to have where its sheet is silent.
+/// The speed a servo is taken to have where its data sheet is silent.
 const USUAL_FOLLOWING: DegreesPerSecond = DegreesPerSecond::new(300.0);
 /// How far a wiggle goes to either side.
 const WIGGLE: Position = Position::new(20.0);
@@ -359,7 +359,7 @@ fn arrival(servo: &Servo, shaft_gain: f64) -> Option<Arrival> {
     Some(Arrival { rising: servo.arrive == Side::Below, past: Position::new(past / shaft_gain) })
 }
 
-/// The most degrees that the shaft turns for a microsecond: as seen, else as its sheet says, else as is usual.
+/// The most degrees that the shaft turns for a microsecond: as seen, else as its data sheet says, else as is usual.
 fn shaft_gain(servo: &Servo) -> f64 {
     let Ends { low, high } = servo.ends();
     let seen = servo.fit().ok().map(|fit| match fit.curve {

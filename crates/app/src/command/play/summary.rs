@@ -35,7 +35,6 @@ pub enum Played {
         /// How long that took.
         took: f64,
     },
-    /// On servos.
     Driven {
         /// How it ended.
         how: &'static str,
@@ -253,7 +252,6 @@ impl Report {
 
 /// Something worth a word.
 pub struct Line {
-    /// What.
     pub words: String,
     /// What to do.
     pub help: &'static str,

@@ -146,7 +146,6 @@ fn unknown(rig: &Rig, name: &str) -> Trouble {
     miette!(help = format!("there is: {there}"), "no sequence is called {name:?}")
 }
 
-/// `strokes=3`
 fn parameter(said: &str) -> miette::Result<(String, u16)> {
     let wrong = || {
         miette!(help = "write it as strokes=3, a whole number from 0 to 1000", "{said:?} gives no parameter")
@@ -161,7 +160,6 @@ fn parameter(said: &str) -> miette::Result<(String, u16)> {
 pub struct AwaitedKey<'r> {
     /// The sequence that says so.
     pub sequence: &'r Sequence,
-    /// The key.
     pub key: char,
     /// It goes on without it in the end.
     pub has_end: bool,

@@ -37,7 +37,7 @@ pub fn horn_moved(desk: &mut Context, servo: &str, pulse: Position, expected: f6
     open(desk, &HORN_MOVED, servo, fields);
 }
 
-/// Asks what a servo's sheet says.
+/// Asks what a servo's data sheet says.
 pub fn rated(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let known = servo.rated.as_ref();
@@ -231,7 +231,7 @@ pub fn volts(desk: &mut Context) {
     let gives = rig.board(&servo.board).and_then(|board| board.signal_volts);
     let fields = vec![
         Field::new("supply", takes, "volts that it takes, as 4.8..6; empty when not known"),
-        Field::new("signal from", volts_said(servo.signal_volts), "volts at least, as its sheet says"),
+        Field::new("signal from", volts_said(servo.signal_volts), "volts at least, as its data sheet says"),
         Field::new("board gives", volts_said(gives), "volts of its board's signal, as 3.3 or 5"),
     ];
     open(desk, &VOLTS, &servo.name, fields);

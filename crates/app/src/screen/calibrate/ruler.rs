@@ -24,7 +24,7 @@ impl Axis {
         let (low, high) = picked.plan.guard.endpoints;
         let unit = picked.unit();
         if picked.servo.kind.is_smart() {
-            // Its sheet has all of its scale; the part of it that it may use is what is looked at.
+            // Its data sheet has all of its scale; the part of it that it may use is what is looked at.
             let air = (high - low).get() * 0.15;
             let (low, high) = ((low.get() - air).max(0.0), high.get() + air);
             let finest = (high - low) / f64::from(wide) * 10.0;
@@ -100,7 +100,7 @@ pub fn draw(pen: &mut Pen<'_>, picked: &Picked, with_rated: bool) {
             pen.glyph(x, 4, "·", theme::QUIET);
         }
         let words = format!(
-            " its sheet: {:.0}° over {:.0} to {} ",
+            " its data sheet: {:.0}° over {:.0} to {} ",
             rated.travel_deg.get(),
             rated.over().low.get(),
             picked.at(rated.over().high)

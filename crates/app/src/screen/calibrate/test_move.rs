@@ -10,7 +10,7 @@ use wasvolta_core::diagnose::{self, Cause, Expected, Heard, Look};
 use wasvolta_core::rig::Servo;
 use wasvolta_core::unit::Hertz;
 
-/// What a servo is judged by: its marks, or else its sheet.
+/// What a servo is judged by: its marks, or else its data sheet.
 fn expected(servo: &Servo, rate: Hertz) -> Option<Expected> {
     let (curve, absolute) = match (servo.fit(), &servo.rated) {
         (Ok(fit), _) if fit.points.len() > 1 => (fit.curve, true),
@@ -67,7 +67,7 @@ pub fn key(desk: &mut Context, pressed: (Key, Option<Does>), mut test: TestMove)
 fn go(desk: &mut Context, mut test: TestMove) -> Option<Dialog> {
     let (pulse, angle) = test.prediction()?;
     glide(desk, pulse);
-    // What a sheet says begins where the horn is seen first.
+    // What a data sheet says begins where the horn is seen first.
     let off = test
         .looks
         .last()

@@ -393,9 +393,9 @@ fn found(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, row: u16) -> u16 {
     let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
     let style = theme::text(if broken { theme::FAULT } else { theme::INK });
     let mut row = pen.paragraph(0, row, &words, style);
-    // A servo that is not what its sheet says is no trouble of the fit: it has a line of its own.
+    // A servo that is not what its data sheet says is no trouble of the fit: it has a line of its own.
     if let Some(percent) = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked)) {
-        let words = format!("≠ sheet: turns {percent:.0} % of what that says");
+        let words = format!("≠ data sheet: turns {percent:.0} % of what that says");
         row = pen.paragraph(0, row, &words, theme::strong(theme::INK));
     }
     let finding = scene.model.in_calibrate.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
@@ -499,7 +499,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
         let from = if picked.servo.kind.is_smart() {
             "slope as its encoder has it; which way it turns was not seen yet"
         } else {
-            "slope assumed from its sheet"
+            "slope assumed from its data sheet"
         };
         return format!("{line}\n{from}");
     }
@@ -600,7 +600,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     {
         pen.put_right(left - 1, y, &text, quiet);
     }
-    let legend = if fitted { "·· sheet  ── fit" } else { "·· sheet, no fit yet" };
+    let legend = if fitted { "·· data sheet  ── fit" } else { "·· data sheet, no fit yet" };
     pen.put(left, rows, &format!("{x0:.0}"), quiet);
     let wide = pen.width();
     let end = format!("{x1:.0} {}", picked.unit());

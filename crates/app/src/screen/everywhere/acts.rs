@@ -29,12 +29,10 @@ questions! {
     };
 }
 
-/// ←
 pub fn less(desk: &mut Context) {
     change(desk, -1.0);
 }
 
-/// →
 pub fn more(desk: &mut Context) {
     change(desk, 1.0);
 }
@@ -43,12 +41,10 @@ fn change(desk: &mut Context, direction: f64) {
     (panels::of(desk.model.view).change)(desk, direction);
 }
 
-/// ↑
 pub fn row_up(desk: &mut Context) {
     pick_row(desk, -1);
 }
 
-/// ↓
 pub fn row_down(desk: &mut Context) {
     pick_row(desk, 1);
 }
@@ -57,22 +53,18 @@ fn pick_row(desk: &mut Context, by: isize) {
     (panels::of(desk.model.view).pick)(desk, by);
 }
 
-/// `PgUp`
 pub fn servo_previous(desk: &mut Context) {
     desk.pick_servo_by(-1);
 }
 
-/// `PgDn`
 pub fn servo_next(desk: &mut Context) {
     desk.pick_servo_by(1);
 }
 
-/// ,
 pub fn smaller_nudge(desk: &mut Context) {
     change_nudge(desk, -1);
 }
 
-/// .
 pub fn larger_nudge(desk: &mut Context) {
     change_nudge(desk, 1);
 }
@@ -187,7 +179,6 @@ pub fn palette(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Palette { query: Typing::default(), pick: 0 });
 }
 
-/// All keys.
 pub fn help(desk: &mut Context) {
     desk.model.dialog = Some(Dialog::Help { query: Typing::default(), from: 0 });
 }

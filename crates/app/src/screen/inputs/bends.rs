@@ -21,7 +21,6 @@ pub fn place(scene: &Scene) -> usize {
     scene.model.in_inputs.bend.min(all(scene).len().saturating_sub(1))
 }
 
-/// Which point.
 pub fn which(scene: &Scene) -> String {
     format!("{} of {}", place(scene) + 1, all(scene).len())
 }

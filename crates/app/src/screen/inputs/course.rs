@@ -58,7 +58,6 @@ pub fn point_place(scene: &Scene) -> usize {
     scene.model.in_inputs.point.min(points.saturating_sub(1))
 }
 
-/// Which point.
 pub fn point(scene: &Scene) -> String {
     let points = scene.mapping().map_or(0, |mapping| mapping.to.points.len());
     format!("{} of {points}", point_place(scene) + 1)

@@ -129,7 +129,6 @@ pub fn is_toggle(scene: &Scene) -> bool {
     kind(scene) == Some(GoalKind::Toggle)
 }
 
-/// Its poses.
 pub fn poses(scene: &Scene) -> String {
     scene.mapping().map_or_else(String::new, |mapping| mapping.to.poses().join(" – "))
 }

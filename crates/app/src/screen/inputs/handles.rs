@@ -26,7 +26,6 @@ pub enum Grip {
 /// The handles of a line as they stand in a window.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Handles {
-    /// Which line.
     pub line: Line,
     /// What they are.
     pub grip: Grip,

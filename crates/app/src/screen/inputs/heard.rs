@@ -11,7 +11,6 @@ use wasvolta_engine::snapshot::ChannelState;
 /// A channel that is listened to.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Ear {
-    /// Its link.
     pub link: LinkId,
     /// Which of that link.
     pub channel: Channel,
@@ -88,7 +87,6 @@ impl Ear {
 /// One input while it is moved all the way.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Watching {
-    /// The input.
     pub input: InputId,
     /// What was seen.
     pub watch: Watch,

@@ -114,7 +114,6 @@ pub fn pick_row(desk: &mut Context, by: isize) {
 pub enum Part {
     /// Which input it is.
     Which,
-    /// Its stages.
     Stages,
     /// What it moves.
     Mapping,

@@ -93,7 +93,6 @@ pub fn share(scene: &Scene) -> Option<f64> {
     }
 }
 
-/// Moves it.
 pub fn set_share(desk: &mut Context, percent: Option<f64>) {
     let Some((input, percent)) = desk.input().map(|input| input.id).zip(percent) else { return };
     desk.command(Command::AsIf { input, by: Some(AsIf::Hand(percent / 100.0)) });

@@ -6,13 +6,11 @@ use wasvolta_core::rig::{GoalKind, Mapping};
 /// The goal's unit, where it has one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Told {
-    /// °
     Degrees,
     /// % of a level, or of a row of poses
     Levels,
     /// % of a rate
     RateLevels,
-    /// °/s
     Rates,
     /// % of a tempo
     Tempos,

@@ -9,7 +9,6 @@ use wasvolta_core::rig::Rig;
 pub struct Edge {
     /// The step, from 0.
     pub step: usize,
-    /// It begins.
     pub starts: f64,
     /// Its joints have arrived.
     pub arrives: f64,
@@ -53,7 +52,6 @@ pub enum Held {
 pub struct Drag {
     /// Where the time was then.
     pub laid: Laid,
-    /// See [`Held`].
     pub held: Held,
     /// The rig as the last move of the mouse left it: the next one belongs to the same edit where nothing else was edited
     /// meanwhile.

@@ -501,7 +501,6 @@ pub fn loop_here(scene: &Scene) -> Option<usize> {
         .map(|(n, _)| n)
 }
 
-/// That loop.
 pub fn the_loop<'a>(scene: &Scene<'a>) -> Option<&'a Loop> {
     scene.sequence()?.0.loops.get(loop_here(scene)?)
 }
@@ -700,13 +699,11 @@ pub fn has_threshold(scene: &Scene) -> bool {
     matches!(wait(scene).and_then(Wait::what), Some(Awaited::Input(_, Test::Above(_) | Test::Below(_))))
 }
 
-/// That threshold.
 pub fn threshold(scene: &Scene) -> Option<f64> {
     let wait = wait(scene)?;
     wait.above.or(wait.below)
 }
 
-/// Sets it.
 pub fn set_threshold(desk: &mut Context, value: Option<f64>) {
     let Some(value) = value else { return };
     change_wait(desk, &format!("threshold {value:+.2}"), |wait| {
@@ -780,7 +777,6 @@ pub fn is_call(scene: &Scene) -> bool {
     matches!(present_step(scene).and_then(Step::what), Some(What::Play(_)))
 }
 
-/// Which.
 pub fn called(scene: &Scene) -> String {
     present_step(scene).and_then(|step| step.play.clone()).unwrap_or_else(|| "–".to_owned())
 }

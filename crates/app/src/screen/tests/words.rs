@@ -108,7 +108,8 @@ fn a_servo_that_is_not_its_sheet_has_a_line_of_its_own_and_a_good_fit_is_no_trou
     let rig = |text: &str| text.replacen("rated = { travel_deg = 120", "rated = { travel_deg = 60", 1);
     let bench = with_truth(NECK, rig, |sim| sim);
     let frame = bench.frame(160, 47);
-    let row = frame.lines().position(|row| row.contains("≠ sheet: turns")).expect("the sheet's own line");
+    let row =
+        frame.lines().position(|row| row.contains("≠ data sheet: turns")).expect("the sheet's own line");
     let fit = frame.lines().position(|row| row.contains("°/100 µs, 0° at")).expect("the fit's sentence");
     let buffer = bench.buffer(160, 47);
     for row in [row, fit] {

@@ -3,7 +3,6 @@
 use crate::screen::question::Question;
 use crate::screen::{everywhere, panels};
 
-/// Every question.
 fn all() -> impl Iterator<Item = &'static Question> {
     let rooms = panels::TABLE.into_iter().flat_map(|panel| panel.questions);
     rooms.chain(everywhere::QUESTIONS).copied().flatten().copied()

@@ -124,14 +124,14 @@ fn engage(dial: &Dial, scale: Scale, from: &str) -> String {
         Scale::Fitted => format!("Where does the horn stand now? {}  ({from})", value(dial, "°")),
         Scale::Rated => {
             format!(
-                "Where does the horn stand now? {}  assumed from its sheet: it may jump. ({from})",
+                "Where does the horn stand now? {}  assumed from its data sheet: it may jump. ({from})",
                 value(dial, "°")
             )
         }
         Scale::Pulses => {
             let shown =
                 if dial.typing.is_empty() { format!("{:.0} µs", dial.value) } else { dial.typing.shown() };
-            format!("No marks, no sheet: first pulse at {shown}; it may jump. ({from})")
+            format!("No marks, no data sheet: first pulse at {shown}; it may jump. ({from})")
         }
     }
 }
@@ -146,7 +146,7 @@ fn mark(scene: &Scene, dial: &Dial, at: ReadAt, change: Option<usize>) -> String
     let at = scene.picked().map_or_else(String::new, |p| shown(&p, p.wire_pulse()));
     let source = match scene.picked().and_then(|p| p.drawn()) {
         Some((_, true)) => "predicted by the fit",
-        Some((_, false)) => "as its sheet says",
+        Some((_, false)) => "as its data sheet says",
         None => "no prediction yet",
     };
     format!("At {at} the {what} stands at {}  ({source})", value(dial, "°"))

@@ -29,9 +29,7 @@ pub struct State {
 /// A bus that is lent.
 #[derive(Debug)]
 pub struct Lent {
-    /// The bus.
     pub board: BoardId,
-    /// For what.
     pub errand: Arc<Errand>,
     /// How it ended was said.
     pub told: bool,

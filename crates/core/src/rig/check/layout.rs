@@ -50,7 +50,7 @@ pub(super) fn check(found: &mut Found, at: &Path, layout: &Layout) {
     for (key, register) in [("speed", Some(&registers.speed)), ("speed_now", registers.speed_now.as_ref())] {
         let Some(register) = register else { continue };
         if register.each_rpm.is_some() == register.each_counts_s.is_some() {
-            let help = "write each_rpm or each_counts_s, whichever its sheet gives";
+            let help = "write each_rpm or each_counts_s, whichever its data sheet gives";
             found.say(at.key("registers").key(key), "what one step of its speed is worth is not said", help);
         }
     }

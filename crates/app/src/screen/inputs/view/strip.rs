@@ -11,7 +11,6 @@ const SECONDS: f64 = 12.0;
 /// Over so long the spread of raw values is computed, in seconds.
 const LATELY: f64 = 2.0;
 
-/// Draws it.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, span: &Span) {
     let (wide, rows) = (pen.width(), pen.height());
     let left = 7;

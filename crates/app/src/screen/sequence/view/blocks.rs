@@ -114,7 +114,6 @@ fn signs(pen: &mut Pen<'_>, sequence: &Sequence, time: &Time) -> u16 {
     u16::from(any)
 }
 
-/// One block.
 struct Block<'a> {
     name: String,
     times: (f64, f64, f64),

@@ -5,7 +5,6 @@ use wasvolta_core::sequence::{At, Program};
 
 /// Everything that is needed to place something in time.
 pub struct Time<'a> {
-    /// The sequence.
     pub program: &'a Program,
     /// The seconds at the left.
     pub from: f64,
