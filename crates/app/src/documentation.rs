@@ -139,7 +139,7 @@ fn rows(actions: &[&Action]) -> String {
         };
         format!("| {keys} | {} | {} |\n", action.name, action.long.replace('|', "\\|"))
     };
-    let all: String = keyed.iter().chain(&named).map(row).collect();
+    let all = keyed.iter().chain(&named).map(row).collect::<Vec<_>>().concat();
     format!("| key | command | what it does |\n|---|---|---|\n{all}")
 }
 
@@ -159,9 +159,10 @@ fn facts(page: &str) -> String {
             rows(&actions)
         );
     }
-    let forms: String =
-        entry::FORMS.iter().map(|(form, words)| format!("| `{form}` | {words} |\n")).collect();
-    let _ = write!(out, "## What may be typed\n\n| typed | meaning |\n|---|---|\n{forms}");
+    out.push_str("## What may be typed\n\n| typed | meaning |\n|---|---|\n");
+    for (form, words) in entry::FORMS {
+        let _ = writeln!(out, "| `{form}` | {words} |");
+    }
     out
 }
 

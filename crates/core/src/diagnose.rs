@@ -13,7 +13,7 @@ pub enum Heard {
     /// Nothing: it stands still.
     #[default]
     Quiet,
-    /// It buzzes.
+    /// It is heard to buzz at the pulse.
     Buzzes,
     /// It twitches, or lights go dim.
     Twitches,
@@ -28,7 +28,7 @@ pub struct Look {
     pub from: Side,
     /// The angle that was seen.
     pub seen: Degrees,
-    /// What else.
+    /// What else was heard or seen.
     pub heard: Heard,
 }
 
@@ -89,7 +89,7 @@ pub enum Cause {
 }
 
 impl Cause {
-    /// Its name.
+    /// The name by which people speak of it.
     pub const fn name(&self) -> &'static str {
         match self {
             Self::None => "as expected",

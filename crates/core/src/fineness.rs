@@ -7,7 +7,7 @@ use crate::unit::{Degrees, Hertz, Micros, Position};
 /// What one tick and a whole travel come to.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Fineness {
-    /// One tick.
+    /// What one tick is worth, in µs.
     pub tick: Micros,
     /// What it turns where the servo turns fastest.
     pub step: Degrees,

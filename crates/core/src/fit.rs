@@ -18,7 +18,7 @@ pub use odd::{Odd, odd_one};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Side {
-    /// Not known.
+    /// From which side it came is not known.
     #[default]
     Unknown,
     /// The pulse was rising.

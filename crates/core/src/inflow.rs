@@ -84,9 +84,9 @@ impl Batch {
 /// Where a servo has said that it is.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Measured {
-    /// The place.
+    /// The place, in µs or counts.
     pub at: Position,
-    /// When.
+    /// When it came, since the engine was started.
     pub when: Duration,
 }
 

@@ -71,7 +71,7 @@ impl Rules {
 /// What became of the way to a sender since the last call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Way {
-    /// Nothing.
+    /// Nothing has changed since the last call.
     #[default]
     Same,
     /// It is open now.

@@ -141,7 +141,7 @@ pub enum Unclosed {
         horn_at_deg: f64,
         /// The shortest rod that would reach.
         least: f64,
-        /// The longest.
+        /// The longest rod that would reach, in millimetres.
         most: f64,
     },
     /// Where it is put together nothing can turn.

@@ -16,7 +16,7 @@ const WORTH_A_WARNING: f64 = 0.9;
 /// Sums over everything on a rail.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Budget {
-    /// Servos counted.
+    /// How many servos were added up.
     pub servos: usize,
     /// Lamps and other accessories counted.
     pub accessories: usize,

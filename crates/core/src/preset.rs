@@ -6,7 +6,7 @@ use crate::unit::{Amps, Degrees, Micros, Seconds};
 /// A class of servos.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Preset {
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     pub name: &'static str,
     /// What such a one is.
     pub kind: Kind,

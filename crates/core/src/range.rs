@@ -172,7 +172,7 @@ pub const PLACES: Range = Range::new("places", "", 16.0, 65_536.0);
 pub const SPAN: Range = Range::new("span", "°", 1.0, 360.0);
 /// What a smart servo says it is.
 pub const MODEL: Range = Range::new("model number", "", 0.0, 65_535.0);
-/// One tick.
+/// The length of a tick, in µs.
 pub const TICK: Range = Range::new("tick", "µs", 0.01, 100.0);
 /// How far a reading of an angle may be off.
 pub const READING: Range = Range::new("reading error", "°", 0.01, 45.0);

@@ -10,7 +10,7 @@ use thiserror::Error;
 /// A rate that was seen at a pulse.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Turning {
-    /// The pulse.
+    /// The pulse, in µs.
     pub pulse: Position,
     /// Turns a minute; negative the other way.
     pub rate: Rpm,

@@ -47,7 +47,7 @@ pub struct Met {
 pub struct Peak {
     /// The servo's index.
     pub servo: usize,
-    /// In °/s.
+    /// The greatest speed, in degrees a second at the joint.
     pub speed: f64,
     /// When that is.
     pub at: At,
@@ -81,7 +81,7 @@ pub struct Load {
     pub line: Vec<(At, Amps)>,
     /// When nothing of the sequence moves.
     pub idle: Amps,
-    /// The most.
+    /// The most that it draws at once, in amperes.
     pub peak: Amps,
     /// When that is.
     pub at: At,
@@ -100,7 +100,7 @@ pub struct Load {
 /// though a horn that was left far from where it is told needs longer to get there.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Start {
-    /// The most.
+    /// The most that it draws at once, in amperes.
     pub peak: Amps,
     /// The servos that start then: one of each board.
     pub who: Vec<usize>,

@@ -86,7 +86,7 @@ pub struct Rig {
     /// What becomes of what a mapping moves when a link is lost, where the mapping does not say; it stays unless said.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub when_lost: WhenLost,
-    /// Power supplies.
+    /// The power supplies, and what each can give.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
     pub rails: Vec<Rail>,
     /// Ways to hardware.
@@ -104,7 +104,7 @@ pub struct Rig {
     /// What the servos turn.
     #[serde(default, rename = "joint", skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<Joint>,
-    /// Ways in.
+    /// What inputs come over, each with its own health.
     #[serde(default, rename = "link", skip_serializing_if = "Vec::is_empty")]
     pub links: Vec<Link>,
     /// Signals that come in.
@@ -116,7 +116,7 @@ pub struct Rig {
     /// What a press of a switch does.
     #[serde(default, rename = "press", skip_serializing_if = "Vec::is_empty")]
     pub presses: Vec<Press>,
-    /// Poses.
+    /// Where joints are told to be, under names.
     #[serde(default, rename = "pose", skip_serializing_if = "Vec::is_empty")]
     pub poses: Vec<Pose>,
     /// Sequences of poses.

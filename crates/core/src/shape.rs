@@ -115,13 +115,13 @@ pub fn along_points(points: &[(f64, f64)], at: f64) -> f64 {
 /// All six stages of one input.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Shape {
-    /// Raw ends.
+    /// The raw values at its ends, and at rest.
     pub span: Span,
     /// Added after the span, then clipped once.
     pub trim: f64,
     /// How much around rest counts as rest, 0 ≤ d < 1.
     pub deadband: f64,
-    /// The curve.
+    /// The curve through which it goes, behind the deadband.
     pub curve: Curve,
     /// Time constant of the smoothing; zero for none.
     pub smoothing: Duration,

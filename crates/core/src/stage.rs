@@ -60,11 +60,11 @@ pub enum Owner {
     /// Nobody: it gets no pulses.
     #[default]
     Nobody,
-    /// The maker.
+    /// Whoever jogs it, at the keyboard or by a knob.
     Hand,
-    /// A sequence.
+    /// A sequence that plays, or has played and holds its last pose.
     Sequence,
-    /// An input.
+    /// A mapping, from one input or several.
     Mapping,
     /// An input whose link is lost; it does as told for that.
     LostMapping,
@@ -287,7 +287,7 @@ pub struct Prepared {
 }
 
 impl Prepared {
-    /// The plan.
+    /// What it drives by: the rig with nothing left open.
     pub fn plan(&self) -> &Plan {
         &self.plan
     }

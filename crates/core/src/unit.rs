@@ -36,7 +36,7 @@ macro_rules! quantity {
         impl $name {
             /// How the unit is written behind a number.
             pub const UNIT: &'static str = $unit;
-            /// Zero.
+            /// Nothing of it, in its own unit.
             pub const ZERO: Self = Self(0.0);
 
             /// A bare number, read in this unit.
@@ -157,11 +157,11 @@ quantity!(
     Rpm, "rpm"
 );
 quantity!(
-    /// Volts.
+    /// A voltage, in volts.
     Volts, "V"
 );
 quantity!(
-    /// Amperes.
+    /// An electric current, in amperes.
     Amps, "A"
 );
 quantity!(

@@ -76,7 +76,7 @@ pub struct Setup {
     pub boards: Vec<BoardPort>,
     /// How ports with links on them are opened.
     pub opener: Opener,
-    /// The time.
+    /// What time it is: the machine's, or a test's.
     pub clock: Arc<dyn Clock>,
     /// The time between two beats.
     pub beat: Duration,
@@ -86,7 +86,7 @@ pub struct Setup {
 
 /// What goes down to the beat thread.
 pub(crate) enum Downward {
-    /// Do this.
+    /// A command for the stage, carried out at the next beat.
     Command(Command),
     /// Keep every beat of this input.
     Trace(InputId),

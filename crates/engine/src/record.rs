@@ -125,7 +125,7 @@ impl Tape {
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 enum TapeLine {
-    /// The first.
+    /// The head line: the format, what wrote it, and the length of a beat in nanoseconds.
     WasvoltaRecording { format: u32, program: String, beat_ns: u64 },
     /// This rig runs from here on.
     Plan {
@@ -385,7 +385,7 @@ pub enum BadRecording {
     /// The disk says no.
     #[error("it cannot be read: {0}")]
     Unreadable(#[from] std::io::Error),
-    /// Something else.
+    /// The file does not begin as a recording does.
     #[error("this is not a recording: record one with --record FILE")]
     NotOne,
     /// Of another version of this program.
@@ -394,7 +394,7 @@ pub enum BadRecording {
          run it with that version, or record anew"
     )]
     Version {
-        /// Its format.
+        /// The format that it says it has.
         found: u32,
         /// What made it.
         program: String,
@@ -402,9 +402,9 @@ pub enum BadRecording {
     /// A line in its middle is broken.
     #[error("line {line} cannot be understood ({why}): the file was changed or damaged; record anew")]
     Broken {
-        /// From 1.
+        /// The line in the file, counted from 1.
         line: usize,
-        /// Why.
+        /// What the reader said of it.
         why: String,
     },
     /// The stage does something else now.
@@ -413,15 +413,15 @@ pub enum BadRecording {
          the recorded one did"
     )]
     Differs {
-        /// When.
+        /// When it happened, since the engine was started.
         at: Duration,
         /// Which turn, from 1.
         turn: u64,
-        /// Which servo.
+        /// The servo's name in the rig.
         servo: String,
-        /// Ticks now.
+        /// What it is told now, in ticks; none for no pulse.
         now: Option<u16>,
-        /// Ticks then.
+        /// What it was told when it was recorded, in ticks; none for no pulse.
         then: Option<u16>,
     },
 }

@@ -20,7 +20,7 @@ pub struct Trouble {
 /// One board as its driver last left it.
 #[derive(Debug, PartialEq, Default)]
 pub struct BoardState {
-    /// The board.
+    /// Which board, by its id in the rig.
     pub id: BoardId,
     /// How it stands.
     pub phase: Phase,
@@ -146,7 +146,7 @@ impl BoardState {
 /// One channel of a link: one that an input stands on, or one that was heard.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChannelState {
-    /// Which.
+    /// Which channel of the link.
     pub channel: Channel,
     /// What it said last, if it has said anything.
     pub newest: Option<f64>,
@@ -179,7 +179,7 @@ impl ChannelState {
 /// The way of a link, and what comes over it.
 #[derive(Debug, PartialEq, Default)]
 pub struct LinkReport {
-    /// The link.
+    /// Which link, by its id in the rig.
     pub id: LinkId,
     /// Its way is open.
     pub open: bool,
@@ -244,7 +244,7 @@ pub struct Sample {
 /// The last beats of the one input that is looked at, in a ring.
 #[derive(Debug, PartialEq, Default)]
 pub struct Trace {
-    /// Which input.
+    /// The input whose beats these are; none before one was looked at.
     pub of: Option<InputId>,
     /// How many beats of it were kept so far.
     pub count: u64,
@@ -307,17 +307,17 @@ pub struct Punctuality {
 pub struct Snapshot {
     /// Which rig it is about.
     pub version: u64,
-    /// When.
+    /// When it was taken, since the engine was started.
     pub now: Duration,
     /// The output's state.
     pub output: Output,
-    /// By servo.
+    /// How each servo stands, in the plan's order.
     pub servos: Vec<ServoState>,
-    /// By input.
+    /// How each input stands, in the plan's order.
     pub inputs: Vec<InputState>,
     /// The input that is looked at, beat by beat.
     pub trace: Trace,
-    /// By mapping.
+    /// How each mapping stands, in the plan's order.
     pub mappings: Vec<MappingState>,
     /// What is playing.
     pub players: Players,

@@ -30,7 +30,7 @@ const RECENT: Duration = Duration::from_secs(5);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
-    /// It holds.
+    /// It was seen to hold.
     Proven,
     /// It is broken.
     Failed,
@@ -60,18 +60,18 @@ pub struct Link {
 pub struct Run<'a> {
     /// The output's state.
     pub output: Output,
-    /// The servo's.
+    /// How the servo stands in this beat.
     pub state: &'a ServoState,
-    /// Its plan.
+    /// What the rig says of it, ready to be driven by.
     pub plan: &'a ServoPlan,
 }
 
 /// What is known of one servo's chain.
 #[derive(Debug, Clone, Copy)]
 pub struct Facts<'a> {
-    /// The servo.
+    /// The servo that is asked about.
     pub servo: &'a Servo,
-    /// Its board.
+    /// The board that it hangs on.
     pub board: &'a Board,
     /// The board's port.
     pub port: &'a Port,

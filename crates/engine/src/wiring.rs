@@ -26,14 +26,14 @@ pub struct ChannelPlace {
     pub port: usize,
     /// The board's index on that port.
     pub board: usize,
-    /// The channel.
+    /// The channel on its board, from 0.
     pub channel: usize,
 }
 
 /// A board on a port: which, and what it is to be.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Wired {
-    /// The board.
+    /// Which board, by its id in the rig.
     pub id: BoardId,
     /// What it is to be.
     pub settings: BoardSettings,
@@ -75,7 +75,7 @@ impl WaySetup {
 /// See the module.
 #[derive(Debug, Clone, Default)]
 pub struct Wiring {
-    /// By servo.
+    /// Where each servo's pulse goes, in the plan's order; none where it has no board.
     pub servos: Vec<Option<ChannelPlace>>,
     /// By servo, which bits of what it says mean that it ails, and what happens then.
     pub ails: Vec<(u8, Ailing)>,

@@ -23,7 +23,7 @@ use wasvolta_port::{BusError, Clock, Driver};
 /// What one board should be.
 #[derive(Debug, PartialEq)]
 pub struct BoardFrame {
-    /// The board.
+    /// Which board, by its id in the rig.
     pub id: BoardId,
     /// Steps by channel, and how fast each goes there where its board takes that.
     pub orders: Orders,
@@ -53,7 +53,7 @@ pub type Report = Vec<BoardState>;
 pub struct Alive(AtomicU64);
 
 impl Alive {
-    /// It is.
+    /// Notes that the beat is alive at this moment.
     pub fn beat(&self, now: Duration) {
         let now = u64::try_from(now.as_micros()).unwrap_or(u64::MAX);
         // Zero is for a beat that has not begun: nothing is stalled before.

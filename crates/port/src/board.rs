@@ -133,9 +133,9 @@ impl BoardSettings {
 /// What the maker says to pulses that run already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Decision {
-    /// Keep them.
+    /// Goes on with the pulses that were found, as they are.
     Adopt,
-    /// Stop them.
+    /// Stops the pulses that were found, and starts the board anew.
     Release,
 }
 
@@ -156,7 +156,7 @@ pub enum Phase {
 pub enum Found {
     /// Pulses run; the ticks of each channel.
     Pulsing {
-        /// What runs.
+        /// The ticks of each channel that pulses.
         ticks: Wanted,
         /// Its clock is the one wanted, so that they can be kept.
         adoptable: bool,
@@ -168,7 +168,7 @@ pub enum Found {
 /// Something worth a line in the log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Noted {
-    /// Nothing.
+    /// Nothing has happened that is worth one.
     Nothing,
     /// The start sequence is over: no channel has a pulse.
     Started,
@@ -185,7 +185,7 @@ pub enum Noted {
 pub enum Lapse {
     /// As after power-on.
     Reset,
-    /// Asleep.
+    /// Its oscillator stands: nothing is sent.
     Asleep,
     /// At another frame rate.
     OtherRate,

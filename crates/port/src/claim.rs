@@ -14,7 +14,7 @@ use std::path::Path;
 /// A program that has a device, as far as this user may see it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Holder {
-    /// Its process.
+    /// The process that holds it, by its number.
     pub process: u32,
     name: [u8; NAME],
 }

@@ -57,9 +57,9 @@ pub struct FirmataSettings {
 /// Pins that are read. A bit a pin, or an analog channel.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Reads {
-    /// Analog channels.
+    /// The analog channels that are read, a bit each.
     pub analog: u16,
-    /// Digital pins.
+    /// The digital pins that are read, a bit each.
     pub digital: u128,
     /// Those of them whose pull-up is to be on.
     pub pulled_up: u128,
@@ -141,7 +141,7 @@ pub struct Firmware {
     pub pulled_pins: u128,
     /// Analog channels that it has, a bit a channel; none before it has said which.
     pub analog: Option<u16>,
-    /// Its pins.
+    /// How many pins it has.
     pub pins: usize,
     /// It says what a pin is when it is asked: what was told can be read back.
     pub says_pins: bool,

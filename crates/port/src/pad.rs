@@ -17,11 +17,11 @@ const MOST: usize = 1024;
 /// One event, as the kernel numbers it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Event {
-    /// Its type.
+    /// The kind of event, as the kernel numbers them (`EV_KEY`, `EV_ABS`).
     pub kind: u16,
     /// What of that type.
     pub code: u16,
-    /// Its value.
+    /// What the event says, as the kernel has it: 1 is pressed, an axis has counts.
     pub value: i32,
 }
 

@@ -30,14 +30,14 @@ type Runs = [Option<u16>; CHANNELS];
 /// What a board of this kind is to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PwmSettings {
-    /// A frame.
+    /// The time from one pulse to the next.
     pub frame: Duration,
 }
 
 /// What the kernel says of a chip.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Exported {
-    /// Its channels.
+    /// How many channels it has.
     pub channels: usize,
     /// What runs on those that are exported, in ticks of [`STEPS`] a frame.
     pub runs: Runs,

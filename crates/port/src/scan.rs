@@ -22,7 +22,7 @@ use wasvolta_wire::expander::{ADDRESSES, ALL_CALL, MODE1};
 /// Everything that was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Scan {
-    /// I²C buses.
+    /// The I²C buses, with what answers on each.
     pub buses: Vec<Bus>,
     /// PWM chips of the kernel.
     pub pwm: Vec<PwmChip>,
@@ -40,7 +40,7 @@ pub enum Answer {
     Firmata {
         /// The version's first number.
         major: u8,
-        /// Its second.
+        /// The number behind the dot of its version.
         minor: u8,
     },
     /// A way in: what comes is understood.
@@ -50,7 +50,7 @@ pub enum Answer {
     },
     /// Bytes come that nothing here understands.
     Something,
-    /// Nothing comes.
+    /// Nothing came while it was listened to.
     Silence,
     /// It was pulled out meanwhile.
     Gone,
@@ -81,10 +81,10 @@ impl Answer {
     }
 }
 
-/// One bus.
+/// A bus, and what answers on it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Bus {
-    /// Its path.
+    /// Its path on this machine, or `sim:NAME`.
     pub path: String,
     /// Why it could not be looked at, and what helps.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -103,7 +103,7 @@ pub struct Device {
     pub kind: DeviceKind,
 }
 
-/// What answers.
+/// What answers at an address, as far as reading alone can tell.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DeviceKind {

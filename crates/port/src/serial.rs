@@ -48,7 +48,7 @@ pub enum Got {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("cannot open {path}: {reason}")]
 pub struct SerialError {
-    /// The path.
+    /// Its path on this machine, or `sim:NAME`.
     pub path: String,
     reason: String,
     fault: Fault,

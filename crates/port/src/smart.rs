@@ -45,7 +45,7 @@ const COME_BACK: Duration = Duration::from_millis(1);
 /// A servo that the rig has on a bus.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SmartServo {
-    /// Its id.
+    /// Its id on the bus, 0 to 252.
     pub id: u8,
     /// The model that it said it is when it was added.
     pub model: Option<u16>,

@@ -335,7 +335,7 @@ pub(crate) struct Column<'l> {
 }
 
 impl Column<'_> {
-    /// A heading.
+    /// Writes a heading, and goes on below it.
     pub fn head(&mut self, words: &str) {
         self.list.text(self.start, BODY, Tone::Ink, Align::Left, words);
         self.start.y += 5.5;
@@ -357,7 +357,7 @@ impl Column<'_> {
         self.start.y += 0.7;
     }
 
-    /// Some air.
+    /// Leaves 2.4 mm free.
     pub fn gap(&mut self) {
         self.start.y += 2.4;
     }

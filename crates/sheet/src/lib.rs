@@ -40,7 +40,7 @@ impl Paper {
         }
     }
 
-    /// Its name.
+    /// The name by which people speak of it.
     pub const fn name(self) -> &'static str {
         match self {
             Self::A4 => "A4",
@@ -52,11 +52,11 @@ impl Paper {
 /// What every sheet is drawn from.
 #[derive(Debug, Clone, Copy)]
 pub struct Subject<'a> {
-    /// The rig.
+    /// The rig that it is about.
     pub rig: &'a Rig,
     /// The servo's name.
     pub servo: &'a str,
-    /// The paper.
+    /// The paper that it is laid out for.
     pub paper: Paper,
     /// The date as it stands on the sheet; nothing else on it depends on the day.
     pub date: &'a str,
@@ -102,7 +102,7 @@ pub enum NoSheet {
         "{servo} cannot have a calibration sheet yet: jog to where it just starts to turn, either way, and keep both with S"
     )]
     NoBand {
-        /// The servo.
+        /// The servo's name in the rig.
         servo: String,
     },
     /// A linkage sheet draws one.
@@ -116,7 +116,7 @@ pub enum NoSheet {
     /// A calibration sheet shows marks.
     #[error("{servo} cannot have a calibration sheet yet: {why}")]
     NoFit {
-        /// The servo.
+        /// The servo's name in the rig.
         servo: String,
         /// Why it has no fit.
         why: NoFit,
@@ -133,7 +133,7 @@ pub enum NoSheet {
         way: &'static str,
         /// What it would take that way.
         needs_mm: f64,
-        /// The paper.
+        /// The name of the paper that is too small.
         paper: &'static str,
         /// What there is that way.
         has_mm: f64,

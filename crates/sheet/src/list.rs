@@ -13,7 +13,7 @@ pub struct Point {
     pub y: f64,
 }
 
-/// A place.
+/// A point, in millimetres to the right of the left edge and below the upper one.
 pub const fn at(x: f64, y: f64) -> Point {
     Point { x, y }
 }
@@ -34,11 +34,11 @@ pub enum Tone {
     Ink,
     /// What may be overlooked.
     Quiet,
-    /// Thin scales.
+    /// Scales and rules, in a thin grey.
     Rule,
     /// What is uncertain.
     Band,
-    /// Limits.
+    /// Limits and what is wrong, in the colour of faults.
     Limit,
     /// The paper itself.
     Paper,
@@ -61,7 +61,7 @@ impl Tone {
 /// How a line is drawn.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Stroke {
-    /// Its colour.
+    /// What it is drawn for; a writer makes a colour of it.
     pub tone: Tone,
     /// Its width in mm.
     pub width: f64,
@@ -82,11 +82,11 @@ pub const fn dashed(tone: Tone, width: f64, dash: f64, gap: f64) -> Stroke {
 /// Which part of a text stands at its place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Align {
-    /// Its beginning.
+    /// The text begins at the point.
     Left,
-    /// Its middle.
+    /// The text is centred on the point.
     Middle,
-    /// Its end.
+    /// The text ends at the point.
     Right,
 }
 
@@ -95,13 +95,13 @@ pub enum Align {
 pub enum Shape {
     /// A line through points, open or closed, stroked, filled or both.
     Line {
-        /// Its corners.
+        /// The corners in order, in millimetres.
         points: Vec<Point>,
         /// Back to the first corner.
         closed: bool,
-        /// Its edge.
+        /// How its edge is drawn; none for no edge.
         stroke: Option<Stroke>,
-        /// Its inside.
+        /// What it is filled with; none for nothing.
         fill: Option<Tone>,
     },
     /// A text on one line.
@@ -110,14 +110,14 @@ pub enum Shape {
         at: Point,
         /// Its size: the height of the em in mm.
         size: f64,
-        /// Its colour.
+        /// What it is drawn for; a writer makes a colour of it.
         tone: Tone,
         /// What stands at its place: always its beginning in a finished list.
         words: String,
     },
 }
 
-/// A sheet.
+/// What stands on a sheet, in the order in which it is drawn.
 #[derive(Debug, Clone, PartialEq)]
 pub struct List {
     /// Its title, for the file's own data.
@@ -147,13 +147,13 @@ impl List {
         self.shapes.push(Shape::Line { points, closed: true, stroke, fill });
     }
 
-    /// A circle.
+    /// Draws a circle about a point, its radius in millimetres.
     pub fn circle(&mut self, centre: Point, radius: f64, stroke: Option<Stroke>, fill: Option<Tone>) {
         let corners = (0..120).map(|n| centre.towards(f64::from(n) * 3.0, radius)).collect();
         self.form(corners, stroke, fill);
     }
 
-    /// A text.
+    /// Writes a line of text at a point, its size in millimetres.
     pub fn text(&mut self, at: Point, size: f64, tone: Tone, align: Align, words: &str) {
         // The border: what stands on paper does nothing but be read.
         let words = outside::line(words);

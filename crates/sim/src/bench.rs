@@ -26,13 +26,13 @@ const LOG_KEPT: usize = 100_000;
 pub struct Logged {
     /// When.
     pub at: Duration,
-    /// Which device.
+    /// The address of the device, seven bits.
     pub address: u8,
     /// Whether it was a write.
     pub write: bool,
     /// The first register.
     pub register: u8,
-    /// The bytes.
+    /// What went over the wire, whole.
     pub bytes: Vec<u8>,
 }
 

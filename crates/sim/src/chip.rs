@@ -69,7 +69,7 @@ impl Chip {
         self.latch(now);
     }
 
-    /// One read.
+    /// Reads registers from one on, as many as there is room for.
     pub fn read(&self, register: u8, into: &mut [u8]) {
         let mut at = register;
         for byte in into {

@@ -9,7 +9,7 @@ use wasvolta_port::Clock;
 pub struct ManualClock(AtomicU64);
 
 impl ManualClock {
-    /// Moves on.
+    /// Moves the time on by so much; nothing waits.
     pub fn advance(&self, time: Duration) {
         let nanos = u64::try_from(time.as_nanos()).unwrap_or(u64::MAX);
         self.0.fetch_add(nanos, Ordering::SeqCst);

@@ -49,7 +49,7 @@ impl SimSensor {
         Ok(sensor)
     }
 
-    /// Its directory.
+    /// The folder in which the kernel would have its files.
     pub fn directory(&self) -> &Path {
         &self.directory
     }

@@ -30,9 +30,9 @@ pub struct Signal {
 pub struct Look {
     /// What is seen.
     pub sight: Sight,
-    /// It buzzes.
+    /// It is pushed against something, or past its end, and buzzes.
     pub buzzes: bool,
-    /// It twitches.
+    /// It does not stand still at one pulse.
     pub twitches: bool,
     /// What the horn moves by a rod stands at this angle, read as the horn is.
     pub joint_deg: Option<f64>,

@@ -52,7 +52,7 @@ impl Mood {
         (Self::Rubbish, "rubbish"),
     ];
 
-    /// Its word.
+    /// The word by which it is switched.
     pub fn word(self) -> &'static str {
         Self::ALL.into_iter().find(|(mood, _)| *mood == self).map_or("", |(_, word)| word)
     }

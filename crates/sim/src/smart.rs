@@ -35,7 +35,7 @@ const RESETS: Duration = Duration::from_secs(3);
 const RANGE: u8 = 4;
 const ACCESS: u8 = 7;
 
-/// One servo.
+/// A simulated servo on the bus: registers, drive, load.
 struct Servo {
     id: u8,
     /// What stands in its registers, but for what its body says.
@@ -79,7 +79,7 @@ struct Inner {
 pub struct Said {
     /// By a servo; else to them.
     pub back: bool,
-    /// The bytes.
+    /// What went over the wire, whole.
     pub bytes: Vec<u8>,
 }
 

@@ -12,7 +12,7 @@ use wasvolta_core::rig::Ends;
 #[derive(Debug, Clone, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Truth {
-    /// Boards.
+    /// What is true of each board, by its name.
     #[serde(default, rename = "board")]
     pub boards: Vec<BoardTruth>,
     /// Knobs, buttons and rangefinders on serial lines.
@@ -61,7 +61,7 @@ pub struct SmartTruth {
 #[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct SmartServoTruth {
-    /// Its id.
+    /// Its id on the bus, 0 to 252.
     pub id: u8,
     /// The model number that it says.
     #[serde(default = "usual_model")]
@@ -157,7 +157,7 @@ impl SmartServoTruth {
 pub struct OtherTruth {
     /// The bus it is on: the NAME of `sim:NAME`.
     pub bus: String,
-    /// Its address.
+    /// Its address on that bus, seven bits.
     pub address: u8,
     /// What each of its registers reads as.
     pub reads: u8,
@@ -169,7 +169,7 @@ pub struct OtherTruth {
 pub struct BoardTruth {
     /// The bus it is on: the NAME of `sim:NAME`.
     pub bus: String,
-    /// Its address.
+    /// Its address on that bus, seven bits.
     pub address: u8,
     /// Its real oscillator.
     #[serde(default = "nominal")]
@@ -256,7 +256,7 @@ pub struct ServoTruth {
 pub struct LinkageTruth {
     /// From the shaft to the rod.
     pub horn_mm: f64,
-    /// The rod.
+    /// The rod's true length, in millimetres.
     pub rod_mm: f64,
     /// From the arm's axis to the rod.
     pub arm_mm: f64,
@@ -379,9 +379,9 @@ pub enum BadTruth {
     /// A number in it is none that such a thing can have.
     #[error("{place}: {why}")]
     Range {
-        /// Where.
+        /// Where in the file it stands.
         place: String,
-        /// Why.
+        /// Which bound it breaks.
         why: OutOfRange,
     },
 }

@@ -78,7 +78,7 @@ pub struct Row {
     pub streams: bool,
     /// Its frames have a form that other bytes hardly ever have: hearing some tells that it is spoken.
     pub is_telling: bool,
-    /// Makes one.
+    /// Makes a decoder at the start of its stream.
     pub make: Make,
 }
 
@@ -91,7 +91,7 @@ const fn credulous(protocol: &'static str, streams: bool, make: Make) -> Row {
     Row { is_telling: false, ..row(protocol, streams, make) }
 }
 
-/// Every decoder.
+/// Every decoder, under the name of its protocol.
 pub const DECODERS: &[Row] = &[
     row("lines", true, |carrier| Box::new(lines::Decoder::carried_by(carrier))),
     row("ibus", true, |_| Box::new(ibus::Decoder::default())),
@@ -140,7 +140,7 @@ impl<const ROOM: usize> Window<ROOM> {
         self.used -= count;
     }
 
-    /// Forgets everything.
+    /// Forgets what it has of a message, and waits for the next one's beginning.
     pub(crate) const fn clear(&mut self) {
         self.used = 0;
     }
@@ -197,7 +197,7 @@ pub(crate) fn eleven_bits(packed: &[u8]) -> impl Iterator<Item = u16> {
     })
 }
 
-/// Packs them.
+/// Packs sixteen values of eleven bits into twenty-two bytes, lowest bit first.
 pub(crate) fn pack_eleven_bits(values: &[u16; 16]) -> [u8; 22] {
     let mut packed = [0; 22];
     for (n, value) in values.iter().enumerate() {

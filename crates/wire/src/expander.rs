@@ -29,10 +29,10 @@ pub enum Access {
     WriteAll,
 }
 
-/// One register.
+/// A register of the chip: its address, name and what it is after power-on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Register {
-    /// Its address.
+    /// Its address among the chip's registers.
     pub address: u8,
     /// Its name in the data sheet.
     pub name: &'static str,
@@ -108,7 +108,7 @@ pub const FULLY: u8 = 0x10;
 /// What a channel is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Channel {
-    /// No pulse.
+    /// Full off: no pulse at all.
     Released,
     /// A pulse from count `on`, `ticks` long, modulo the frame.
     Pulse {

@@ -18,7 +18,7 @@ const ROOM: usize = 2048;
 /// The most bytes that the value of a pin takes.
 const PIN_VALUE_BYTES: usize = 3;
 
-/// Command bytes.
+/// The command bytes of the protocol, without the channel in their lower half.
 mod command {
     pub const DIGITAL: u8 = 0x90;
     pub const REPORT_ANALOG: u8 = 0xC0;
@@ -32,7 +32,7 @@ mod command {
     pub const RESET: u8 = 0xFF;
 }
 
-/// Sysex numbers.
+/// The numbers of the extended messages.
 mod sysex {
     pub const ANALOG_MAPPING: u8 = 0x6A;
     pub const ASK_ANALOG_MAPPING: u8 = 0x69;
@@ -57,7 +57,7 @@ pub mod mode {
     pub const ANALOG: u8 = 2;
     /// A pulse-width output.
     pub const PWM: u8 = 3;
-    /// A servo.
+    /// The pin mode in which a pin sends servo pulses.
     pub const SERVO: u8 = 4;
     /// A digital input with its pull-up.
     pub const PULL_UP: u8 = 0x0B;
@@ -82,7 +82,7 @@ impl Bytes {
         all
     }
 
-    /// The bytes.
+    /// What was written so far, in the order in which it is sent.
     pub fn as_slice(&self) -> &[u8] {
         self.bytes.get(..self.len).unwrap_or_default()
     }
@@ -101,33 +101,33 @@ pub enum ToBoard {
     AskAnalogMapping,
     /// What is this pin now, and at which value?
     AskPin {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
     },
     /// A pin is to be something: see [`mode`].
     PinMode {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
         /// What it is to be.
         mode: u8,
     },
     /// A digital output is to be high or low.
     PinValue {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
-        /// High.
+        /// The pin is high, at its supply's level.
         high: bool,
     },
     /// A servo's pulse, or a pulse-width output's value.
     Value {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
         /// µs for a servo, 0–255 for an output.
         value: u16,
     },
     /// A pin becomes a servo; its pulses start at once.
     ServoConfig {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
         /// The least pulse the board will give, 36..1056 µs.
         least: u16,
@@ -138,19 +138,19 @@ pub enum ToBoard {
     ReportAnalog {
         /// The channel, 0–15.
         channel: u8,
-        /// Whether.
+        /// It is to be reported; else no longer.
         on: bool,
     },
     /// Eight digital pins are to be reported, or no more.
     ReportDigital {
         /// The port: pins 8·port and on.
         port: u8,
-        /// Whether.
+        /// It is to be reported; else no longer.
         on: bool,
     },
     /// The time between two analog reports.
     Sampling {
-        /// In ms.
+        /// Milliseconds between two samples.
         interval_ms: u16,
     },
 }
@@ -244,14 +244,14 @@ pub enum FromBoard<'a> {
     Version {
         /// Its first number.
         major: u8,
-        /// Its second.
+        /// The number behind the dot of its version.
         minor: u8,
     },
     /// The firmware, with its name as pairs of seven bits.
     Firmware {
         /// Its first number.
         major: u8,
-        /// Its second.
+        /// The number behind the dot of its version.
         minor: u8,
         /// The name: two bytes a character, low one first.
         name: &'a [u8],
@@ -262,7 +262,7 @@ pub enum FromBoard<'a> {
     AnalogMapping(&'a [u8]),
     /// What a pin is now.
     Pin {
-        /// The pin.
+        /// The pin, as the board numbers them from 0.
         pin: u8,
         /// What it is: see [`mode`].
         mode: u8,
@@ -271,7 +271,7 @@ pub enum FromBoard<'a> {
     },
     /// An analog channel reads so.
     Analog {
-        /// The channel.
+        /// The analog channel, as the board numbers them from 0.
         channel: u8,
         /// What it reads, 14 bits.
         value: u16,
@@ -387,7 +387,7 @@ pub struct Frame<'a> {
 /// What a decoder has counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Counts {
-    /// Whole messages.
+    /// How many whole messages were decoded.
     pub good: u64,
     /// Messages that broke off or were too long.
     pub bad: u64,

@@ -69,19 +69,19 @@ pub enum Ask<'a> {
     Write {
         /// The first register.
         address: u16,
-        /// The bytes.
+        /// The parameter's bytes, as they stand in the packet.
         bytes: &'a [u8],
     },
     /// Put this there when it is said.
     Prepare {
         /// The first register.
         address: u16,
-        /// The bytes.
+        /// The parameter's bytes, as they stand in the packet.
         bytes: &'a [u8],
     },
     /// Do what was prepared.
     StartPrepared,
-    /// Start anew.
+    /// Start anew, as after its supply was switched on.
     Reboot,
     /// What stands there, of each of these in turn?
     GroupRead {
@@ -89,7 +89,7 @@ pub enum Ask<'a> {
         address: u16,
         /// How many bytes of each.
         count: u16,
-        /// Who.
+        /// The ids that are asked, in the order in which they answer.
         ids: &'a [u8],
     },
     /// Put this there, for each its own.
@@ -117,7 +117,7 @@ pub struct Packet<'a> {
 /// What came back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Answer {
-    /// Who answers.
+    /// The id of the servo that answers.
     pub id: u8,
     /// Form 1: a bit for each thing that is wrong with the servo. Form 2: see [`Refused::of`] and [`ALERT`].
     pub error: u8,

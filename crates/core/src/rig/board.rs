@@ -16,7 +16,7 @@ pub struct Rail {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: RailId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// What it gives.
@@ -36,7 +36,7 @@ pub struct Port {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: PortId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// What kind of way it is.
@@ -70,7 +70,7 @@ pub struct Board {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: BoardId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// The port it hangs on.

@@ -33,13 +33,13 @@ pub struct Card {
     /// What it is.
     #[serde(default, skip_serializing_if = "usual")]
     pub kind: Kind,
-    /// Its endpoints.
+    /// Its endpoints, in µs: no pulse goes beyond them.
     #[serde(default = "Ends::cautious", skip_serializing_if = "super::servo::is_cautious")]
     pub endpoints_us: Ends<Micros>,
     /// The same in counts, of a smart servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints_counts: Option<Ends<Counts>>,
-    /// Its centre.
+    /// The pulse in its middle, in µs; of a continuous one, its stop.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
     /// The same in counts, of a smart servo.

@@ -71,9 +71,9 @@ impl fmt::Display for Path {
 /// One thing that is wrong.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Problem {
-    /// Where.
+    /// Where in the rig it stands, from the outside in.
     pub path: Path,
-    /// What.
+    /// What is wrong, in words.
     pub message: String,
     /// What to do.
     pub help: String,

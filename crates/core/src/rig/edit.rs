@@ -32,7 +32,7 @@ pub enum Refused {
     Missing {
         /// What was looked for.
         what: &'static str,
-        /// Its name.
+        /// Its name, by which the rest speaks of it.
         name: String,
     },
     /// The rig would not be sound.
@@ -48,15 +48,15 @@ pub enum Refused {
     ChannelTaken {
         /// What is there.
         by: String,
-        /// The channel.
+        /// The channel on that board, from 0; on a bus of smart servos the id.
         channel: u8,
-        /// The board.
+        /// The board's name in the rig.
         board: String,
     },
     /// Its clock is not the program's to count with.
     #[error("{board} is a {chip}: it is told times, not ticks of a clock that could be corrected")]
     ClockFixed {
-        /// The board.
+        /// The board's name in the rig.
         board: String,
         /// What it is.
         chip: &'static str,
@@ -64,7 +64,7 @@ pub enum Refused {
     /// Servos would be left without a board.
     #[error("{board} still has {servos} servos: move or remove them first")]
     BoardInUse {
-        /// The board.
+        /// The board's name in the rig.
         board: String,
         /// How many are on it.
         servos: usize,
@@ -72,7 +72,7 @@ pub enum Refused {
     /// Inputs would be left without a link.
     #[error("{}", left_on(*inputs, link))]
     LinkInUse {
-        /// The link.
+        /// The link's name in the rig.
         link: String,
         /// How many stand on it.
         inputs: usize,
@@ -86,13 +86,13 @@ pub enum Refused {
     /// What is asked needs angles.
     #[error("{servo} has no angles yet: keep two marks first")]
     NoAngles {
-        /// The servo.
+        /// The servo's name in the rig.
         servo: String,
     },
     /// The servo stands at a limit before the endpoint.
     #[error("a limit at {limit_deg}° stops {joint} first: move that with ‹limit here›, then widen")]
     LimitFirst {
-        /// The joint.
+        /// The joint's name in the rig.
         joint: String,
         /// The limit in the way.
         limit_deg: f64,
@@ -105,9 +105,9 @@ pub type Edited = Result<Rig, Refused>;
 /// Which of two ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum End {
-    /// The lower.
+    /// The end with the smaller number.
     Low,
-    /// The higher.
+    /// The end with the larger number.
     High,
 }
 

@@ -16,7 +16,7 @@ const NONE: u32 = u32::MAX;
 pub trait PartId: Copy + Debug + Eq + Hash + Default {
     /// The id of a number.
     fn of(number: u32) -> Self;
-    /// Its number.
+    /// The number in it: counted up as parts are made, never used twice.
     fn number(self) -> u32;
 }
 
@@ -92,9 +92,9 @@ pub trait Part: Sized {
     type Id: PartId;
     /// What it is, in a word.
     const WHAT: &'static str;
-    /// Its id.
+    /// The id by which everything in the program knows it; it never changes.
     fn id(&self) -> Self::Id;
-    /// Its name.
+    /// The name by which people speak of it.
     fn name(&self) -> &str;
     /// All of its kind, in rig order.
     fn list(rig: &Rig) -> &[Self];
@@ -130,13 +130,13 @@ ids! {
 /// The ids of the parts that commands speak of, in rig order: what a recording keeps beside a rig.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct PartNumbers {
-    /// Of servos.
+    /// The ids of servos, in the rig's order.
     pub servos: Vec<ServoId>,
-    /// Of links.
+    /// The ids of links, in the rig's order.
     pub links: Vec<LinkId>,
-    /// Of inputs.
+    /// The ids of inputs, in the rig's order.
     pub inputs: Vec<InputId>,
-    /// Of sequences.
+    /// The ids of sequences, in the rig's order.
     pub sequences: Vec<SequenceId>,
     /// Of mappings; an older recording has none.
     #[serde(default)]

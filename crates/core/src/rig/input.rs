@@ -16,7 +16,7 @@ pub struct Input {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: InputId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// The link that it comes over.

@@ -108,7 +108,7 @@ impl Mirror {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Limit>)]
 pub struct Limit {
-    /// The angle.
+    /// The angle, in degrees at the joint.
     pub angle_deg: Degrees,
     /// Why, in words.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]

@@ -26,7 +26,7 @@ pub enum Kind {
 /// What something on a channel is given.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Signal {
-    /// Servo pulses.
+    /// Servo pulses, whose length is what is told.
     Pulse,
     /// A share of each frame.
     Share,

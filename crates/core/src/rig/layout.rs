@@ -15,7 +15,7 @@ use std::sync::LazyLock;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Register>)]
 pub struct Register {
-    /// Its address.
+    /// The address of its first byte.
     pub at: u16,
     /// How many bytes it has: 1, 2 or 4.
     pub bytes: u8,
@@ -61,7 +61,7 @@ numbers! {
 pub struct Registers {
     /// Its model number.
     pub model: Register,
-    /// Its id.
+    /// The register that holds its id.
     pub id: Register,
     /// The number of its rate.
     pub baud: Register,
@@ -82,7 +82,7 @@ pub struct Registers {
     /// How hard it pushes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<Register>,
-    /// Its supply.
+    /// The register that holds its supply's voltage.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volts: Option<Register>,
     /// How warm it is, in °C.
@@ -134,7 +134,7 @@ numbers! { BaudNumber { number: BYTE, baud: BAUD } }
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ail {
-    /// Nothing.
+    /// The bit has no meaning that is known.
     #[serde(rename = "")]
     Nothing,
     /// Its supply is out of range.
@@ -191,7 +191,7 @@ pub struct Layout {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: LayoutId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// The form of its packets, 1 or 2.

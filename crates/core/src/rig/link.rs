@@ -21,7 +21,7 @@ pub struct Link {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: LinkId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// The port that it stands on, or the board that speaks Firmata. On a port of the kinds `udp` and `mqtt` several links
@@ -55,7 +55,7 @@ numbers! { Link { lost_after_ms: LOST_AFTER = [Link::USUAL_LOST_AFTER], heartbea
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Wave>)]
 pub struct Wave {
-    /// Its form.
+    /// How it runs between its ends.
     pub shape: WaveShape,
     /// The time of one round; of noise, the time between two of its values.
     pub period_s: Seconds,

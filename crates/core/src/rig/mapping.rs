@@ -17,7 +17,7 @@ pub struct Mapping {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: MappingId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// Inputs, each with its weight. Their weighted sum is clipped to -1 to 1; a one-ended input counts from -1 to 1 as well.
@@ -98,7 +98,7 @@ numbers! {
 pub enum GoalKind {
     /// A joint's angle.
     Joint,
-    /// A level.
+    /// A level in percent, of what has no angle.
     Level,
     /// How fast something turns.
     Rate,
@@ -138,7 +138,7 @@ impl GoalKind {
 #[schemars(transform = bounds::at_position)]
 #[schemars(transform = number::ranged::<While>)]
 pub struct While {
-    /// A switch.
+    /// The name of the input, which must be a switch.
     pub input: String,
     /// Whether it is pressed then, of a button.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -215,7 +215,7 @@ numbers! { Failsafe { angle_deg: ANGLE, level_percent: LEVEL, over_s: TIME } }
 #[schemars(transform = bounds::press)]
 #[schemars(transform = number::ranged::<Press>)]
 pub struct Press {
-    /// A switch.
+    /// The name of the input, which must be a switch.
     pub input: String,
     /// The position that it comes to, counted from 1, of one that has several; pressed unless said.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 /// What stands under one key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shape {
-    /// A number.
+    /// One number stands there.
     One,
     /// A list of them.
     Each,

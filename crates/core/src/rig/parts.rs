@@ -45,25 +45,25 @@ impl<Id: PartId> Places<Id> {
 /// Where every part of a rig stands in its list.
 #[derive(Debug, Clone)]
 pub struct Index {
-    /// Power supplies.
+    /// Where rails stand in the rig's list, by their ids.
     pub rails: Places<RailId>,
-    /// Ports.
+    /// Where ports stand in the rig's list, by their ids.
     pub ports: Places<PortId>,
-    /// Boards.
+    /// Where boards stand in the rig's list, by their ids.
     pub boards: Places<BoardId>,
-    /// Servos.
+    /// Where servos stand in the rig's list, by their ids.
     pub servos: Places<ServoId>,
-    /// Joints.
+    /// Where joints stand in the rig's list, by their ids.
     pub joints: Places<JointId>,
-    /// Links.
+    /// Where links stand in the rig's list, by their ids.
     pub links: Places<LinkId>,
-    /// Inputs.
+    /// Where inputs stand in the rig's list, by their ids.
     pub inputs: Places<InputId>,
-    /// Mappings.
+    /// Where mappings stand in the rig's list, by their ids.
     pub mappings: Places<MappingId>,
-    /// Poses.
+    /// Where poses stand in the rig's list, by their ids.
     pub poses: Places<PoseId>,
-    /// Sequences.
+    /// Where sequences stand in the rig's list, by their ids.
     pub sequences: Places<SequenceId>,
     /// By a servo's name, the place of the joint that it turns.
     turned: HashMap<Box<str>, usize>,
@@ -108,7 +108,7 @@ impl Index {
 /// A rig with the places of its parts: what searches a list there is a look into a map here.
 #[derive(Debug, Clone, Copy)]
 pub struct Parts<'r> {
-    /// The rig.
+    /// The rig that it is about.
     pub rig: &'r Rig,
     /// Where its parts stand.
     pub index: &'r Index,

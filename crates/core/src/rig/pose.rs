@@ -16,7 +16,7 @@ pub struct Pose {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: PoseId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// Joint to angle; joints not named keep what they had.

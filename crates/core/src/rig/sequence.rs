@@ -20,7 +20,7 @@ pub struct Sequence {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: SequenceId,
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     #[schemars(transform = Named)]
     pub name: String,
     /// Whole numbers that whoever plays it may give it, each with what it is where nobody does. A loop's `times` may name
@@ -183,7 +183,7 @@ numbers! { StepJoint { lag_s: TIME = [0.0], share: MOVE_SHARE = [1.0] } }
 #[schemars(transform = bounds::wait)]
 #[schemars(transform = number::ranged::<Wait>)]
 pub struct Wait {
-    /// An input.
+    /// The name of the input that is waited for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub input: Option<String>,
     /// It is pressed, or is not, of a switch.
@@ -269,7 +269,7 @@ pub struct Loop {
 #[serde(untagged)]
 #[schemars(transform = bounds::times)]
 pub enum Times {
-    /// So often.
+    /// So many times, from 1.
     Count(u32),
     /// As often as a parameter of the sequence says.
     Parameter(String),
@@ -282,18 +282,18 @@ pub enum What<'a> {
     Pose(&'a str),
     /// It plays another sequence.
     Play(&'a str),
-    /// It waits.
+    /// It waits until something holds.
     Wait(&'a Wait),
 }
 
 /// What is waited for.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Awaited<'a> {
-    /// An input.
+    /// An input, by its name, passes the test.
     Input(&'a str, Test),
     /// All joints that the sequence moves are so near to where they are told to be, in degrees.
     Arrived(f64),
-    /// A key.
+    /// The key is pressed, a letter or a sign.
     Key(char),
 }
 

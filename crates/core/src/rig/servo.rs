@@ -25,7 +25,7 @@ pub struct Servo {
     /// Its name; the part before a dot groups it.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Its board.
+    /// The name of the board that it hangs on.
     pub board: String,
     /// Its channel there, 0–15; of a Firmata board its pin, 0–71. A smart servo has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -107,7 +107,7 @@ pub enum Idle {
     /// The pulse at which it stands.
     #[default]
     Pulse,
-    /// No pulse.
+    /// It gets no pulse where it would stand still.
     Release,
 }
 
@@ -177,7 +177,7 @@ numbers! {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Mark>)]
 pub struct Mark {
-    /// The pulse.
+    /// The pulse that it must see, in µs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pulse_us: Option<Micros>,
     /// The counts, of a smart servo, in place of a pulse.

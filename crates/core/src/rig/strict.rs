@@ -11,9 +11,9 @@ use std::marker::PhantomData;
 /// the low one is that of the movement and may have the greater value.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Ends<T> {
-    /// The first.
+    /// The low end, which stands first.
     pub low: T,
-    /// The second.
+    /// The high end, which stands second.
     pub high: T,
 }
 

@@ -41,7 +41,7 @@ pub enum BadTable {
     Head {
         /// What stands there.
         head: String,
-        /// What could.
+        /// What could have stood there.
         expected: String,
     },
     /// It has a head and nothing else.
@@ -49,7 +49,7 @@ pub enum BadTable {
     Empty,
 }
 
-/// Writes marks.
+/// Writes marks as comma-separated values, a line each, under a head line.
 pub fn write(marks: &[Mark]) -> String {
     let mut text = COLUMNS.join(",");
     text.push('\n');

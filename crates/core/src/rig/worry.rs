@@ -16,7 +16,7 @@ pub const RESERVED_FROM: u8 = 0x78;
 pub struct Worry {
     /// The name of what it is about: a board, rail, port, servo, joint or pose.
     pub about: String,
-    /// What.
+    /// What is wrong, in words.
     pub words: String,
     /// What to do.
     pub help: String,

@@ -9,7 +9,7 @@ use std::time::Duration;
 pub struct At(u64);
 
 impl At {
-    /// The start.
+    /// The beginning of the sequence.
     pub const ZERO: Self = Self(0);
 
     /// So many seconds from the start; less than none, and what is no number, is the start.

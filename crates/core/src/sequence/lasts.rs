@@ -60,7 +60,7 @@ impl Sum {
 pub(crate) struct Onward<'a> {
     /// The next of what happens.
     pub op: usize,
-    /// The place.
+    /// Where it stands in the sequence's time.
     pub at: At,
     /// How often the loops around it were played already.
     pub counts: &'a Counts,

@@ -126,9 +126,9 @@ pub enum OpKind {
 /// How often a loop is played.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rounds {
-    /// Without end.
+    /// Again and again, until it is told to finish.
     Forever,
-    /// So often.
+    /// So many times, from 1.
     Fixed(u32),
     /// As often as a parameter says that whoever plays the program gives, by its place.
     Given(u8),
@@ -148,7 +148,7 @@ impl Rounds {
 /// Where it goes on elsewhere.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Jump {
-    /// The place.
+    /// Where it stands in the sequence's time.
     pub at: At,
     /// What happens next there.
     pub op: u32,
@@ -163,7 +163,7 @@ pub struct Jump {
 pub enum Waited {
     /// An input, by its place.
     Input {
-        /// The input.
+        /// Which input, by its place in the rig, from 0.
         input: usize,
         /// What it is to be.
         test: Test,
@@ -177,7 +177,7 @@ pub enum Waited {
         /// For so long without a break.
         held: Duration,
     },
-    /// A key.
+    /// The key is pressed, a letter or a sign.
     Key(char),
 }
 

@@ -25,9 +25,9 @@ pub struct Segment {
     pub ends: At,
     /// From where, in degrees or percent, when no loop around it has been played before.
     pub from: f64,
-    /// To where.
+    /// The angle or level that it goes to, in degrees or percent.
     pub to: f64,
-    /// How.
+    /// The course between, from 0 to 1.
     pub shape: Shape,
     /// The step that it belongs to, laid out in line.
     pub step: u32,

@@ -24,9 +24,9 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     Drive,
     /// Give a servo its first pulse; the hand has it then.
     Engage {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
-        /// The pulse.
+        /// The pulse, in µs or counts.
         #[serde(serialize_with = "exactly")]
         pulse: Position,
         /// Whether the maker said that the horn stands there already.
@@ -35,14 +35,14 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     },
     /// Stop a servo's pulses.
     Release {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// Nudge a servo; the hand has it then.
     Jog {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
-        /// How far.
+        /// How far from where it stands, in µs or counts; negative is towards less.
         #[serde(serialize_with = "exactly")]
         by: Position,
         /// From a key that is being held.
@@ -50,46 +50,46 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     },
     /// Glide to a pulse; the hand has it then.
     GoTo {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
-        /// Where to.
+        /// The pulse to go to, in µs or counts.
         #[serde(serialize_with = "exactly")]
         pulse: Position,
     },
     /// Move a servo a little to and fro around where it is, to see which it is; then as before.
     Wiggle {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// A servo goes slower than it may, until told otherwise: it ails.
     Ease {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
         /// By how much, in percent of its speed: 0 to 90.
         percent: u8,
     },
     /// What hangs on the channel gets no pulses, whatever is sent: when it does it must see its neutral first.
     Disarm {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// Its pulses arrive from now on: the time that it must see its neutral begins.
     Arm {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// What is known of the way to a servo.
     Wire {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
         /// What its board has said.
         said: Said,
     },
     /// Jog by an input's knob, between two pulses: from where both stand, so that nothing jumps.
     Knob {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
-        /// The input.
+        /// Which input, by its id in the rig.
         input: Input,
         /// The pulse at the knob's one end.
         #[serde(serialize_with = "exactly")]
@@ -100,48 +100,48 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     },
     /// Go to and fro; the hand has it then.
     Exercise {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
         /// Over what, how fast, how often.
         what: Exercise,
     },
     /// End a wiggle, an exercise or a knob's turn where it stands.
     StandStill {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// Shift where a continuous servo stands still, until the program ends.
     Trim {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
-        /// How far.
+        /// How far from where it stands, in µs or counts; negative is towards less.
         #[serde(serialize_with = "exactly")]
         by: Position,
     },
     /// The hand lets go.
     GiveBack {
-        /// The servo.
+        /// Which servo, by its id in the rig.
         servo: Servo,
     },
     /// Play from the start, or go on after a pause.
     Play {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
     },
     /// Stand still within the sequence.
     Pause,
     /// Stand at a time of a sequence.
     Seek {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
-        /// The time.
+        /// How far into the sequence, from its beginning.
         at: Duration,
     },
     /// Leave every sequence.
     StopPlaying,
     /// Play from a place, with parameters; on after a pause where no place is said.
     PlayFrom {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
         /// The time on its line.
         at: Option<Duration>,
@@ -152,39 +152,39 @@ pub enum Command<Servo = ServoId, Input = InputId, Sequence = SequenceId> {
     },
     /// Stand still within one sequence; others go on.
     PauseOne {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
     },
     /// Leave one sequence; others go on.
     StopOne {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
     },
     /// Play no loop of a sequence again: it goes on to its end.
     FinishLoop {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
     },
     /// Play everything so fast; 100 is as written.
     Tempo {
-        /// In percent.
+        /// How fast everything plays, in percent of what is written.
         percent: f64,
     },
     /// Which of its joints a sequence moves.
     Among {
-        /// The sequence.
+        /// Which sequence, by its id in the rig.
         sequence: Sequence,
-        /// Those.
+        /// Which of its joints it may move.
         among: Among,
     },
     /// A key was pressed that a sequence may wait for.
     Key {
-        /// The key.
+        /// The key that was pressed, a letter or a sign.
         key: char,
     },
     /// Let an input read as if something were moved, whatever its link says, until that is taken off again.
     AsIf {
-        /// The input.
+        /// Which input, by its id in the rig.
         input: Input,
         /// What stands in; none for what its link says.
         by: Option<AsIf>,
@@ -199,7 +199,7 @@ pub enum AsIf {
     Hand(f64),
     /// It moves along a wave over all of its span.
     Wave {
-        /// The form.
+        /// How the wave runs between its ends.
         shape: WaveShape,
         /// The time of one round, in seconds.
         period_s: f64,
@@ -379,7 +379,7 @@ impl Refusal {
     }
 }
 
-/// What happened.
+/// What happened in a beat that is worth a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum EventKind {
     /// A command was not carried out.
@@ -402,7 +402,7 @@ pub enum EventKind {
     Enabled,
     /// A sequence begins, waits, goes on or is over.
     Sequence {
-        /// What.
+        /// What became of it.
         told: Told,
         /// Where on its line of time.
         at: Duration,
@@ -424,7 +424,7 @@ pub enum EventKind {
     Resumed,
     /// A switch came to a position, from 0, at which something is done.
     Pressed {
-        /// The position.
+        /// Which position of the switch, from 0 at the low end.
         place: u8,
         /// What it asks for.
         does: Does,
@@ -451,11 +451,11 @@ impl EventKind {
 pub enum About {
     /// All of the output, or the playing sequence.
     Output,
-    /// A servo.
+    /// What it says is about a servo.
     Servo(ServoId),
-    /// A link.
+    /// What it says is about a link.
     Link(LinkId),
-    /// An input.
+    /// What it says is about an input.
     Input(InputId),
     /// A sequence, and one of the servos that it moves.
     Sequence(SequenceId, Option<ServoId>),
@@ -477,8 +477,8 @@ impl About {
 pub struct Event {
     /// When.
     pub at: Duration,
-    /// What.
+    /// What happened.
     pub kind: EventKind,
-    /// To what.
+    /// What it happened to.
     pub about: About,
 }

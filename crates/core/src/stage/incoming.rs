@@ -11,7 +11,7 @@ use std::time::Duration;
 /// One link as it stands.
 #[derive(Debug, Clone, Default)]
 pub struct LinkState {
-    /// Its health.
+    /// How it fares: absent, fresh, late, lost or stuck.
     pub health: Health,
     /// The age of its newest good frame.
     pub age: Option<Duration>,

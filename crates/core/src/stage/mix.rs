@@ -39,7 +39,7 @@ pub enum Sways {
 pub struct Share {
     /// The input's place.
     pub input: usize,
-    /// Its weight.
+    /// What its value is multiplied by before the shares are added.
     pub weight: f64,
     /// The input runs from 0 to 1, and counts from -1 to 1.
     one_ended: bool,

@@ -85,7 +85,7 @@ pub struct ServoPlan {
 /// the joint in °/s, which is what must not be driven too fast.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Pace {
-    /// The most.
+    /// The greatest that may be asked, in degrees or percent.
     pub most: f64,
     /// In a glide.
     pub glide: f64,
@@ -173,7 +173,7 @@ impl ServoPlan {
     }
 }
 
-/// One input.
+/// How one input is read and shaped, with nothing left open.
 #[derive(Debug, Clone, PartialEq)]
 pub struct InputPlan {
     /// What it keeps while its name changes.
@@ -184,7 +184,7 @@ pub struct InputPlan {
     pub channel: Box<str>,
     /// What its raw values mean, of a switch: its position is what is shaped.
     pub switch: Option<Switch>,
-    /// Its shaping.
+    /// From a raw value to −1..1 or 0..1.
     pub shape: Shape,
     /// The unit that its values have themselves.
     pub unit: Option<OwnUnit>,
@@ -204,7 +204,7 @@ impl InputPlan {
     }
 }
 
-/// One link.
+/// When one link counts as late, lost or stuck, with nothing left open.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LinkPlan {
     /// What it keeps while its name changes.

@@ -28,7 +28,7 @@ pub enum Play {
     Playing,
     /// Something is waited for.
     Waiting,
-    /// It stands.
+    /// It stands where it was, and may go on.
     Paused,
     /// It is over and its last pose is kept.
     Ended,

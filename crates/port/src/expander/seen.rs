@@ -11,7 +11,7 @@ use wasvolta_wire::expander::{
 pub struct Seen {
     /// `MODE1` and `MODE2`.
     pub modes: [u8; 2],
-    /// `PRE_SCALE`.
+    /// The register `PRE_SCALE`: the oscillator's cycles a tick, less one.
     pub prescale: u8,
     /// The three sub-addresses and the all-call address.
     pub own: [u8; 4],

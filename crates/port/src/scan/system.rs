@@ -10,18 +10,18 @@ use std::path::{Path, PathBuf};
 /// Where the kernel and the system keep their lists; tests put directories of their own in their place.
 #[derive(Debug, Clone)]
 pub struct Roots {
-    /// `/dev`.
+    /// The folder of devices, `/dev`.
     pub dev: PathBuf,
-    /// `/sys`.
+    /// The folder of the kernel's objects, `/sys`.
     pub sys: PathBuf,
-    /// `/etc`.
+    /// The folder of the system's settings, `/etc`.
     pub etc: PathBuf,
 }
 
 /// A path with what bars the way, if anything does.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Way {
-    /// The path.
+    /// Its path on this machine, or `sim:NAME`.
     pub path: String,
     /// Why this user may not use it, and which group or rule helps.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -35,7 +35,7 @@ pub struct PwmChip {
     pub entry: String,
     /// Its device, whose path stays.
     pub device: String,
-    /// Its channels.
+    /// How many channels it has.
     pub channels: u32,
     /// Why this user may not use it, and what helps.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -32,7 +32,7 @@ pub enum What {
     Seek {
         /// At these rates, in bits a second.
         bauds: Vec<u32>,
-        /// These ids.
+        /// The ids that are asked, lowest first.
         ids: RangeInclusive<u8>,
     },
     /// A servo gets another id.
@@ -46,12 +46,12 @@ pub enum What {
     Feel(Feel),
     /// A servo is started anew, as after power-on; one that cannot be is allowed to push again.
     Anew {
-        /// Its id.
+        /// Its id on the bus, 0 to 252.
         id: u8,
     },
     /// A servo gets another rate.
     Baud {
-        /// Its id.
+        /// Its id on the bus, 0 to 252.
         id: u8,
         /// The rate that it gets.
         to: u32,
@@ -61,7 +61,7 @@ pub enum What {
 /// How the ends of a servo's way are felt for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Feel {
-    /// Its id.
+    /// Its id on the bus, 0 to 252.
     pub id: u8,
     /// How hard it may push, in percent of what it can.
     pub push: u8,
@@ -78,7 +78,7 @@ pub struct Feel {
 pub struct Found {
     /// At this rate.
     pub baud: u32,
-    /// Its id.
+    /// Its id on the bus, 0 to 252.
     pub id: u8,
     /// The model that it says it is; none where its answers are garbled.
     pub model: Option<u16>,
@@ -102,7 +102,7 @@ pub struct Said {
     pub of: usize,
     /// The rate and the id that are asked.
     pub at: (u32, u8),
-    /// Who answered.
+    /// Who answered so far, in the order of the ids.
     pub found: Vec<Found>,
     /// Where a servo that feels for its ends is, in counts, and the ends that it has found: at lower and at higher counts.
     pub feels: Felt,
@@ -221,7 +221,7 @@ pub struct Work {
 }
 
 impl Work {
-    /// Begins it.
+    /// The work of an errand before its first request: which ids are asked, at which rates.
     pub fn of(errand: &Arc<Errand>, map: &Map, usual: u32, adapter: Duration) -> Self {
         let everyone = 0..=map.form.greatest_id();
         let (bauds, ids) = match &errand.what {

@@ -45,18 +45,18 @@ pub enum Echo {
     Unknown,
     /// It does not.
     None,
-    /// It does.
+    /// It gives back every byte that is sent.
     Whole,
 }
 
 /// What came of a request, for each that was to answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Happened {
-    /// It answered.
+    /// The one that was asked answered.
     Answer(Answer),
     /// It did not answer in time.
     Missed {
-        /// Who.
+        /// Who was asked.
         id: u8,
         /// Something came that was no whole packet: noise, a collision, two servos with one id.
         garbled: bool,
@@ -72,7 +72,7 @@ pub enum Happened {
 /// Who is to answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Expected<'a> {
-    /// Nobody.
+    /// Nobody: no answer is waited for.
     Nobody,
     /// These, in this order, each with so many bytes of data.
     Each(&'a [u8], usize),
@@ -83,7 +83,7 @@ pub enum Expected<'a> {
 /// What was seen on a line so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Seen {
-    /// Requests sent.
+    /// How many requests were sent.
     pub asked: u64,
     /// Answers that were waited for.
     pub answered: u64,

@@ -17,14 +17,14 @@ pub enum Sign {
     Bit(u8),
 }
 
-/// A register.
+/// A register of a smart servo: where it stands and how it is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Register {
-    /// Its address.
+    /// The address of its first byte.
     pub at: u16,
     /// How many bytes it has: at most 4.
     pub bytes: u8,
-    /// Its sign.
+    /// How a negative number stands in it.
     pub sign: Sign,
 }
 
@@ -47,7 +47,7 @@ pub struct Map {
     pub models: Vec<u16>,
     /// Its model number.
     pub model: Register,
-    /// Its id.
+    /// The register that holds its id.
     pub id: Register,
     /// The number of its rate.
     pub baud: Register,

@@ -12,7 +12,7 @@ use crate::stage::PARAMETERS;
 use crate::unit::Seconds;
 use std::collections::HashMap;
 
-/// Every sequence.
+/// Checks every sequence: its steps, its loops, what it calls.
 pub(super) fn check(found: &mut Found, rig: Parts<'_>, names: &Names<'_>) {
     for (n, sequence) in rig.rig.sequences.iter().enumerate() {
         let first = found.0.len();

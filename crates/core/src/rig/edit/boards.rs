@@ -7,7 +7,7 @@ use crate::unit::Volts;
 /// A board that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewBoard<'a> {
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     pub name: &'a str,
     /// What it is.
     pub chip: Chip,

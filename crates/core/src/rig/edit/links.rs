@@ -6,7 +6,7 @@ use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig, Sequence, Swi
 /// A link that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewLink<'a> {
-    /// Its name.
+    /// Its name, by which the rest speaks of it.
     pub name: &'a str,
     /// The port that it stands on, which comes with it where the rig has none of that name; or the board.
     pub port: &'a str,
