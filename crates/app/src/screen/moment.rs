@@ -5,7 +5,7 @@ use wasvolta_core::unit::Position;
 /// See the module.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Moment {
-    /// When, in seconds since the screen was opened.
+    /// When, in seconds since the engine was started.
     pub at_s: f64,
     /// What was on the wire, its trim taken off; none while it gets no pulses.
     pub told: Option<Position>,

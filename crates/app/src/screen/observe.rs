@@ -87,7 +87,7 @@ impl Model {
             &self.snapshot,
         );
         self.follow_rests(session, now);
-        self.follow_course(session, now);
+        self.follow_course(session);
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)
         {
@@ -130,11 +130,11 @@ impl Model {
     }
 
     /// What the picked servo was told lately, and where it was.
-    fn follow_course(&mut self, session: &Session, now: Duration) {
+    fn follow_course(&mut self, session: &Session) {
         if std::mem::replace(&mut self.course_of, self.servo.id) != self.servo.id {
             self.course.clear();
         }
-        let at_s = now.as_secs_f64();
+        let at_s = self.snapshot.now.as_secs_f64();
         let moment = self.scene(session).picked().map(|p| Moment {
             at_s,
             told: p.state.engaged.then(|| p.wire_pulse() - p.state.trim()),

@@ -1,5 +1,6 @@
 //! The left column: every servo in its group, with a gauge, its angle, and who drives it.
 
+use crate::screen::calibrate;
 use crate::screen::course;
 use crate::screen::health;
 use crate::screen::many;
@@ -51,7 +52,10 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let behind = log(pen, scene, y + 1);
     // The ground between belongs to what is picked.
     let free = behind.saturating_sub(y + 1);
-    if let Some(picked) = scene.picked().filter(|_| free >= course::LEAST) {
+    // What has a level has its last seconds in Calibrate, larger.
+    let shown_there = |picked: &Picked| picked.level().is_some() && scene.model.view == calibrate::VIEW;
+    let picked = scene.picked().filter(|picked| free >= course::LEAST && !shown_there(picked));
+    if let Some(picked) = picked {
         let high = free.min(HIGHEST);
         let wide = pen.width();
         course::draw(&mut pen.part(0, behind - high, wide - 1, high - 1), scene, &picked);

@@ -600,7 +600,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     {
         pen.put_right(left - 1, y, &text, quiet);
     }
-    let legend = if fitted { "·· data sheet  ── fit" } else { "·· data sheet, no fit yet" };
+    let legend = if fitted { "·· rated  ── fit" } else { "·· rated, no fit yet" };
     pen.put(left, rows, &format!("{x0:.0}"), quiet);
     let wide = pen.width();
     let end = format!("{x1:.0} {}", picked.unit());
