@@ -124,7 +124,7 @@ const SCRIPT: &[Do] = &[
     Do::Beats("15"),
     Do::Beats("20"),
     Do::Beats("60"),
-    Do::See("turns/min"),
+    Do::See("rpm"),
     Do::Picture("level"),
     // The neck's smart servo on its way, and the bus that it hangs on.
     Do::Keys(&["r", "PageUp", "PageUp", "PageUp", "PageUp", "PageUp", "PageUp", "e"]),

@@ -14,6 +14,9 @@ impl Look {
         let as_drawn = self.theme == Theme::Dark && self.colours == Colours::Full;
         let mut known = Exchanged::default();
         for cell in &mut buffer.content {
+            if self.glyphs == Glyphs::Ascii {
+                upright(cell);
+            }
             if !as_drawn {
                 self.colour(cell, &mut known);
             }
@@ -77,6 +80,19 @@ impl Exchanged {
 }
 
 /// Words and shapes say what colour says; a coloured ground is shown by reversing its cell.
+/// Letters have no upper blocks: what was drawn as the ground of one is drawn as what is below it.
+fn upright(cell: &mut Cell) {
+    let below = match cell.symbol() {
+        "▀" => "▅",
+        "▔" => "▇",
+        _ => return,
+    };
+    if cell.fg == theme::GROUND {
+        let ink = cell.bg;
+        cell.set_symbol(below).set_fg(ink).set_bg(theme::GROUND);
+    }
+}
+
 fn without_colour(cell: &mut Cell) {
     let plain = [theme::GROUND, theme::RAISED, Color::Reset];
     // A block that fills its cell has its own colour behind it; reversed it would be empty.

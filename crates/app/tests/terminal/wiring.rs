@@ -143,7 +143,7 @@ fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     pane.text("30%");
     pane.see("→ 1606.0 µs, +30 %");
     pane.keys(&["Enter"]);
-    pane.see("◇ simulated: +25 turns/min");
+    pane.see("◇ simulated: +25 rpm");
     pane.keys(&["Escape"]);
     pane.see("◇ simulated: it stands still");
     pane.keys(&["d"]);

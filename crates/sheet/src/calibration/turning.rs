@@ -74,7 +74,7 @@ fn chart(list: &mut List, servo: &Servo, band: &Band, rates: Option<&Rates>, are
     let quiet = |list: &mut List, x: f64, align, words: &str| {
         list.text(at(x, area.top - 2.5), SMALL, Tone::Quiet, align, words);
     };
-    quiet(list, MARGIN, Align::Left, "turns a minute; shaded: it stands still");
+    quiet(list, MARGIN, Align::Left, "rpm; shaded: it stands still");
     list.text(at(area.right, area.bottom + 8.0), SMALL, Tone::Quiet, Align::Right, "pulse, µs");
     let Some(rates) = rates else { return };
     let on = |pulse: Position| at(pulses.place(pulse.get()), turns.place(rates.rate_at(pulse).get()));

@@ -105,8 +105,8 @@ fn legend(pen: &mut Pen<'_>, picked: &Picked) {
         }
         Sight::Light(percent) => format!("lit {percent:.0} %"),
         Sight::Turning(0.0) => "it stands still".to_owned(),
-        Sight::Turning(rpm) if rpm.abs() < 2.0 => format!("it creeps, {rpm:+.1} turns/min"),
-        Sight::Turning(rpm) => format!("{rpm:+.0} turns/min"),
+        Sight::Turning(rpm) if rpm.abs() < 2.0 => format!("it creeps, {rpm:+.1} rpm"),
+        Sight::Turning(rpm) => format!("{rpm:+.0} rpm"),
         Sight::Horn(angle) => format!("a horn at {angle:+.0}°: is that the right channel?"),
     };
     let seen = format!("◇ simulated: {seen}");

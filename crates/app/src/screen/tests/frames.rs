@@ -132,6 +132,12 @@ fn a_terminal_with_letters_only_gets_letters_only() {
             assert!(cell.symbol().is_ascii(), "{cell:?}");
         }
     }
+    // Nor are halves of a silhouette written as the other half, reversed.
+    for buffer in dressed(Look::of(Theme::Dark, Colours::None, Glyphs::Ascii)) {
+        let reversed =
+            |cell: &&ratatui::buffer::Cell| cell.modifier.contains(ratatui::style::Modifier::REVERSED);
+        assert!(buffer.content.iter().filter(reversed).all(|cell| cell.symbol() != "\""));
+    }
     let row = |y: u16| (0..100).map(|x| all[0][(x, y)].symbol()).collect::<String>();
     let text: String = (0..30).map(|y| row(y).trim_end().to_owned() + "\n").collect();
     insta::assert_snapshot!("ascii_100x30", text);

@@ -193,7 +193,7 @@ fn test_move(test: &TestMove) -> String {
 
 fn stopwatch(presses: &[f64]) -> String {
     let turns = presses.len().saturating_sub(1);
-    let rate = timed(presses).map_or_else(String::new, |rate| format!(", {:.1} turns a minute", rate.get()));
+    let rate = timed(presses).map_or_else(String::new, |rate| format!(", {:.1} rpm", rate.get()));
     format!("Timing: {turns} whole turns{rate}. ‹a turn› each time the same mark comes round.")
 }
 
