@@ -184,6 +184,11 @@ impl Command {
     pub const fn has_screen(&self) -> bool {
         matches!(self, Self::Demo { .. } | Self::Open { .. })
     }
+
+    /// Whether it goes by the keys that are set, or tells them.
+    pub const fn needs_keys(&self) -> bool {
+        self.has_screen() || matches!(self, Self::Keys { .. } | Self::Man { .. })
+    }
 }
 
 /// What to do with servo cards.

@@ -75,7 +75,7 @@ pub fn run(arguments: Arguments) -> miette::Result<ExitCode> {
     }
     crate::log::start(arguments.log.as_deref(), &outputs)?;
     // Keys that are not as they were meant must not be pressed; what needs none must not fail for them.
-    let keys = if arguments.command.as_ref().is_none_or(Command::has_screen) {
+    let keys = if arguments.command.as_ref().is_none_or(Command::needs_keys) {
         keys?
     } else {
         keys.unwrap_or_else(|_| bindings::usual())
@@ -107,7 +107,7 @@ fn carry_out(arguments: Arguments, face: &Face, outputs: &Outputs) -> miette::Re
         Command::Card(card) => card::run(&card, outputs),
         Command::Sheet(sheet) => sheet::run(&sheet, outputs),
         Command::Sequence(wanted) => sequence::run(&wanted),
-        Command::Keys { json } => keys::run(json),
+        Command::Keys { json } => keys::run(&face.keys, json),
         Command::Man { folder } => manual::pages(&folder, &face.keys, outputs),
         Command::Completions { shell } => Ok(manual::completions(shell)),
     }

@@ -32,7 +32,7 @@ pub fn keys(path: &Path) -> Result<Keymap, BadFile> {
         Ok(document) => document,
         Err(error) => {
             let error: toml_edit::TomlError = error;
-            let help = "see docs/manual/keys.md for how it is written".to_owned();
+            let help = "a table [keys] with lines as \"mark\" = \"m\" is all it has".to_owned();
             let located = Located { message: error.message().to_owned(), help, span: error.span() };
             return Err(files::malformed(path, What::Settings, text, &located));
         }

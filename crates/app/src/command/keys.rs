@@ -45,12 +45,11 @@ impl One {
 /// Prints the map, as lines or as JSON.
 ///
 /// # Errors
-/// When there is no home folder, or the file of settings is not in order.
-pub fn run(json: bool) -> miette::Result<ExitCode> {
+/// When there is no home folder.
+pub fn run(keys: &Keymap, json: bool) -> miette::Result<ExitCode> {
     let path = config::path()?;
-    let keys = config::keys(&path)?;
     if json {
-        say::json(&Report { actions: commands::all().map(|action| One::of(action, &keys)).collect() });
+        say::json(&Report { actions: commands::all().map(|action| One::of(action, keys)).collect() });
         return Ok(Exit::Done.into());
     }
     for (name, actions) in commands::groups() {

@@ -99,6 +99,11 @@ impl Key {
         matches!(self.code, KeyCode::Left | KeyCode::Right | KeyCode::Up | KeyCode::Down)
     }
 
+    /// The keys that would type the first line of a text.
+    pub fn typing(text: &str) -> impl Iterator<Item = Self> {
+        text.lines().next().unwrap_or_default().chars().filter(|c| !c.is_control()).map(Self::char)
+    }
+
     /// How it is written on the screen.
     pub fn name(self) -> String {
         let name = match self.code {

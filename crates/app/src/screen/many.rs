@@ -125,7 +125,9 @@ fn engage_some(desk: &mut Context, wanted: impl Fn(ServoId) -> bool) {
         return desk.refuse("all of them are engaged already");
     }
     desk.model.errands.begin(steps);
-    desk.say(&format!("{known} engaged one after another where they were left; {unknown} asked about"));
+    desk.say(&format!(
+        "{known} are to be engaged one after another where they were left; {unknown} asked about"
+    ));
 }
 
 /// What came of doing something to each.
@@ -139,8 +141,8 @@ impl Outcome {
     fn words(&self, what: &str) -> Result<String, String> {
         let of = counted(self.done, "servo");
         match &self.refused {
-            None => Ok(format!("{what}: {of}")),
-            Some(why) if self.done > 0 => Ok(format!("{what}: {of}; not all: {why}")),
+            None => Ok(format!("{what}, for {of}")),
+            Some(why) if self.done > 0 => Ok(format!("{what}, for {of}; not all: {why}")),
             Some(why) => Err(why.clone()),
         }
     }

@@ -244,6 +244,7 @@ impl Model {
                 (Side::Unknown, None, None);
         }
         self.servo = picked;
+        self.grip = None;
         self.also.clear();
         self.follow_servo(rig);
     }
@@ -265,7 +266,12 @@ impl Model {
                 tracing::info!("{:.3} s {}", at.as_secs_f64(), words);
                 self.log_line(at, words);
             }
-            (first, count) => self.fold(at, (first, &words), count, &format!("{words}, {count} times")),
+            (first, count) => {
+                let alike = |line: &str| {
+                    line.strip_prefix(&words).is_some_and(|n| n.is_empty() || n.starts_with(", "))
+                };
+                self.fold(at, first, alike, count, &format!("{words}, {count} times"));
+            }
         }
     }
 
@@ -276,7 +282,14 @@ impl Model {
         if count <= FEW_CHANGES {
             return self.note(at, &format!("{of} {health}"));
         }
-        self.fold(at, (first, &format!("{of} ")), count, &format!("{of} {health}, {count} changes"));
+        let own = format!("{of} ");
+        self.fold(
+            at,
+            first,
+            |line| line.starts_with(&own),
+            count,
+            &format!("{of} {health}, {count} changes"),
+        );
     }
 
     /// Counts what is the same and follows within a while: since when, and how often.
@@ -290,9 +303,9 @@ impl Model {
         (at, 1)
     }
 
-    /// Puts one line in the place of those since `first` that begin alike.
-    fn fold(&mut self, at: Duration, (first, alike): (Duration, &str), count: u32, words: &str) {
-        self.log.retain(|(then, words)| *then < first || !words.starts_with(alike));
+    /// Puts one line in the place of those since `first` that are alike.
+    fn fold(&mut self, at: Duration, first: Duration, alike: impl Fn(&str) -> bool, count: u32, words: &str) {
+        self.log.retain(|(then, line)| *then < first || !alike(line));
         let words = format!("{words} in {:.0} s", at.saturating_sub(first).as_secs_f64());
         if count.is_power_of_two() {
             tracing::info!("{:.3} s {}", at.as_secs_f64(), words);

@@ -7,7 +7,7 @@ use wasvolta_core::unit::Position;
 pub struct Moment {
     /// When, in seconds since the engine was started.
     pub at_s: f64,
-    /// What was on the wire, its trim taken off; none while it gets no pulses.
+    /// What it was told, in whole ticks and with its trim taken off; none while it is not engaged.
     pub told: Option<Position>,
     /// Where it said it was.
     pub measured: Option<Position>,

@@ -162,6 +162,15 @@ impl Start {
         None
     }
 
+    /// Takes what was pasted into the word that is being typed; never for keys.
+    fn paste(&mut self, text: &str) {
+        if let Some(form) = &mut self.form {
+            for key in Key::typing(text) {
+                form.press(key, &Recalled::default());
+            }
+        }
+    }
+
     fn press_form(&mut self, mut form: Form, key: Key) -> Option<Choice> {
         if key.code == KeyCode::Esc {
             return None;
@@ -294,12 +303,14 @@ fn choose(
             }
         }
         // Nothing is driven yet, so there is nothing to cut; it does not quit either.
-        if let Event::Key(key) = crossterm::event::read()?
-            && key.kind != KeyEventKind::Release
-            && !keys::is_cut(key)
-            && let Some(choice) = Key::pressed(key).find_map(|key| start.press(key))
-        {
-            return Ok(choice);
+        match crossterm::event::read()? {
+            Event::Key(key) if key.kind != KeyEventKind::Release && !keys::is_cut(key) => {
+                if let Some(choice) = Key::pressed(key).find_map(|key| start.press(key)) {
+                    return Ok(choice);
+                }
+            }
+            Event::Paste(text) => start.paste(&text),
+            _ => {}
         }
     }
     Ok(Choice::Nothing)
@@ -355,9 +366,7 @@ mod tests {
         }
         start.press(Key::of(KeyCode::Enter));
         start.press(Key::of(KeyCode::Tab));
-        for c in "0x70".chars() {
-            start.press(Key::char(c));
-        }
+        start.paste("0x70\nq");
         start.press(Key::of(KeyCode::Up));
         start.press(Key::of(KeyCode::Up));
         for c in folder.path().join("arm").display().to_string().chars() {

@@ -79,7 +79,7 @@ pub fn event(model: &mut Model, session: &mut Session, event: &Event, now: Durat
     }
     // The cut was carried out by the key reader; here it only closes what was being asked.
     if keys::is_cut(*pressed) {
-        (model.dialog, model.waiting) = (None, None);
+        (model.dialog, model.waiting, model.grip) = (None, None, None);
         return;
     }
     for key in Key::pressed(*pressed) {
@@ -92,6 +92,7 @@ const PASTED: usize = 64 * 1024;
 
 /// Takes what was pasted: into what is being typed its first line, else a list of servos. It is never taken for keys.
 fn paste(model: &mut Model, session: &mut Session, text: &str, now: Duration) {
+    model.waiting = None;
     let mut desk = Context { model, session, now, held: false, hurried: false, joined: false };
     if desk.model.too_small || servo_bus::stop_feeling(&mut desk) {
         return;
@@ -102,11 +103,10 @@ fn paste(model: &mut Model, session: &mut Session, text: &str, now: Duration) {
     if desk.model.dialog.is_none() {
         return roster::paste(&mut desk, text);
     }
-    let line = text.lines().next().unwrap_or_default();
-    for c in line.chars().filter(|c| !c.is_control()) {
+    for key in Key::typing(text) {
         // A question that takes no words takes these no more than others.
-        if desk.model.dialog.as_ref().is_some_and(|dialog| dialog.does(Key::char(c)).is_none()) {
-            dialog::key(&mut desk, Key::char(c));
+        if desk.model.dialog.as_ref().is_some_and(|dialog| dialog.does(key).is_none()) {
+            dialog::key(&mut desk, key);
         }
     }
 }

@@ -265,6 +265,39 @@ fn the_wheel_goes_through_what_is_under_the_pointer() {
 }
 
 #[test]
+fn what_waits_and_what_is_held_are_given_up_when_the_mouse_picks_another_servo() {
+    let mut bench = engaged_neck();
+    bench.enter("-20deg");
+    bench.pass(3);
+    bench.press(Key::char('h'));
+    assert_eq!(bench.model.waiting, Some("home here"));
+    let before = bench.session.document.rig.clone();
+    mouse(&mut bench, MouseEventKind::ScrollDown, (5, 8));
+    bench.watch(200);
+    assert_eq!(
+        (bench.model.waiting, &*bench.session.document.rig),
+        (None, &*before),
+        "nothing is set of another"
+    );
+    // The needle in the hand, another servo under it.
+    let mut bench = engaged_neck();
+    let needle = touches(&mut bench).iter().rev().find_map(|touch| match touch.what {
+        Touched::Needle(needle) => Some(needle),
+        _ => None,
+    });
+    bench.model.grip = needle;
+    assert!(bench.model.grip.is_some());
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 1);
+    assert_eq!(bench.model.grip, None);
+    // A click on the cut ends what is asked, as the key does.
+    bench.press(Key::char('e'));
+    assert!(bench.model.dialog.is_some());
+    click(&mut bench, Touched::Action("cut"));
+    bench.pass(5);
+    assert!(bench.model.dialog.is_none() && bench.frame(160, 47).contains("  CUT  "));
+}
+
+#[test]
 fn the_needle_is_turned_by_the_mouse_once_it_is_taken_and_never_by_a_click_beside_it() {
     let mut bench = engaged_neck();
     let Some(Touched::Needle(needle)) =

@@ -293,6 +293,10 @@ fn what_is_said_again_and_again_is_one_line_with_a_count() {
     // Long after, it is said anew, and what was folded stays.
     bench.model.note(seconds(200), "knob lost");
     assert_eq!(words(&bench)[2], "knob lost");
+    // What only begins alike is another line.
+    bench.model.note(seconds(201), "knob lost its plug");
+    bench.model.note(seconds(202), "knob lost");
+    assert!(words(&bench).contains(&"knob lost its plug".to_owned()), "{:?}", words(&bench));
     assert!(bench.model.flaps.len() < 4, "what is long over is not kept");
 }
 

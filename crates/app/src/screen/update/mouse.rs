@@ -24,13 +24,19 @@ const NEAR: f64 = 12.0;
 /// Takes what the mouse did.
 pub fn mouse(desk: &mut Context, event: MouseEvent) {
     let cell = (event.column, event.row);
-    match event.kind {
-        MouseEventKind::Down(MouseButton::Left) => {
-            desk.model.waiting = None;
-            if !servo_bus::stop_feeling(desk) {
-                pressed(desk, event, cell);
-            }
+    let picks = matches!(
+        event.kind,
+        MouseEventKind::Down(MouseButton::Left) | MouseEventKind::ScrollUp | MouseEventKind::ScrollDown
+    );
+    if picks {
+        // As with a key: what waits was asked of what was picked then, and what is held may be picked no more.
+        (desk.model.waiting, desk.model.grip) = (None, None);
+        if servo_bus::stop_feeling(desk) {
+            return;
         }
+    }
+    match event.kind {
+        MouseEventKind::Down(MouseButton::Left) => pressed(desk, event, cell),
         MouseEventKind::Drag(MouseButton::Left) => match desk.model.grip {
             Some(needle) => turn(desk, needle, cell),
             None => of_view(desk, event),
@@ -67,7 +73,11 @@ fn pressed(desk: &mut Context, event: MouseEvent, cell: (u16, u16)) {
 fn clicked(desk: &mut Context, touched: Touched, cell: (u16, u16)) {
     let asks = desk.model.dialog.is_some();
     match touched {
-        Touched::Action("cut") => carry_out(desk, "cut"),
+        Touched::Action("cut") => {
+            // What was being asked is over, as with the key.
+            desk.model.dialog = None;
+            carry_out(desk, "cut");
+        }
         Touched::Key(key) if asks => press(desk, key),
         Touched::Line(line) => choose(desk, line),
         Touched::Needle(needle) => grip(desk, needle, cell),

@@ -21,15 +21,11 @@ pub enum NoList {
     /// It has no row.
     #[error("no row in it: write a name, a board and a channel in each, with commas or tabs between")]
     Empty,
-    /// A row has another number of words.
-    #[error(
-        "row {row} has {words} words: a name, a board and a channel are to stand there, with commas or tabs between"
-    )]
+    /// A row has fewer words or more.
+    #[error("row {row} is not a name, a board and a channel, with commas or tabs between")]
     Words {
         /// Which row, from 1.
         row: usize,
-        /// How many it has.
-        words: usize,
     },
     /// A row's channel is none.
     #[error("row {row}: {said:?} is no channel, a whole number from 0 to 255")]
@@ -58,7 +54,7 @@ pub fn read(text: &str, rig: &Rig) -> Result<Vec<Row>, NoList> {
         let (name, board, said) = match words.as_slice() {
             [name, board, channel] => (*name, *board, *channel),
             [name, channel] => (*name, only, *channel),
-            words => return Err(NoList::Words { row, words: words.len() }),
+            _ => return Err(NoList::Words { row }),
         };
         match said.parse() {
             Ok(channel) => rows.push(Row { name: name.to_owned(), board: board.to_owned(), channel }),
@@ -112,7 +108,7 @@ mod tests {
         let why = |text: &str| read(text, &small()).unwrap_err();
         assert_eq!(why(" \n"), NoList::Empty);
         assert_eq!(why("name,board,channel\n"), NoList::Empty);
-        assert_eq!(why("a,upper,9\nb"), NoList::Words { row: 2, words: 1 });
+        assert_eq!(why("a,upper,9\nb"), NoList::Words { row: 2 });
         assert_eq!(why("a,upper,9\n\nb,upper,x9"), NoList::Channel { row: 3, said: "x9".to_owned() });
         assert_eq!(why("a,upper,300"), NoList::Channel { row: 1, said: "300".to_owned() });
     }
