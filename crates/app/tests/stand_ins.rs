@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-const RIG: &str = r#"format = 11
+const RIG: &str = r#"format = 12
 name = "Reeds"
 
 [[port]]
@@ -491,7 +491,7 @@ fn two_programs_never_drive_one_board_whoever_starts_them_and_however_its_path_i
 /// A rig of one link.
 fn of_link(port: &str, link: &str) -> String {
     format!(
-        "format = 11\nname = \"Marsh radio\"\n[[port]]\nname = \"way\"\n{port}\n[[link]]\nname = \"in\"\non = \"way\"\n{link}\n"
+        "format = 12\nname = \"Marsh radio\"\n[[port]]\nname = \"way\"\n{port}\n[[link]]\nname = \"in\"\non = \"way\"\n{link}\n"
     )
 }
 
@@ -684,7 +684,7 @@ fn the_program_for_a_microcontroller_compiles_and_what_it_prints_is_understood()
 
 // --- A bus of smart servos ---
 
-const SPINE: &str = r#"format = 11
+const SPINE: &str = r#"format = 12
 name = "Heron's neck"
 
 [[port]]

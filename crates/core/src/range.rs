@@ -188,6 +188,10 @@ pub const TEETH: Range = Range::new("teeth", "", 8.0, 60.0);
 pub const RPM: Range = Range::new("rate", "rpm", -10_000.0, 10_000.0);
 /// How long a servo may stand idle before it is released.
 pub const IDLE: Range = Range::new("idle time", "s", 5.0, 86_400.0);
+/// A number that other code uses for a pulse.
+pub const SCALE_VALUE: Range = Range::new("scale's value", "", -1.0e6, 1.0e6);
+/// The counts that a frame has.
+pub const FRAME_STEPS: Range = Range::new("steps of a frame", "", 2.0, 1_048_576.0);
 /// How often an exercise goes there and back.
 pub const TIMES: Range = Range::new("times", "", 1.0, 100_000.0);
 
@@ -258,6 +262,8 @@ pub const ALL: &[Range] = &[
     TEETH,
     RPM,
     IDLE,
+    SCALE_VALUE,
+    FRAME_STEPS,
     TIMES,
     BEAT,
     GAIN,

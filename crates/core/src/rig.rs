@@ -19,6 +19,7 @@ pub mod layout;
 pub mod link;
 pub mod mapping;
 mod merge;
+mod named_scale;
 pub(crate) mod number;
 pub mod parts;
 mod pose;
@@ -34,7 +35,7 @@ pub mod worry;
 use crate::guard::Stopped;
 use crate::linkage::{Hand, Transmission};
 use crate::scale::Scale;
-use crate::unit::{DegreesPerSecond, Seconds};
+use crate::unit::{DegreesPerSecond, Position, Seconds};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -46,7 +47,7 @@ pub use board::{Board, Port, Rail};
 pub use chip::{Chip, PortKind};
 pub use id::{
     BoardId, Ids, InputId, JointId, LayoutId, LinkId, MappingId, PartId, PartNumbers, PortId, PoseId, RailId,
-    SequenceId, ServoId,
+    ScaleId, SequenceId, ServoId,
 };
 pub use input::{Input, OwnUnit};
 pub use joint::{Ailing, Back, CutTo, Joint, Limit, Mirror, QuitTo};
@@ -54,6 +55,7 @@ pub use kind::{Arming, Kind, Signal};
 pub use layout::{Ail, Layout};
 pub use link::{Link, Wave, WaveShape};
 pub use mapping::{Does, Failsafe, Goal, GoalKind, Mapping, Press, Take, WhenLost, While};
+pub use named_scale::{NamedScale, UNITS};
 pub use parts::{Index, Parts};
 pub use pose::Pose;
 pub use protocol::{Channel, Flow, Framing, Protocol};
@@ -70,7 +72,7 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 11 at present. What an older one lacks has its usual value.
+    /// The version of the format, 12 at present. What an older one lacks has its usual value.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
     /// What the rig is called.
@@ -98,6 +100,10 @@ pub struct Rig {
     /// Register layouts of smart servos, beside those that ship.
     #[serde(default, rename = "layout", skip_serializing_if = "Vec::is_empty")]
     pub layouts: Vec<Layout>,
+    /// Numbers by which other code speaks of pulses; they are typed and shown beside µs and degrees, the first one wherever
+    /// there is room for one.
+    #[serde(default, rename = "scale", skip_serializing_if = "Vec::is_empty")]
+    pub scales: Vec<NamedScale>,
     /// Servos, and what else hangs on channels.
     #[serde(default, rename = "servo", skip_serializing_if = "Vec::is_empty")]
     pub servos: Vec<Servo>,
@@ -161,6 +167,18 @@ impl Rig {
     /// The servos on a board.
     pub fn servos_on<'a>(&'a self, board: &'a str) -> impl Iterator<Item = &'a Servo> {
         self.servos.iter().filter(move |s| s.board == board)
+    }
+
+    /// The scale that a word behind a number means; capitals do not matter.
+    pub fn scale(&self, word: &str) -> Option<&NamedScale> {
+        self.scales.iter().find(|scale| scale.is_called(word))
+    }
+
+    /// A place of something of that kind in every scale of the rig, the first scale first; nothing where it is told no
+    /// pulses.
+    pub fn in_scales(&self, kind: Kind, place: Position) -> impl Iterator<Item = String> {
+        let scales = if kind.signal() == Signal::Pulse { self.scales.as_slice() } else { &[] };
+        scales.iter().filter_map(move |scale| scale.words(place.micros()))
     }
 
     /// The servo of that name.

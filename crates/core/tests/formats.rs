@@ -19,6 +19,7 @@ const RIGS: &[&str] = &[
     include_str!("data/old/format-8.rig.toml"),
     include_str!("data/old/format-9.rig.toml"),
     include_str!("data/old/format-10.rig.toml"),
+    include_str!("data/old/format-11.rig.toml"),
 ];
 
 /// A card of each format, from 1.

@@ -210,6 +210,7 @@ const BEYOND: &[&str] = &[
     "is labelled",
     "has no parameter",
     "each other's opposite",
+    "no servo's pulse",
 ];
 
 #[test]

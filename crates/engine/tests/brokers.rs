@@ -103,7 +103,7 @@ fn rig(port: &str, login: Option<&Path>) -> Rig {
         format!("[[input]]\nname = \"{name}\"\nlink = \"hut\"\nchannel = \"{topic}\"\nends = [0, 100]\n")
     };
     let text = format!(
-        "format = 11\nname = \"hut\"\n[[port]]\nname = \"broker\"\nkind = \"mqtt\"\npath = \"{port}\"\n{login}\n\
+        "format = 12\nname = \"hut\"\n[[port]]\nname = \"broker\"\nkind = \"mqtt\"\npath = \"{port}\"\n{login}\n\
          [[link]]\nname = \"hut\"\non = \"broker\"\nwill = \"hut/up\"\n{}{}",
         input("gap", "hut/gap#/cm"),
         input("bell", "hut/bell")

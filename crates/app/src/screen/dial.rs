@@ -1,6 +1,6 @@
 //! What keys mean while something is asked, and a value that arrows tilt and digits replace.
 
-use crate::screen::entry;
+use crate::screen::entry::{self, PulseContext};
 use crate::screen::keys::Key;
 use crate::screen::typing::Typing;
 use wasvolta_core::unit::Degrees;
@@ -100,6 +100,17 @@ impl Dial {
     /// # Errors
     /// In words, where something else was typed.
     pub fn angle(&self) -> Result<Degrees, String> {
-        if self.typing.is_empty() { Ok(Degrees::new(self.value)) } else { entry::angle(self.typing.text()) }
+        self.angle_of(None)
+    }
+
+    /// The same, where it is the angle of a servo's joint.
+    ///
+    /// # Errors
+    /// In words, where something else was typed.
+    pub fn angle_of(&self, context: Option<&PulseContext>) -> Result<Degrees, String> {
+        if self.typing.is_empty() {
+            return Ok(Degrees::new(self.value));
+        }
+        entry::angle_of(self.typing.text(), context)
     }
 }

@@ -2,12 +2,13 @@
 //!
 //! A number that is plausible in another unit is asked about, never sent.
 
+use crate::screen::scene::Picked;
 use wasvolta_core::clock::PwmClock;
 use wasvolta_core::range;
 use wasvolta_core::rate::Rates;
-use wasvolta_core::rig::Kind;
+use wasvolta_core::rig::{Kind, NamedScale, Rig, Signal};
 use wasvolta_core::scale::Scale;
-use wasvolta_core::unit::{Degrees, Millimetres, Position, Rpm};
+use wasvolta_core::unit::{Degrees, Micros, Millimetres, Position, Rpm};
 
 /// What a pulse entry is judged by.
 #[derive(Debug, Clone)]
@@ -22,10 +23,46 @@ pub struct PulseContext {
     pub clock: Option<PwmClock>,
     /// How fast it turns, where that was timed.
     pub rates: Option<Rates>,
+    /// The scales from other code that the rig names.
+    pub scales: Vec<NamedScale>,
+}
+
+impl PulseContext {
+    /// What an entry for a servo is judged by.
+    pub fn of(picked: &Picked, rig: &Rig) -> Self {
+        Self {
+            present: picked.state.pulse,
+            kind: picked.servo.kind,
+            scale: picked.plan.scale.clone(),
+            clock: picked.clock(),
+            rates: picked.servo.rates().ok(),
+            scales: rig.scales.clone(),
+        }
+    }
+
+    /// The pulse of a number in a scale that the rig names; none where its unit is no scale's name.
+    fn in_named_scale(&self, said: &Said) -> Option<Result<Position, String>> {
+        let named = self.scales.iter().find(|scale| scale.is_called(&said.unit))?;
+        if self.kind.signal() != Signal::Pulse {
+            let unit = if self.kind.is_smart() { "counts or deg" } else { "%" };
+            return Some(Err(format!(
+                "{} is a scale of pulses, and it is told none: write {unit}",
+                named.name
+            )));
+        }
+        let pulse = match named.each() {
+            Some(each) if said.relative => Ok(self.present + (each * said.value).place()),
+            _ => named.asked(said.value).map(Micros::place),
+        };
+        Some(pulse.and_then(|pulse| {
+            range::PULSE.check(pulse.get()).map_err(|outside| outside.to_string())?;
+            Ok(pulse)
+        }))
+    }
 }
 
 /// What may be typed, with what is understood by it, for the help.
-pub const FORMS: [(&str, &str); 9] = [
+pub const FORMS: [(&str, &str); 10] = [
     ("1520us", "a pulse; without a unit too, where a pulse is asked for"),
     ("30deg", "an angle; a sign is its own, as in -20deg"),
     ("by 5deg", "so much further from where it stands; by -20us goes back"),
@@ -34,6 +71,7 @@ pub const FORMS: [(&str, &str); 9] = [
     ("1.5ms", "a pulse in milliseconds"),
     ("30rpm", "a rate of a continuous servo, once its turns were timed"),
     ("2048c", "a place of a smart servo in counts"),
+    ("90 lib", "a number of other code, in a scale called lib; ‹name a scale› tells one"),
     ("0.8s", "a time; 800ms is the same"),
 ];
 
@@ -94,7 +132,11 @@ pub fn way_in_words(text: &str) -> Option<String> {
 /// # Errors
 /// Says what is understood.
 pub fn pulse(text: &str, context: &PulseContext) -> Result<Position, String> {
-    let Said { relative, value, unit } = read(text)?;
+    let said = read(text)?;
+    if let Some(pulse) = context.in_named_scale(&said) {
+        return pulse;
+    }
+    let Said { relative, value, unit } = said;
     if context.kind.levels().is_some() && (unit == "%" || (unit.is_empty() && context.kind.is_accessory())) {
         return level(relative, value, context);
     }
@@ -188,6 +230,19 @@ pub fn angle(text: &str) -> Result<Degrees, String> {
     }
 }
 
+/// The same, where it is the angle of a servo's joint: then a number in a scale that the rig names is one too.
+///
+/// # Errors
+/// Says what is understood.
+pub fn angle_of(text: &str, context: Option<&PulseContext>) -> Result<Degrees, String> {
+    let Some((said, context)) = read(text).ok().zip(context) else { return angle(text) };
+    let Some(pulse) = context.in_named_scale(&said).filter(|_| !said.relative) else { return angle(text) };
+    match &context.scale {
+        Some(scale @ (Scale::Angle(_) | Scale::Bent(_))) => Ok(scale.angle_at(pulse?)),
+        _ => Err(format!("{} is no angle before there is a fit: keep two marks first", text.trim())),
+    }
+}
+
 /// A length in millimetres.
 ///
 /// # Errors
@@ -263,6 +318,7 @@ mod tests {
             scale: Some(Scale::Angle(Line::through(Position::new(1500.0), Degrees::ZERO, 0.1))),
             clock: Some(PwmClock::ideal(12, Hertz::new(50.0))),
             rates: None,
+            scales: Vec::new(),
         }
     }
 
@@ -341,6 +397,47 @@ mod tests {
             PulseContext { kind: Kind::Continuous, scale: sides(1000.0, 1480.0, 2000.0), ..context() };
         assert_eq!([us("-50%", &winch), us("1520", &winch)], [Ok(1240.0), Ok(1520.0)]);
         assert!(us("30deg", &winch).unwrap_err().contains("no angles"));
+    }
+
+    #[test]
+    fn a_number_of_other_code_goes_through_its_pulse() {
+        let read = |name, text| wasvolta_core::rig::edit::scales::read(name, text).unwrap();
+        let scales = vec![read("Lib", "0..180 over 544..2400us"), read("c60", "150..600 of 4096 at 60Hz")];
+        let named = PulseContext { scales, ..context() };
+        let us = |text: &str| pulse(text, &named).map(Position::get);
+        assert_eq!([us("90 lib"), us("90lib"), us("0 LIB")], [Ok(1472.0), Ok(1472.0), Ok(544.0)]);
+        assert!(
+            (us("by 18 lib").unwrap() - 1685.6).abs() < 1e-9
+                && (us("by -1 c60").unwrap() - 1495.931).abs() < 1e-3
+        );
+        assert!((us("368.64 c60").unwrap() - 1500.0).abs() < 1e-9);
+        assert_eq!(us("181 lib").unwrap_err(), "181 Lib is outside 0 to 180 Lib");
+        assert!(us("by 180 lib").unwrap_err().contains("outside 300 to 2900"));
+        // 1472 µs are −2.8° by this fit: 90 of such a scale need not be a middle.
+        let angle = |text: &str| angle_of(text, Some(&named)).map(Degrees::get);
+        assert!((angle("90 lib").unwrap() + 2.8).abs() < 1e-9);
+        assert_eq!([angle("-20"), angle("30deg")], [Ok(-20.0), Ok(30.0)]);
+        assert!(angle("by 5 lib").is_err() && angle("90 bil").unwrap_err().contains("no angle"));
+        assert!(angle_of("90 lib", None).is_err() && angle("200 lib").unwrap_err().contains("outside"));
+        let bare = PulseContext { scale: None, ..named.clone() };
+        assert!(angle_of("90 lib", Some(&bare)).unwrap_err().contains("keep two marks first"));
+        let smart = PulseContext { kind: Kind::Smart, ..named.clone() };
+        assert_eq!(
+            pulse("90 lib", &smart).unwrap_err(),
+            "Lib is a scale of pulses, and it is told none: write counts or deg"
+        );
+        assert!(
+            pulse("90 lib", &PulseContext { kind: Kind::Dimmer, ..named }).unwrap_err().ends_with("write %")
+        );
+    }
+
+    #[test]
+    fn no_scale_can_be_called_what_is_understood_as_a_unit() {
+        let units = FORMS.iter().filter(|(form, _)| *form != "90 lib");
+        for (form, _) in units {
+            let Said { unit, .. } = read(form).unwrap();
+            assert!(unit == "%" || wasvolta_core::rig::UNITS.contains(&unit.as_str()), "{form}");
+        }
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 pub mod acts;
 pub mod roster;
+pub mod scales;
 
 use super::action::{Action, code, key};
 use super::calibrate;
@@ -10,12 +11,13 @@ use super::many;
 use super::question::Question;
 use super::ready::{
     always, boarded, by_hand, charted, continuous, driving, engaged, jointed, linked, need, positional,
-    pulsing, released, servo, stepped, stopped, unpulsed,
+    pulsing, released, scaled, scales_differ, servo, stepped, stopped, unpulsed,
 };
 use crossterm::event::KeyCode;
 
 /// What is asked everywhere.
-pub static QUESTIONS: &[&[&Question]] = &[roster::QUESTIONS, acts::QUESTIONS, many::QUESTIONS];
+pub static QUESTIONS: &[&[&Question]] =
+    &[roster::QUESTIONS, scales::QUESTIONS, acts::QUESTIONS, many::QUESTIONS];
 
 /// What stops and moves things: it stands before what a room has. A row a line, as a table is.
 #[rustfmt::skip]
@@ -35,6 +37,7 @@ pub static LAST: &[(&str, &[Action])] = &[
     ("the output", HANDS),
     ("servos", ROSTER),
     ("edits", EDITS),
+    ("scales from other code", SCALES),
     ("sheets", SHEETS),
     ("the program", AROUND),
 ];
@@ -70,6 +73,13 @@ static EDITS: &[Action] = &[
     Action { name: "redo", keys: &[Key::ctrl('r')], view: None, short: "", long: "redo the edit that was undone", ready: |s| need(s.undo.1, "there is nothing to redo"), run: acts::redo },
     Action { name: "save", keys: &[Key::ctrl('s')], view: None, short: "save", long: "save the rig", ready: always, run: acts::save },
     Action { name: "read the file again", keys: &[], view: None, short: "", long: "take in what another program has written to the rig's file", ready: always, run: acts::read_again },
+];
+
+#[rustfmt::skip]
+static SCALES: &[Action] = &[
+    Action { name: "name a scale", keys: &[], view: None, short: "", long: "tell numbers of other code, as 0..180 over 544..2400us, to type and to see", ready: always, run: scales::name },
+    Action { name: "scale first", keys: &[], view: None, short: "", long: "choose the scale that is shown where there is room for one", ready: scales_differ, run: scales::first },
+    Action { name: "forget scale", keys: &[], view: None, short: "", long: "take a scale out of the rig; nothing else is written in it", ready: scaled, run: scales::forget },
 ];
 
 #[rustfmt::skip]

@@ -240,6 +240,16 @@ pub fn stepped(scene: &Scene) -> Ready {
     need(scene.sequence().is_some_and(|(s, _)| !s.steps.is_empty()), "there is no step")
 }
 
+/// There is a scale from other code.
+pub fn scaled(scene: &Scene) -> Ready {
+    need(!scene.rig.scales.is_empty(), "there is no scale: ‹name a scale› tells one")
+}
+
+/// There are several.
+pub fn scales_differ(scene: &Scene) -> Ready {
+    need(scene.rig.scales.len() > 1, "there are no two scales: ‹name a scale› tells another one")
+}
+
 /// There is a pose.
 pub fn posed(scene: &Scene) -> Ready {
     need(!scene.rig.poses.is_empty(), "there is no pose yet: ‹keep pose› keeps one")

@@ -183,7 +183,11 @@ impl Row {
             }
             Holds::Number { unit, set, .. } => {
                 let unit = unit(&desk.model.scene(desk.session));
-                let value = (unit.read)(text)?;
+                let value = if *unit.range == range::ANGLE {
+                    entry::angle_of(text, desk.joint_context().as_ref())?.get()
+                } else {
+                    (unit.read)(text)?
+                };
                 unit.range.check(value).map_err(|outside| outside.to_string())?;
                 self.set(desk, set, Some(value));
                 Ok(())

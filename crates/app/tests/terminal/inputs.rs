@@ -59,7 +59,7 @@ fn sixteen_servos_and_eight_inputs_are_set_up_by_keys_from_an_empty_rig() {
     let rig = home.path("new.rig.toml");
     // A simulated bus to try it on; nothing hangs there yet.
     let text =
-        "format = 11\nname = \"New marsh\"\n\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n";
+        "format = 12\nname = \"New marsh\"\n\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n";
     std::fs::write(&rig, text).unwrap();
     let mut pane = Pane::start(&home, &["open", rig.to_str().unwrap()]);
     pane.see("New marsh");
@@ -111,7 +111,7 @@ fn sixteen_servos_and_eight_inputs_are_set_up_by_keys_from_an_empty_rig() {
 }
 
 /// A heron and a crane on a simulated bus, calibrated, and a receiver with two switches.
-const RIG: &str = r#"format = 11
+const RIG: &str = r#"format = 12
 name = "Stick marsh"
 [[port]]
 name = "bus"

@@ -231,6 +231,13 @@ pub(crate) fn link(schema: &mut Schema) {
     schema.insert("allOf".to_owned(), all);
 }
 
+/// A scale says its pulses in one of two ways.
+pub(crate) fn scale(schema: &mut Schema) {
+    let by_pulses = json!({ "allOf": [without(&["steps", "rate_hz"]), { "required": ["pulses_us"] }] });
+    let by_counts = json!({ "allOf": [without(&["pulses_us"]), { "required": ["steps", "rate_hz"] }] });
+    schema.insert("allOf".to_owned(), json!([{ "oneOf": [by_pulses, by_counts] }]));
+}
+
 /// What a joint's keys ask of each other.
 pub(crate) fn joint(schema: &mut Schema) {
     let pair = json!({

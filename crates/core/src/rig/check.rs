@@ -7,6 +7,7 @@ mod found;
 mod layout;
 mod mapping;
 mod names;
+mod scale;
 mod sequence;
 mod servo;
 
@@ -108,6 +109,12 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
         }
     }
     found.unique("layout", rig.layouts.iter().map(|layout| layout.name.as_str()));
+    for (n, own) in rig.scales.iter().enumerate() {
+        scale::check(&mut found, &Path::of("scale", n), own);
+    }
+    // Behind a number capitals do not matter.
+    let words: Vec<String> = rig.scales.iter().map(|scale| scale.name.to_lowercase()).collect();
+    found.unique("scale", words.iter().map(String::as_str));
     let mut plugs = HashMap::new();
     for (n, servo) in rig.servos.iter().enumerate() {
         servo::check(&mut found, (rig, &names), n, servo);

@@ -11,6 +11,7 @@ pub mod mappings;
 pub mod marks;
 pub mod points;
 pub mod roster;
+pub mod scales;
 pub mod sequences;
 
 pub use marks::{Observation, drop_mark, keep_mark};

@@ -341,15 +341,15 @@ mod tests {
 
     #[test]
     fn an_older_format_is_raised_in_memory_and_in_the_file_by_a_save() {
-        let older = SMALL.replace("format = 11", "format = 1 # of old");
+        let older = SMALL.replace("format = 12", "format = 1 # of old");
         let source = Source::read(older.clone()).unwrap();
         assert_eq!((source.rig(), source.disk()), (&sound(SMALL), older.as_str()));
-        assert!(source.text().contains("format = 11 # of old\n"), "{}", source.text());
+        assert!(source.text().contains("format = 12 # of old\n"), "{}", source.text());
         let changed = Rig { notes: "wet".to_owned(), ..source.rig().clone() };
         let text = source.with(&changed).unwrap().text().to_owned();
-        assert!(text.contains("format = 11 # of old\n"), "{text}");
+        assert!(text.contains("format = 12 # of old\n"), "{text}");
         assert_eq!(sound(&text), changed);
-        assert!(!matches!(load(&SMALL.replace("format = 11", "format = 0")), Loaded::Sound(_)));
+        assert!(!matches!(load(&SMALL.replace("format = 12", "format = 0")), Loaded::Sound(_)));
     }
 
     #[test]
@@ -544,7 +544,7 @@ mod tests {
     #[test]
     fn broken_toml_and_newer_formats_are_unreadable() {
         assert!(matches!(load("name = ["), Loaded::Unreadable(_)));
-        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 11", "format = 12")) else { panic!() };
-        assert!(newer.message.contains("format 11"));
+        let Loaded::Unreadable(newer) = load(&SMALL.replace("format = 12", "format = 13")) else { panic!() };
+        assert!(newer.message.contains("format 12"));
     }
 }

@@ -3,7 +3,7 @@
 //! Ids are never written in a file: reading numbers the parts, an edit numbers what is new, and no number is given twice
 //! while a rig is being worked on. Commands, events, snapshots and dialogs speak of parts by their ids.
 
-use super::{Board, Input, Joint, Layout, Link, Mapping, Port, Pose, Rail, Rig, Sequence, Servo};
+use super::{Board, Input, Joint, Layout, Link, Mapping, NamedScale, Port, Pose, Rail, Rig, Sequence, Servo};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::fmt::Debug;
@@ -111,6 +111,8 @@ ids! {
     BoardId of Board in boards, "board";
     /// A register layout's id.
     LayoutId of Layout in layouts, "layout";
+    /// A scale's id.
+    ScaleId of NamedScale in scales, "scale";
     /// A servo's id, or that of what else hangs on a channel.
     ServoId of Servo in servos, "servo";
     /// A joint's id.

@@ -448,7 +448,7 @@ mod tests {
     fn data_of_another_encoder_are_worth_a_word() {
         let text = |rated: &str| {
             format!(
-                "format = 11\nname = \"neck\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"x\"\n\
+                "format = 12\nname = \"neck\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"x\"\n\
                  [[board]]\nname = \"bus\"\nport = \"line\"\nchip = \"smart-bus\"\nlayout = \"ten-bit\"\n\
                  [[servo]]\nname = \"nape\"\nkind = \"smart\"\nboard = \"bus\"\nid = 1\n\
                  endpoints_counts = [300, 700]\nrated = {{ {rated} }}\n"

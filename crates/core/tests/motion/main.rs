@@ -33,7 +33,7 @@ const BEAT: Duration = Duration::from_millis(20);
 
 /// Three joints a, b and c of given speeds that start at 0°, a lamp, a button that is pressed above ½, and a knob.
 fn text(sequences: &str, speeds: [f64; 3]) -> String {
-    let mut text = "format = 11\nname = \"marsh\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"x\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"y\"\n\
+    let mut text = "format = 12\nname = \"marsh\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"x\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"y\"\n\
         [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 64\n".to_owned();
     for (n, (name, speed)) in ["a", "b", "c"].into_iter().zip(speeds).enumerate() {
         write!(

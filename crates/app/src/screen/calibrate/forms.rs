@@ -544,7 +544,8 @@ fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, Strin
     let context = desk.pulse_context().ok_or("no servo is picked")?;
     let pulse = |label: &str| entry::pulse(form.said(label).unwrap_or_default(), &context);
     let (low, high, centre) = (pulse("low")?, pulse("high")?, pulse("centre")?);
-    let home = form.said("home").filter(|text| !text.is_empty()).map(entry::angle).transpose()?;
+    let home = form.said("home").filter(|text| !text.is_empty());
+    let home = home.map(|text| entry::angle_of(text, Some(&context))).transpose()?;
     let asks_home = form.said("home").is_some();
     let was = desk.session.document.rig.servo(of).map(Servo::centre);
     let joint = desk.session.document.rig.joint_of(of).map(|j| j.name.clone());

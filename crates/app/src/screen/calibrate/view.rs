@@ -254,6 +254,9 @@ fn health(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
     y + 2
 }
 
+/// The most scales of other code that have a row.
+const SCALES: usize = 3;
+
 /// What goes on the wire, what a tick and a nudge are worth; gives the row behind.
 fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let gain = picked.slope();
@@ -296,7 +299,19 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
             pen.put(x, row, value, theme::text(theme::INK));
         }
     }
-    let mut y = state_row(pen, picked, y + 3, label);
+    let mut y = y + 3;
+    let scales = scene.rig.in_scales(picked.servo.kind, picked.wire_pulse());
+    for words in scales.take(if narrow { 1 } else { SCALES }) {
+        // Where room is short it stands beside the large pulse, if it can.
+        if narrow && 4 * digits::PITCH + 3 + width(&words) <= pen.width() {
+            pen.put_right(pen.width(), 0, &words, theme::text(theme::INK));
+            continue;
+        }
+        pen.put(0, y, if narrow { "code" } else { "other code" }, theme::text(theme::QUIET));
+        pen.put(label, y, &words, theme::text(theme::INK));
+        y += 1;
+    }
+    y = state_row(pen, picked, y, label);
     y = health(pen, picked, y, label);
     if !picked.through.is_direct() {
         y = shaft_row(pen, picked, y, label);
@@ -336,7 +351,13 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     let fit = scene.fit();
     let narrow = pen.width() < 40;
     let smart = picked.servo.kind.is_smart();
-    let ends: [u16; 3] = if narrow { [10 + u16::from(smart), 18, 25] } else { [20, 29, 38] };
+    // A mark's number in other code stands where there is room for it.
+    let scale = scene.rig.scales.first().filter(|_| !smart && !narrow);
+    let ends: [u16; 3] = match scale {
+        _ if narrow => [10 + u16::from(smart), 18, 25],
+        Some(_) => [15, 24, 33],
+        None => [20, 29, 38],
+    };
     let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
     let count = picked.servo.marks.len();
     let head = if count > room {
@@ -352,6 +373,9 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     };
     for (end, word) in ends.into_iter().zip([pulse, "angle", "off by"]) {
         pen.put_right(end, y, word, theme::text(theme::QUIET));
+    }
+    if let Some(scale) = scale {
+        pen.put_right(pen.width(), y, &scale.name, theme::text(theme::QUIET));
     }
     if count == 0 {
         pen.put(0, y + 1, "none yet", theme::text(theme::QUIET));
@@ -381,6 +405,9 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         let odd = odd == Some(n);
         let line = MarkRow { mark, number, fit: fit.and_then(|f| f.as_ref().ok()), here, odd };
         line.draw(pen, picked, row, ends);
+        if let Some(number) = scale.and_then(|scale| scale.number(mark.place().micros())) {
+            pen.put_right(wide, row, &number, theme::text(theme::QUIET));
+        }
         row += 1;
     }
     row

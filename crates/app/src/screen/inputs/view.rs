@@ -145,9 +145,9 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();
     let x = pen.put(0, 1, &words.join(" → "), theme::text(theme::INPUT));
     let Some(part) = driven else { return 2 };
-    let [long, short, who] = does(&part);
+    let [full, long, short, who] = does(scene, &part);
     let fits = |wire: &&String| x + 6 + width(wire) + width(&who) <= pen.width();
-    let (x, y, wire) = match [&long, &short].into_iter().find(fits) {
+    let (x, y, wire) = match [&full, &long, &short].into_iter().find(fits) {
         Some(wire) => (x + 3, 1, wire),
         None if pen.height() > 2 => (0, 2, &long),
         None => (x + 3, 1, &short),
@@ -187,8 +187,8 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) {
     }
 }
 
-/// What is on the wire of what it drives, in full and shorter, and who put it there.
-fn does(part: &Picked) -> [String; 3] {
+/// What is on the wire of what it drives, in full, shorter and shortest, and who put it there.
+fn does(scene: &Scene, part: &Picked) -> [String; 4] {
     let joint = part.joint.map_or(&part.servo.name, |joint| &joint.name);
     let who = match (part.state.owner, part.state.picked_up_from()) {
         (Owner::Nobody, _) => format!("{joint} is not engaged"),
@@ -204,11 +204,14 @@ fn does(part: &Picked) -> [String; 3] {
         Some(ticks) => {
             let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
             let pulse = format!("wire {angle}{:.0} µs", part.wire_pulse().get());
-            [format!("{pulse}, {} ticks", ticks.0), pulse, who]
+            let named = scene.rig.in_scales(part.servo.kind, part.wire_pulse()).next();
+            let named = named.map_or_else(String::new, |named| format!(", {named}"));
+            let ticks = format!("{pulse}, {} ticks", ticks.0);
+            [format!("{ticks}{named}"), ticks, pulse, who]
         }
         None => {
             let none = format!("wire: {}", part.wire.without());
-            [none.clone(), none, who]
+            [none.clone(), none.clone(), none, who]
         }
     }
 }

@@ -122,7 +122,14 @@ pub fn value(scene: &Scene, row: &Row) -> String {
     let more = match row.name {
         "move" if step.is_some_and(|step| step.move_s.is_none()) => ", fastest".to_owned(),
         "move" | "dwell" => at_tempo(scene, row.name),
-        "joint to" => scene.picked().map_or_else(String::new, |p| format!("  {}", p.servo.name)),
+        "joint to" => scene.picked().map_or_else(String::new, |picked| {
+            let named = steps::joint_target(scene).and_then(|angle| {
+                let pulse = picked.plan.scale.as_ref()?.pulse_at(Degrees::new(angle));
+                scene.rig.in_scales(picked.servo.kind, pulse).next()
+            });
+            let named = named.map_or_else(String::new, |named| format!(", {named}"));
+            format!("{named}  {}", picked.servo.name)
+        }),
         _ => String::new(),
     };
     format!("{}{more}", row.show(scene))

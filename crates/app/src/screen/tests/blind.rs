@@ -115,7 +115,7 @@ fn board(oscillator: f64) -> String {
 
 fn rig(servos: usize, kind: &str) -> String {
     let mut text =
-        "format = 11\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
+        "format = 12\nname = \"Blind\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n\
         [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 0x40\n"
             .to_owned();
     for n in 0..servos {
@@ -450,7 +450,7 @@ fn the_stop_band_of_fifty_continuous_servos_is_found_within_a_tick() {
 
 #[test]
 fn on_sixteen_bits_the_stop_band_is_found_within_two_microseconds() {
-    let text = "format = 11\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
+    let text = "format = 12\nname = \"Blind\"\n[[port]]\nname = \"chip\"\nkind = \"pwm\"\npath = \"sim:chip\"\n[[board]]\nname = \"kernel\"\n\
         port = \"chip\"\nchip = \"linux-pwm\"\n[[servo]]\nname = \"reed.sway\"\nboard = \"kernel\"\nchannel = 0\nkind = \"continuous\"\n";
     let mut maker = Maker { bench: open(text, ""), keys: 0, misreads: None, misread: 0 };
     let (low, high) = stop_band(&mut maker, 0, 0);

@@ -92,7 +92,7 @@ fn help_and_palette() {
 fn too_small_and_empty() {
     let bench = Bench::new();
     insta::assert_snapshot!("too_small", bench.frame(60, 6));
-    let empty = Bench::with(|_| "format = 11\nname = \"Empty marsh\"\n".to_owned());
+    let empty = Bench::with(|_| "format = 12\nname = \"Empty marsh\"\n".to_owned());
     insta::assert_snapshot!("empty_calibrate", empty.frame(80, 24));
     let mut empty = empty;
     empty.code(KeyCode::F(3));

@@ -511,7 +511,7 @@ fn every_kind_of_goal_is_made_by_its_command_and_what_cannot_be_is_refused_in_wo
 fn forty(_: &str) -> String {
     let links = ["heron", "crane", "punt", "reeds", "bell", "marsh"];
     let mut text =
-        "format = 11\nname = \"Forty reeds\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n\
+        "format = 12\nname = \"Forty reeds\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bus\"\n\
                     [[board]]\nname = \"upper\"\nport = \"bus\"\nchip = \"pwm-expander\"\naddress = 0x40\n"
             .to_owned();
     for link in links {

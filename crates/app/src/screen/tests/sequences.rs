@@ -398,7 +398,7 @@ fn every_row_of_a_step_a_wait_a_call_a_loop_and_of_the_sequence_is_set_by_keys()
 
 /// A flock: sixty joints on four boards, all of which one step moves.
 fn flock() -> String {
-    let mut text = "format = 11\nname = \"Marsh Clock\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n".to_owned();
+    let mut text = "format = 12\nname = \"Marsh Clock\"\n[[port]]\nname = \"bus\"\nkind = \"i2c\"\npath = \"sim:bench-bus\"\n".to_owned();
     for board in 0..4 {
         write!(
             text,
@@ -472,4 +472,20 @@ fn a_wait_at_the_very_end_can_be_read() {
         assert!(frame.contains("◇ visitor is pressed"), "{frame}");
     }
     assert!(bench.frame(160, 47).contains("waits for  visitor is pressed"), "{}", bench.frame(160, 47));
+}
+
+#[test]
+fn a_number_of_other_code_is_the_angle_of_a_joint_in_a_pose() {
+    let mut bench = sequence_view();
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageUp);
+    row(&mut bench, "joint to");
+    bench.enter("90 old");
+    // 1472 µs at 9.8625° for 100 µs, with 0° at 1494.525 µs.
+    let rest = bench.session.document.rig.pose("rest").unwrap().clone();
+    let angle = rest.angles_deg["heron.neck"].get();
+    assert!((angle - (1472.0 - 1494.525) * 0.098_625).abs() < 1e-3, "{angle}");
+    assert!(bench.frame(160, 60).contains("-2.2°, 90.0 old  heron.neck"), "{}", bench.frame(160, 60));
+    bench.enter("90 new");
+    assert!(bench.frame(160, 60).contains("\"new\" is no angle"), "{}", bench.frame(160, 60));
 }

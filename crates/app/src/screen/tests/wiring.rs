@@ -659,7 +659,7 @@ fn found_pulses_are_kept_and_their_servos_go_on_from_there() {
 fn a_servo_on_a_pin_that_cannot_drive_one_is_refused_with_the_pins_that_can() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("reeds.rig.toml");
-    let rig = "format = 11\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
+    let rig = "format = 12\nname = \"Reeds\"\n[[port]]\nname = \"line\"\nkind = \"serial\"\npath = \"sim:line\"\n\
                [[board]]\nname = \"reeds\"\nport = \"line\"\nchip = \"firmata\"\n\
                [[servo]]\nname = \"reeds.sway\"\nboard = \"reeds\"\nchannel = 1\n";
     std::fs::write(&path, rig).unwrap();

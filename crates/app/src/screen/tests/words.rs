@@ -185,7 +185,12 @@ fn the_inputs_line_shows_what_is_on_the_wire_beside_what_is_asked() {
     bench.code(KeyCode::Enter);
     bench.pass(60);
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("would ask") && frame.contains(" ticks   heron.beak is driven by"), "{frame}");
+    assert!(
+        frame.contains("would ask")
+            && frame.contains(" ticks, ")
+            && frame.contains(" old   heron.beak is driven by"),
+        "{frame}"
+    );
 }
 
 #[test]

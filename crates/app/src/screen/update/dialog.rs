@@ -137,15 +137,16 @@ fn engage(
     let scene = desk.model.scene(desk.session);
     let picked = scene.picked()?;
     let line = picked.drawn().map(|(scale, _)| scale);
+    // Before there is a fit its angles are those of the data sheet.
     let context = PulseContext {
         present: Position::new(dial.value),
-        kind: picked.servo.kind,
-        scale: picked.plan.scale.clone(),
-        clock: picked.clock(),
-        rates: None,
+        scale: line.clone(),
+        ..PulseContext::of(&picked, scene.rig)
     };
     let pulse = match (scale, line) {
-        (Scale::Fitted | Scale::Rated, Some(line)) => dial.angle().map(|angle| line.pulse_at(angle)),
+        (Scale::Fitted | Scale::Rated, Some(line)) => {
+            dial.angle_of(Some(&context)).map(|angle| line.pulse_at(angle))
+        }
         _ if dial.typing.is_empty() => Ok(Position::new(dial.value)),
         _ => entry::pulse(dial.typing.text(), &context),
     };
@@ -198,7 +199,7 @@ fn limit(
         match does {
             Some(Does::Other) => end = end.other(),
             Some(Does::Answer) => {
-                return match dial.angle() {
+                return match dial.angle_of(desk.pulse_context().as_ref()) {
                     Ok(angle) => {
                         let dial = Dial::at(angle.get());
                         Some(Dialog::Limit {

@@ -243,13 +243,7 @@ fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
 /// What a pulse entry would do, before Enter.
 fn understood(scene: &Scene, text: &str) -> String {
     let Some(picked) = scene.picked() else { return String::new() };
-    let context = PulseContext {
-        present: picked.state.pulse,
-        kind: picked.servo.kind,
-        scale: picked.plan.scale.clone(),
-        clock: picked.clock(),
-        rates: picked.servo.rates().ok(),
-    };
+    let context = PulseContext::of(&picked, scene.rig);
     match entry::pulse(text, &context) {
         Ok(pulse) => {
             let (bound, stopped) = picked.plan.guard.bound(pulse);
@@ -259,8 +253,10 @@ fn understood(scene: &Scene, text: &str) -> String {
                 return format!("→ {}", value.unwrap_or_default());
             }
             let value = value.map_or_else(String::new, |value| format!(", {value}"));
+            let named = scene.rig.in_scales(picked.servo.kind, bound).next();
+            let named = named.map_or_else(String::new, |named| format!(", {named}"));
             let way = entry::way_in_words(text).map_or_else(String::new, |words| format!("{words} "));
-            format!("{way}→ {:.1} {}{value} {held}", bound.get(), picked.unit())
+            format!("{way}→ {:.1} {}{value}{named} {held}", bound.get(), picked.unit())
         }
         Err(_) if picked.servo.kind.is_accessory() => "as 40, 40%, by 5".to_owned(),
         Err(_) if picked.servo.kind.is_smart() => "as -30deg, by 5deg, 2048counts".to_owned(),

@@ -37,6 +37,7 @@ impl Versioned for Rig {
         mappings_have_goals,
         only_new_keys,
         only_new_keys,
+        only_new_keys,
     ];
 }
 
@@ -270,7 +271,7 @@ mod tests {
             let mut document: DocumentMut = text.parse().unwrap();
             raise::<Rig>(&mut document);
             let wanted =
-                text.replace("endless", "continuous").replace("= 6", "= 11").replace("= 1 ", "= 11 ");
+                text.replace("endless", "continuous").replace("= 6", "= 12").replace("= 1 ", "= 12 ");
             assert_eq!(document.to_string(), wanted);
         }
     }
@@ -283,7 +284,7 @@ mod tests {
                     lost_after_ms = 900 # it is slow\nstuck_is_lost = true\n\n[[pose]]\nname = \"rest\"\n";
         let mut document: DocumentMut = text.parse().unwrap();
         raise::<Rig>(&mut document);
-        let wanted = "format = 11\nname = \"marsh\"\n\n[[port]]\nname = \"line\" # the micro\n\n\
+        let wanted = "format = 12\nname = \"marsh\"\n\n[[port]]\nname = \"line\" # the micro\n\n\
                     [[link]]\nname = \"line\"\non = \"line\"\nlost_after_ms = 900 # it is slow\nstuck_is_lost = true\n\n\
                     # turned by hand\n\
                     [[input]] # first\nname = \"knob\"\nlink = \"line\" # on it\nchannel = \"field 2\" # of three\nends = [0, 1023]\n\n\
@@ -292,14 +293,14 @@ mod tests {
         let inline = "format = 7\ninput = [{ name = \"knob\", port = \"line\", field = 1, ends = [0, 1] }]\n";
         let mut document: DocumentMut = inline.parse().unwrap();
         raise::<Rig>(&mut document);
-        let wanted = "format = 11\ninput = [{ name = \"knob\", link = \"line\", channel = \"field 1\", ends = [0, 1] }]\n\n\
+        let wanted = "format = 12\ninput = [{ name = \"knob\", link = \"line\", channel = \"field 1\", ends = [0, 1] }]\n\n\
                       [[link]]\nname = \"line\"\non = \"line\"\n";
         assert_eq!(document.to_string(), wanted);
     }
 
     #[test]
     fn what_is_no_older_format_stays() {
-        for said in ["11", "0", "-3", "99", "\"six\"", "1.5"] {
+        for said in ["12", "0", "-3", "99", "\"six\"", "1.5"] {
             let text = format!("format = {said}\n[[servo]]\nkind = \"endless\"\n");
             let mut document: DocumentMut = text.parse().unwrap();
             raise::<Rig>(&mut document);
@@ -310,7 +311,7 @@ mod tests {
     fn a_mapping_gets_a_name_shares_and_a_goal_and_keeps_its_comments() {
         let text = "format = 8\n\n# the beak\n[[mapping]] # first\ninput = \"knob\" # by hand\njoint = \"heron.beak\" # it opens\n\
                     angles_deg = [0, 40] # as far as the plate\nfailsafe = { angle_deg = 4, over_s = 0.8 }\n\n[[pose]]\nname = \"rest\"\n";
-        let wanted = "format = 11\n\n# the beak\n[[mapping]] # first\nname = \"heron.beak\"\nfrom = { knob = 1 } # by hand\n\
+        let wanted = "format = 12\n\n# the beak\n[[mapping]] # first\nname = \"heron.beak\"\nfrom = { knob = 1 } # by hand\n\
                     to = { joint = \"heron.beak\", angles_deg = [0, 40] } # it opens # as far as the plate\n\
                     failsafe = { angle_deg = 4, over_s = 0.8 }\n\n[[pose]]\nname = \"rest\"\n";
         let mut document: DocumentMut = text.parse().unwrap();
@@ -320,7 +321,7 @@ mod tests {
             "format = 8\nmapping = [{ input = \"heron.knob\", joint = \"beak\", angles_deg = [0, 4] }]\n";
         let mut document: DocumentMut = inline.parse().unwrap();
         raise::<Rig>(&mut document);
-        let wanted = "format = 11\nmapping = [{ name = \"beak\", from = { \"heron.knob\" = 1 }, to = { joint = \"beak\", angles_deg = [0, 4] }}]\n";
+        let wanted = "format = 12\nmapping = [{ name = \"beak\", from = { \"heron.knob\" = 1 }, to = { joint = \"beak\", angles_deg = [0, 4] }}]\n";
         assert_eq!(document.to_string(), wanted);
     }
 }
