@@ -76,6 +76,15 @@ pub enum Command {
         #[command(flatten)]
         live: Live,
     },
+    /// Deal an unknown simulated servo, perhaps with a hidden fault, to calibrate for practice.
+    ///
+    /// What it really is can be seen once it has two marks, beside what was found out. The same number deals the same servo
+    /// again, from the beginning.
+    Practice {
+        /// The number of a deal, 0 to 9999; another one each time unless said.
+        #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(0..=9999))]
+        deal: Option<u32>,
+    },
     /// Open a rig.
     Open {
         /// The rig, a *.rig.toml file.
@@ -154,6 +163,7 @@ impl Command {
             Self::Card(Card::Compare { one, other }) => vec![one, other],
             Self::Sheet(sheet) => vec![&sheet.rig],
             Self::Demo { .. }
+            | Self::Practice { .. }
             | Self::New(_)
             | Self::Sim(_)
             | Self::Firmware(_)
@@ -182,7 +192,7 @@ impl Command {
 
     /// Whether it shows the screen.
     pub const fn has_screen(&self) -> bool {
-        matches!(self, Self::Demo { .. } | Self::Open { .. })
+        matches!(self, Self::Demo { .. } | Self::Practice { .. } | Self::Open { .. })
     }
 
     /// Whether it goes by the keys that are set, or tells them.

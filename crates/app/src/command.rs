@@ -29,7 +29,7 @@ use crate::say;
 use crate::screen::bindings;
 use crate::screen::start::{Choice, Offers};
 use crate::session::Session;
-use crate::{demo, screen};
+use crate::{demo, practice, screen};
 use miette::IntoDiagnostic;
 use std::path::Path;
 use std::process::ExitCode;
@@ -92,6 +92,7 @@ fn carry_out(arguments: Arguments, face: &Face, outputs: &Outputs) -> miette::Re
     let Some(command) = arguments.command else { return start(face, outputs) };
     match command {
         Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &(&live).into(), face, outputs),
+        Command::Practice { deal } => practise(deal, face, outputs),
         Command::Open { rig, live } => open(&rig, &(&live).into(), face, outputs),
         Command::New(new) => new::run(&new, outputs),
         Command::Check(check) => Ok(check::run(&check)),
@@ -127,6 +128,16 @@ fn start(face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
 fn open(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     Recent::note(&files::folders()?.state, path);
     show(path, around, face, outputs)
+}
+
+/// Deals a servo and shows it.
+fn practise(number: Option<u32>, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
+    let deal = practice::deal(number);
+    let around = Surroundings { seed: u64::from(deal.number), ..Surroundings::default() };
+    let mut session = Session::open(&practice::prepare(&deal)?, &around, outputs)?;
+    let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
+    session.practice = Some(deal);
+    screen::run(session, left, face)
 }
 
 fn show(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {

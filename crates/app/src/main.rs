@@ -28,6 +28,7 @@ mod log;
 mod look;
 mod lookout;
 mod paper;
+mod practice;
 mod recent;
 mod recovery;
 mod runner;

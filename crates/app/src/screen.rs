@@ -6,6 +6,7 @@
 pub mod action;
 mod advice;
 mod also;
+pub mod beside;
 pub mod bindings;
 mod calibrate;
 mod canvas;

@@ -8,6 +8,7 @@ use crate::runner::Runner;
 use std::path::Path;
 use wasvolta_core::rig::Rig;
 use wasvolta_core::rig::edit::{Edited, Refused};
+use wasvolta_sim::practice::Deal;
 
 /// See the module. Every change of the document goes through here, for what runs must follow it.
 pub struct Session {
@@ -15,6 +16,8 @@ pub struct Session {
     pub document: Document,
     /// The engine with its hardware.
     pub runner: Runner,
+    /// What was dealt, where somebody practises.
+    pub practice: Option<Deal>,
 }
 
 impl Session {
@@ -25,7 +28,7 @@ impl Session {
     pub fn open(path: &Path, around: &Surroundings, outputs: &Outputs) -> miette::Result<Self> {
         let document = Document::open(path, outputs)?;
         let runner = Runner::start(path, &document.rig, around, outputs)?;
-        Ok(Self { document, runner })
+        Ok(Self { document, runner, practice: None })
     }
 
     /// Makes an edit; `what` is said at undo.

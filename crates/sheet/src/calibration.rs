@@ -11,7 +11,7 @@ use chart::Box;
 use wasvolta_core::curve::Curve;
 use wasvolta_core::fit::{Fit, Ground};
 use wasvolta_core::linkage::Transmission;
-use wasvolta_core::rig::{Board, Ends, Joint, Mark, MarkKind, ReadAt, Servo, Side};
+use wasvolta_core::rig::{Board, Ends, Joint, Mark, MarkKind, NamedScale, ReadAt, Servo, Side, Signal};
 use wasvolta_core::unit::{Position, number};
 
 /// The margin on every side, in mm.
@@ -31,6 +31,8 @@ struct Known<'a> {
     board: &'a Board,
     joint: Option<&'a Joint>,
     fit: Fit,
+    /// How other code speaks of its pulses.
+    scales: &'a [NamedScale],
     /// What is between the shaft, whose angles the chart shows, and the joint, whose limits are its own.
     through: Transmission,
 }
@@ -51,7 +53,8 @@ pub fn draw(subject: &Subject<'_>) -> Result<List, NoSheet> {
     let fit = servo.fit().map_err(no_fit)?;
     let Some(board) = subject.rig.board(&servo.board) else { return Err(NoSheet::Pdf("no board".into())) };
     let through = subject.rig.through(servo);
-    let known = Known { servo, board, joint: subject.rig.joint_of(&servo.name), fit, through };
+    let (joint, scales) = (subject.rig.joint_of(&servo.name), subject.rig.scales.as_slice());
+    let known = Known { servo, board, joint, fit, scales, through };
     let (wide, high) = subject.paper.size_mm();
     let mut list = List::new(&format!("{}: calibration", servo.name), (wide, high));
     head(&mut list, subject, "calibration sheet");
@@ -200,10 +203,13 @@ fn ticks_of(known: &Known<'_>, pulse: Position) -> Option<wasvolta_core::unit::T
     known.board.clock()?.quantise(pulse, pulse - Position::new(50.0), pulse + Position::new(50.0)).ok()
 }
 
+/// The most scales of other code that there is room for.
+const SCALES: usize = 2;
+
 /// What holds the servo, and what goes on the wire.
 /// Gives the height that it took.
 fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
-    let Known { servo, board, joint, fit, through } = known;
+    let Known { servo, board, joint, fit, scales, through } = known;
     let mut column = Column { list, start, right };
     let Ends { low, high } = servo.ends();
     column.head("What holds it");
@@ -222,6 +228,11 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     }
     let unit = servo.kind.place_unit();
     column.fact("centre", &format!("{:.1} {unit}", servo.centre().get()));
+    for scale in scales.iter().filter(|_| servo.kind.signal() == Signal::Pulse).take(SCALES) {
+        let number = |at: Position| scale.number(at.micros()).unwrap_or_default();
+        let [low, high, centre] = [low, high, servo.centre()].map(number);
+        column.fact(&scale.name, &format!("endpoints {low} and {high}, centre {centre}"));
+    }
     if let Some(home) = joint.and_then(|j| j.home_deg) {
         let pulse = fit.curve.pulse_at(through.servo_at(home));
         column.fact("home", &format!("{}, {:.1} {unit}", degrees(home.get()), pulse.get()));

@@ -13,6 +13,7 @@ pub mod iio;
 pub mod journal;
 pub mod pad;
 pub mod plugged;
+pub mod practice;
 pub mod pty;
 pub mod pwm;
 pub mod sender;

@@ -15,6 +15,7 @@ mod level;
 pub mod marks;
 mod mechanism;
 mod place;
+pub mod practice;
 mod protractor;
 mod ruler;
 pub mod state;
@@ -114,6 +115,7 @@ static ACTIONS: &[Action] = &[
     Action { name: "save card", keys: &[], view: None, short: "", long: "write what is known of the picked servo on a card beside the rig", ready: servo, run: cards::save },
     Action { name: "load card", keys: &[], view: None, short: "", long: "put what a card says on the picked servo", ready: servo, run: forms::load_card },
     Action { name: "compare card", keys: &[], view: None, short: "", long: "see a card beside the picked servo, line by line", ready: servo, run: forms::compare_card },
+    Action { name: "show the truth", keys: &[], view: None, short: "", long: "in practice: what the dealt servo really is, beside what was found out", ready: practice::practised, run: practice::show },
     Action { name: "marks to a table", keys: &[], view: None, short: "", long: "write the picked servo's marks as comma-separated values", ready: pulse_part, run: forms::marks_out },
     Action { name: "marks from a table", keys: &[], view: None, short: "", long: "take marks over from comma-separated values", ready: pulse_part, run: forms::marks_in },
     Action { name: "correct clock", keys: &[], view: HERE, short: "", long: "type the frame rate a meter shows at the board, to correct its clock", ready: clocked, run: acts::clock },

@@ -1,5 +1,6 @@
 //! What is being asked, as values: each with its own table of keys, which makes its keys line too.
 
+use super::beside::Beside;
 use super::dial::{Dial, Does};
 use super::form::Form;
 use super::inputs::heard::{Listen, Watching};
@@ -12,7 +13,6 @@ use crossterm::event::KeyCode;
 use std::borrow::Cow;
 use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
 use wasvolta_core::fit::TurnsBack;
-use wasvolta_core::rig::card::Difference;
 use wasvolta_core::rig::edit::{End, Observation};
 use wasvolta_core::rig::{BoardId, ReadAt, Side};
 use wasvolta_core::unit::Position;
@@ -95,11 +95,15 @@ pub enum Dialog {
         /// How far off that is.
         by: Position,
     },
-    /// A card beside a servo, line by line.
+    /// What is known of a servo beside what another source says, line by line.
     Compare {
-        /// What the card's servo was called.
-        card: String,
-        rows: Vec<Difference>,
+        /// What the other source is.
+        other: String,
+        /// What is said below.
+        words: String,
+        rows: Vec<Beside>,
+        /// The other's angles by pulse, in µs and degrees, to be drawn beside the fit; empty where there are none.
+        angles: Vec<(f64, f64)>,
     },
     /// How fine other rates and depths would be.
     Fineness {
@@ -375,7 +379,7 @@ impl Dialog {
         ("a trim", TRIM),
         ("a standstill that has moved", DRIFT),
         ("how fine it is to be", FINENESS),
-        ("a card beside the servo", COMPARE),
+        ("a card or the truth beside the servo", COMPARE),
         ("an endpoint", ENDPOINT),
         ("a limit", LIMIT),
         ("the reason of a limit", REASON),

@@ -61,8 +61,12 @@ fn whole(pen: &mut Pen<'_>, scene: &Scene, area: Rect) {
         Some(Dialog::Fineness { wish }) => {
             calibrate::fineness::draw(&mut pen.part(left, 1, area.width - left, body), scene, wish.text());
         }
-        Some(Dialog::Compare { card, rows }) => {
-            calibrate::compare::draw(&mut pen.part(left, 1, area.width - left, body), scene, card, rows);
+        Some(Dialog::Compare { other, rows, angles, .. }) => {
+            calibrate::compare::draw(
+                &mut pen.part(left, 1, area.width - left, body),
+                scene,
+                (other, rows, angles),
+            );
         }
         Some(Dialog::Listen(listen)) => {
             learn::listening(&mut pen.part(left, 1, area.width - left, body), scene, listen);

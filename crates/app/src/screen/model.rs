@@ -104,6 +104,8 @@ pub struct Model {
     /// Whose they are.
     pub course_of: ServoId,
     pub last_key: Option<(Key, Duration)>,
+    /// Keys that were pressed since the screen was opened; one that is held counts once.
+    pub presses: usize,
     pub events_seen: u64,
     pub asked_about: Vec<BoardId>,
     pub boards_seen: Vec<BoardState>,
@@ -190,6 +192,7 @@ impl Model {
             course: VecDeque::new(),
             course_of: ServoId::default(),
             last_key: None,
+            presses: 0,
             events_seen: 0,
             asked_about: Vec::new(),
             boards_seen: Vec::new(),
@@ -219,6 +222,14 @@ impl Model {
             };
             let words = format!(
                 "this file has format {format}: a save writes it in format {newest}, with your comments{links}"
+            );
+            self.say(Tone::Done, &words, Duration::ZERO);
+            self.note(Duration::ZERO, &words);
+        }
+        if let Some(deal) = &session.practice {
+            let words = format!(
+                "deal {}: a {} servo by its label. Find out what it really is; ‹show the truth› compares",
+                deal.number, deal.class.name
             );
             self.say(Tone::Done, &words, Duration::ZERO);
             self.note(Duration::ZERO, &words);

@@ -26,6 +26,7 @@ use wasvolta_port::Fault;
 use wasvolta_port::board::{Evidence, Feedback, Found, Phase, Stand, Wanted};
 use wasvolta_port::firmata::Role;
 use wasvolta_port::scan::{Bus, Device, PwmChip};
+use wasvolta_sim::practice::Deal;
 use wasvolta_sim::{Look, Mood};
 
 /// Everything a drawing may look at.
@@ -60,6 +61,8 @@ pub struct Scene<'a> {
     pub heard: bool,
     /// Some of the hardware is simulated.
     pub simulated: bool,
+    /// What was dealt, where somebody practises.
+    pub practice: Option<&'a Deal>,
 }
 
 /// What sends on a simulated line.
@@ -153,6 +156,7 @@ impl Model {
             looking: session.runner.lookout.is_looking(),
             heard: session.runner.engine.is_heard(self.snapshot.now),
             simulated: session.runner.simulated.is_some(),
+            practice: session.practice.as_ref(),
         }
     }
 }

@@ -121,6 +121,8 @@ fn take(model: &mut Model, session: &mut Session, key: Key, now: Duration) {
     let within = |time| model.last_key.is_some_and(|(last, at)| last == key && now.saturating_sub(at) < time);
     let (held, hurried) = (within(HELD), within(FIRST_REPEAT));
     model.last_key = Some((key, now));
+    // A key that is held is one press.
+    model.presses += usize::from(!held);
     model.waiting = None;
     // What is held by the mouse is let go: the key may lead elsewhere.
     (model.in_inputs.drag, model.grip) = (None, None);

@@ -27,6 +27,7 @@ pub const RULES: &[Rule] = &[
     bends,
     slack,
     widen,
+    practised,
     set_limits,
     set_home,
     awkward,
@@ -286,6 +287,13 @@ fn widen(scene: &Scene) -> Option<String> {
     };
     let asked = picked.joint.is_none_or(|j| j.low.is_none() || j.high.is_none());
     when(asked, format!("{fit} {words}"))
+}
+
+/// A servo to practise on needs no limits: its truth is the next thing to see.
+fn practised(scene: &Scene) -> Option<String> {
+    scene.practice?;
+    let (_, fit) = fitted(scene)?;
+    Some(format!("{fit} ‹show the truth› shows what it really is beside that, and how many keys it took."))
 }
 
 fn set_limits(scene: &Scene) -> Option<String> {

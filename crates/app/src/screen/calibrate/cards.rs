@@ -65,7 +65,12 @@ pub fn compare(desk: &mut Context, servo: &str, said: &str) -> Result<String, St
     let rig = &desk.session.document.rig;
     let part = rig.servo(servo).ok_or_else(|| format!("no servo is called {servo:?}"))?;
     let own = Card { kept: "now".to_owned(), ..Card::of(rig, part, "") };
-    desk.model.dialog = Some(Dialog::Compare { card: card.name.clone(), rows: own.beside(&card) });
+    desk.model.dialog = Some(Dialog::Compare {
+        other: format!("card of {}", card.name),
+        words: format!("This servo beside the card of {}; ≠ stands where they differ.", card.name),
+        angles: Vec::new(),
+        rows: own.beside(&card).into_iter().map(Into::into).collect(),
+    });
     Ok(format!(
         "beside {}, kept {}: what differs is marked; ‹compare card› again for another",
         card.name, card.kept

@@ -1,26 +1,75 @@
-//! A servo beside a card, line by line.
+//! What is known of a servo beside what another source says, line by line.
 
+use crate::screen::beside::Beside;
+use crate::screen::chart::Plot;
 use crate::screen::pen::{Pen, fit};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
 use crate::screen::view::palette::clear;
-use wasvolta_core::rig::card::Difference;
+use wasvolta_core::unit::Position;
 
 /// Draws it over the view.
-pub fn draw(pen: &mut Pen<'_>, scene: &Scene, card: &str, rows: &[Difference]) {
+pub fn draw(pen: &mut Pen<'_>, scene: &Scene, (other, rows, angles): (&str, &[Beside], &[(f64, f64)])) {
     clear(pen);
     let own = scene.picked().map_or("", |p| p.servo.name.as_str());
     let wide = (pen.width().saturating_sub(18) / 2).min(30);
     let (left, right) = (16, 16 + wide);
     pen.put(left, 1, &fit(own, usize::from(wide)), theme::strong(theme::INK));
-    pen.put(right, 1, &fit(&format!("card of {card}"), usize::from(wide)), theme::strong(theme::INK));
-    for (y, row) in (3..).zip(rows) {
-        let style = theme::text(if row.agrees() { theme::QUIET } else { theme::INK });
-        pen.put(2, y, row.what, theme::text(theme::QUIET));
-        if !row.agrees() {
+    pen.put(right, 1, &fit(other, usize::from(wide)), theme::strong(theme::INK));
+    let mut y = 3;
+    for row in rows {
+        let style = theme::text(if row.agrees { theme::QUIET } else { theme::INK });
+        pen.put(2, y, &row.what, theme::text(theme::QUIET));
+        if row.one.is_empty() {
+            let part =
+                &mut pen.part(left, y, pen.width().saturating_sub(left), pen.height().saturating_sub(y));
+            y += part.paragraph(0, 0, &row.other, theme::text(theme::INK));
+            continue;
+        }
+        if !row.agrees {
             pen.put(right - 2, y, "≠", theme::strong(theme::MARK));
         }
         pen.put(left, y, &fit(&row.one, usize::from(wide) - 3), style);
         pen.put(right, y, &fit(&row.other, usize::from(wide)), style);
+        y += 1;
     }
+    let room = pen.height().saturating_sub(y + 2);
+    if let (Some(first), Some(last)) = (angles.first(), angles.last())
+        && room >= 6
+    {
+        let (wide, high) = (pen.width().saturating_sub(4).min(100), room.min(26));
+        both(&mut pen.part(2, y + 1, wide, high), scene, angles, (first.0, last.0));
+    }
+}
+
+/// The fit with its marks, and the other's angles as dots.
+fn both(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f64, f64)) {
+    const LEFT: u16 = 6;
+    let most = angles.iter().fold(0.0, |most: f64, (_, angle)| most.max(angle.abs()));
+    let top = ((most + 5.0) / 30.0).ceil() * 30.0;
+    let (wide, rows) = (pen.width(), pen.height() - 1);
+    let mut plot = Plot::new(wide - LEFT, rows, (x0, x1), (-top, top));
+    plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
+    for pair in angles.windows(2) {
+        plot.dashed(pair[0], pair[1], theme::MEASURED, (1, 2));
+    }
+    if let Some(Ok(fit)) = scene.fit() {
+        let pulses = (0..=96u32).map(|n| x0 + (x1 - x0) * f64::from(n) / 96.0);
+        let own = |pulse: f64| fit.curve.angle_at(Position::new(pulse)).get();
+        let on = pulses.map(|pulse| (pulse, own(pulse))).filter(|(_, angle)| angle.abs() <= top);
+        plot.curve(on, theme::INK);
+        for point in &fit.points {
+            plot.disc(point.pulse.get(), point.angle.get(), theme::MARK);
+        }
+    }
+    plot.canvas.lay(pen, LEFT, 0);
+    let quiet = theme::text(theme::QUIET);
+    for (y, text) in
+        [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))]
+    {
+        pen.put_right(LEFT - 1, y, &text, quiet);
+    }
+    pen.put(LEFT, rows, &format!("{x0:.0}"), quiet);
+    pen.put_right(wide, rows, &format!("{x1:.0} µs"), quiet);
+    pen.put_centred(LEFT + (wide - LEFT) / 2, rows, "── fit  ·· what it is", quiet);
 }

@@ -10,6 +10,7 @@ mod keys;
 mod levels;
 mod many;
 mod mappings;
+mod practice;
 mod scales;
 mod sequences;
 mod smart;

@@ -70,9 +70,7 @@ fn question(scene: &Scene, dialog: &Dialog) -> Option<(&'static str, String)> {
         }
         Dialog::Faders => ("faders", faders::words(scene)),
         Dialog::Form(form) => form_words(scene, form),
-        Dialog::Compare { card, .. } => {
-            ("compare", format!("This servo beside the card of {card}; ≠ stands where they differ."))
-        }
+        Dialog::Compare { words, .. } => ("compare", words.clone()),
         Dialog::Palette { .. } => (
             "command",
             "Type some of its name. What it asks may stand behind a colon, as in go to pose: look".to_owned(),
