@@ -4,6 +4,7 @@ use crate::hardware::Surroundings;
 use crate::look::LookOptions;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
+use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::Fitting;
 use wasvolta_sim::faults::{Kind, Struck};
 
@@ -161,6 +162,7 @@ impl Command {
             Self::Replay(replay) => vec![&replay.file],
             Self::Card(Card::Load { card, rig, .. }) => vec![card, rig],
             Self::Card(Card::Compare { one, other }) => vec![one, other],
+            Self::Card(Card::Alike { cards, .. }) => cards.iter().filter(|path| path.is_file()).collect(),
             Self::Sheet(sheet) => vec![&sheet.rig],
             Self::Demo { .. }
             | Self::Practice { .. }
@@ -183,6 +185,7 @@ impl Command {
             }
             Self::Replay(replay) => replay.trace.iter().collect(),
             Self::Card(Card::Save { output, .. }) => vec![output],
+            Self::Card(Card::Alike { output, .. }) => output.iter().collect(),
             Self::Sheet(sheet) => vec![&sheet.output],
             Self::Firmware(firmware) => vec![&firmware.output],
             _ => Vec::new(),
@@ -228,6 +231,21 @@ pub enum Card {
         rig: PathBuf,
         /// On which servo.
         servo: String,
+    },
+    /// Lay the cards of a kind, ten of one box, on one chart: a line each, how far apart they stand, and whether one is odd.
+    Alike {
+        /// The cards, *.servo.toml files, or a folder of them.
+        #[arg(required = true)]
+        cards: Vec<PathBuf>,
+        /// Draw them on a sheet too: NAME.svg or NAME.pdf; - writes SVG to standard output, without the lines.
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// The date on the sheet; today unless said. The same cards and date give the same bytes.
+        #[arg(long, value_name = "YYYY-MM-DD")]
+        date: Option<chrono::NaiveDate>,
+        /// The paper.
+        #[arg(long, value_enum, default_value_t = PaperSize::A4)]
+        paper: PaperSize,
     },
     /// Two cards side by side; exit code 1 when they differ in more than name and day.
     Compare {
@@ -525,6 +543,15 @@ pub enum PaperSize {
     A4,
     /// 215.9 × 279.4 mm.
     Letter,
+}
+
+impl From<PaperSize> for Paper {
+    fn from(size: PaperSize) -> Self {
+        match size {
+            PaperSize::A4 => Self::A4,
+            PaperSize::Letter => Self::Letter,
+        }
+    }
 }
 
 /// The side that a protractor is looked at from.

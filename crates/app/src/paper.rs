@@ -4,9 +4,13 @@ use crate::files::output::{Outputs, Refused, Replace};
 use chrono::NaiveDate;
 use std::path::{Path, PathBuf};
 use thiserror::Error;
+use wasvolta_core::alike::Alike;
 use wasvolta_core::rig::Rig;
+use wasvolta_sheet::list::List;
 use wasvolta_sheet::protractor::{Fitting, Under};
-use wasvolta_sheet::{Form, NoSheet, Paper, Subject, calibration, linkage, protractor, sequence, wiring};
+use wasvolta_sheet::{
+    Form, NoSheet, Paper, Subject, alike, calibration, linkage, protractor, sequence, wiring,
+};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Kind {
@@ -64,22 +68,54 @@ pub enum NotMade {
     Refused(#[from] Refused),
 }
 
+impl NotMade {
+    /// Why it may not be written there, where that is it.
+    pub const fn refused(&self) -> Option<&Refused> {
+        match self {
+            Self::Refused(refused) => Some(refused),
+            Self::Ending(_) | Self::Drawing(_) => None,
+        }
+    }
+}
+
 /// Draws a sheet and writes it whole; gives its full path.
 ///
 /// # Errors
 /// Says what to do; nothing half-written is left.
 pub fn make(order: &Order<'_>, path: &Path, outputs: &Outputs, replace: Replace) -> Result<PathBuf, NotMade> {
+    let date = order.date.to_string();
+    let subject = Subject { rig: order.rig, servo: order.of, paper: order.paper, date: &date };
+    let list = || match order.kind {
+        Kind::Calibration => calibration::draw(&subject),
+        Kind::Protractor(fitting) => protractor::draw(&subject, &fitting),
+        Kind::Linkage => linkage::draw(&subject),
+        Kind::Wiring => wiring::draw(&subject, order.of),
+        Kind::Sequence => sequence::draw(&subject, order.of),
+    };
+    write(list, path, outputs, replace)
+}
+
+/// Draws cards of a kind on one sheet and writes it whole; gives its full path.
+///
+/// # Errors
+/// Says what to do; nothing half-written is left.
+pub fn make_alike(
+    (of, paper, date): (&Alike, Paper, NaiveDate),
+    path: &Path,
+    outputs: &Outputs,
+    replace: Replace,
+) -> Result<PathBuf, NotMade> {
+    write(|| alike::draw(of, paper, &date.to_string()), path, outputs, replace)
+}
+
+fn write(
+    draw: impl FnOnce() -> Result<List, NoSheet>,
+    path: &Path,
+    outputs: &Outputs,
+    replace: Replace,
+) -> Result<PathBuf, NotMade> {
     let ending = path.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default();
     let form = if path == Path::new("-") { Some(Form::Svg) } else { Form::of_ending(&ending) };
     let form = form.ok_or_else(|| NotMade::Ending(path.display().to_string()))?;
-    let date = order.date.to_string();
-    let subject = Subject { rig: order.rig, servo: order.of, paper: order.paper, date: &date };
-    let list = match order.kind {
-        Kind::Calibration => calibration::draw(&subject)?,
-        Kind::Protractor(fitting) => protractor::draw(&subject, &fitting)?,
-        Kind::Linkage => linkage::draw(&subject)?,
-        Kind::Wiring => wiring::draw(&subject, order.of)?,
-        Kind::Sequence => sequence::draw(&subject, order.of)?,
-    };
-    Ok(outputs.write(path, &form.write(&list)?, replace)?)
+    Ok(outputs.write(path, &form.write(&draw()?)?, replace)?)
 }

@@ -99,7 +99,7 @@ fn a_problem_is_underlined_in_its_line_with_what_to_do() {
     let path = changed(home.path(), "channel = 2", "chanel = 2");
     let words = text(&run(home.path(), &["check", path.to_str().unwrap()]).stderr);
     for wanted in
-        ["there is no key `chanel` here", "111 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
+        ["there is no key `chanel` here", "117 │ chanel = 2", "│ ━━━━━━ here", "help: write channel"]
     {
         assert!(words.contains(wanted), "{wanted:?} is missing from\n{words}");
     }
@@ -533,6 +533,17 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
     let (code, beside, _) = run(&["card", "compare", "neck.servo.toml", "slew.servo.toml"]);
     assert!(code == Some(1) && beside.contains("≠ slope") && beside.contains("9.86 °/100 µs"), "{beside}");
     assert_eq!(run(&["card", "compare", "neck.servo.toml", "neck.servo.toml"]).0, Some(0));
+    let (code, alike, _) = run(&["card", "alike", ".", "-o", "box.svg"]);
+    assert_eq!(code, Some(0));
+    assert!(
+        alike.contains("1  heron.neck") && alike.contains("2 of a kind: at one and the same place"),
+        "{alike}"
+    );
+    assert!(std::fs::read_to_string(home.path().join("box.svg")).unwrap().contains("crane.slew"));
+    let one = run(&["card", "alike", "neck.servo.toml"]);
+    assert!(one.0 == Some(1) && one.2.contains("there is 1 card"), "{one:?}");
+    let (_, piped, _) = run(&["card", "alike", "neck.servo.toml", "slew.servo.toml", "-o", "-"]);
+    assert!(piped.starts_with("<svg") || piped.starts_with("<?xml"), "{piped}");
     assert_eq!(run(&["card", "load", "neck.servo.toml", "marsh-clock.rig.toml", "punt.rudder"]).0, Some(0));
     let text = std::fs::read_to_string(&rig).unwrap();
     assert_eq!(

@@ -3,6 +3,7 @@
 //! Nothing here reads a clock, opens a file or starts a thread: time and bytes come in as values.
 //! What moves bytes and keeps time lives in the crates above.
 
+pub mod alike;
 pub mod bent;
 pub mod clock;
 pub mod curve;

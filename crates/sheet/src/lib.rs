@@ -3,6 +3,7 @@
 //! Shapes in millimetres become one display list ([`list`]), which [`svg`] and [`pdf`] write down; the
 //! writers hold no geometry. The same rig and date give the same bytes. No file is touched here.
 
+pub mod alike;
 mod bar;
 pub mod calibration;
 mod font;
@@ -104,6 +105,14 @@ pub enum NoSheet {
     NoBand {
         /// The servo's name in the rig.
         servo: String,
+    },
+    /// Rows end with the paper.
+    #[error("{count} cards are more than one sheet has rows for, {most}: take fewer at once")]
+    TooMany {
+        /// How many there are.
+        count: usize,
+        /// How many there may be.
+        most: usize,
     },
     /// A linkage sheet draws one.
     #[error(

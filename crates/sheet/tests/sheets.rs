@@ -72,6 +72,50 @@ fn the_calibration_sheet_says_what_is_known() {
     }
 }
 
+/// Cards of one box: ten lines that differ a little, and one that differs much.
+fn ten_of_a_box() -> wasvolta_core::alike::Alike {
+    let rig = rig();
+    let own = wasvolta_core::rig::card::Card::of(&rig, rig.servo("heron.neck").unwrap(), "2026-01-02");
+    let card = |n: u32| {
+        let mut card = own.clone();
+        card.name = format!("reed.{n}");
+        let share = if n == 7 { 1.2 } else { 1.0 + f64::from(n) * 0.002 };
+        for mark in &mut card.marks {
+            mark.angle_deg = mark.angle_deg.map(|angle| angle * share);
+        }
+        card
+    };
+    wasvolta_core::alike::Alike::of(&(1..=10).map(card).collect::<Vec<_>>()).unwrap()
+}
+
+#[test]
+fn ten_of_a_box_lie_on_one_sheet_and_the_odd_one_is_named() {
+    use wasvolta_sheet::alike;
+    let ten = ten_of_a_box();
+    for paper in [Paper::A4, Paper::Letter] {
+        let list = alike::draw(&ten, paper, "2026-01-02").unwrap();
+        let all = words(&list).join("\n");
+        for part in ["10 of a kind", "reed.7 is like none", "off the mean of all", "7  reed.7"] {
+            assert!(all.contains(part), "{part:?} is missing in\n{all}");
+        }
+        assert_on_paper(&list);
+    }
+    assert_eq!(
+        alike::draw(&ten, Paper::A4, "2026-01-02").unwrap(),
+        alike::draw(&ten, Paper::A4, "2026-01-02").unwrap()
+    );
+    let many = wasvolta_core::alike::Alike {
+        members: ten.members.iter().cycle().take(alike::MOST + 1).cloned().collect(),
+        ..ten.clone()
+    };
+    assert!(alike::draw(&many, Paper::A4, "").unwrap_err().to_string().starts_with("25 cards are more"));
+    let full = wasvolta_core::alike::Alike {
+        members: ten.members.iter().cycle().take(alike::MOST).cloned().collect(),
+        ..ten
+    };
+    assert_on_paper(&alike::draw(&full, Paper::Letter, "").unwrap());
+}
+
 #[test]
 fn nothing_leaves_the_paper_whatever_the_servo() {
     let mut rig = rig();

@@ -3,11 +3,14 @@
 use crate::cli::Card as Wish;
 use crate::exit::Exit;
 use crate::files::output::{Outputs, Replace};
-use crate::{files, holder, say};
+use crate::{files, holder, paper, say};
+use chrono::NaiveDate;
 use miette::{IntoDiagnostic, WrapErr, miette};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use wasvolta_core::alike::Alike;
 use wasvolta_core::rig::card::Card;
+use wasvolta_sheet::Paper;
 
 /// Lists, writes, puts or compares cards.
 ///
@@ -18,16 +21,59 @@ pub fn run(wish: &Wish, outputs: &Outputs) -> miette::Result<ExitCode> {
         Wish::List { folder } => list(folder),
         Wish::Save { rig, servo, output } => save(rig, servo, output, outputs),
         Wish::Load { card, rig, servo } => load(card, rig, servo),
+        Wish::Alike { cards, output, date, paper } => {
+            let (paper, date) = ((*paper).into(), date.unwrap_or_else(crate::date::today));
+            alike(cards, output.as_deref(), (paper, date), outputs)
+        }
         Wish::Compare { one, other } => compare(one, other),
     }
 }
 
-fn list(folder: &Path) -> miette::Result<ExitCode> {
+/// The cards in a folder, by name.
+fn in_folder(folder: &Path) -> miette::Result<Vec<PathBuf>> {
     let entries =
         std::fs::read_dir(folder).into_diagnostic().wrap_err_with(|| folder.display().to_string())?;
     let mut paths: Vec<_> = entries.flatten().map(|entry| entry.path()).collect();
     paths.retain(|path| path.to_string_lossy().ends_with(".servo.toml"));
     paths.sort_unstable();
+    Ok(paths)
+}
+
+/// Says how cards of a kind stand beside one another, and draws them.
+fn alike(
+    said: &[PathBuf],
+    output: Option<&Path>,
+    (paper, date): (Paper, NaiveDate),
+    outputs: &Outputs,
+) -> miette::Result<ExitCode> {
+    let mut paths = Vec::new();
+    for path in said {
+        if path.is_dir() {
+            paths.extend(in_folder(path)?);
+        } else {
+            paths.push(path.clone());
+        }
+    }
+    let cards = paths.iter().map(|path| files::card(path)).collect::<Result<Vec<_>, _>>()?;
+    let found = Alike::of(&cards).into_diagnostic()?;
+    if output != Some(Path::new("-")) {
+        for row in found.rows() {
+            say::line(row.line());
+        }
+        say::line(found.words());
+    }
+    if let Some(output) = output {
+        let path =
+            paper::make_alike((&found, paper, date), output, outputs, Replace::AsTold).into_diagnostic()?;
+        if output != Path::new("-") {
+            say::note(path.display());
+        }
+    }
+    Ok(Exit::Done.into())
+}
+
+fn list(folder: &Path) -> miette::Result<ExitCode> {
+    let paths = in_folder(folder)?;
     for path in &paths {
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         match files::card(path) {

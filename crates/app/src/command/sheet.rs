@@ -1,6 +1,6 @@
 //! `sheet`: paper to lay beside the mechanism, or under its horn.
 
-use crate::cli::{MountingSide, PaperSize, Sheet, SheetKind};
+use crate::cli::{MountingSide, Sheet, SheetKind};
 use crate::exit::Exit;
 use crate::files;
 use crate::files::output::{Outputs, Replace};
@@ -9,7 +9,6 @@ use crate::say;
 use miette::{IntoDiagnostic, miette};
 use std::path::Path;
 use std::process::ExitCode;
-use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::{Fitting, SeenFrom, Under};
 
 /// Draws and writes; says where.
@@ -37,10 +36,7 @@ pub fn run(sheet: &Sheet, outputs: &Outputs) -> miette::Result<ExitCode> {
         SheetKind::Wiring => Kind::Wiring,
         SheetKind::Sequence => Kind::Sequence,
     };
-    let paper = match sheet.paper {
-        PaperSize::A4 => Paper::A4,
-        PaperSize::Letter => Paper::Letter,
-    };
+    let paper = sheet.paper.into();
     let date = sheet.date.unwrap_or_else(crate::date::today);
     let of = match kind {
         Kind::Wiring => &sheet.board,

@@ -114,16 +114,7 @@ impl Context<'_> {
     /// What a pulse entry is judged by, for the picked servo.
     pub fn pulse_context(&self) -> Option<PulseContext> {
         let rig = &self.session.document.rig;
-        self.picked(|picked| PulseContext::of(picked, rig))
-    }
-
-    /// The same for the servo that turns what a row's angle is about: in Inputs what the picked mapping moves.
-    pub fn joint_context(&self) -> Option<PulseContext> {
-        if self.model.view != crate::screen::inputs::VIEW {
-            return self.pulse_context();
-        }
-        let scene = self.model.scene(self.session);
-        scene.moved().map(|moved| PulseContext::of(&moved, scene.rig))
+        self.picked(|picked| picked.judges(rig))
     }
 
     /// Picks the servo above or below in the roster.

@@ -11,6 +11,7 @@ use crate::paper::Kind;
 use crate::recovery::Offer;
 use crossterm::event::KeyCode;
 use std::borrow::Cow;
+use wasvolta_core::alike::Alike;
 use wasvolta_core::diagnose::{Expected, Heard, Look as Seen};
 use wasvolta_core::fit::TurnsBack;
 use wasvolta_core::rig::edit::{End, Observation};
@@ -104,6 +105,12 @@ pub enum Dialog {
         rows: Vec<Beside>,
         /// The other's angles by pulse, in µs and degrees, to be drawn beside the fit; empty where there are none.
         angles: Vec<(f64, f64)>,
+    },
+    /// Servos of a kind beside one another.
+    Alike {
+        /// What is said below.
+        words: String,
+        alike: Box<Alike>,
     },
     /// How fine other rates and depths would be.
     Fineness {
@@ -379,7 +386,7 @@ impl Dialog {
         ("a trim", TRIM),
         ("a standstill that has moved", DRIFT),
         ("how fine it is to be", FINENESS),
-        ("a card or the truth beside the servo", COMPARE),
+        ("a card, the truth, or others beside the servo", COMPARE),
         ("an endpoint", ENDPOINT),
         ("a limit", LIMIT),
         ("the reason of a limit", REASON),
@@ -413,7 +420,7 @@ impl Dialog {
             Self::Trim { .. } => TRIM,
             Self::Drift { .. } => DRIFT,
             Self::Fineness { .. } => FINENESS,
-            Self::Compare { .. } => COMPARE,
+            Self::Compare { .. } | Self::Alike { .. } => COMPARE,
             Self::Endpoint { .. } => ENDPOINT,
             Self::Limit { reason: None, .. } => LIMIT,
             Self::Limit { .. } => REASON,

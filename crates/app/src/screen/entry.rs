@@ -2,11 +2,10 @@
 //!
 //! A number that is plausible in another unit is asked about, never sent.
 
-use crate::screen::scene::Picked;
 use wasvolta_core::clock::PwmClock;
 use wasvolta_core::range;
 use wasvolta_core::rate::Rates;
-use wasvolta_core::rig::{Kind, NamedScale, Rig, Signal};
+use wasvolta_core::rig::{Kind, NamedScale, Signal};
 use wasvolta_core::scale::Scale;
 use wasvolta_core::unit::{Degrees, Micros, Millimetres, Position, Rpm};
 
@@ -28,18 +27,6 @@ pub struct PulseContext {
 }
 
 impl PulseContext {
-    /// What an entry for a servo is judged by.
-    pub fn of(picked: &Picked, rig: &Rig) -> Self {
-        Self {
-            present: picked.state.pulse,
-            kind: picked.servo.kind,
-            scale: picked.plan.scale.clone(),
-            clock: picked.clock(),
-            rates: picked.servo.rates().ok(),
-            scales: rig.scales.clone(),
-        }
-    }
-
     /// The pulse of a number in a scale that the rig names; none where its unit is no scale's name.
     fn in_named_scale(&self, said: &Said) -> Option<Result<Position, String>> {
         let named = self.scales.iter().find(|scale| scale.is_called(&said.unit))?;

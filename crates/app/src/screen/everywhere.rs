@@ -1,6 +1,7 @@
 //! What may be done in every room.
 
 pub mod acts;
+pub mod alike;
 pub mod roster;
 pub mod scales;
 
@@ -17,7 +18,7 @@ use crossterm::event::KeyCode;
 
 /// What is asked everywhere.
 pub static QUESTIONS: &[&[&Question]] =
-    &[roster::QUESTIONS, scales::QUESTIONS, acts::QUESTIONS, many::QUESTIONS];
+    &[roster::QUESTIONS, scales::QUESTIONS, alike::QUESTIONS, acts::QUESTIONS, many::QUESTIONS];
 
 /// What stops and moves things: it stands before what a room has. A row a line, as a table is.
 #[rustfmt::skip]
@@ -89,6 +90,8 @@ static SHEETS: &[Action] = &[
     Action { name: "joint protractor sheet", keys: &[], view: None, short: "", long: "write a true-scale protractor for what the servo turns, about its axis", ready: jointed, run: acts::joint_protractor_sheet },
     Action { name: "linkage sheet", keys: &[], view: None, short: "", long: "write horn, rod and arm with what one turns the other, as PDF or SVG", ready: linked, run: acts::linkage_sheet },
     Action { name: "wiring sheet", keys: &[], view: None, short: "", long: "write boards, jumpers, pins, leads and rails as PDF or SVG", ready: boarded, run: acts::wiring_sheet },
+    Action { name: "cards of a kind", keys: &[], view: None, short: "", long: "lay the picked servos, or the cards beside the rig, on one chart: which is odd?", ready: servo, run: alike::show },
+    Action { name: "sheet of a kind", keys: &[], view: None, short: "", long: "write that chart as PDF or SVG", ready: servo, run: alike::ask },
     Action { name: "sequence sheet", keys: &[], view: None, short: "", long: "write the picked sequence's chart as PDF or SVG: steps, bands, rails", ready: stepped, run: acts::sequence_sheet },
 ];
 

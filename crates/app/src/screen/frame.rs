@@ -68,6 +68,9 @@ fn whole(pen: &mut Pen<'_>, scene: &Scene, area: Rect) {
                 (other, rows, angles),
             );
         }
+        Some(Dialog::Alike { alike, .. }) => {
+            super::everywhere::alike::draw(&mut pen.part(left, 1, area.width - left, body), alike);
+        }
         Some(Dialog::Listen(listen)) => {
             learn::listening(&mut pen.part(left, 1, area.width - left, body), scene, listen);
         }

@@ -1,6 +1,7 @@
 //! Writing into a part of the buffer: nothing leaves its area, and widths are measured as terminals do.
 
 use super::keymap::Keymap;
+use super::theme;
 use super::touch::{Touch, Touched};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -48,6 +49,18 @@ impl<'a> Pen<'a> {
     /// The cells of the window that it draws into.
     pub const fn place(&self) -> Rect {
         self.area
+    }
+
+    /// Empties all of it, for something that lies over the view.
+    pub fn clear(&mut self) {
+        for y in 0..self.height() {
+            for x in 0..self.width() {
+                if let Some(cell) = self.cell(x, y) {
+                    cell.reset();
+                    cell.set_fg(theme::INK).set_bg(theme::GROUND);
+                }
+            }
+        }
     }
 
     /// A pen for a part of this area.

@@ -2,7 +2,7 @@
 //! the list of its room.
 
 use super::context::Context;
-use super::entry;
+use super::entry::{self, PulseContext};
 use super::scene::Scene;
 use wasvolta_core::range::{self, Range};
 use wasvolta_core::rig::Input;
@@ -169,11 +169,11 @@ impl Row {
         }
     }
 
-    /// Takes what was typed.
+    /// Takes what was typed; `of` is what an angle is judged by, where the row is about a servo's joint.
     ///
     /// # Errors
     /// Says what is understood; nothing has changed then.
-    pub fn enter(&self, desk: &mut Context, text: &str) -> Result<(), String> {
+    pub fn enter(&self, desk: &mut Context, text: &str, of: Option<&PulseContext>) -> Result<(), String> {
         match &self.holds {
             Holds::Choice { enter: Some(enter), .. } => enter(desk, text),
             Holds::Choice { .. } => Err("‹less› and ‹more› choose this one".to_owned()),
@@ -184,7 +184,7 @@ impl Row {
             Holds::Number { unit, set, .. } => {
                 let unit = unit(&desk.model.scene(desk.session));
                 let value = if *unit.range == range::ANGLE {
-                    entry::angle_of(text, desk.joint_context().as_ref())?.get()
+                    entry::angle_of(text, of)?.get()
                 } else {
                     (unit.read)(text)?
                 };

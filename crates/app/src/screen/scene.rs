@@ -1,6 +1,7 @@
 //! What a drawing may look at: the rig, what follows from it, the newest snapshot, and the screen's own state.
 
 use crate::edition::Edition;
+use crate::screen::entry::PulseContext;
 use crate::screen::model::Model;
 use crate::screen::step::Nudge;
 use crate::session::Session;
@@ -475,6 +476,18 @@ impl Picked<'_> {
         match (self.wire, self.servo.kind.is_smart()) {
             (OnWire::Unknown, _) | (_, false) => self.wire.without(),
             (_, true) => "nothing told",
+        }
+    }
+
+    /// What an entry for it is judged by, in its rig.
+    pub fn judges(&self, rig: &Rig) -> PulseContext {
+        PulseContext {
+            present: self.state.pulse,
+            kind: self.servo.kind,
+            scale: self.plan.scale.clone(),
+            clock: self.clock(),
+            rates: self.servo.rates().ok(),
+            scales: rig.scales.clone(),
         }
     }
 

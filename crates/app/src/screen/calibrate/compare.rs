@@ -5,12 +5,11 @@ use crate::screen::chart::Plot;
 use crate::screen::pen::{Pen, fit};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
-use crate::screen::view::palette::clear;
 use wasvolta_core::unit::Position;
 
 /// Draws it over the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, (other, rows, angles): (&str, &[Beside], &[(f64, f64)])) {
-    clear(pen);
+    pen.clear();
     let own = scene.picked().map_or("", |p| p.servo.name.as_str());
     let wide = (pen.width().saturating_sub(18) / 2).min(30);
     let (left, right) = (16, 16 + wide);

@@ -3,7 +3,6 @@
 use crate::screen::pen::{Pen, cell_of};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
-use crate::screen::view::palette::clear;
 use wasvolta_core::fineness::{self, Change, Offer};
 use wasvolta_core::unit::{Degrees, Position};
 
@@ -12,7 +11,7 @@ const BARS: u16 = 54;
 
 /// Draws it over the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, wish: &str) {
-    clear(pen);
+    pen.clear();
     let Some(picked) = scene.picked() else { return };
     let travel = picked.plan.guard.endpoints;
     let steepest = picked.drawn().map(|(scale, _)| scale.steepest(travel.0, travel.1));

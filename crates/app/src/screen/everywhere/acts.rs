@@ -278,10 +278,7 @@ pub fn write_sheet(desk: &mut Context, kind: Kind, path: &str) -> Result<(), Str
     let make = |desk: &mut Context, path: &Path, replace| {
         paper::make(&order, path, &desk.session.document.outputs, replace)
     };
-    let path = written::write(desk, path, make, |error| match error {
-        paper::NotMade::Refused(refused) => Some(refused),
-        paper::NotMade::Ending(_) | paper::NotMade::Drawing(_) => None,
-    })?;
+    let path = written::write(desk, path, make, paper::NotMade::refused)?;
     desk.say(&format!("written: {}", path.display()));
     Ok(())
 }

@@ -98,7 +98,9 @@ pub fn change(desk: &mut Context, direction: f64) {
 /// # Errors
 /// Says what is understood; nothing has changed then.
 pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
-    picked(&desk.model.scene(desk.session)).map_or(Ok(()), |row| row.enter(desk, text))
+    let scene = desk.model.scene(desk.session);
+    let of = scene.moved().map(|moved| moved.judges(scene.rig));
+    picked(&scene).map_or(Ok(()), |row| row.enter(desk, text, of.as_ref()))
 }
 
 /// ↑ and ↓

@@ -241,7 +241,7 @@ pub fn change(desk: &mut Context, direction: f64) {
 /// Says what is understood; nothing has changed then.
 pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     match picked(&desk.model.scene(desk.session)) {
-        Some(row) => row.enter(desk, text),
+        Some(row) => row.enter(desk, text, desk.pulse_context().as_ref()),
         None => Err("there is no sequence yet: ‹keep pose› keeps a pose, ‹insert step› inserts it as a step"
             .to_owned()),
     }

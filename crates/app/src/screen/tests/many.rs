@@ -46,6 +46,39 @@ fn shift_and_an_arrow_pick_more_or_one_less_and_any_other_pick_is_one_again() {
 }
 
 #[test]
+fn several_that_are_picked_lie_on_one_chart_and_one_sheet() {
+    let mut bench = Bench::new();
+    bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
+    bench.act("cards of a kind");
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("there is 1 card: two of a kind and more lie on one chart"), "{frame}");
+    shift(&mut bench, KeyCode::Down);
+    bench.act("cards of a kind");
+    for (wide, high) in [(160, 47), (100, 30), (80, 24)] {
+        let frame = bench.frame(wide, high);
+        assert!(frame.contains("+9.86 °/100 µs") && frame.contains("2  heron.beak"), "{frame}");
+    }
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("2 of a kind: at one and the same place any two stand within"), "{frame}");
+    assert!(frame.contains("mean") && frame.contains("1040"), "{frame}");
+    bench.code(KeyCode::Esc);
+    bench.act("sheet of a kind");
+    bench.enter("two.svg");
+    let written = std::fs::read_to_string(bench.folder.path().join("two.svg")).unwrap();
+    assert!(written.contains("heron.beak") && written.contains("off the mean"));
+    // Cards beside the rig lie beside the one that is picked; what is no card of its kind is left out and named.
+    bench.code(KeyCode::PageUp);
+    bench.code(KeyCode::PageDown);
+    let rig = bench.session.document.rig.clone();
+    let card = wasvolta_core::rig::card::Card::of(&rig, &rig.servos[0], "2026-01-02");
+    std::fs::write(bench.folder.path().join("neck.servo.toml"), card.text().unwrap()).unwrap();
+    std::fs::write(bench.folder.path().join("torn.servo.toml"), "format = 5\nname = ").unwrap();
+    bench.act("cards of a kind");
+    let frame = bench.frame(160, 47);
+    assert!(frame.contains("2  heron.neck") && frame.contains("Left out: torn.servo.toml"), "{frame}");
+}
+
+#[test]
 fn what_is_told_one_is_told_all_and_edits_are_undone_at_once() {
     let mut bench = Bench::new();
     bench.model.pick_servo(&bench.session.document.rig.clone(), 0);

@@ -53,7 +53,7 @@ pub fn key(desk: &mut Context, key: Key) {
         Dialog::Trim { before } => continuous::trimming(desk, does, before),
         Dialog::Drift { what, by } => continuous::drift(desk, does, what, by),
         Dialog::Fineness { wish } => fineness((key, does), wish),
-        Dialog::Compare { .. } => None,
+        Dialog::Compare { .. } | Dialog::Alike { .. } => None,
         Dialog::Endpoint { end, pulse } => endpoint(desk, does, end, pulse),
         Dialog::Limit { end, dial, reason } => limit(desk, (key, does), (end, dial, reason)),
         Dialog::Entry { purpose, typing } => typed(desk, (key, does), purpose, typing),
@@ -138,11 +138,8 @@ fn engage(
     let picked = scene.picked()?;
     let line = picked.drawn().map(|(scale, _)| scale);
     // Before there is a fit its angles are those of the data sheet.
-    let context = PulseContext {
-        present: Position::new(dial.value),
-        scale: line.clone(),
-        ..PulseContext::of(&picked, scene.rig)
-    };
+    let context =
+        PulseContext { present: Position::new(dial.value), scale: line.clone(), ..picked.judges(scene.rig) };
     let pulse = match (scale, line) {
         (Scale::Fitted | Scale::Rated, Some(line)) => {
             dial.angle_of(Some(&context)).map(|angle| line.pulse_at(angle))

@@ -11,7 +11,7 @@ const KEYS: u16 = 9;
 
 /// Draws the help over the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &Typing, from: usize) {
-    super::palette::clear(pen);
+    pen.clear();
     let x = pen.put(2, 1, "keys  find ", theme::strong(theme::INK));
     pen.put(x, 1, &query.shown(), theme::text(theme::INK));
     let lines = commands::help(scene.model.view, &scene.model.keys, query.text());

@@ -8,18 +8,6 @@ use crate::screen::theme;
 use crate::screen::touch::Touched;
 use crate::screen::typing::Typing;
 
-/// Empties an area for something that lies over the view.
-pub fn clear(pen: &mut Pen<'_>) {
-    for y in 0..pen.height() {
-        for x in 0..pen.width() {
-            if let Some(cell) = pen.cell(x, y) {
-                cell.reset();
-                cell.set_fg(theme::INK).set_bg(theme::GROUND);
-            }
-        }
-    }
-}
-
 /// From this width on sentences fit beside the names.
 const WIDE: u16 = 115;
 
@@ -48,7 +36,7 @@ pub fn more(pen: &mut Pen<'_>, x: u16, above: usize, below: usize) {
 
 /// Draws the palette over the view.
 pub fn draw(pen: &mut Pen<'_>, scene: &Scene, query: &Typing, pick: usize) {
-    clear(pen);
+    pen.clear();
     let x = pen.put(2, 1, ": ", theme::strong(theme::COMMANDED));
     pen.put(x, 1, &query.shown(), theme::text(theme::INK));
     let found = commands(scene, query.text());

@@ -3,7 +3,6 @@
 use crate::screen::dial::Dial;
 use crate::screen::dialog::{Dialog, Purpose, Scale, TestMove};
 use crate::screen::entry;
-use crate::screen::entry::PulseContext;
 use crate::screen::form::Form;
 use crate::screen::inputs::faders;
 use crate::screen::inputs::heard::Listen;
@@ -70,7 +69,7 @@ fn question(scene: &Scene, dialog: &Dialog) -> Option<(&'static str, String)> {
         }
         Dialog::Faders => ("faders", faders::words(scene)),
         Dialog::Form(form) => form_words(scene, form),
-        Dialog::Compare { words, .. } => ("compare", words.clone()),
+        Dialog::Compare { words, .. } | Dialog::Alike { words, .. } => ("compare", words.clone()),
         Dialog::Palette { .. } => (
             "command",
             "Type some of its name. What it asks may stand behind a colon, as in go to pose: look".to_owned(),
@@ -241,7 +240,7 @@ fn typed(scene: &Scene, purpose: &Purpose, typing: &Typing) -> String {
 /// What a pulse entry would do, before Enter.
 fn understood(scene: &Scene, text: &str) -> String {
     let Some(picked) = scene.picked() else { return String::new() };
-    let context = PulseContext::of(&picked, scene.rig);
+    let context = picked.judges(scene.rig);
     match entry::pulse(text, &context) {
         Ok(pulse) => {
             let (bound, stopped) = picked.plan.guard.bound(pulse);

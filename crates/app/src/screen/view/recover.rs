@@ -6,7 +6,7 @@ use crate::screen::theme;
 
 /// Draws the offer over the view.
 pub fn draw(pen: &mut Pen<'_>, offer: &Offer, from: usize) {
-    crate::screen::view::palette::clear(pen);
+    pen.clear();
     pen.put(2, 1, "lines that differ", theme::strong(theme::INK));
     pen.put(21, 1, "+ unsaved   - in the file", theme::text(theme::QUIET));
     let last = pen.height().saturating_sub(1);

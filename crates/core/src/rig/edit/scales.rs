@@ -102,7 +102,7 @@ mod tests {
         for text in ["0..180 over 544..2400", " 0 to 180 over 544us..2400 µs", "0..180over544 to 2400us"] {
             assert_eq!(read("lib", text), Ok(lib()), "{text}");
         }
-        assert_eq!(read("s", "−90..90 over 1000..2000us").unwrap().values.low, -90.0);
+        assert!((read("s", "−90..90 over 1000..2000us").unwrap().values.low + 90.0).abs() < 1e-9);
         let counts = read("c", "150..600 of 4096 at 60Hz").unwrap();
         assert_eq!(
             (counts.steps, counts.rate_hz, counts.pulses_us),
@@ -129,7 +129,7 @@ mod tests {
         let other = read("LIB", "0..100 over 1000..2000").unwrap();
         let again = tell_scale(&told, &other).unwrap();
         assert_eq!((again.scales.len(), again.scales[0].id), (1, told.scales[0].id));
-        assert_eq!(again.scale("lib").unwrap().values.high, 100.0);
+        assert!((again.scale("lib").unwrap().values.high - 100.0).abs() < 1e-9);
         let two = tell_scale(&told, &read("c60", "150..600 of 4096 at 60").unwrap()).unwrap();
         let turned = scale_first(&two, "C60").unwrap();
         assert_eq!(turned.scales.iter().map(|s| s.name.as_str()).collect::<Vec<_>>(), ["c60", "lib"]);

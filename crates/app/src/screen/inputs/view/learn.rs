@@ -4,7 +4,6 @@ use crate::screen::chart::Bar;
 use crate::screen::inputs::heard::{Listen, Watching};
 use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Scene;
-use crate::screen::view::palette::clear;
 use crate::screen::{chart, theme};
 use wasvolta_core::rig::{Channel, Pressed, Protocol};
 use wasvolta_core::unit::number;
@@ -15,7 +14,7 @@ const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"
 
 /// Every live channel, the liveliest first.
 pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
-    clear(pen);
+    pen.clear();
     let (wide, high) = (pen.width(), pen.height());
     let quiet = theme::text(theme::QUIET);
     let is_ready = listen.ears.iter().any(|ear| ear.lively.is_ready());
@@ -101,7 +100,7 @@ fn plain(value: f64) -> String {
 
 /// An input while it is moved: a bar of all that was seen, and what follows from it.
 pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
-    clear(pen);
+    pen.clear();
     let Some(input) = scene.edition.input(watching.input) else { return };
     let quiet = theme::text(theme::QUIET);
     let wide = pen.width();

@@ -1,0 +1,294 @@
+//! Servos of a kind beside one another: how far apart they stand at the same pulse, and whether one is odd.
+//!
+//! Ten out of one box are bought as ten of the same. What their cards say decides whether one may take another's place.
+
+use crate::fit::{Fit, NoFit};
+use crate::rig::card::Card;
+use crate::rig::{Ends, Kind};
+use crate::unit::{Degrees, Position, number};
+use thiserror::Error;
+
+/// One of them.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Member {
+    /// What it is called on its card.
+    pub name: String,
+    /// What its marks say.
+    pub fit: Fit,
+    /// Its endpoints.
+    pub ends: Ends<Position>,
+}
+
+/// Servos of a kind.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Alike {
+    /// All of them, in the order in which they were given; two or more.
+    pub members: Vec<Member>,
+    /// What they all are.
+    pub kind: Kind,
+    /// The places that all of their endpoints allow: what is compared.
+    pub over: Ends<Position>,
+}
+
+/// What is said of one of them, with units.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Row {
+    /// Its number on the chart, from 1.
+    pub number: usize,
+    /// What it is called.
+    pub name: String,
+    /// Degrees for a hundred of its unit.
+    pub slope: String,
+    /// Where its 0° lies.
+    pub zero: String,
+    /// Its endpoints.
+    pub ends: String,
+    /// How far it is off the mean of all where it is furthest, and where that is.
+    pub off: String,
+    /// It is like none of the others.
+    pub is_odd: bool,
+}
+
+impl Row {
+    /// In a line of its own.
+    pub fn line(&self) -> String {
+        let Self { number, name, slope, zero, ends, off, is_odd } = self;
+        let sign = if *is_odd { "≠" } else { " " };
+        format!("{sign} {number:>2}  {name:<20} {slope:>18}  0° at {zero:<10} {ends:<18} off the mean {off}")
+    }
+}
+
+/// Why cards do not lie on one chart.
+#[derive(Debug, Clone, PartialEq, Error)]
+pub enum NotAlike {
+    /// There is nothing beside which to lay one.
+    #[error("there {are} {count} card{s}: two of a kind and more lie on one chart", are = if *count == 1 { "is" } else { "are" }, s = if *count == 1 { "" } else { "s" })]
+    TooFew {
+        /// How many cards there are.
+        count: usize,
+    },
+    /// One of them goes to no angle.
+    #[error("{name} is {kind}: it has no angles to lie on a chart with others; leave it out")]
+    NoAngles {
+        /// What it is called.
+        name: String,
+        /// What it is.
+        kind: &'static str,
+    },
+    /// One is told pulses, another one counts.
+    #[error("{one} is {of_one}, and {other} is {of_other}: only cards of one kind lie on one chart")]
+    Mixed {
+        /// What the first is called.
+        one: String,
+        /// What it is.
+        of_one: &'static str,
+        /// What another one is called.
+        other: String,
+        /// What that is.
+        of_other: &'static str,
+    },
+    /// One has too few marks.
+    #[error("{name} cannot lie on a chart yet: {why}")]
+    NoFit {
+        /// What it is called.
+        name: String,
+        /// What its marks lack.
+        why: NoFit,
+    },
+    /// Their endpoints leave nothing that all may be told.
+    #[error("their endpoints have no pulse in common")]
+    Apart,
+}
+
+/// How many places are looked at.
+const PLACES: u32 = 60;
+
+impl Alike {
+    /// Lays cards side by side.
+    ///
+    /// # Errors
+    /// When they are fewer than two, of different kinds, or one has no angles or no fit.
+    pub fn of(cards: &[Card]) -> Result<Self, NotAlike> {
+        let first = cards.first().filter(|_| cards.len() > 1);
+        let first = first.ok_or(NotAlike::TooFew { count: cards.len() })?;
+        let mut members = Vec::with_capacity(cards.len());
+        let mut over: Option<Ends<Position>> = None;
+        for card in cards {
+            let name = card.name.clone();
+            if !card.kind.has_angles() {
+                return Err(NotAlike::NoAngles { name, kind: card.kind.word() });
+            }
+            if card.kind != first.kind {
+                let (one, of_one, of_other) = (first.name.clone(), first.kind.word(), card.kind.word());
+                return Err(NotAlike::Mixed { one, of_one, other: name, of_other });
+            }
+            let servo = card.servo();
+            let fit = servo.fit().map_err(|why| NotAlike::NoFit { name: name.clone(), why })?;
+            let ends = servo.ends();
+            over = Some(over.map_or(ends, |over| Ends {
+                low: if ends.low > over.low { ends.low } else { over.low },
+                high: if ends.high < over.high { ends.high } else { over.high },
+            }));
+            members.push(Member { name, fit, ends });
+        }
+        let over = over.filter(|over| over.low < over.high).ok_or(NotAlike::Apart)?;
+        Ok(Self { members, kind: first.kind, over })
+    }
+
+    /// Places over which they are compared, from the least to the greatest.
+    pub fn places(&self) -> impl Iterator<Item = Position> + use<> {
+        let Ends { low, high } = self.over;
+        (0..=PLACES).map(move |n| low + (high - low) * (f64::from(n) / f64::from(PLACES)))
+    }
+
+    /// The mean of all their angles at a place.
+    pub fn mean_at(&self, at: Position) -> Degrees {
+        let sum = self.members.iter().map(|own| own.fit.curve.angle_at(at).get()).sum::<f64>();
+        Degrees::new(sum / number(self.members.len()))
+    }
+
+    /// How far one stands off the mean at a place; above it is positive.
+    pub fn off_at(&self, member: &Member, at: Position) -> Degrees {
+        member.fit.curve.angle_at(at) - self.mean_at(at)
+    }
+
+    /// Where one is furthest off the mean, and how far.
+    pub fn furthest(&self, member: &Member) -> (Degrees, Position) {
+        let off = self.places().map(|at| (self.off_at(member, at), at));
+        off.fold(
+            (Degrees::ZERO, self.over.low),
+            |most, one| if one.0.abs() > most.0.abs() { one } else { most },
+        )
+    }
+
+    /// The most that two of them are apart at one place.
+    pub fn apart(&self) -> Degrees {
+        let at = |at: Position| {
+            let off = self.members.iter().map(|own| self.off_at(own, at).get());
+            let (low, high) =
+                off.fold((0.0, 0.0), |(low, high): (f64, f64), off| (low.min(off), high.max(off)));
+            Degrees::new(high - low)
+        };
+        self.places().map(at).fold(Degrees::ZERO, |most, one| if one > most { one } else { most })
+    }
+
+    /// The one that is like none of the others, by its place: of three and more the one without which the others stand
+    /// less than half as far apart. What a mark may be misread by is no oddness.
+    pub fn odd(&self) -> Option<usize> {
+        if self.members.len() < 3 {
+            return None;
+        }
+        let apart = self.apart();
+        let without = |n: usize| {
+            let mut others = self.clone();
+            others.members.remove(n);
+            others.apart()
+        };
+        let most = (0..self.members.len()).map(|n| (n, without(n)));
+        let (n, rest) = most.reduce(|least, one| if one.1 < least.1 { one } else { least })?;
+        (apart.get() > 2.0 && rest.get() < apart.get() / 2.0).then_some(n)
+    }
+
+    /// A row a member, as people read it.
+    pub fn rows(&self) -> Vec<Row> {
+        let (unit, odd) = (self.kind.place_unit(), self.odd());
+        let row = |(n, own): (usize, &Member)| Row {
+            number: n + 1,
+            name: own.name.clone(),
+            slope: format!("{:+.2} °/100 {unit}", own.fit.line.gain() * 100.0),
+            zero: format!("{:.1} {unit}", own.fit.zero().get()),
+            ends: format!("{:.0} to {:.0} {unit}", own.ends.low.get(), own.ends.high.get()),
+            off: format!("{:+.1}° at {:.0}", self.furthest(own).0.get() + 0.0, self.furthest(own).1.get()),
+            is_odd: odd == Some(n),
+        };
+        self.members.iter().enumerate().map(row).collect()
+    }
+
+    /// What they are together, in a sentence.
+    pub fn words(&self) -> String {
+        let (count, unit) = (self.members.len(), self.kind.place_unit());
+        let Ends { low, high } = self.over;
+        let mut words = format!(
+            "{count} of a kind: at one and the same place any two stand within {:.1}° of one another, from {:.0} to {:.0} {unit}.",
+            self.apart().get(),
+            low.get(),
+            high.get()
+        );
+        if let Some(odd) = self.odd().and_then(|n| self.members.get(n)) {
+            words += " ";
+            words += &odd.name;
+            words += " is like none of the others.";
+        }
+        words
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rig::Mark;
+    use crate::unit::Micros;
+
+    fn card(name: &str, gain: f64, zero: f64) -> Card {
+        let mark = |pulse: f64| Mark {
+            pulse_us: Some(Micros::new(pulse)),
+            angle_deg: Some(Degrees::new((pulse - zero) * gain / 100.0)),
+            ..Mark::default()
+        };
+        Card {
+            name: name.to_owned(),
+            endpoints_us: Ends { low: Micros::new(1000.0), high: Micros::new(2000.0) },
+            marks: vec![mark(1000.0), mark(1500.0), mark(2000.0)],
+            ..Card::of(&crate::rig::file::small(), &crate::rig::file::small().servos[0], "2026-01-02")
+        }
+    }
+
+    #[test]
+    fn how_far_apart_they_stand_is_what_two_lines_say() {
+        // 10 °/100 µs about 1500 and about 1510 µs are 1° apart everywhere.
+        let two = Alike::of(&[card("a", 10.0, 1500.0), card("b", 10.0, 1510.0)]).unwrap();
+        assert!((two.apart().get() - 1.0).abs() < 1e-9);
+        assert!((two.mean_at(Position::new(1505.0)).get()).abs() < 1e-9);
+        let (off, _) = two.furthest(&two.members[0]);
+        assert!((off.get() - 0.5).abs() < 1e-9);
+        // 10 and 11 °/100 µs about one middle are 5° apart at the ends of 1000 to 2000 µs.
+        let fan = Alike::of(&[card("a", 10.0, 1500.0), card("b", 11.0, 1500.0)]).unwrap();
+        assert!((fan.apart().get() - 5.0).abs() < 1e-9);
+        assert_eq!((two.odd(), fan.odd()), (None, None), "of two nobody is odd");
+    }
+
+    #[test]
+    fn one_that_is_like_none_of_the_others_is_named() {
+        let mut cards: Vec<Card> =
+            (0..9).map(|n| card(&format!("s{n}"), 10.0 + f64::from(n) * 0.02, 1500.0)).collect();
+        let near = Alike::of(&cards).unwrap();
+        assert_eq!(near.odd(), None, "{}", near.words());
+        cards.insert(4, card("odd", 12.0, 1500.0));
+        let box_of_ten = Alike::of(&cards).unwrap();
+        assert_eq!(box_of_ten.odd(), Some(4));
+        assert!(box_of_ten.words().starts_with("10 of a kind"), "{}", box_of_ten.words());
+        assert!(box_of_ten.words().ends_with("odd is like none of the others."), "{}", box_of_ten.words());
+    }
+
+    #[test]
+    fn only_what_all_may_be_told_is_compared_and_what_does_not_belong_is_named() {
+        let mut narrow = card("b", 10.0, 1500.0);
+        narrow.endpoints_us = Ends { low: Micros::new(1200.0), high: Micros::new(2200.0) };
+        let two = Alike::of(&[card("a", 10.0, 1500.0), narrow.clone()]).unwrap();
+        assert_eq!((two.over.low.get(), two.over.high.get()), (1200.0, 2000.0));
+        narrow.endpoints_us = Ends { low: Micros::new(2100.0), high: Micros::new(2200.0) };
+        assert_eq!(Alike::of(&[card("a", 10.0, 1500.0), narrow]).unwrap_err(), NotAlike::Apart);
+        let said = |cards: &[Card]| Alike::of(cards).unwrap_err().to_string();
+        assert_eq!(
+            said(&[card("a", 10.0, 1500.0)]),
+            "there is 1 card: two of a kind and more lie on one chart"
+        );
+        assert_eq!(said(&[]), "there are 0 cards: two of a kind and more lie on one chart");
+        let lamp = Card { kind: Kind::Dimmer, ..card("moon", 10.0, 1500.0) };
+        assert!(said(&[card("a", 10.0, 1500.0), lamp]).starts_with("moon is dimmer: it has no angles"));
+        let smart = Card { kind: Kind::Smart, ..card("nape", 10.0, 1500.0) };
+        assert!(said(&[card("a", 10.0, 1500.0), smart]).contains("nape is smart: only cards of one kind"));
+        let bare = Card { marks: Vec::new(), ..card("new", 10.0, 1500.0) };
+        assert!(said(&[card("a", 10.0, 1500.0), bare]).starts_with("new cannot lie on a chart yet"));
+    }
+}
