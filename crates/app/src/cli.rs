@@ -85,6 +85,8 @@ pub enum Command {
         /// The number of a deal, 0 to 9999; another one each time unless said.
         #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(0..=9999))]
         deal: Option<u32>,
+        #[command(flatten)]
+        live: Live,
     },
     /// Open a rig.
     Open {

@@ -92,7 +92,7 @@ fn carry_out(arguments: Arguments, face: &Face, outputs: &Outputs) -> miette::Re
     let Some(command) = arguments.command else { return start(face, outputs) };
     match command {
         Command::Demo { fresh, live } => show(&demo::prepare(fresh)?, &(&live).into(), face, outputs),
-        Command::Practice { deal } => practise(deal, face, outputs),
+        Command::Practice { deal, live } => practise(deal, &(&live).into(), face, outputs),
         Command::Open { rig, live } => open(&rig, &(&live).into(), face, outputs),
         Command::New(new) => new::run(&new, outputs),
         Command::Check(check) => Ok(check::run(&check)),
@@ -120,6 +120,7 @@ fn start(face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
     let around = Surroundings::default();
     match screen::start::run(Offers::look(recent, &Roots::default()), &face.look)? {
         Choice::Demo => show(&demo::prepare(false)?, &around, face, outputs),
+        Choice::Practice => practise(None, &around, face, outputs),
         Choice::Open(rig) => open(&rig, &around, face, outputs),
         Choice::Nothing => Ok(Exit::Done.into()),
     }
@@ -131,10 +132,14 @@ fn open(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> m
 }
 
 /// Deals a servo and shows it.
-fn practise(number: Option<u32>, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
+fn practise(
+    number: Option<u32>,
+    around: &Surroundings,
+    face: &Face,
+    outputs: &Outputs,
+) -> miette::Result<ExitCode> {
     let deal = practice::deal(number);
-    let around = Surroundings { seed: u64::from(deal.number), ..Surroundings::default() };
-    let mut session = Session::open(&practice::prepare(&deal)?, &around, outputs)?;
+    let mut session = Session::open(&practice::prepare(&deal)?, around, outputs)?;
     let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
     session.practice = Some(deal);
     screen::run(session, left, face)

@@ -32,6 +32,8 @@ const LOOK_UP: Duration = Duration::from_millis(100);
 pub enum Choice {
     /// The Marsh Clock.
     Demo,
+    /// A servo to practise on.
+    Practice,
     Open(PathBuf),
     /// Nothing: the program ends.
     Nothing,
@@ -103,7 +105,12 @@ impl Start {
         };
         rows.extend(offers.buses.iter().map(|path| new("bus", path, "an I²C bus of this machine")));
         rows.extend(offers.lines.iter().map(|path| new("serial", path, "a serial port of this machine")));
+        let simulated = To::New { bus: "bus", path: "sim:bench".to_owned() };
+        let about = "a board whose servos are simulated: no hardware is needed".to_owned();
+        rows.push(row(simulated, "a new rig, simulated".to_owned(), about));
         rows.push(new("bus", "", "from a bus path or serial port that you type"));
+        let about = "an unknown simulated servo to calibrate; then you see what it really is".to_owned();
+        rows.push(row(To::Choice(Choice::Practice), "practice".to_owned(), about));
         Self { rows, pick: 0, form: None, said: None }
     }
 

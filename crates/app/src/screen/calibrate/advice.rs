@@ -25,6 +25,7 @@ pub const RULES: &[Rule] = &[
     too_few_marks,
     odd_mark,
     bends,
+    enough,
     slack,
     widen,
     practised,
@@ -66,6 +67,20 @@ fn exercised(scene: &Scene) -> Option<String> {
         "{} goes to and fro, {done} of {of}. ‹exercise› ends it, an arrow takes it back, ‹hold› holds.",
         picked.servo.name
     ))
+}
+
+/// Enough is known to go on with. What would make it better is named too; once that is begun, it is led through.
+fn enough(scene: &Scene) -> Option<String> {
+    let (picked, fit) = fitted(scene)?;
+    let slack = scene.fit()?.as_ref().is_ok_and(|fit| fit.slack.is_some());
+    let begun = slack || scene.model.in_calibrate.widened == Some(picked.servo.id);
+    let plain = picked.servo.ends() == Ends::cautious().places() && picked.plan.follows.is_empty();
+    if begun || !plain || scene.practice.is_some() {
+        return None;
+    }
+    let better = "Better still: ‹next› and ‹mark› tell its slack, ‹widen› finds its ends.";
+    let next = if scene.unsaved { "‹save› saves that; then" } else { "Saved." };
+    Some(format!("{fit} {next} ‹Inputs› ties a knob to it. {better}"))
 }
 
 /// What a mark costs a reading is worth: a place read twice from both sides tells the slack.

@@ -87,12 +87,20 @@ fn to_bend(scene: &Scene) -> Option<String> {
 }
 
 fn drives_nothing(scene: &Scene) -> Option<String> {
-    let name = &scene.input()?.name;
+    let input = scene.input()?;
+    let name = &input.name;
+    let to = match (scene.rig.servos.as_slice(), scene.picked()) {
+        ([_], Some(picked)) => format!("‹tie› ties it to {}", picked.servo.name),
+        _ => "pick a servo with ‹servo above› ‹servo below›, then ‹tie› ties it".to_owned(),
+    };
+    // What is simulated keeps to the ends that it was made with.
+    let ends = match &scene.sender {
+        None if input.switch.is_none() => "‹watch› learns its ends while you move it; ",
+        _ => "",
+    };
     when(
         scene.mapping().is_none(),
-        format!(
-            "{name} moves nothing. Pick a servo with ‹servo above› ‹servo below›, then ‹tie› ties it; ‹add mapping› asks for more: a blend, a rate, a toggle."
-        ),
+        format!("{name} moves nothing: {ends}{to}; ‹add mapping› asks for more: a blend, a rate, a toggle."),
     )
 }
 
@@ -159,19 +167,24 @@ fn cannot_follow(scene: &Scene) -> Option<String> {
     )
 }
 
+/// How a servo is picked, where it is not.
+fn to_pick(scene: &Scene, servo: &Picked) -> &'static str {
+    let is_picked = scene.picked().is_some_and(|picked| picked.servo.id == servo.servo.id);
+    if is_picked { "" } else { "pick it with ‹servo above› ‹servo below›; " }
+}
+
 fn to_engage(scene: &Scene) -> Option<String> {
     let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
-    let words = format!(
-        "Pick {joint} with ‹servo above› ‹servo below› and engage it with ‹engage›; then ‹give back› lets {input} drive it."
-    );
+    let pick = to_pick(scene, &servo);
+    let words =
+        format!("{joint} is not engaged: {pick}‹engage› engages it, then ‹give back› lets {input} drive it.");
     when(!servo.state.engaged, words)
 }
 
 fn in_hand(scene: &Scene) -> Option<String> {
     let ((servo, joint), input) = (driven(scene)?, &scene.input()?.name);
-    let words = format!(
-        "The hand has {joint}. Pick it with ‹servo above› ‹servo below›; ‹give back› gives it to {input}."
-    );
+    let pick = to_pick(scene, &servo);
+    let words = format!("The hand has {joint}: {pick}‹give back› gives it to {input}.");
     when(servo.state.owner == Owner::Hand, words)
 }
 
@@ -182,5 +195,6 @@ fn drives(scene: &Scene) -> Option<String> {
     } else {
         "‹row above› ‹row below› pick a stage, ‹less› ‹more› change it."
     };
-    Some(format!("{input} {}. {how}", goals::drives(mapping)))
+    let next = if scene.rig.sequences.is_empty() { " ‹Sequence› sets poses in time." } else { "" };
+    Some(format!("{input} {}. {how}{next}", goals::drives(mapping)))
 }

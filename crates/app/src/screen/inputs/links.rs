@@ -36,7 +36,7 @@ questions! {
         let ends = desk.model.snapshot_ends(&desk.session.runner.edition, link, channel);
         let input = edit::usual_input(name, (link, protocol), channel, ends);
         let said = desk.done(
-            &format!("{name} is an input now. ‹watch› watches it: then move it all the way"),
+            &format!("{name} is an input now"),
             |rig| edit::add_input(rig, input),
         )?;
         pick(desk, name);
@@ -141,7 +141,7 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
 
 /// What may be typed as a place.
 const PLACES: &str =
-    "a port, a Firmata board, PATH or PATH@BAUD, udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
+    "a port, a Firmata board, PATH or PATH@BAUD, sim:knob, udp:7000, mqtt:HOST/TOPICS, stdin, keys or wave";
 
 /// The kind of port that words mean, and its path; none for no words.
 fn kind_of(place: &str) -> Option<(PortKind, &str)> {
@@ -169,6 +169,11 @@ fn protocol(text: &str) -> Result<Option<Protocol>, String> {
     Protocol::of(text).map(Some).ok_or_else(|| format!("{text:?} is no protocol: there is {words}"))
 }
 
+/// What the path of something simulated begins with.
+const SIMULATED: &str = "sim:";
+/// The path of a simulated knob.
+const KNOB: &str = "sim:knob";
+
 /// Where a link could stand: what this machine has and the rig does not use yet, then what in the rig has no link.
 fn found(rig: &Rig) -> Vec<String> {
     let roots = Roots::default();
@@ -184,7 +189,11 @@ fn found(rig: &Rig) -> Vec<String> {
             && Protocol::ALL.iter().any(|protocol| protocol.row().on.contains(&port.kind))
     };
     let ports = rig.ports.iter().filter(is_free).map(|port| port.name.clone());
-    new.chain(boards.map(|board| board.name.clone())).chain(ports).collect()
+    // Where servos are simulated a simulated knob is likely.
+    let is_simulated = rig.ports.iter().any(|port| port.path.starts_with(SIMULATED));
+    let has_knob = rig.ports.iter().any(|port| port.path == KNOB);
+    let knob = (is_simulated && !has_knob).then(|| KNOB.to_owned());
+    new.chain(boards.map(|board| board.name.clone())).chain(ports).chain(knob).collect()
 }
 
 /// Asks for a new link's name, place and protocol; what was found is offered.

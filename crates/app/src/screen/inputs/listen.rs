@@ -1,6 +1,6 @@
 //! *Move the one you mean*: every live channel, the liveliest first; and watching one to learn what it is.
 
-use super::heard::{Listen, Watching};
+use super::heard::{Ear, Listen, Watching};
 use super::links;
 use crate::edition::Edition;
 use crate::screen::context::Context;
@@ -54,7 +54,9 @@ pub fn key(desk: &mut Context, does: Option<Does>, mut listen: Listen) -> Option
         Some(Does::Up) => -1,
         Some(Does::Down) => 1,
         Some(Does::Less | Does::More) => {
-            if let Some((link, channel)) = chosen(desk, &listen) {
+            // Before anything has moved it is the first one that does.
+            let first = listen.chosen().or_else(|| listen.ears.first());
+            if let Some((link, channel)) = first.and_then(|ear| named(desk, ear)) {
                 turn(desk, does, &link, &channel);
             }
             return Some(Dialog::Listen(listen));
@@ -76,8 +78,11 @@ fn turn(desk: &Context, does: Option<Does>, link: &str, channel: &str) {
 
 /// The names of the link and the channel that Enter takes.
 fn chosen(desk: &Context, listen: &Listen) -> Option<(String, String)> {
+    named(desk, listen.chosen()?)
+}
+
+fn named(desk: &Context, ear: &Ear) -> Option<(String, String)> {
     let edition = &desk.session.runner.edition;
-    let ear = listen.chosen()?;
     let link = edition.link(ear.link)?;
     Some((link.name.clone(), edition.rig.protocol_of(link)?.name(&ear.channel)))
 }

@@ -6,8 +6,18 @@ use crate::screen::scene::Scene;
 use wasvolta_core::stage::{Owner, Play};
 
 /// What may be said here, in order.
-pub const RULES: &[Rule] =
-    &[no_sequence, no_step, waiting, playing, short_step, limit_met, tight, still_released, ready_to_play];
+pub const RULES: &[Rule] = &[
+    no_sequence,
+    no_step,
+    waiting,
+    playing,
+    one_step,
+    short_step,
+    limit_met,
+    tight,
+    still_released,
+    ready_to_play,
+];
 
 fn no_sequence(scene: &Scene) -> Option<String> {
     let words = "No sequence yet. ‹keep pose› keeps where the joints stand as a pose, ‹insert step› makes a sequence of it.";
@@ -17,6 +27,14 @@ fn no_sequence(scene: &Scene) -> Option<String> {
 fn no_step(scene: &Scene) -> Option<String> {
     let empty = scene.sequence().is_some_and(|(s, _)| s.steps.is_empty());
     when(empty, "No step yet. ‹keep pose› keeps where the joints stand as a pose, ‹insert step› inserts it.")
+}
+
+/// One pose alone goes nowhere from there.
+fn one_step(scene: &Scene) -> Option<String> {
+    let (sequence, _) = scene.sequence()?;
+    let is_one = sequence.steps.len() == 1 && sequence.steps.iter().all(|step| step.pose.is_some());
+    let words = "One step. Move the joints elsewhere, in ‹Calibrate› or by an input; ‹keep pose› keeps that, ‹insert step› here makes it the next step.";
+    when(is_one, words)
 }
 
 fn waiting(scene: &Scene) -> Option<String> {
@@ -117,9 +135,14 @@ fn still_released(scene: &Scene) -> Option<String> {
     ))
 }
 
-fn ready_to_play(_: &Scene) -> Option<String> {
-    when(
-        true,
-        "‹play› plays. Joints held by hand stay where they are until ‹give back› gives one back, ‹give all back› all.",
-    )
+fn ready_to_play(scene: &Scene) -> Option<String> {
+    let (_, program) = scene.sequence()?;
+    let mut played = program.tracks.iter().filter_map(|track| scene.servo(track.servo));
+    let in_hand = played.any(|servo| servo.state.owner == Owner::Hand);
+    let words = if in_hand {
+        "‹play› plays. Joints held by hand stay where they are until ‹give back› gives one back, ‹give all back› all."
+    } else {
+        "‹play› plays. ‹insert step› inserts the next pose, ‹less› ‹more› change the picked row; ‹save› saves."
+    };
+    when(true, words)
 }

@@ -186,6 +186,8 @@ fn calibrate(maker: &mut Maker) -> (u32, u32, u32) {
             || line.contains("n, m and Enter")
             || line.contains("or does it bend?")
             || line.contains("n goes to one of them")
+            // Going on to a knob would do; this maker wants to know its ends too.
+            || line.contains("Better still: n and m")
         {
             maker.press('n');
             maker.wait();
