@@ -99,6 +99,8 @@ impl Start {
             let folder = path.parent().map(|p| p.display().to_string()).unwrap_or_default();
             rows.push(row(To::Choice(Choice::Open(path)), name, format!("{ago}, in {folder}")));
         }
+        let about = "an unknown simulated servo to calibrate; then you see what it really is".to_owned();
+        rows.push(row(To::Choice(Choice::Practice), "practice".to_owned(), about));
         let new = |bus, path: &str, about: &str| {
             let name = if path.is_empty() { "a new rig".to_owned() } else { format!("a new rig on {path}") };
             row(To::New { bus, path: path.to_owned() }, name, about.to_owned())
@@ -109,8 +111,6 @@ impl Start {
         let about = "a board whose servos are simulated: no hardware is needed".to_owned();
         rows.push(row(simulated, "a new rig, simulated".to_owned(), about));
         rows.push(new("bus", "", "from a bus path or serial port that you type"));
-        let about = "an unknown simulated servo to calibrate; then you see what it really is".to_owned();
-        rows.push(row(To::Choice(Choice::Practice), "practice".to_owned(), about));
         Self { rows, pick: 0, form: None, said: None }
     }
 

@@ -1,6 +1,6 @@
 //! Where a maker begins: without a rig, and with one that was open lately. And a run that is kept.
 
-use crate::harness::{Home, PROGRAM, Pane};
+use crate::harness::{Home, PROGRAM, Pane, number_behind, until};
 use std::process::Command;
 
 #[test]
@@ -89,4 +89,133 @@ fn a_live_run_with_hand_and_knob_is_recorded_and_replayed() {
     assert!(output.stderr.is_empty(), "the recording is whole");
     let recorded = std::fs::read_to_string(&tape).unwrap();
     assert_eq!(recorded.matches("{\"plan\":").count(), 2, "the rig, and the rig as edited");
+}
+
+/// Where the servo is told to be and where its horn stands, as the screen says it.
+fn told_and_seen(pane: &Pane) -> Option<(String, f64)> {
+    let screen = pane.screen();
+    let line = screen.lines().find(|line| line.contains("commanded") && line.contains("simulated"))?;
+    let told = line.split("commanded").nth(1)?.split('◇').next()?.trim().to_owned();
+    Some((told, number_behind(line, "horn")?))
+}
+
+/// Waits until the servo stands, elsewhere than it was told before; gives both.
+fn stands(pane: &Pane, before: Option<&str>) -> (String, f64) {
+    // Looks in a row that were the same.
+    const ENOUGH: usize = 30;
+    let (mut last, mut same) = (None, 0);
+    until(
+        || {
+            let now = told_and_seen(pane);
+            same = if now == last { same + 1 } else { 0 };
+            last = now;
+            last.clone().filter(|(told, _)| same >= ENOUGH && before != Some(told.as_str()))
+        },
+        || pane.screen(),
+    )
+}
+
+/// Reads the horn and keeps that as a mark; gives what was told there.
+fn mark(pane: &mut Pane, before: Option<&str>) -> String {
+    let (told, angle) = stands(pane, before);
+    pane.keys(&["m"]);
+    pane.see("the horn stands at");
+    pane.text(&format!("{angle:.0}"));
+    pane.keys(&["Enter"]);
+    pane.see("mark kept");
+    told
+}
+
+#[test]
+fn from_nothing_to_a_saved_servo_on_a_knob_in_a_sequence_takes_no_more_than_ninety_keys() {
+    let home = Home::new();
+    let mut pane = Pane::start_in(&home, &[]);
+    pane.see("a new rig, simulated");
+    // What this machine has stands before it, and costs a key each.
+    let rows = pane.screen();
+    let here = rows.lines().filter(|line| line.contains("a new rig on ")).count();
+    pane.keys(&vec!["Down"; here + 2]);
+    until(|| pane.screen().contains("▌ a new rig, simulated").then_some(()), || pane.screen());
+    pane.keys(&["Enter"]);
+    pane.see("sim:bench");
+    pane.keys(&["Enter"]);
+    pane.see("This rig has no servo yet. a adds one");
+    pane.keys(&["a"]);
+    pane.see("add servo");
+    pane.text("beak");
+    pane.keys(&["Enter"]);
+    pane.see("beak added on channel 0");
+    pane.see("e gives beak its first pulse");
+    pane.keys(&["e"]);
+    pane.see("first pulse at 1500 µs");
+    pane.keys(&["Enter"]);
+    pane.see("then m keeps it as a mark");
+    let mut told = mark(&mut pane, None);
+    for marks in 2..=5 {
+        pane.see(if marks == 2 { "n glides to the next useful pulse" } else { "n, m and Enter again" });
+        pane.keys(&["n"]);
+        told = mark(&mut pane, Some(told.as_str()));
+    }
+    // Where the line misses by more than it may be misread, it is bent first.
+    until(
+        || {
+            let screen = pane.screen();
+            (screen.contains("Ctrl-S saves that") || screen.contains("B bends it")).then_some(())
+        },
+        || pane.screen(),
+    );
+    if pane.screen().contains("B bends it") {
+        pane.keys(&["B"]);
+    }
+    pane.see("Ctrl-S saves that; then F3 ties a knob to it");
+    pane.keys(&["C-s"]);
+    pane.see("Saved. F3 ties a knob to it");
+    pane.keys(&["F3"]);
+    pane.see("K adds one");
+    pane.keys(&["K"]);
+    pane.see("sim:knob");
+    pane.keys(&["Enter"]);
+    pane.see("listens on sim:knob now");
+    pane.see("I adds one: move the one you mean");
+    pane.keys(&["I"]);
+    pane.see("move the stand-in");
+    until(|| pane.screen().contains("knob             link").then_some(()), || pane.screen());
+    pane.keys(&["Right", "Right"]);
+    pane.see("makes an input of knob");
+    pane.keys(&["Enter"]);
+    pane.see("what it is, as tiller or gap");
+    pane.keys(&["Enter"]);
+    pane.see("t ties it to beak");
+    pane.keys(&["t"]);
+    pane.see("The hand has beak: g gives it to knob");
+    pane.keys(&["g"]);
+    pane.see("F4 sets poses in time");
+    pane.keys(&["F4"]);
+    pane.see("k keeps where the joints stand as a pose");
+    pane.keys(&["k"]);
+    pane.see("as the pose pose-1");
+    pane.keys(&["Enter"]);
+    pane.see("pose pose-1 kept");
+    pane.keys(&["i"]);
+    pane.see("One step. Move the joints elsewhere");
+    pane.keys(&["F3"]);
+    pane.see("knob of link");
+    pane.keys(&["Left", "Left", "Left", "Left"]);
+    pane.keys(&["k"]);
+    pane.see("as the pose pose-2");
+    pane.keys(&["Enter"]);
+    pane.see("pose pose-2 kept");
+    pane.keys(&["F4"]);
+    pane.see("One step. Move the joints elsewhere");
+    pane.keys(&["i"]);
+    pane.see("2 steps");
+    pane.see("p plays.");
+    pane.keys(&["p"]);
+    pane.see("Played; its joints keep the last pose");
+    pane.keys(&["C-s"]);
+    pane.see("saved to");
+    println!("from nothing to a servo on a knob in a sequence: {} keys", pane.pressed);
+    assert!(pane.pressed <= 90, "{} keys", pane.pressed);
+    let saved = std::fs::read_to_string(home.path("my.rig.toml")).unwrap();
+    assert!(saved.matches("[[sequence.step]]").count() == 2 && saved.contains("[[mapping]]"), "{saved}");
 }
