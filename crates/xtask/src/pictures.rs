@@ -27,6 +27,8 @@ enum Do {
     See(&'static str),
     /// Take a picture.
     Picture(&'static str),
+    /// Take a picture of a page that something asks or shows over the view.
+    Page(&'static str),
 }
 
 /// The whole session: every main view once.
@@ -158,6 +160,35 @@ const SCRIPT: &[Do] = &[
     Do::Picture("bus"),
 ];
 
+/// A dealt servo is calibrated, then its truth is looked at.
+const PRACTICE: &[Do] = &[
+    Do::See("Horn off?"),
+    Do::Keys(&["e", "Enter"]),
+    Do::Beats("60"),
+    Do::Keys(&["m"]),
+    Do::Enter("-2"),
+    Do::Enter("1250us"),
+    Do::Beats("160"),
+    Do::Keys(&["m"]),
+    Do::Enter("-31"),
+    Do::Enter("1750us"),
+    Do::Beats("160"),
+    Do::Keys(&["m"]),
+    Do::Enter("28"),
+    Do::Enter("2000us"),
+    Do::Beats("160"),
+    Do::Keys(&["m"]),
+    Do::Enter("49"),
+    Do::Enter("1000us"),
+    Do::Beats("160"),
+    Do::Keys(&["m"]),
+    Do::Enter("-51"),
+    Do::Keys(&[":"]),
+    Do::Enter("show the truth"),
+    Do::See("what is wrong"),
+    Do::Page("practice"),
+];
+
 /// Takes all pictures.
 pub fn take() -> Result<(), String> {
     tools::need(&[
@@ -169,9 +200,11 @@ pub fn take() -> Result<(), String> {
         ("rsvg-convert", "librsvg2-bin"),
     ])?;
     run(&["build", "--release", "--package", "wasvolta"])?;
-    let _stage = Stage::set()?;
-    for step in SCRIPT {
-        play(step)?;
+    for (arguments, script) in [(&["demo"][..], SCRIPT), (&["practice", "--deal", "3"], PRACTICE)] {
+        let _stage = Stage::set(arguments)?;
+        for step in script {
+            play(step)?;
+        }
     }
     sheet()?;
     println!("look at each picture before you keep it");
@@ -206,7 +239,7 @@ struct Stage {
 }
 
 impl Stage {
-    fn set() -> Result<Self, String> {
+    fn set(arguments: &[&str]) -> Result<Self, String> {
         let home = std::env::temp_dir().join(format!("wasvolta-pictures-{}", std::process::id()));
         std::fs::create_dir_all(&home).map_err(|e| e.to_string())?;
         let display = quietly("Xvfb").args([DISPLAY, "-screen", "0", "1280x799x24"]).spawn();
@@ -216,7 +249,7 @@ impl Stage {
             for name in ["HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR"] {
                 command.arg(format!("{name}={}", home.display()));
             }
-            command.args(["target/release/wasvolta", "demo", "--clock", "manual"]);
+            command.arg("target/release/wasvolta").args(arguments).args(["--clock", "manual"]);
         })?;
         for setting in [
             &["set", "-g", "status", "off"][..],
@@ -266,7 +299,12 @@ fn play(step: &Do) -> Result<(), String> {
             see(&format!("{count} beats passed"))
         }
         Do::See(text) => see(text),
-        Do::Picture(name) => picture(name),
+        Do::Picture(name) => {
+            // What was said last would stand in the place of the next line.
+            see("\n next ")?;
+            picture(name)
+        }
+        Do::Page(name) => picture(name),
     }
 }
 
@@ -325,8 +363,6 @@ fn see(text: &str) -> Result<(), String> {
 fn picture(name: &str) -> Result<(), String> {
     let path = Path::new("docs/screenshots").join(format!("{name}.png"));
     std::fs::create_dir_all("docs/screenshots").map_err(|e| e.to_string())?;
-    // What was said last would stand in the place of the next line.
-    see("\n next ")?;
     // Drawn anew as a whole: a font may leave pixels of what stood there before.
     let client = tmux(&["list-clients", "-F", "#{client_name}"], |_| {})?;
     tmux(&["refresh-client", "-t", client.trim()], |_| {})?;

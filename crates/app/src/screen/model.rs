@@ -146,7 +146,10 @@ pub struct Flap {
 }
 /// Before this format inputs had ports, and no links.
 const LINKS_SINCE: u32 = 8;
-const SAID_FOR: Duration = Duration::from_secs(6);
+/// How long is said what was done: until it is read. The next line waits behind it.
+const DONE_FOR: Duration = Duration::from_secs(3);
+/// How long is said why something was not done, and what to do.
+const REFUSED_FOR: Duration = Duration::from_secs(6);
 
 impl Model {
     /// The ends that the device behind a channel gives for it.
@@ -335,7 +338,8 @@ impl Model {
     pub fn say(&mut self, tone: Tone, words: &str, now: Duration) {
         let words = self.keys.spell(words).into_owned();
         tracing::debug!("{tone:?}: {}", words);
-        self.said = Some((tone, words, now + SAID_FOR));
+        let time = if tone == Tone::Done { DONE_FOR } else { REFUSED_FOR };
+        self.said = Some((tone, words, now + time));
     }
 
     /// A new frame: a held key may nudge once more.

@@ -99,7 +99,7 @@ impl Start {
             let folder = path.parent().map(|p| p.display().to_string()).unwrap_or_default();
             rows.push(row(To::Choice(Choice::Open(path)), name, format!("{ago}, in {folder}")));
         }
-        let about = "an unknown simulated servo to calibrate; then you see what it really is".to_owned();
+        let about = "an unknown simulated servo to calibrate, then its truth".to_owned();
         rows.push(row(To::Choice(Choice::Practice), "practice".to_owned(), about));
         let new = |bus, path: &str, about: &str| {
             let name = if path.is_empty() { "a new rig".to_owned() } else { format!("a new rig on {path}") };
@@ -344,7 +344,7 @@ mod tests {
     fn it_offers_the_demo_what_was_open_and_what_is_there() {
         let mut start = start();
         insta::assert_snapshot!("start_100x30", frame(&start, 100, 30));
-        for _ in 0..2 {
+        for _ in 0..3 {
             start.press(Key::of(KeyCode::Down));
         }
         start.press(Key::of(KeyCode::Enter));
@@ -368,7 +368,7 @@ mod tests {
     fn a_new_rig_is_made_of_what_is_typed_and_a_wrong_word_is_said() {
         let folder = tempfile::tempdir().unwrap();
         let mut start = start();
-        for _ in 0..2 {
+        for _ in 0..3 {
             start.press(Key::of(KeyCode::Down));
         }
         start.press(Key::of(KeyCode::Enter));
