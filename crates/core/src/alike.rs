@@ -15,7 +15,7 @@ pub struct Member {
     pub name: String,
     /// What its marks say.
     pub fit: Fit,
-    /// Its endpoints.
+    /// Its endpoints, in µs or counts as its kind has them.
     pub ends: Ends<Position>,
 }
 
@@ -41,7 +41,7 @@ pub struct Row {
     pub slope: String,
     /// Where its 0° lies.
     pub zero: String,
-    /// Its endpoints.
+    /// Its endpoints, in µs or counts as its kind has them.
     pub ends: String,
     /// How far it is off the mean of all where it is furthest, and where that is.
     pub off: String,

@@ -31,7 +31,7 @@ pub mod kind {
     pub const SYNC: u16 = 0;
     /// A key or a button: 1 while it is pressed, 2 while it repeats.
     pub const KEY: u16 = 1;
-    /// Steps of something that turns or moves without end.
+    /// Steps of something that turns or moves without a stop at either end.
     pub const RELATIVE: u16 = 2;
     /// The place of an axis.
     pub const ABSOLUTE: u16 = 3;

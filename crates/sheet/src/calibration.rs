@@ -231,7 +231,8 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     for scale in scales.iter().filter(|_| servo.kind.signal() == Signal::Pulse).take(SCALES) {
         let number = |at: Position| scale.number(at.micros()).unwrap_or_default();
         let [low, high, centre] = [low, high, servo.centre()].map(number);
-        column.fact(&scale.name, &format!("endpoints {low} and {high}, centre {centre}"));
+        let name = &scale.name;
+        column.fact("other code", &format!("{low} to {high} {name}, centre {centre} {name}"));
     }
     if let Some(home) = joint.and_then(|j| j.home_deg) {
         let pulse = fit.curve.pulse_at(through.servo_at(home));

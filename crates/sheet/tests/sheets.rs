@@ -64,7 +64,7 @@ fn the_calibration_sheet_says_what_is_known() {
         "50.029 Hz, asked for 50 Hz",
         "4.880 µs, 0.481°",
         "360 steps between the endpoints",
-        "endpoints 7.4 and 178.1, centre 92.2",
+        "7.4 to 178.1 old, centre 92.2 old",
         "120° over 900 to 2100 µs",
         "metal gears; the horn sits one tooth to the left",
     ] {

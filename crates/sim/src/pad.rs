@@ -90,7 +90,7 @@ impl SimPad {
         self.wake();
     }
 
-    /// Where a control stands between its ends, 0–1; none of what turns without end.
+    /// Where a control stands between its ends, 0–1; none of what has no ends.
     pub fn position(&self, name: &str) -> Option<f64> {
         let inner = self.lock();
         let control = inner.controls.iter().find(|control| control.name == name)?;

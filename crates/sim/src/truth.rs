@@ -193,7 +193,7 @@ pub enum Part {
     /// It goes to the angle of its pulse.
     #[default]
     Servo,
-    /// It turns without end, as fast as its pulse is off its stop pulse.
+    /// It turns continuously, as fast as its pulse is off its stop pulse.
     Motor,
     /// It is as bright as the share of the frame.
     Lamp,

@@ -130,6 +130,8 @@ pub fn help(view: View, keys: &Keymap, query: &str) -> Vec<HelpLine> {
 
 /// What a match in an action's sentence is worth beside one in its name.
 const IN_SENTENCE: u32 = 20;
+/// What it is worth that a whole word of the name is there: *step* means a step before it means a steered pair.
+const WORD: u32 = 40;
 /// What it is worth that all of the name is there.
 const WHOLE: u32 = 10_000;
 
@@ -152,7 +154,9 @@ pub fn matching(query: &str, favour: impl Fn(&Action) -> u32) -> Vec<&'static Ac
                 (None, Some(_)) => IN_SENTENCE,
             };
             let is_whole = action.name.eq_ignore_ascii_case(query.trim());
-            Some((score + favour(action) + u32::from(is_whole) * WHOLE, action))
+            let has_word = action.name.split(' ').any(|word| word.eq_ignore_ascii_case(query.trim()));
+            let exact = u32::from(is_whole) * WHOLE + u32::from(has_word) * WORD;
+            Some((score + favour(action) + exact, action))
         })
         .collect();
     found.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
@@ -202,6 +206,14 @@ mod tests {
             }
             assert!(same.len() == 1 || same.iter().all(|one| one.view.is_some()), "{}", action.name);
         }
+    }
+
+    #[test]
+    fn a_whole_word_of_a_name_comes_before_letters_of_another_that_works_here() {
+        let here = |action: &Action| if action.name == "steered pair" { 60 } else { 30 };
+        let found = matching("step", here);
+        assert!(found[0].name.split(' ').any(|word| word == "step"), "{}", found[0].name);
+        assert!(found.iter().any(|action| action.name == "steered pair"));
     }
 
     #[test]

@@ -41,12 +41,20 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, (other, rows, angles): (&str, &[Be
     }
 }
 
-/// The fit with its marks, and the other's angles as dots.
+/// What stands left of a chart.
+const LEFT: u16 = 6;
+
+/// The fit with its marks, and the other's angles as dots; below it what the fit is off them, where there is room.
 fn both(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f64, f64)) {
-    const LEFT: u16 = 6;
+    let (wide, high) = (pen.width(), pen.height());
+    let strip = if high >= 16 { high / 3 } else { 0 };
+    if strip > 0 {
+        misses(&mut pen.part(0, high - strip, wide, strip), scene, angles, (x0, x1));
+    }
+    let pen = &mut pen.part(0, 0, wide, high - strip);
     let most = angles.iter().fold(0.0, |most: f64, (_, angle)| most.max(angle.abs()));
-    let top = ((most + 5.0) / 30.0).ceil() * 30.0;
-    let (wide, rows) = (pen.width(), pen.height() - 1);
+    let top = ((most + 2.0) / 10.0).ceil() * 10.0;
+    let rows = pen.height() - 1;
     let mut plot = Plot::new(wide - LEFT, rows, (x0, x1), (-top, top));
     plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
     for pair in angles.windows(2) {
@@ -71,4 +79,25 @@ fn both(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f64,
     pen.put(LEFT, rows, &format!("{x0:.0}"), quiet);
     pen.put_right(wide, rows, &format!("{x1:.0} µs"), quiet);
     pen.put_centred(LEFT + (wide - LEFT) / 2, rows, "── fit  ·· what it is", quiet);
+}
+
+/// What the fit is off the other's angles, between the endpoints: what may be told.
+fn misses(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f64, f64)) {
+    let (Some(Ok(fit)), Some(picked)) = (scene.fit(), scene.picked()) else { return };
+    let (low, high) = picked.plan.guard.endpoints;
+    let off: Vec<(f64, f64)> = angles
+        .iter()
+        .filter(|(pulse, _)| (low.get()..=high.get()).contains(pulse))
+        .map(|&(pulse, angle)| (pulse, fit.curve.angle_at(Position::new(pulse)).get() - angle))
+        .collect();
+    let top = off.iter().fold(1.0, |most: f64, (_, off)| most.max(off.abs())).ceil();
+    let (wide, rows) = (pen.width(), pen.height());
+    let mut plot = Plot::new(wide - LEFT, rows, (x0, x1), (-top, top));
+    plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
+    plot.curve(off.into_iter(), theme::MARK);
+    plot.canvas.lay(pen, LEFT, 0);
+    let quiet = theme::text(theme::QUIET);
+    pen.put_right(LEFT - 1, 0, &format!("{top:+.0}°"), quiet);
+    pen.put_right(LEFT - 1, rows / 2, "miss", quiet);
+    pen.put_right(LEFT - 1, rows - 1, &format!("{:+.0}°", -top), quiet);
 }

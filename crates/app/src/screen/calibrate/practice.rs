@@ -30,7 +30,8 @@ pub fn practised(scene: &Scene) -> Ready {
 
 /// Shows what the servo really is.
 pub fn show(desk: &mut Context) {
-    let (presses, now) = (desk.model.presses, desk.now);
+    // By the engine's time, which passes by hand where somebody lets it.
+    let (presses, now) = (desk.model.presses, desk.model.snapshot.now);
     let scene = desk.model.scene(desk.session);
     let Some((deal, picked)) = scene.practice.zip(scene.picked()) else { return };
     let rows = rows(&scene, &picked, deal);

@@ -1,5 +1,5 @@
 //! Calibrating by keys: the ways out of a contradiction, causes named after a test move, a joint behind a linkage, what
-//! turns without end, what jogs and what lets go by itself, and what is kept in files.
+//! turns continuously, what jogs and what lets go by itself, and what is kept in files.
 
 use super::*;
 use crate::screen::dialog::Dialog;
