@@ -1,6 +1,7 @@
 //! The Marsh Clock, carried inside the program, and put where its changes can be kept.
 
-use crate::{files, recovery};
+use crate::{files, holder, recovery};
+use miette::IntoDiagnostic;
 use std::path::PathBuf;
 
 const RIG: &str = include_str!("../../../examples/marsh-clock.rig.toml");
@@ -17,11 +18,13 @@ pub fn path() -> miette::Result<PathBuf> {
 /// The demo's rig file; it and its simulation are written where they are missing, or where `fresh` asks.
 ///
 /// # Errors
-/// When the data folder cannot be written.
+/// When another program has the demo open and it is to be written anew, or the data folder cannot be written.
 pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
     let files::Folders { data: folder, state, .. } = files::folders()?;
     let path = path()?;
     if fresh {
+        // What is being worked on is not written over.
+        drop(holder::hold(&path).into_diagnostic()?);
         // Unsaved edits of an earlier demo are to be forgotten too; most often there are none.
         let _ = std::fs::remove_file(recovery::place(&state, &path));
     }

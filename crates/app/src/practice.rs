@@ -1,6 +1,7 @@
 //! Dealing a servo to practise on: a small rig with one unknown servo, on simulated hardware.
 
-use crate::{files, recovery};
+use crate::{files, holder, recovery};
+use miette::IntoDiagnostic;
 use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
 use wasvolta_core::rig::FORMAT;
@@ -21,10 +22,12 @@ pub fn deal(number: Option<u32>) -> Deal {
 /// The rig file of a deal, with what it really is beside it: both are written anew, for a deal begins from the beginning.
 ///
 /// # Errors
-/// When the data folder cannot be written.
+/// When another program has that deal open, or the data folder cannot be written.
 pub fn prepare(deal: &Deal) -> miette::Result<PathBuf> {
     let files::Folders { data: folder, state, .. } = files::folders()?;
     let path = folder.join(format!("practice-{}.rig.toml", deal.number));
+    // What is being worked on is not written over.
+    drop(holder::hold(&path).into_diagnostic()?);
     // Unsaved edits of an earlier round are to be forgotten too; most often there are none.
     let _ = std::fs::remove_file(recovery::place(&state, &path));
     for (path, text) in [(&path, rig(deal)), (&crate::hardware::truth_path(&path), deal.bench())] {

@@ -219,3 +219,37 @@ fn from_nothing_to_a_saved_servo_on_a_knob_in_a_sequence_takes_no_more_than_nine
     let saved = std::fs::read_to_string(home.path("my.rig.toml")).unwrap();
     assert!(saved.matches("[[sequence.step]]").count() == 2 && saved.contains("[[mapping]]"), "{saved}");
 }
+
+#[test]
+fn a_dealt_servo_is_calibrated_and_its_truth_shown_and_nobody_deals_over_it_meanwhile() {
+    let home = Home::new();
+    let mut pane = Pane::start(&home, &["practice", "--deal", "3"]);
+    pane.see("deal 3: a standard servo by its label");
+    pane.see("e gives heron.wing its first pulse");
+    pane.keys(&["e"]);
+    pane.see("Where does the horn stand now?");
+    pane.keys(&["Enter"]);
+    let told = mark(&mut pane, None);
+    pane.see("n glides to the next useful pulse");
+    pane.keys(&["n"]);
+    mark(&mut pane, Some(told.as_str()));
+    // The same deal in another window would write over what is being worked on.
+    let rig = home.path("data/wasvolta/practice-3.rig.toml");
+    let before = std::fs::read(&rig).unwrap();
+    let mut twice = Command::new(PROGRAM);
+    twice.args(["practice", "--deal", "3"]).envs(home.environment()).env("TERM", "xterm-256color");
+    let twice = twice.output().unwrap();
+    assert_eq!(twice.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&twice.stderr).contains("is in use"), "{twice:?}");
+    assert_eq!(std::fs::read(&rig).unwrap(), before);
+    pane.act("show the truth");
+    let page = pane.see("what is wrong");
+    assert!(page.contains("its travel bends") && page.contains("Deal 3, "), "{page}");
+    pane.keys(&["Escape"]);
+    pane.see_no_more("what is wrong");
+    // What was marked is only asked about, as everywhere.
+    pane.keys(&["q"]);
+    pane.see("There are unsaved edits");
+    pane.keys(&["q"]);
+    pane.see("left with 0");
+}
