@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use wasvolta_sheet::Paper;
 use wasvolta_sheet::protractor::Fitting;
 use wasvolta_sim::faults::{Kind, Struck};
+use wasvolta_sim::practice::Deal;
 
 /// The version, with the commit it was built from.
 pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("WASVOLTA_COMMIT"), ")");
@@ -83,7 +84,7 @@ pub enum Command {
     /// again, from the beginning.
     Practice {
         /// The number of a deal, 0 to 9999; another one each time unless said.
-        #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(0..=9999))]
+        #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(0..=i64::from(Deal::MOST)))]
         deal: Option<u32>,
         #[command(flatten)]
         live: Live,

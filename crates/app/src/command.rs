@@ -140,13 +140,16 @@ fn practise(
 ) -> miette::Result<ExitCode> {
     let deal = practice::deal(number);
     let mut session = Session::open(&practice::prepare(&deal)?, around, outputs)?;
-    let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
     session.practice = Some(deal);
-    screen::run(session, left, face)
+    work(session, face)
 }
 
 fn show(path: &Path, around: &Surroundings, face: &Face, outputs: &Outputs) -> miette::Result<ExitCode> {
-    let mut session = Session::open(path, around, outputs)?;
+    work(Session::open(path, around, outputs)?, face)
+}
+
+/// Keeps what is edited, and shows it until somebody quits.
+fn work(mut session: Session, face: &Face) -> miette::Result<ExitCode> {
     let left = session.document.keep_edits(&files::folders()?.state).into_diagnostic()?;
     screen::run(session, left, face)
 }

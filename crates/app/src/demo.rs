@@ -1,6 +1,6 @@
 //! The Marsh Clock, carried inside the program, and put where its changes can be kept.
 
-use crate::{files, holder, recovery};
+use crate::{files, recovery};
 use miette::IntoDiagnostic;
 use std::path::PathBuf;
 
@@ -23,10 +23,7 @@ pub fn prepare(fresh: bool) -> miette::Result<PathBuf> {
     let files::Folders { data: folder, state, .. } = files::folders()?;
     let path = path()?;
     if fresh {
-        // What is being worked on is not written over.
-        drop(holder::hold(&path).into_diagnostic()?);
-        // Unsaved edits of an earlier demo are to be forgotten too; most often there are none.
-        let _ = std::fs::remove_file(recovery::place(&state, &path));
+        recovery::forget(&state, &path).into_diagnostic()?;
     }
     for (path, text) in [(&path, RIG), (&folder.join("marsh-clock.sim.toml"), SIM)] {
         if fresh || !path.exists() {

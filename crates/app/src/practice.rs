@@ -1,6 +1,6 @@
 //! Dealing a servo to practise on: a small rig with one unknown servo, on simulated hardware.
 
-use crate::{files, holder, recovery};
+use crate::{files, recovery};
 use miette::IntoDiagnostic;
 use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -26,10 +26,7 @@ pub fn deal(number: Option<u32>) -> Deal {
 pub fn prepare(deal: &Deal) -> miette::Result<PathBuf> {
     let files::Folders { data: folder, state, .. } = files::folders()?;
     let path = folder.join(format!("practice-{}.rig.toml", deal.number));
-    // What is being worked on is not written over.
-    drop(holder::hold(&path).into_diagnostic()?);
-    // Unsaved edits of an earlier round are to be forgotten too; most often there are none.
-    let _ = std::fs::remove_file(recovery::place(&state, &path));
+    recovery::forget(&state, &path).into_diagnostic()?;
     for (path, text) in [(&path, rig(deal)), (&crate::hardware::truth_path(&path), deal.bench())] {
         files::write(path, &text).map_err(|error| miette::Report::msg(error.to_string()))?;
     }

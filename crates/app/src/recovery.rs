@@ -7,6 +7,7 @@ use crate::date::{ago, now};
 use crate::files;
 use crate::files::input::{self, What};
 use crate::files::output::Outputs;
+use crate::holder::{self, Held};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use similar::{ChangeTag, TextDiff};
@@ -43,6 +44,17 @@ pub fn place(state: &Path, rig: &Path) -> PathBuf {
     let full = crate::holder::file_name(rig);
     let name = rig.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     state.join("recovery").join(format!("{name}-{}.toml", &hash(&full)[..12]))
+}
+
+/// A rig's file is about to be written anew, and edits of an earlier run are to be forgotten.
+///
+/// # Errors
+/// When another program works on it: that must not be written over.
+pub fn forget(state: &Path, rig: &Path) -> Result<(), Held> {
+    drop(holder::hold(rig)?);
+    // Most often there are none.
+    let _ = std::fs::remove_file(place(state, rig));
+    Ok(())
 }
 
 fn hash(text: &str) -> String {

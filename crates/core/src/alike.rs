@@ -17,6 +17,8 @@ pub struct Member {
     pub fit: Fit,
     /// Its endpoints, in µs or counts as its kind has them.
     pub ends: Ends<Position>,
+    /// How far it stands off the mean of all, at places from the least that all may be told to the greatest.
+    pub off: Vec<(Position, Degrees)>,
 }
 
 /// Servos of a kind.
@@ -28,6 +30,10 @@ pub struct Alike {
     pub kind: Kind,
     /// The places that all of their endpoints allow: what is compared.
     pub over: Ends<Position>,
+    /// The most that two of them are apart at one place.
+    pub apart: Degrees,
+    /// The one that is like none of the others, by its place.
+    pub odd: Option<usize>,
 }
 
 /// What is said of one of them, with units.
@@ -129,77 +135,35 @@ impl Alike {
                 low: if ends.low > over.low { ends.low } else { over.low },
                 high: if ends.high < over.high { ends.high } else { over.high },
             }));
-            members.push(Member { name, fit, ends });
+            members.push(Member { name, fit, ends, off: Vec::new() });
         }
         let over = over.filter(|over| over.low < over.high).ok_or(NotAlike::Apart)?;
-        Ok(Self { members, kind: first.kind, over })
-    }
-
-    /// Places over which they are compared, from the least to the greatest.
-    pub fn places(&self) -> impl Iterator<Item = Position> + use<> {
-        let Ends { low, high } = self.over;
-        (0..=PLACES).map(move |n| low + (high - low) * (f64::from(n) / f64::from(PLACES)))
-    }
-
-    /// The mean of all their angles at a place.
-    pub fn mean_at(&self, at: Position) -> Degrees {
-        let sum = self.members.iter().map(|own| own.fit.curve.angle_at(at).get()).sum::<f64>();
-        Degrees::new(sum / number(self.members.len()))
-    }
-
-    /// How far one stands off the mean at a place; above it is positive.
-    pub fn off_at(&self, member: &Member, at: Position) -> Degrees {
-        member.fit.curve.angle_at(at) - self.mean_at(at)
+        compare(&mut members, over);
+        let (apart, odd) = (apart(&members, None), odd(&members));
+        Ok(Self { members, kind: first.kind, over, apart, odd })
     }
 
     /// Where one is furthest off the mean, and how far.
-    pub fn furthest(&self, member: &Member) -> (Degrees, Position) {
-        let off = self.places().map(|at| (self.off_at(member, at), at));
-        off.fold(
-            (Degrees::ZERO, self.over.low),
-            |most, one| if one.0.abs() > most.0.abs() { one } else { most },
-        )
-    }
-
-    /// The most that two of them are apart at one place.
-    pub fn apart(&self) -> Degrees {
-        let at = |at: Position| {
-            let off = self.members.iter().map(|own| self.off_at(own, at).get());
-            let (low, high) =
-                off.fold((0.0, 0.0), |(low, high): (f64, f64), off| (low.min(off), high.max(off)));
-            Degrees::new(high - low)
-        };
-        self.places().map(at).fold(Degrees::ZERO, |most, one| if one > most { one } else { most })
-    }
-
-    /// The one that is like none of the others, by its place: of three and more the one without which the others stand
-    /// less than half as far apart. What a mark may be misread by is no oddness.
-    pub fn odd(&self) -> Option<usize> {
-        if self.members.len() < 3 {
-            return None;
-        }
-        let apart = self.apart();
-        let without = |n: usize| {
-            let mut others = self.clone();
-            others.members.remove(n);
-            others.apart()
-        };
-        let most = (0..self.members.len()).map(|n| (n, without(n)));
-        let (n, rest) = most.reduce(|least, one| if one.1 < least.1 { one } else { least })?;
-        (apart.get() > 2.0 && rest.get() < apart.get() / 2.0).then_some(n)
+    pub fn furthest(&self, member: &Member) -> (Position, Degrees) {
+        let none = (self.over.low, Degrees::ZERO);
+        member.off.iter().fold(none, |most, one| if one.1.abs() > most.1.abs() { *one } else { most })
     }
 
     /// A row a member, as people read it.
     pub fn rows(&self) -> Vec<Row> {
-        let (unit, odd) = (self.kind.place_unit(), self.odd());
+        let unit = self.kind.place_unit();
         let row = |(n, own): (usize, &Member)| Row {
             number: n + 1,
             name: own.name.clone(),
             slope: format!("{:+.2} °/100 {unit}", own.fit.line.gain() * 100.0),
             zero: format!("{:.1} {unit}", own.fit.zero().get()),
             ends: format!("{:.0} to {:.0} {unit}", own.ends.low.get(), own.ends.high.get()),
-            off: format!("{:+.1}° at {:.0}", self.furthest(own).0.get() + 0.0, self.furthest(own).1.get()),
-            is_odd: odd == Some(n),
+            off: format!(
+                "{:+.1}° at {:.0} {unit}",
+                self.furthest(own).1.get() + 0.0,
+                self.furthest(own).0.get()
+            ),
+            is_odd: self.odd == Some(n),
         };
         self.members.iter().enumerate().map(row).collect()
     }
@@ -209,18 +173,58 @@ impl Alike {
         let (count, unit) = (self.members.len(), self.kind.place_unit());
         let Ends { low, high } = self.over;
         let mut words = format!(
-            "{count} of a kind: at one and the same place any two stand within {:.1}° of one another, from {:.0} to {:.0} {unit}.",
-            self.apart().get(),
+            "{count} of a kind: at one and the same place any two stand within {:.1}° by their fits, from {:.0} to {:.0} {unit}.",
+            self.apart.get(),
             low.get(),
             high.get()
         );
-        if let Some(odd) = self.odd().and_then(|n| self.members.get(n)) {
+        if let Some(odd) = self.odd.and_then(|n| self.members.get(n)) {
             words += " ";
             words += &odd.name;
             words += " is like none of the others.";
         }
         words
     }
+}
+
+/// Tells each how far it is off the mean of all.
+fn compare(members: &mut [Member], Ends { low, high }: Ends<Position>) {
+    for n in 0..=PLACES {
+        let at = low + (high - low) * (f64::from(n) / f64::from(PLACES));
+        let angle = |own: &Member| own.fit.curve.angle_at(at);
+        let sum = members.iter().map(|own| angle(own).get()).sum::<f64>();
+        let mean = Degrees::new(sum / number(members.len()));
+        for own in &mut *members {
+            let off = angle(own) - mean;
+            own.off.push((at, off));
+        }
+    }
+}
+
+/// The most that two of them are apart at one place, one of them left out.
+fn apart(members: &[Member], without: Option<usize>) -> Degrees {
+    let at = |place: usize| {
+        let others = members.iter().enumerate().filter(|(n, _)| Some(*n) != without);
+        let off = others.filter_map(|(_, own)| Some(own.off.get(place)?.1.get()));
+        let (low, high) = off.fold((f64::MAX, f64::MIN), |(low, high), off| (low.min(off), high.max(off)));
+        high - low
+    };
+    let places = members.first().map_or(0, |own| own.off.len());
+    Degrees::new((0..places).map(at).fold(0.0, f64::max))
+}
+
+/// Of three and more the one without which the others stand less than half as far apart. What a mark may be misread by is
+/// no oddness.
+fn odd(members: &[Member]) -> Option<usize> {
+    let all = apart(members, None);
+    if members.len() < 3 || all.get() <= 2.0 {
+        return None;
+    }
+    // Whoever is odd is furthest off somewhere: only the two that are furthest need to be left out.
+    let most = |own: &Member| own.off.iter().map(|(_, off)| off.abs().get()).fold(0.0, f64::max);
+    let mut far: Vec<usize> = (0..members.len()).collect();
+    far.sort_by(|a, b| most(&members[*b]).total_cmp(&most(&members[*a])));
+    far.into_iter().take(2).find(|&n| apart(members, Some(n)).get() < all.get() / 2.0)
 }
 
 #[cfg(test)]
@@ -247,14 +251,13 @@ mod tests {
     fn how_far_apart_they_stand_is_what_two_lines_say() {
         // 10 °/100 µs about 1500 and about 1510 µs are 1° apart everywhere.
         let two = Alike::of(&[card("a", 10.0, 1500.0), card("b", 10.0, 1510.0)]).unwrap();
-        assert!((two.apart().get() - 1.0).abs() < 1e-9);
-        assert!((two.mean_at(Position::new(1505.0)).get()).abs() < 1e-9);
-        let (off, _) = two.furthest(&two.members[0]);
+        assert!((two.apart.get() - 1.0).abs() < 1e-9);
+        let (_, off) = two.furthest(&two.members[0]);
         assert!((off.get() - 0.5).abs() < 1e-9);
         // 10 and 11 °/100 µs about one middle are 5° apart at the ends of 1000 to 2000 µs.
         let fan = Alike::of(&[card("a", 10.0, 1500.0), card("b", 11.0, 1500.0)]).unwrap();
-        assert!((fan.apart().get() - 5.0).abs() < 1e-9);
-        assert_eq!((two.odd(), fan.odd()), (None, None), "of two nobody is odd");
+        assert!((fan.apart.get() - 5.0).abs() < 1e-9);
+        assert_eq!((two.odd, fan.odd), (None, None), "of two nobody is odd");
     }
 
     #[test]
@@ -262,10 +265,10 @@ mod tests {
         let mut cards: Vec<Card> =
             (0..9).map(|n| card(&format!("s{n}"), 10.0 + f64::from(n) * 0.02, 1500.0)).collect();
         let near = Alike::of(&cards).unwrap();
-        assert_eq!(near.odd(), None, "{}", near.words());
+        assert_eq!(near.odd, None, "{}", near.words());
         cards.insert(4, card("odd", 12.0, 1500.0));
         let box_of_ten = Alike::of(&cards).unwrap();
-        assert_eq!(box_of_ten.odd(), Some(4));
+        assert_eq!(box_of_ten.odd, Some(4));
         assert!(box_of_ten.words().starts_with("10 of a kind"), "{}", box_of_ten.words());
         assert!(box_of_ten.words().ends_with("odd is like none of the others."), "{}", box_of_ten.words());
     }

@@ -7,7 +7,7 @@ use crate::trim::signed;
 use crate::{NoSheet, Paper};
 use wasvolta_core::alike::{Alike, Member};
 use wasvolta_core::rig::Ends;
-use wasvolta_core::unit::{Position, number};
+use wasvolta_core::unit::{Degrees, Position, number};
 
 /// The most that a sheet has rows for.
 pub const MOST: usize = 24;
@@ -39,8 +39,8 @@ pub fn draw(alike: &Alike, paper: Paper, date: &str) -> Result<List, NoSheet> {
     let Ends { low, high: top } = alike.over;
     let pulses = Axis { values: (low.get(), top.get()), places: (left, right) };
     let room = table - 16.0 - 50.0;
-    let angle = |own: &Member, at: Position| own.fit.curve.angle_at(at).get();
-    let off = |own: &Member, at: Position| alike.off_at(own, at).get();
+    let angle = |own: &Member, at: Position, _: Degrees| own.fit.curve.angle_at(at).get();
+    let off = |_: &Member, _: Position, off: Degrees| off.get();
     let (upper, lower) = ((50.0, 50.0 + room * 0.52), (50.0 + room * 0.52 + 14.0, table - 14.0));
     chart(&mut list, alike, (pulses, upper), &angle, "angle");
     chart(&mut list, alike, (pulses, lower), &off, "off the mean of all");
@@ -58,10 +58,10 @@ fn chart(
     list: &mut List,
     alike: &Alike,
     (pulses, (top, bottom)): (Axis, (f64, f64)),
-    value: &dyn Fn(&Member, Position) -> f64,
+    value: &dyn Fn(&Member, Position, Degrees) -> f64,
     words: &str,
 ) {
-    let all = || alike.members.iter().flat_map(|own| alike.places().map(|at| value(own, at)));
+    let all = || alike.members.iter().flat_map(|own| own.off.iter().map(|(at, off)| value(own, *at, *off)));
     let (least, most) = (all().fold(f64::MAX, f64::min), all().fold(f64::MIN, f64::max));
     let air = ((most - least) * 0.06).max(0.2);
     let values = Axis { values: (least - air, most + air), places: (bottom, top) };
@@ -85,16 +85,14 @@ fn chart(
     }
     let corners = vec![at(left, top), at(right, top), at(right, bottom), at(left, bottom)];
     list.form(corners, Some(solid(Tone::Rule, 0.2)), None);
-    let odd = alike.odd();
     let mut ends = Vec::new();
     for (n, own) in alike.members.iter().enumerate() {
-        let line: Vec<_> = alike
-            .places()
-            .map(|at| (at, value(own, at)))
-            .map(|(p, v)| at(pulses.place(p.get()), values.place(v)))
-            .collect();
+        let point =
+            |(p, off): &(Position, Degrees)| at(pulses.place(p.get()), values.place(value(own, *p, *off)));
+        let line: Vec<_> = own.off.iter().map(point).collect();
         // What is odd is told by its stroke, on a printer without colours too.
-        let stroke = if odd == Some(n) { dashed(Tone::Limit, 0.5, 2.0, 1.0) } else { solid(Tone::Ink, 0.3) };
+        let stroke =
+            if alike.odd == Some(n) { dashed(Tone::Limit, 0.5, 2.0, 1.0) } else { solid(Tone::Ink, 0.3) };
         list.line(&line, stroke);
         ends.push((line.last().map_or(bottom, |last| last.y), n));
     }
@@ -115,17 +113,17 @@ fn rows(list: &mut List, alike: &Alike, top: f64) {
         list.text(at(MARGIN + edge, top), SMALL, Tone::Quiet, Align::Right, head);
     }
     list.line(&[at(MARGIN, top + 1.4), at(right, top + 1.4)], solid(Tone::Rule, 0.2));
-    let (unit, odd) = (alike.kind.place_unit(), alike.odd());
+    let unit = alike.kind.place_unit();
     for (n, own) in alike.members.iter().enumerate() {
         let y = top + 5.6 + 4.6 * number(n);
-        let tone = if odd == Some(n) { Tone::Limit } else { Tone::Ink };
+        let tone = if alike.odd == Some(n) { Tone::Limit } else { Tone::Ink };
         list.text(at(MARGIN, y), BODY, tone, Align::Left, &format!("{}  {}", n + 1, own.name));
         let cells = [
             format!("{} °/100 {unit}", signed(own.fit.line.gain() * 100.0, 2)),
             format!("{:.1} {unit}", own.fit.zero().get()),
             format!("{:.0} to {:.0} {unit}", own.ends.low.get(), own.ends.high.get()),
             format!("{:.2}°", own.fit.worst().get()),
-            format!("{}°", signed(alike.furthest(own).0.get(), 1)),
+            format!("{}°", signed(alike.furthest(own).1.get(), 1)),
         ];
         for ((_, edge), cell) in COLUMNS.into_iter().zip(&cells) {
             list.text(at(MARGIN + edge, y), BODY, tone, Align::Right, cell);

@@ -78,6 +78,13 @@ impl Plot {
     }
 }
 
+/// What stands left of a chart of so many rows: at its top, in its middle and at its bottom.
+pub fn heights(pen: &mut Pen<'_>, left: u16, rows: u16, words: &[String; 3]) {
+    for (y, text) in [0, rows / 2, rows.saturating_sub(1)].into_iter().zip(words) {
+        pen.put_right(left.saturating_sub(1), y, text, theme::text(theme::QUIET));
+    }
+}
+
 /// What a horizontal bar shows, in shares of it.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bar {

@@ -491,6 +491,14 @@ impl Picked<'_> {
         }
     }
 
+    /// What it is told, or was told last, in every scale of the rig; nothing where that is not known.
+    pub fn in_scales(&self, rig: &Rig) -> Vec<String> {
+        // What turns on was stopped by its release, and its last pulse says nothing of now.
+        let known = self.state.engaged || self.servo.kind.has_angles() && !self.is_unknown();
+        let at = self.wire_pulse();
+        rig.in_scales(self.servo.kind, at).filter(|_| known).collect()
+    }
+
     /// The pulse on the wire, or the one it had last.
     pub fn wire_pulse(&self) -> Position {
         self.state.ticks().map_or(self.state.pulse, |t| self.plan.guard.pulse(t))

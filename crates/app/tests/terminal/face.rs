@@ -3,13 +3,26 @@
 use crate::harness::{Home, Pane, until};
 use std::process::Command;
 
-/// Clicks the first letter of a text where it stands first, from 1 as terminals count.
+/// Clicks the first letter of a text where it stands first, once it stays there: a screen may be half drawn when it is looked at.
 fn click(pane: &mut Pane, text: &str) {
-    let screen = pane.see(text);
-    let (row, line) = screen.lines().enumerate().find(|(_, line)| line.contains(text)).unwrap();
-    let column = line[..line.find(text).unwrap()].chars().count() + 1;
-    let cell = (u16::try_from(column).unwrap(), u16::try_from(row).unwrap() + 1);
+    let (mut seen, mut looks) = (None, 0);
+    let cell = until(
+        || {
+            let at = place(&pane.screen(), text);
+            looks = if at == seen { looks + 1 } else { 0 };
+            seen = at;
+            seen.filter(|_| looks >= 10)
+        },
+        || format!("{text:?} stays nowhere on\n{}", pane.screen()),
+    );
     pane.mouse(&[(0, cell, 'M'), (0, cell, 'm')]);
+}
+
+/// The cell of a text's first letter, as column and row from 1, as terminals count.
+fn place(screen: &str, text: &str) -> Option<(u16, u16)> {
+    let (row, line) = screen.lines().enumerate().find(|(_, line)| line.contains(text))?;
+    let column = line[..line.find(text)?].chars().count();
+    Some((u16::try_from(column).ok()? + 1, u16::try_from(row).ok()? + 1))
 }
 
 fn settings(home: &Home, text: &str) {

@@ -126,105 +126,87 @@ fn mark(pane: &mut Pane, before: Option<&str>) -> String {
     told
 }
 
+/// What is to be read, and the keys that it asks for.
+type Steps = &'static [(&'static str, &'static [&'static str])];
+
+fn follow(pane: &mut Pane, steps: Steps) {
+    for (wanted, keys) in steps {
+        pane.see(wanted);
+        pane.keys(keys);
+    }
+}
+
+/// Goes on at one text; where another one stands there, the key that it asks for comes first.
+fn unless(pane: &mut Pane, goes_on: &str, (other, key): (&str, &str)) {
+    let either = |screen: String| (screen.contains(goes_on) || screen.contains(other)).then_some(());
+    until(|| either(pane.screen()), || pane.screen());
+    if !pane.screen().contains(goes_on) {
+        pane.keys(&[key]);
+    }
+    pane.see(goes_on);
+}
+
+const TO_A_FIRST_PULSE: Steps = &[
+    ("▌ a new rig, simulated", &["Enter"]),
+    ("sim:bench", &["Enter"]),
+    ("This rig has no servo yet. a adds one", &["a"]),
+    ("add servo", &["b", "e", "a", "k", "Enter"]),
+    ("e gives beak its first pulse", &["e"]),
+    ("first pulse at 1500 µs", &["Enter"]),
+    ("then m keeps it as a mark", &[]),
+];
+
+const TO_A_KNOB: Steps = &[
+    ("Ctrl-S saves that; then F3 ties a knob to it", &["C-s"]),
+    ("Saved. F3 ties a knob to it", &["F3"]),
+    ("K adds one", &["K"]),
+    ("sim:knob", &["Enter"]),
+    ("I adds one: move the one you mean", &["I"]),
+    // The row of its channel.
+    ("knob             link", &["Right", "Right"]),
+    ("makes an input of knob", &["Enter"]),
+    ("what it is, as tiller or gap", &["Enter"]),
+    ("t ties it to beak", &["t"]),
+    ("The hand has beak: g gives it to knob", &["g"]),
+];
+
+const TO_TWO_STEPS: Steps = &[
+    ("F4 sets poses in time", &["F4"]),
+    ("k keeps where the joints stand as a pose", &["k"]),
+    ("as the pose pose-1", &["Enter"]),
+    ("pose pose-1 kept", &["i"]),
+    ("One step. Move the joints elsewhere", &["F3"]),
+    ("knob of link", &["Left", "Left", "Left", "Left", "k"]),
+    ("as the pose pose-2", &["Enter"]),
+    ("pose pose-2 kept", &["F4"]),
+    ("One step. Move the joints elsewhere", &["i"]),
+    ("2 steps", &[]),
+];
+
 #[test]
 fn from_nothing_to_a_saved_servo_on_a_knob_in_a_sequence_takes_no_more_than_ninety_keys() {
     let home = Home::new();
     let mut pane = Pane::start_in(&home, &[]);
-    pane.see("a new rig, simulated");
+    let rows = pane.see("a new rig, simulated");
     // What this machine has stands before it, and costs a key each.
-    let rows = pane.screen();
     let here = rows.lines().filter(|line| line.contains("a new rig on ")).count();
     pane.keys(&vec!["Down"; here + 2]);
-    until(|| pane.screen().contains("▌ a new rig, simulated").then_some(()), || pane.screen());
-    pane.keys(&["Enter"]);
-    pane.see("sim:bench");
-    pane.keys(&["Enter"]);
-    pane.see("This rig has no servo yet. a adds one");
-    pane.keys(&["a"]);
-    pane.see("add servo");
-    pane.text("beak");
-    pane.keys(&["Enter"]);
-    pane.see("beak added on channel 0");
-    pane.see("e gives beak its first pulse");
-    pane.keys(&["e"]);
-    pane.see("first pulse at 1500 µs");
-    pane.keys(&["Enter"]);
-    pane.see("then m keeps it as a mark");
+    follow(&mut pane, TO_A_FIRST_PULSE);
     let mut told = mark(&mut pane, None);
     for marks in 2..=5 {
         pane.see(if marks == 2 { "n glides to the next useful pulse" } else { "n, m and Enter again" });
         pane.keys(&["n"]);
         told = mark(&mut pane, Some(told.as_str()));
     }
-    // Where the line misses by more than it may be misread, it is bent first.
-    until(
-        || {
-            let screen = pane.screen();
-            (screen.contains("Ctrl-S saves that") || screen.contains("B bends it")).then_some(())
-        },
-        || pane.screen(),
+    unless(&mut pane, "Ctrl-S saves that", ("B bends it", "B"));
+    follow(&mut pane, TO_A_KNOB);
+    follow(&mut pane, TO_TWO_STEPS);
+    // Where the knob was turned far, the time that a new step has is short.
+    unless(&mut pane, "next  p plays.", ("f stretches it", "f"));
+    follow(
+        &mut pane,
+        &[("next  p plays.", &["p"]), ("Played; its joints keep the last pose", &["C-s"]), ("saved to", &[])],
     );
-    if pane.screen().contains("B bends it") {
-        pane.keys(&["B"]);
-    }
-    pane.see("Ctrl-S saves that; then F3 ties a knob to it");
-    pane.keys(&["C-s"]);
-    pane.see("Saved. F3 ties a knob to it");
-    pane.keys(&["F3"]);
-    pane.see("K adds one");
-    pane.keys(&["K"]);
-    pane.see("sim:knob");
-    pane.keys(&["Enter"]);
-    pane.see("listens on sim:knob now");
-    pane.see("I adds one: move the one you mean");
-    pane.keys(&["I"]);
-    pane.see("move the stand-in");
-    until(|| pane.screen().contains("knob             link").then_some(()), || pane.screen());
-    pane.keys(&["Right", "Right"]);
-    pane.see("makes an input of knob");
-    pane.keys(&["Enter"]);
-    pane.see("what it is, as tiller or gap");
-    pane.keys(&["Enter"]);
-    pane.see("t ties it to beak");
-    pane.keys(&["t"]);
-    pane.see("The hand has beak: g gives it to knob");
-    pane.keys(&["g"]);
-    pane.see("F4 sets poses in time");
-    pane.keys(&["F4"]);
-    pane.see("k keeps where the joints stand as a pose");
-    pane.keys(&["k"]);
-    pane.see("as the pose pose-1");
-    pane.keys(&["Enter"]);
-    pane.see("pose pose-1 kept");
-    pane.keys(&["i"]);
-    pane.see("One step. Move the joints elsewhere");
-    pane.keys(&["F3"]);
-    pane.see("knob of link");
-    pane.keys(&["Left", "Left", "Left", "Left"]);
-    pane.keys(&["k"]);
-    pane.see("as the pose pose-2");
-    pane.keys(&["Enter"]);
-    pane.see("pose pose-2 kept");
-    pane.keys(&["F4"]);
-    pane.see("One step. Move the joints elsewhere");
-    pane.keys(&["i"]);
-    pane.see("2 steps");
-    // Where the knob was turned far, the time that a new step has is short, and the line says what to do.
-    until(
-        || {
-            let screen = pane.screen();
-            (screen.contains("next  p plays.") || screen.contains("f stretches it")).then_some(())
-        },
-        || pane.screen(),
-    );
-    if pane.screen().contains("f stretches it") {
-        pane.keys(&["f"]);
-    }
-    pane.see("next  p plays.");
-    pane.keys(&["p"]);
-    pane.see("Played; its joints keep the last pose");
-    pane.keys(&["C-s"]);
-    pane.see("saved to");
     println!("from nothing to a servo on a knob in a sequence: {} keys", pane.pressed);
     assert!(pane.pressed <= 90, "{} keys", pane.pressed);
     let saved = std::fs::read_to_string(home.path("my.rig.toml")).unwrap();

@@ -1,5 +1,6 @@
 //! What there is to do in Calibrate, step by step.
 
+use super::practice;
 use crate::screen::advice::{Rule, sentence, when};
 use crate::screen::scene::{Picked, Scene};
 use wasvolta_core::fit::{NoFit, Shape};
@@ -306,7 +307,7 @@ fn widen(scene: &Scene) -> Option<String> {
 
 /// A servo to practise on needs no limits: its truth is the next thing to see.
 fn practised(scene: &Scene) -> Option<String> {
-    scene.practice?;
+    practice::practised(scene).ok()?;
     let (_, fit) = fitted(scene)?;
     Some(format!("{fit} ‹show the truth› shows what it really is beside that, and how many keys it took."))
 }

@@ -1,7 +1,7 @@
 //! What is known of a servo beside what another source says, line by line.
 
 use crate::screen::beside::Beside;
-use crate::screen::chart::Plot;
+use crate::screen::chart::{Plot, heights};
 use crate::screen::pen::{Pen, fit};
 use crate::screen::scene::Scene;
 use crate::screen::theme;
@@ -71,11 +71,7 @@ fn both(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f64,
     }
     plot.canvas.lay(pen, LEFT, 0);
     let quiet = theme::text(theme::QUIET);
-    for (y, text) in
-        [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))]
-    {
-        pen.put_right(LEFT - 1, y, &text, quiet);
-    }
+    heights(pen, LEFT, rows, &[format!("{top:+.0}°"), "0°".to_owned(), format!("{:+.0}°", -top)]);
     pen.put(LEFT, rows, &format!("{x0:.0}"), quiet);
     pen.put_right(wide, rows, &format!("{x1:.0} µs"), quiet);
     pen.put_centred(LEFT + (wide - LEFT) / 2, rows, "── fit  ·· what it is", quiet);
@@ -96,8 +92,5 @@ fn misses(pen: &mut Pen<'_>, scene: &Scene, angles: &[(f64, f64)], (x0, x1): (f6
     plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
     plot.curve(off.into_iter(), theme::MARK);
     plot.canvas.lay(pen, LEFT, 0);
-    let quiet = theme::text(theme::QUIET);
-    pen.put_right(LEFT - 1, 0, &format!("{top:+.0}°"), quiet);
-    pen.put_right(LEFT - 1, rows / 2, "miss", quiet);
-    pen.put_right(LEFT - 1, rows - 1, &format!("{:+.0}°", -top), quiet);
+    heights(pen, LEFT, rows, &[format!("{top:+.0}°"), "miss".to_owned(), format!("{:+.0}°", -top)]);
 }

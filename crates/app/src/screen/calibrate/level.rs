@@ -161,9 +161,9 @@ pub fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         pen.put(label, y, &value, theme::text(theme::INK));
         y += 1;
     }
-    if let Some(words) = scene.rig.in_scales(picked.servo.kind, picked.wire_pulse()).next() {
+    if let Some(words) = picked.in_scales(scene.rig).first() {
         pen.put(0, y, if narrow { "code" } else { "other code" }, theme::text(theme::QUIET));
-        pen.put(label, y, &words, theme::text(theme::INK));
+        pen.put(label, y, words, theme::text(theme::INK));
         y += 1;
     }
     y = state_row(pen, picked, y, label) + 1;

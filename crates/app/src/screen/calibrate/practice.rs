@@ -18,13 +18,24 @@ fn aligned(picked: &Picked) -> usize {
     picked.servo.marks.iter().filter(|mark| mark.seen == MarkKind::Aligned).count()
 }
 
-/// Somebody practises, and has marks beside which the truth can stand.
+/// It hangs where the dealt servo does. Any other servo of the bench has a truth of its own.
+fn dealt(scene: &Scene, picked: &Picked) -> bool {
+    let port = scene.rig.port(&picked.board.port);
+    let way = port.and_then(|port| port.path.strip_prefix("sim:"));
+    way == Some(Deal::BUS)
+        && picked.board.address == Some(Deal::ADDRESS)
+        && picked.servo.plug() == Deal::CHANNEL
+}
+
+/// Somebody practises, picked the dealt servo, and has marks beside which the truth can stand.
 pub fn practised(scene: &Scene) -> Ready {
     need(
         scene.practice.is_some(),
         "nothing is hidden here: `wasvolta practice` deals a servo to find out about",
     )?;
-    let marks = scene.picked().map_or(0, |picked| aligned(&picked));
+    let dealt = scene.picked().filter(|picked| dealt(scene, picked));
+    need(dealt.is_some(), "that is not the servo that was dealt: its truth is another's")?;
+    let marks = dealt.map_or(0, |picked| aligned(&picked));
     need(marks >= ENOUGH, "keep two marks first: there is nothing beside which to show it yet")
 }
 

@@ -2,7 +2,7 @@
 
 use crate::screen::calibrate::place::state_row;
 use crate::screen::calibrate::{behind, level, mechanism, protractor, ruler};
-use crate::screen::chart::Plot;
+use crate::screen::chart::{Plot, heights};
 use crate::screen::health;
 use crate::screen::pen::{Pen, fit, width};
 use crate::screen::scene::{Picked, Scene};
@@ -300,8 +300,7 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         }
     }
     let mut y = y + 3;
-    let scales = scene.rig.in_scales(picked.servo.kind, picked.wire_pulse());
-    for words in scales.take(if narrow { 1 } else { SCALES }) {
+    for words in picked.in_scales(scene.rig).into_iter().take(if narrow { 1 } else { SCALES }) {
         // Where room is short it stands beside the large pulse, if it can.
         if narrow && 4 * digits::PITCH + 3 + width(&words) <= pen.width() {
             pen.put_right(pen.width(), 0, &words, theme::text(theme::INK));
@@ -622,11 +621,7 @@ fn chart(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     plot.canvas.lay(pen, left, 0);
     let quiet = theme::text(theme::QUIET);
     let rows = pen.height() - 1;
-    for (y, text) in
-        [(0, format!("{top:+.0}°")), (rows / 2, "0°".to_owned()), (rows - 1, format!("{:+.0}°", -top))]
-    {
-        pen.put_right(left - 1, y, &text, quiet);
-    }
+    heights(pen, left, rows, &[format!("{top:+.0}°"), "0°".to_owned(), format!("{:+.0}°", -top)]);
     let legend = if fitted { "·· rated  ── fit" } else { "·· rated, no fit yet" };
     pen.put(left, rows, &format!("{x0:.0}"), quiet);
     let wide = pen.width();

@@ -2,7 +2,7 @@
 
 use crate::files;
 use crate::paper;
-use crate::screen::chart::Plot;
+use crate::screen::chart::{Plot, heights};
 use crate::screen::context::Context;
 use crate::screen::dialog::Dialog;
 use crate::screen::form::{Field, Form, Subject};
@@ -79,8 +79,8 @@ pub fn draw(pen: &mut Pen<'_>, alike: &Alike) {
     let quiet = theme::text(theme::QUIET);
     let wide = pen.width();
     let columns: &[(u16, &str)] = match wide {
-        0..70 => &[(20, "slope"), (39, "off the mean")],
-        70..100 => &[(24, "slope"), (43, "0° at"), (56, "off the mean")],
+        0..76 => &[(20, "slope"), (39, "off the mean")],
+        76..100 => &[(24, "slope"), (43, "0° at"), (56, "off the mean")],
         _ => &[(24, "slope"), (43, "0° at"), (56, "endpoints"), (76, "off the mean")],
     };
     pen.put(2, 1, "of a kind", theme::strong(theme::INK));
@@ -119,29 +119,22 @@ pub fn draw(pen: &mut Pen<'_>, alike: &Alike) {
 fn chart(pen: &mut Pen<'_>, alike: &Alike) {
     const LEFT: u16 = 7;
     const RIGHT: u16 = 4;
-    let off = |n: usize, at| alike.members.get(n).map_or(0.0, |own| alike.off_at(own, at).get());
-    let all = (0..alike.members.len()).flat_map(|n| alike.places().map(move |at| (n, at)));
-    let top = all.map(|(n, at)| off(n, at).abs()).fold(0.5, f64::max).ceil();
+    let all = alike.members.iter().flat_map(|own| &own.off);
+    let top = all.map(|(_, off)| off.abs().get()).fold(0.5, f64::max).ceil();
     let (wide, rows) = (pen.width(), pen.height() - 1);
     let (x0, x1) = (alike.over.low.get(), alike.over.high.get());
     let mut plot = Plot::new(wide.saturating_sub(LEFT + RIGHT), rows, (x0, x1), (-top, top));
     plot.dashed((x0, 0.0), (x1, 0.0), theme::RULE, (1, 3));
-    let odd = alike.odd();
     let mut ends = Vec::new();
-    for n in 0..alike.members.len() {
-        let color = if odd == Some(n) { theme::FAULT } else { theme::INK };
-        plot.curve(alike.places().map(|at| (at.get(), off(n, at))), color);
-        ends.push((plot.cell(x1, off(n, alike.over.high)).1, n));
+    for (n, own) in alike.members.iter().enumerate() {
+        let color = if alike.odd == Some(n) { theme::FAULT } else { theme::INK };
+        plot.curve(own.off.iter().map(|(at, off)| (at.get(), off.get())), color);
+        let last = own.off.last().map_or(0.0, |(_, off)| off.get());
+        ends.push((plot.cell(x1, last).1, n));
     }
     plot.canvas.lay(pen, LEFT, 0);
     let quiet = theme::text(theme::QUIET);
-    for (y, text) in [
-        (0, format!("{top:+.0}°")),
-        (rows / 2, "mean".to_owned()),
-        (rows.saturating_sub(1), format!("{:+.0}°", -top)),
-    ] {
-        pen.put_right(LEFT - 1, y, &text, quiet);
-    }
+    heights(pen, LEFT, rows, &[format!("{top:+.0}°"), "mean".to_owned(), format!("{:+.0}°", -top)]);
     // One number a row: those that have none are in the list above.
     let mut taken: Vec<u16> = Vec::new();
     for (y, n) in ends {

@@ -43,25 +43,25 @@ fn called(desk: &Context, form: &Form) -> Result<String, String> {
     })
 }
 
-fn which(desk: &Context) -> Vec<Field> {
+/// The question which scale, with the one of that place in the rig as its likely answer.
+fn which(desk: &Context, likely: usize) -> Vec<Field> {
     let scales = &desk.session.document.rig.scales;
     let words = |scale: &NamedScale| format!("{}: {}", scale.name, scale.described());
     let hint = scales.iter().map(words).collect::<Vec<_>>().join("; ");
-    vec![Field::new("scale", "", hint).offering(scales.iter().map(|scale| scale.name.clone()).collect())]
+    let mut names: Vec<String> = scales.iter().map(|scale| scale.name.clone()).collect();
+    names.rotate_left(likely.min(scales.len()));
+    vec![Field::new("scale", "", hint).offering(names)]
 }
 
 /// Asks which scale is to be shown where there is room for one.
 pub fn first(desk: &mut Context) {
-    let mut fields = which(desk);
     // The one that is first is no answer.
-    if let Some(other) = desk.session.document.rig.scales.get(1).map(|scale| scale.name.clone()) {
-        fields[0].typing = crate::screen::typing::Typing::prefilled(other);
-    }
+    let fields = which(desk, 1);
     desk.ask(FIRST.name, Subject::default(), fields);
 }
 
 /// Asks which scale is to go.
 pub fn forget(desk: &mut Context) {
-    let fields = which(desk);
+    let fields = which(desk, 0);
     desk.ask(FORGET.name, Subject::default(), fields);
 }

@@ -279,8 +279,10 @@ pub fn set_failsafe(desk: &mut Context, text: &str) -> Result<(), String> {
     }
     let over_s = desk.model.scene(desk.session).mapping().and_then(|own| Some(own.failsafe.as_ref()?.over_s));
     let plain = Failsafe { over_s: over_s.unwrap_or(USUAL_FAILSAFE), ..Failsafe::default() };
-    let failsafe = match kind(&desk.model.scene(desk.session)) {
-        Some(GoalKind::Joint) => Failsafe { angle_deg: Some(entry::angle(text)?), ..plain },
+    let scene = desk.model.scene(desk.session);
+    let of = scene.moved().map(|moved| moved.judges(scene.rig));
+    let failsafe = match kind(&scene) {
+        Some(GoalKind::Joint) => Failsafe { angle_deg: Some(entry::angle_of(text, of.as_ref())?), ..plain },
         Some(GoalKind::Level) => {
             let level = entry::plain(text.trim_end_matches('%').trim_end())?;
             Failsafe { level_percent: Some(Percent::new(level)), ..plain }

@@ -204,7 +204,7 @@ fn does(scene: &Scene, part: &Picked) -> [String; 4] {
         Some(ticks) => {
             let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
             let pulse = format!("wire {angle}{:.0} µs", part.wire_pulse().get());
-            let named = scene.rig.in_scales(part.servo.kind, part.wire_pulse()).next();
+            let named = part.in_scales(scene.rig).into_iter().next();
             let named = named.map_or_else(String::new, |named| format!(", {named}"));
             let ticks = format!("{pulse}, {} ticks", ticks.0);
             [format!("{ticks}{named}"), ticks, pulse, who]

@@ -101,6 +101,28 @@ fn what_is_wrong_shows_in_the_line_that_it_is_about() {
 }
 
 #[test]
+fn the_truth_is_told_of_the_dealt_servo_and_of_no_other() {
+    let mut bench = calibrated(&first_with(None));
+    bench.act("add servo");
+    bench.enter("heron.eye");
+    bench.press(Key::char('e'));
+    bench.code(KeyCode::Enter);
+    bench.pass(50);
+    for _ in 0..2 {
+        mark(&mut bench);
+        bench.press(Key::char('n'));
+    }
+    bench.pass(300);
+    assert!(!next(&bench).contains("show the truth"), "{}", next(&bench));
+    bench.act("show the truth");
+    let frame = bench.frame(160, 47);
+    assert!(
+        bench.model.dialog.is_none() && frame.contains("that is not the servo that was dealt"),
+        "{frame}"
+    );
+}
+
+#[test]
 fn the_next_line_leads_to_the_truth_and_elsewhere_nothing_is_hidden() {
     let mut bench = calibrated(&first_with(None));
     // From the slack on it leads outwards, and once both ends are set to the truth.

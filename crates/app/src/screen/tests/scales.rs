@@ -34,6 +34,8 @@ fn a_scale_is_told_once_then_typed_and_shown() {
     );
     tell(&mut bench, "lib", "0..180 over 544..2400us");
     assert!(bench.frame(160, 47).contains("lib: 0 to 180 over 544 to 2400 µs"), "{}", bench.frame(160, 47));
+    // Where it stands is not known yet, and so no number of it is.
+    assert!(!bench.frame(160, 47).contains("other code"), "{}", bench.frame(160, 47));
     bench.press(Key::char('e'));
     bench.code(KeyCode::Enter);
     bench.pass(50);

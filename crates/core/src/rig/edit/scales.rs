@@ -1,6 +1,6 @@
 //! Edits of named scales, and how a person writes one in a line.
 
-use super::{Edited, changed, missing};
+use super::{Edited, Refused, changed, missing};
 use crate::rig::{Ends, NamedScale, Rig};
 use crate::unit::{Hertz, Micros};
 
@@ -55,17 +55,17 @@ pub fn tell_scale(rig: &Rig, scale: &NamedScale) -> Edited {
     })
 }
 
+fn place(rig: &Rig, name: &str) -> Result<usize, Refused> {
+    rig.scales.iter().position(|scale| scale.is_called(name)).ok_or_else(|| missing("scale", name))
+}
+
 /// Puts a scale before the others: it is the one that is shown where there is room for one.
 ///
 /// # Errors
 /// When there is none of that name.
 pub fn scale_first(rig: &Rig, name: &str) -> Edited {
     changed(rig, |rig| {
-        let at = rig
-            .scales
-            .iter()
-            .position(|scale| scale.is_called(name))
-            .ok_or_else(|| missing("scale", name))?;
+        let at = place(rig, name)?;
         rig.scales[..=at].rotate_right(1);
         Ok(())
     })
@@ -77,11 +77,7 @@ pub fn scale_first(rig: &Rig, name: &str) -> Edited {
 /// When there is none of that name.
 pub fn remove_scale(rig: &Rig, name: &str) -> Edited {
     changed(rig, |rig| {
-        let at = rig
-            .scales
-            .iter()
-            .position(|scale| scale.is_called(name))
-            .ok_or_else(|| missing("scale", name))?;
+        let at = place(rig, name)?;
         rig.scales.remove(at);
         Ok(())
     })
