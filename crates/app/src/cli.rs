@@ -35,8 +35,7 @@ pub struct Arguments {
 fn after_help() -> String {
     format!(
         "Exit codes:\n{}\nQuitting, and the signals TERM, HUP, QUIT, USR1, USR2, ALRM and ABRT, release every servo; \
-         after KILL, a crash of the machine or the end for want of memory, boards go on as each one's note in Wiring \
-         says, and `wasvolta release RIG` is the way back.\n\nEnvironment:\n{}",
+         after KILL, a crash of the machine, or when memory runs out, boards go on as each one's note in Wiring says, and `wasvolta release RIG` is the way back.\n\nEnvironment:\n{}",
         crate::exit::table(),
         environment()
     )
@@ -47,17 +46,17 @@ pub const ENVIRONMENT: [(&str, &str); 11] = [
     ("WASVOLTA_THEME", "as --theme"),
     ("WASVOLTA_COLOURS", "as --colours"),
     ("WASVOLTA_GLYPHS", "as --glyphs"),
-    ("WASVOLTA_NO_MOUSE", "as --no-mouse, where it is 1"),
-    ("NO_COLOR", "no colours, where --colours does not say otherwise"),
+    ("WASVOLTA_NO_MOUSE", "1 means the same as --no-mouse"),
+    ("NO_COLOR", "no colours, unless --colours says otherwise"),
     ("TERM, COLORTERM", "how many colours the terminal has"),
     ("LC_ALL, LC_CTYPE, LANG", "whether it has more than plain letters"),
-    ("XDG_CONFIG_HOME", "the folder with config.toml, which sets keys; ~/.config unless said"),
-    ("XDG_DATA_HOME", "the folder that keeps the demo's rig; ~/.local/share unless said"),
+    ("XDG_CONFIG_HOME", "the folder with config.toml, which sets keys; ~/.config by default"),
+    ("XDG_DATA_HOME", "the folder that keeps the demo's rig; ~/.local/share by default"),
     (
         "XDG_STATE_HOME",
-        "the folder that keeps where servos were left, unsaved edits and recent rigs; ~/.local/state unless said",
+        "the folder that keeps where servos were left, unsaved edits and recent rigs; ~/.local/state by default",
     ),
-    ("TMPDIR", "the folder for the paths of simulated serial lines; /tmp unless said"),
+    ("TMPDIR", "the folder for the paths of simulated serial lines; /tmp by default"),
 ];
 
 fn environment() -> String {
@@ -83,7 +82,7 @@ pub enum Command {
     /// What it really is can be seen once it has two marks, beside what was found out. The same number deals the same servo
     /// again, from the beginning.
     Practice {
-        /// The number of a deal, 0 to 9999; another one each time unless said.
+        /// The number of a deal, 0 to 9999; another one each time by default.
         #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(0..=i64::from(Deal::MOST)))]
         deal: Option<u32>,
         #[command(flatten)]
@@ -212,7 +211,7 @@ impl Command {
 pub enum Card {
     /// List the cards of a folder, a line each.
     List {
-        /// The folder; this one unless said.
+        /// The folder; this one by default.
         #[arg(default_value = ".")]
         folder: PathBuf,
     },
@@ -243,7 +242,7 @@ pub enum Card {
         /// Draw them on a sheet too: NAME.svg or NAME.pdf; - writes SVG to standard output, without the lines.
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// The date on the sheet; today unless said. The same cards and date give the same bytes.
+        /// The date on the sheet; today by default. The same cards and date give the same bytes.
         #[arg(long, value_name = "YYYY-MM-DD")]
         date: Option<chrono::NaiveDate>,
         /// The paper.
@@ -289,17 +288,18 @@ pub struct Sim {
     /// A bus: the form of its packets. 2 unless its layout says otherwise.
     #[arg(long, value_name = "1|2", value_parser = clap::value_parser!(u8).range(1..=2))]
     pub form: Option<u8>,
-    /// A bus: the layout of its registers, by its name or its file. That of the form unless said.
+    /// A bus: the layout of its registers, by its name or its file. That of the form by default.
     #[arg(long, value_name = "LAYOUT")]
     pub layout: Option<String>,
-    /// A bus: ids, as 1-8; may be said several times. 1-3 unless said.
+    /// A bus: ids, as 1-8; may be said several times. 1-3 by default.
     #[arg(long, value_name = "1-8", value_delimiter = ',', value_parser = crate::layouts::ids)]
     pub ids: Vec<std::ops::RangeInclusive<u8>>,
-    /// Radio, lines, a bus and OSC: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait 2`,
+    /// Radio, lines, a bus and OSC: commands are read from this file instead of standard input, a line each: `ch1 0.3`, `wait
+    /// 2`,
     /// `off`, `well`, `frozen`, `failsafe`, `silent`, `rubbish`, `noise 5`, `unplug`, `plug`.
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
-    /// Expanders: the address of one; may be said several times. 0x40 unless said.
+    /// Expanders: the address of one; may be said several times. 0x40 by default.
     #[arg(long = "address", value_name = "0x40", value_parser = crate::fresh::address)]
     pub addresses: Vec<u8>,
     /// Firmata: it is not started anew when its line is opened, so that its pulses outlive a program that was killed.
@@ -370,7 +370,7 @@ pub struct Check {
 pub struct List {
     /// The rig, a *.rig.toml file; - reads standard input.
     pub rig: PathBuf,
-    /// Of which kind; all of them unless said.
+    /// Of which kind; all of them by default.
     #[arg(value_enum)]
     pub what: Option<Listed>,
     /// Say it as JSON on standard output.
@@ -381,13 +381,13 @@ pub struct List {
 /// What a rig has in lists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Listed {
-    /// Servos, and what else hangs on channels.
+    /// Servos, and whatever else hangs on a channel.
     Servos,
     /// Poses.
     Poses,
     /// Sequences.
     Sequences,
-    /// Signals that come in.
+    /// Input signals.
     Inputs,
 }
 
@@ -399,14 +399,14 @@ pub struct Scan {
     /// Ask this serial port what is on it. Opening it resets many boards: their servos twitch.
     #[arg(long, value_name = "PATH")]
     pub ask: Option<PathBuf>,
-    /// The rate to ask it at. 57600 unless said; of a bus of smart servos every rate that its layout knows.
+    /// The rate to ask it at. 57600 by default; of a bus of smart servos every rate that its layout knows.
     #[arg(long, value_name = "BAUD", requires = "ask")]
     pub baud: Option<u32>,
     /// Ask it as a bus of smart servos with registers as this layout has them, by its name or its file: every id is asked
     /// who it is, by reading only.
     #[arg(long, value_name = "LAYOUT", requires = "ask")]
     pub layout: Option<String>,
-    /// The ids to ask, as 0-20. All unless said.
+    /// The ids to ask, as 0-20. All by default.
     #[arg(long, value_name = "0-20", requires = "layout", value_parser = crate::layouts::ids)]
     pub ids: Option<std::ops::RangeInclusive<u8>>,
     /// Say it as JSON on standard output.
@@ -444,8 +444,7 @@ pub struct SimulatedBench {
 fn faults() -> String {
     let kinds: Vec<String> = Kind::all().map(|kind| format!("{}: {}", kind.name(), kind.words())).collect();
     format!(
-        "Let something be wrong with the simulated hardware, everywhere or at one board or channel; may be said \
-         several times. {}",
+        "Switch on a fault of the simulated hardware, everywhere or at one board or channel; may be given several times. {}",
         kinds.join("; ")
     )
 }
@@ -504,7 +503,7 @@ pub struct Sheet {
     /// Where to write it: NAME.svg or NAME.pdf; - writes SVG to standard output.
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
-    /// The date on the sheet; today unless said. The same rig and date give the same bytes.
+    /// The date on the sheet; today by default. The same rig and date give the same bytes.
     #[arg(long, value_name = "YYYY-MM-DD")]
     pub date: Option<chrono::NaiveDate>,
     /// The paper.

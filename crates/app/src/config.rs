@@ -32,7 +32,7 @@ pub fn keys(path: &Path) -> Result<Keymap, BadFile> {
         Ok(document) => document,
         Err(error) => {
             let error: toml_edit::TomlError = error;
-            let help = "a table [keys] with lines as \"mark\" = \"m\" is all it has".to_owned();
+            let help = "it may only have a table [keys] with lines such as \"mark\" = \"m\"".to_owned();
             let located = Located { message: error.message().to_owned(), help, span: error.span() };
             return Err(files::malformed(path, What::Settings, text, &located));
         }
@@ -48,7 +48,7 @@ fn read(document: &Document<String>) -> Result<Keymap, Vec<Located>> {
     for (name, item) in document.iter() {
         let span = document.key(name).and_then(toml_edit::Key::span);
         let Some(table) = item.as_table_like().filter(|_| name == "keys") else {
-            found.push(at(format!("{name} is nothing that can be set"), "[keys] is all there is", span));
+            found.push(at(format!("{name} is not a setting"), "the only table is [keys]", span));
             continue;
         };
         for (name, item) in table.iter() {
@@ -86,12 +86,12 @@ fn read(document: &Document<String>) -> Result<Keymap, Vec<Located>> {
 /// The keys that stand behind a name: one, or several between brackets.
 fn written(item: &Item) -> Result<Vec<Key>, String> {
     let one = |value: &Value| {
-        let text = value.as_str().ok_or_else(|| format!("{} is no key", value.to_string().trim()))?;
-        Key::parse(text).ok_or_else(|| format!("{text:?} is no key"))
+        let text = value.as_str().ok_or_else(|| format!("{} is not a key", value.to_string().trim()))?;
+        Key::parse(text).ok_or_else(|| format!("{text:?} is not a key"))
     };
     match item.as_value() {
         Some(Value::Array(keys)) => keys.iter().map(one).collect(),
         Some(value) => Ok(vec![one(value)?]),
-        None => Err("a key, or keys between brackets, are to stand here".to_owned()),
+        None => Err("write a key here, or several in brackets".to_owned()),
     }
 }

@@ -53,7 +53,7 @@ fn meaning(argument: &Arg) -> String {
     let usual = argument.get_default_values().iter().filter(|_| argument.get_action().takes_values());
     let usual: Vec<String> = usual.map(|value| format!("`{}`", value.to_string_lossy())).collect();
     let choices = if choices.is_empty() { String::new() } else { format!(" {}", choices.join(" ")) };
-    let usual = if usual.is_empty() { String::new() } else { format!(" Unless said: {}.", usual.join(", ")) };
+    let usual = if usual.is_empty() { String::new() } else { format!(" Default: {}.", usual.join(", ")) };
     format!("{help}{choices}{usual}")
 }
 

@@ -36,13 +36,13 @@ pub enum BadFile {
         places: Vec<ProblemPlace>,
     },
     /// It is no recording, or not one that can be run here.
-    #[error("{path} was not run to its end: {why}")]
+    #[error("{path} could not be replayed to its end: {why}")]
     Recording { path: String, why: BadRecording },
     /// It says nothing that a simulated bench could be like.
     #[error("{path}: {why}")]
     Bench { path: String, why: BadTruth },
     /// It reads as what it should be, with problems.
-    #[error("{path} has {} to mend{}", counted(*all), more(*all, places.len()))]
+    #[error("{path} has {} to fix{}", counted(*all), more(*all, places.len()))]
     Problems {
         path: String,
         /// How many there are.
@@ -263,7 +263,7 @@ pub struct Passing {
 }
 
 impl Passing {
-    /// Where it is.
+    /// The path of the folder.
     pub fn path(&self) -> &Path {
         self.folder.path()
     }

@@ -47,10 +47,10 @@ pub struct LookOptions {
     /// Light or dark.
     #[arg(long, value_enum, default_value_t, env = "WASVOLTA_THEME", global = true)]
     pub theme: Theme,
-    /// How many colours; by the terminal unless said. `NO_COLOR` means none.
+    /// How many colours; by the terminal by default. `NO_COLOR` means none.
     #[arg(long, value_enum, value_name = "HOW MANY", env = "WASVOLTA_COLOURS", global = true)]
     pub colours: Option<Colours>,
-    /// What drawings are made of; by the terminal unless said.
+    /// What drawings are made of; by the terminal by default.
     #[arg(long, value_enum, env = "WASVOLTA_GLYPHS", global = true)]
     pub glyphs: Option<Glyphs>,
     /// Leave the mouse to the terminal everywhere; nothing here needs it.

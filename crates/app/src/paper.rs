@@ -58,7 +58,7 @@ pub struct Order<'a> {
 #[derive(Debug, Error)]
 pub enum NotMade {
     /// The ending says no form.
-    #[error("{0} has no ending that says its form: end it in .svg or .pdf")]
+    #[error("{0} must end in .svg or .pdf")]
     Ending(String),
     /// It cannot be drawn.
     #[error(transparent)]

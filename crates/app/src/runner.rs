@@ -242,7 +242,7 @@ impl Runner {
             boards.filter(|(_, state)| unheard(state)).map(|(board, _)| board.name.clone()).collect();
         if self.engine.is_recording_broken() {
             self.outputs.trouble(
-                "the recording is not whole: this machine could not write it as fast as it came".to_owned(),
+                "the recording is not whole: this machine could not write it fast enough".to_owned(),
             );
         }
         let ended = self.engine.finish();

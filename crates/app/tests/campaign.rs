@@ -253,7 +253,7 @@ fn eight_thousand_poses_of_one_name_are_refused_in_a_moment_with_their_number() 
     judge("8000 poses", &["check"], &output);
     let said = common::flat(&output.stderr);
     assert!(
-        said.contains("problems to mend; here are the first 50"),
+        said.contains("problems to fix; here are the first 50"),
         "{}",
         said.chars().take(500).collect::<String>()
     );

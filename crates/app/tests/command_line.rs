@@ -278,7 +278,7 @@ fn a_sheet_is_the_same_bytes_for_the_same_date_and_leaves_nothing_half_written()
     let refused = [
         ("calibration", "punt.rudder", "b.pdf", vec![], "no mark yet"),
         ("protractor", "heron.neck", "b.pdf", vec!["--horn", "150"], "a horn of 150 mm needs"),
-        ("calibration", "heron.neck", "b.txt", vec![], "end it in .svg or .pdf"),
+        ("calibration", "heron.neck", "b.txt", vec![], "must end in .svg or .pdf"),
         ("calibration", "heron.neck", "b.pdf", vec!["--horn", "30"], "are about a protractor"),
         ("calibration", "heron.neck", "b.pdf", vec!["--board", "upper"], "is about the wiring sheet"),
         ("wiring", "", "b.pdf", vec!["--board", "middle"], "there is: upper, lower"),
@@ -535,10 +535,7 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
     assert_eq!(run(&["card", "compare", "neck.servo.toml", "neck.servo.toml"]).0, Some(0));
     let (code, alike, _) = run(&["card", "alike", ".", "-o", "box.svg"]);
     assert_eq!(code, Some(0));
-    assert!(
-        alike.contains("1  heron.neck") && alike.contains("2 of a kind: at one and the same place"),
-        "{alike}"
-    );
+    assert!(alike.contains("1  heron.neck") && alike.contains("2 of a kind: at the same pulse"), "{alike}");
     assert!(std::fs::read_to_string(home.path().join("box.svg")).unwrap().contains("crane.slew"));
     let one = run(&["card", "alike", "neck.servo.toml"]);
     assert!(one.0 == Some(1) && one.2.contains("there is 1 card"), "{one:?}");
@@ -694,7 +691,7 @@ fn sequences_are_listed_shown_and_looked_at_before_they_run() {
         said(&["sequence", "show", rig, "lift"], 0)
             .contains("wait until visitor is pressed, 30 s at most, then go on")
     );
-    assert!(said(&["sequence", "check", rig, "wake"], 0).contains("nothing to be said against it"));
+    assert!(said(&["sequence", "check", rig, "wake"], 0).contains("no problems found"));
     let json: serde_json::Value =
         serde_json::from_str(&said(&["sequence", "check", rig, "--json"], 1)).unwrap();
     assert_eq!((json["good"].as_bool(), json["sequences"].as_array().unwrap().len()), (Some(false), 7));
@@ -766,7 +763,7 @@ fn a_show_is_played_by_label_tempo_times_and_parameters_and_summed_up() {
         (&["strike", "--tempo", "5"][..], "tempo is 5 %, outside 10 to 400 %"),
         (&["strike", "--from", "nowhere"], "no step of strike is labelled \"nowhere\""),
         (&["strike", "--with", "blows=3"], "no parameter is called \"blows\""),
-        (&["strike", "--with", "strokes"], "gives no parameter"),
+        (&["strike", "--with", "strokes"], "does not set a parameter"),
     ] {
         let output = run(home.path(), &[&["play", rig], wrong, &["--dry"]].concat());
         assert_eq!(output.status.code(), Some(1), "{wrong:?}");

@@ -68,7 +68,7 @@ fn no_output_replaces_what_its_command_reads_nor_what_is_there() {
     assert!(forced.status.success(), "{}", text(&forced.stderr));
     assert!(std::fs::read_to_string(&there).unwrap().starts_with("t_s,servo"));
     let twice = home.run(&[&drive[..], &["--trace", "x", "--sim-log", "x"]].concat());
-    assert!(flat(&twice.stderr).contains("is written to already"), "{}", text(&twice.stderr));
+    assert!(flat(&twice.stderr).contains("is already another output"), "{}", text(&twice.stderr));
 }
 
 #[test]
@@ -139,7 +139,7 @@ fn a_full_disk_ends_the_file_and_not_the_show_and_is_said_once() {
         let output = home.run(&[&drive[..], &[option, "/dev/full"]].concat());
         assert_eq!(output.status.code(), Some(1), "{option}");
         assert!(
-            text(&output.stdout).contains("played to its end: released"),
+            text(&output.stdout).contains("played to the end: released"),
             "{option} {}",
             text(&output.stderr)
         );
@@ -182,7 +182,7 @@ fn standard_output_may_be_full_or_closed_or_the_file_itself() {
     let piped = home.piped(&["card", "compare", "-", "-"], &card.stdout);
     assert_eq!(piped.status.code(), Some(1), "standard input has one card only");
     let drives = home.piped(&["play", "-", "wake", "--drive"], &std::fs::read(&rig).unwrap());
-    assert!(drives.status.code() == Some(1) && text(&drives.stderr).contains("what drives works on a file"));
+    assert!(drives.status.code() == Some(1) && text(&drives.stderr).contains("--drive works on a file"));
     let dry = home.piped(&["play", "-", "strike", "--dry"], &std::fs::read(&rig).unwrap());
     assert!(dry.status.success() && text(&dry.stdout).starts_with("strike: 4.25 s"));
     let quiet = home.run(&["check", &rig, "--quiet"]);
@@ -195,7 +195,7 @@ fn standard_output_has_one_output_and_is_no_log() {
     let rig = home.rig();
     let play: &[&str] = &["play", &rig, "strike", "--drive", "--trace", "-", "--record", "-"];
     for (arguments, words) in [
-        (play, "standard output is written to already"),
+        (play, "standard output is already another output"),
         (&["check", &rig, "--log", "-"], "- is standard output: give the name of a file"),
     ] {
         let refused = home.run(arguments);

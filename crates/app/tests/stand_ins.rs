@@ -294,7 +294,7 @@ fn a_pwm_chip_that_this_user_may_not_write_to_is_a_failed_permission() {
     let words =
         String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
     assert_eq!(output.status.code(), Some(1), "{words}");
-    assert!(words.contains("✓ path") && words.contains("✗ permission    you may not open"), "{words}");
+    assert!(words.contains("✓ path") && words.contains("✗ permission    no permission to open"), "{words}");
     let root = wasvolta(home.path(), &["why", "reeds.rig.toml", "reeds.sway"]).output().unwrap();
     let words = String::from_utf8_lossy(&root.stdout).into_owned();
     assert!(words.contains("✓ permission"), "{words}");
@@ -316,7 +316,7 @@ fn why_does_not_open_a_line_and_says_so() {
     let line = home.path().join("reeds.line");
     std::fs::write(&line, "").unwrap();
     let (code, words) = why();
-    assert!(code == Some(1) && words.contains("reeds.line is no serial line"), "{words}");
+    assert!(code == Some(1) && words.contains("reeds.line is not a serial line"), "{words}");
     std::fs::remove_file(&line).unwrap();
     let _board = Board::start(home.path(), &[]);
     let (code, words) = why();
@@ -340,7 +340,7 @@ fn a_show_whose_board_is_gone_stops_and_says_so_or_waits_for_it() {
     assert_eq!(show.ends(), Some(1), "{}", show.said());
     let said = show.said();
     assert!(
-        said.contains("the show is stopped") && said.contains("stopped, for a board was lost: "),
+        said.contains("the show is stopped") && said.contains("stopped because a board was lost: "),
         "{said}"
     );
     // Told to wait, it goes on once the board is back.
@@ -351,7 +351,7 @@ fn a_show_whose_board_is_gone_stops_and_says_so_or_waits_for_it() {
     signal("-CONT", board.0.id());
     show.until_said("reeds is back");
     assert_eq!(show.ends(), Some(0), "{}", show.said());
-    assert!(show.said().contains("played to its end: released: no pulses remain"), "{}", show.said());
+    assert!(show.said().contains("played to the end: released: no pulses remain"), "{}", show.said());
 }
 
 #[test]
@@ -390,7 +390,7 @@ fn what_a_killed_program_left_is_kept_or_released_and_read_back() {
         std::fs::write(home.path().join("reeds.rig.toml"), &rig).unwrap();
         let (code, said) = run(&["play", "reeds.rig.toml", "sway", "--drive", "--adopt", "keep"]);
         assert!(code == Some(0) && said.contains("reeds.sway (kept where it is)"), "{kind} {said}");
-        assert!(said.contains("played to its end: released: no pulses remain"), "{kind} {said}");
+        assert!(said.contains("played to the end: released: no pulses remain"), "{kind} {said}");
     }
 }
 
@@ -539,7 +539,7 @@ fn a_receiver_that_speaks_another_protocol_than_the_rig_says_is_told_from_one_th
     };
     std::fs::write(home.path().join("in.rig.toml"), rig("ibus")).unwrap();
     let link = heard(home.path());
-    let trouble = "bytes come that are not understood as ibus: is the rate or the protocol another?";
+    let trouble = "the bytes that come are not ibus: is the rate or the protocol different?";
     assert_eq!(
         (link["health"].as_str(), link["trouble"].as_str()),
         (Some("absent"), Some(trouble)),

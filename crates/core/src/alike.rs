@@ -68,7 +68,7 @@ impl Row {
 #[derive(Debug, Clone, PartialEq, Error)]
 pub enum NotAlike {
     /// There is nothing beside which to lay one.
-    #[error("there {are} {count} card{s}: two of a kind and more lie on one chart", are = if *count == 1 { "is" } else { "are" }, s = if *count == 1 { "" } else { "s" })]
+    #[error("there {are} {count} card{s}: a chart needs two or more of a kind", are = if *count == 1 { "is" } else { "are" }, s = if *count == 1 { "" } else { "s" })]
     TooFew {
         /// How many cards there are.
         count: usize,
@@ -173,7 +173,7 @@ impl Alike {
         let (count, unit) = (self.members.len(), self.kind.place_unit());
         let Ends { low, high } = self.over;
         let mut words = format!(
-            "{count} of a kind: at one and the same place any two stand within {:.1}° by their fits, from {:.0} to {:.0} {unit}.",
+            "{count} of a kind: at the same pulse any two stand within {:.1}° by their fits, from {:.0} to {:.0} {unit}.",
             self.apart.get(),
             low.get(),
             high.get()
@@ -282,11 +282,8 @@ mod tests {
         narrow.endpoints_us = Ends { low: Micros::new(2100.0), high: Micros::new(2200.0) };
         assert_eq!(Alike::of(&[card("a", 10.0, 1500.0), narrow]).unwrap_err(), NotAlike::Apart);
         let said = |cards: &[Card]| Alike::of(cards).unwrap_err().to_string();
-        assert_eq!(
-            said(&[card("a", 10.0, 1500.0)]),
-            "there is 1 card: two of a kind and more lie on one chart"
-        );
-        assert_eq!(said(&[]), "there are 0 cards: two of a kind and more lie on one chart");
+        assert_eq!(said(&[card("a", 10.0, 1500.0)]), "there is 1 card: a chart needs two or more of a kind");
+        assert_eq!(said(&[]), "there are 0 cards: a chart needs two or more of a kind");
         let lamp = Card { kind: Kind::Dimmer, ..card("moon", 10.0, 1500.0) };
         assert!(said(&[card("a", 10.0, 1500.0), lamp]).starts_with("moon is dimmer: it has no angles"));
         let smart = Card { kind: Kind::Smart, ..card("nape", 10.0, 1500.0) };

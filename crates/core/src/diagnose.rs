@@ -118,28 +118,26 @@ impl Cause {
                 rate.get()
             ),
             Self::OtherClass { times } => format!(
-                "it turns {:.0} % of what was said: correct its rated travel, or trust your marks",
+                "it turns {:.0} % of its rated travel: correct the rated data, or trust your marks",
                 times * 100.0
             ),
             Self::Reversed => "it turns the other way: ‹reverse› turns its angles about".to_owned(),
             Self::Slack { by } => format!(
-                "{:.1}° between the two sides: keep marks from both, or let it arrive from one side",
+                "{:.1}° between the two sides: keep marks from both, or let it always arrive from one side",
                 by.get()
             ),
             Self::StopHit { pulse } => format!(
-                "at {:.0} µs it did not follow and buzzed: back off and set the endpoint before it, ‹stops› or ‹buzzes› does",
+                "at {:.0} µs it did not follow and buzzed: ‹stops› or ‹buzzes› backs off and sets the endpoint before that",
                 pulse.get()
             ),
             Self::SaggingSupply => {
-                "it falls short and twitches: feed it from a stronger supply, by short thick leads".to_owned()
+                "it falls short and twitches: give it a stronger supply, with short thick leads".to_owned()
             }
             Self::MovedHorn { by } => format!(
-                "all of it is {:+.1}° off: was the horn put on anew? H shifts the marks by that",
+                "everything is {:+.1}° off: was the horn taken off and put on again? ‹horn moved› shifts the marks by that",
                 by.get()
             ),
-            Self::Unclear => {
-                "look again at the angles, at the horn's screw, and at what it drives".to_owned()
-            }
+            Self::Unclear => "check the angles again, the horn's screw, and what it drives".to_owned(),
         }
     }
 }

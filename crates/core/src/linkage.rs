@@ -24,38 +24,39 @@ use thiserror::Error;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Gear>)]
 pub struct Gear {
-    /// Degrees of the joint for a degree of the servo; negative where it turns the other way.
+    /// Degrees of the joint for each degree of the servo; negative if it turns the other way.
     #[schemars(transform = bounds::ratio)]
     pub ratio: f64,
-    /// Where the joint stands when the servo stands at 0°.
+    /// The joint's angle with the servo at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
     pub offset_deg: Degrees,
 }
 
 numbers! { Gear { ratio: RATIO, offset_deg: ANGLE = [0.0] } }
 
-/// A horn that moves an arm by a rod.
+/// A four-bar linkage: a horn moves an arm through a rod.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<FourBar>)]
 pub struct FourBar {
-    /// From the servo's shaft to the rod.
+    /// The distance from the servo's shaft to the rod's pin.
     pub horn_mm: Millimetres,
-    /// The rod, between its two pins.
+    /// The length of the rod, between its two pins.
     pub rod_mm: Millimetres,
-    /// From the joint's axis to the rod.
+    /// The distance from the joint's axis to the rod's pin.
     pub arm_mm: Millimetres,
-    /// From the servo's shaft to the joint's axis.
+    /// The distance from the servo's shaft to the joint's axis.
     pub pivots_mm: Millimetres,
-    /// The horn's angle when the servo stands at 0°; 90° is square to the line between the pivots.
+    /// The horn's angle with the servo at 0°, from the line between the two axes: 90° is square to it.
     pub horn_at_deg: Degrees,
-    /// On which side of the line from the arm's axis to the horn's tip the arm lies; horn and arm on the same side unless said.
+    /// Which of its two solutions is meant: the side of the line from the arm's axis to the horn's tip on which the arm lies.
+    /// By default horn and arm lie on the same side.
     #[serde(default, skip_serializing_if = "is_right")]
     pub branch: Branch,
-    /// Where the joint stands when the servo stands at 0°.
+    /// The joint's angle with the servo at 0°.
     #[serde(default, skip_serializing_if = "is_no_angle")]
     pub offset_deg: Degrees,
-    /// The joint counts the other way than the arm turns in the drawing.
+    /// The joint's angle increases against the arm's direction in the drawing.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
 }
@@ -100,9 +101,9 @@ impl Branch {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Steering>)]
 pub struct Steering {
-    /// Between the two kingpins.
+    /// The distance between the two kingpins.
     pub track_mm: Millimetres,
-    /// From the steered axle to the other one.
+    /// The distance from the steered axle to the other axle.
     pub wheelbase_mm: Millimetres,
 }
 

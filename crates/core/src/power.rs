@@ -28,7 +28,7 @@ pub struct Budget {
     pub stall: Amps,
     /// What the supply gives.
     pub supply: Amps,
-    /// Servos left out, for nobody has said what they draw.
+    /// Servos left out, for the current of they is not known.
     pub uncounted: Vec<String>,
 }
 

@@ -6,13 +6,13 @@ use crate::unit::{Amps, Degrees, Micros, Seconds};
 /// A class of servos.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Preset {
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     pub name: &'static str,
     /// What such a one is.
     pub kind: Kind,
     /// What its data sheet would say, where it goes to an angle.
     pub rated: Option<Rated>,
-    /// Teeth of its spline.
+    /// The number of teeth on its spline.
     pub teeth: u8,
     /// What it draws at most.
     pub draw: Amps,

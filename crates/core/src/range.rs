@@ -111,7 +111,7 @@ pub const BAUD: Range = Range::new("baud", "Bd", 50.0, 4_000_000.0);
 pub const TRIM: Range = Range::new("trim", "", -1.0, 1.0);
 /// A deadband, in the shaped signal's own unit.
 pub const DEADBAND: Range = Range::new("deadband", "", 0.0, 0.99);
-/// How much of a cube the curve has.
+/// How much of a cubic the curve has: 0 is straight, negative is steeper around rest.
 pub const EXPO: Range = Range::new("expo", "", -0.5, 1.0);
 /// A smoothing time constant.
 pub const SMOOTHING: Range = Range::new("smoothing", "ms", 0.0, 10_000.0);

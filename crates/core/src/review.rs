@@ -91,7 +91,7 @@ pub struct Load {
     pub start: Start,
     /// What the supply gives.
     pub supply: Amps,
-    /// Servos of the sequence of which nobody has said what they draw.
+    /// Servos of the sequence of which the current of they is not known.
     pub uncounted: Vec<usize>,
 }
 
@@ -219,7 +219,7 @@ impl Review {
         review
     }
 
-    /// Whether there is nothing to be said against it.
+    /// Whether no problem was found.
     pub fn is_good(&self) -> bool {
         self.shorts.is_empty()
             && self.met.is_empty()

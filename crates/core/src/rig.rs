@@ -72,23 +72,23 @@ pub const FORMAT: u32 = <Rig as file::format::Versioned>::NEWEST;
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rig>)]
 pub struct Rig {
-    /// The version of the format, 12 at present. What an older one lacks has its usual value.
+    /// The format's version, 12 at present. An older file is raised when it is opened; what it lacks gets its default.
     #[schemars(transform = Formats(FORMAT))]
     pub format: u32,
-    /// What the rig is called.
+    /// The rig's name, 1 to 40 characters.
     #[schemars(transform = bounds::title)]
     pub name: String,
-    /// Anything worth keeping, up to 400 characters.
+    /// Notes, up to 400 characters.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
-    /// A servo that the hand has left alone for this long is released, unless its joint is loaded; never unless said.
+    /// A servo that nobody has moved by hand for this long is released, unless its joint is loaded. Never by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release_after_s: Option<Seconds>,
-    /// What becomes of what a mapping moves when a link is lost, where the mapping does not say; it stays unless said.
+    /// What happens to what a mapping moves when a link is lost, unless the mapping says otherwise. It stays by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub when_lost: WhenLost,
-    /// The power supplies, and what each can give.
+    /// Power supplies, with the voltage and current that each can give.
     #[serde(default, rename = "rail", skip_serializing_if = "Vec::is_empty")]
     pub rails: Vec<Rail>,
     /// Ways to hardware.
@@ -100,29 +100,29 @@ pub struct Rig {
     /// Register layouts of smart servos, beside those that ship.
     #[serde(default, rename = "layout", skip_serializing_if = "Vec::is_empty")]
     pub layouts: Vec<Layout>,
-    /// Numbers by which other code speaks of pulses; they are typed and shown beside µs and degrees, the first one wherever
-    /// there is room for one.
+    /// Scales of other code. Their numbers can be typed, and are shown beside µs and degrees; where there is room for only
+    /// one, the first is shown.
     #[serde(default, rename = "scale", skip_serializing_if = "Vec::is_empty")]
     pub scales: Vec<NamedScale>,
-    /// Servos, and what else hangs on channels.
+    /// Servos, and whatever else hangs on a channel.
     #[serde(default, rename = "servo", skip_serializing_if = "Vec::is_empty")]
     pub servos: Vec<Servo>,
-    /// What the servos turn.
+    /// Joints, which servos turn.
     #[serde(default, rename = "joint", skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<Joint>,
-    /// What inputs come over, each with its own health.
+    /// Links that carry inputs, each with its own health.
     #[serde(default, rename = "link", skip_serializing_if = "Vec::is_empty")]
     pub links: Vec<Link>,
-    /// Signals that come in.
+    /// Input signals.
     #[serde(default, rename = "input", skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<Input>,
-    /// What inputs move.
+    /// Mappings from inputs to what they move.
     #[serde(default, rename = "mapping", skip_serializing_if = "Vec::is_empty")]
     pub mappings: Vec<Mapping>,
-    /// What a press of a switch does.
+    /// What the press of a switch does.
     #[serde(default, rename = "press", skip_serializing_if = "Vec::is_empty")]
     pub presses: Vec<Press>,
-    /// Where joints are told to be, under names.
+    /// Named sets of joint angles and levels.
     #[serde(default, rename = "pose", skip_serializing_if = "Vec::is_empty")]
     pub poses: Vec<Pose>,
     /// Sequences of poses.

@@ -201,10 +201,7 @@ impl LinkReport {
     pub fn silence(&self, now: Duration, protocol: Protocol) -> String {
         let row = protocol.row();
         if self.strange_at.is_some_and(|at| now.saturating_sub(at) < LATELY) {
-            format!(
-                "bytes come that are not understood as {}: is the rate or the protocol another?",
-                row.word
-            )
+            format!("the bytes that come are not {}: is the rate or the protocol different?", row.word)
         } else {
             format!("nothing comes: {}", row.silent)
         }

@@ -135,12 +135,8 @@ const SERVO_BY_HAND: &[ByHand] = &[
         "the servos' supply cannot be seen",
         "measure it at the board while the servo should move; join all grounds",
     ),
-    ("plug", "nor how the plug sits", "darkest lead to ground, lightest to signal, on this very channel"),
-    (
-        "horn",
-        "nor whether gears and horn hold",
-        "listen: a motor that runs with a still horn has a stripped gear",
-    ),
+    ("plug", "nor the plug", "darkest lead to ground, lightest to signal, on this very channel"),
+    ("horn", "nor the gears and the horn", "listen: a motor that runs with a still horn has a stripped gear"),
 ];
 
 /// What only a person on the bench can prove of a lamp or a relay.
@@ -148,7 +144,7 @@ const ACCESSORY_BY_HAND: &[ByHand] = &[
     ("supply", "its supply cannot be seen", "measure it at the lamp or relay; join all grounds"),
     (
         "plug",
-        "nor what is between",
+        "nor what is in between",
         "a pin gives a signal, not power: a transistor or a driver must switch it",
     ),
     ("lamp", "nor whether it works", "try it straight on its supply"),
@@ -157,7 +153,7 @@ const ACCESSORY_BY_HAND: &[ByHand] = &[
 /// What a smart servo cannot say of itself.
 const SMART_BY_HAND: &[ByHand] = &[(
     "horn",
-    "nor whether what its shaft turns follows it",
+    "nor what the shaft turns",
     "look: a shaft that turns under a still horn has a stripped spline",
 )];
 
@@ -226,7 +222,9 @@ fn path(facts: &Facts) -> Finding {
     match facts.trouble {
         Some(fault @ Fault::NoBus) => failed(format!("{path} does not exist"), fault.help()),
         Some(fault @ Fault::OtherKind) => {
-            failed(format!("{path} is no {}", facts.port.kind.word()), fault.help())
+            let word = facts.port.kind.word();
+            let article = if word.starts_with(['A', 'E', 'I', 'O', 'U']) { "an" } else { "a" };
+            failed(format!("{path} is not {article} {word}"), fault.help())
         }
         _ => proven(path.clone()),
     }
@@ -234,7 +232,9 @@ fn path(facts: &Facts) -> Finding {
 
 fn permission(facts: &Facts) -> Finding {
     match facts.trouble {
-        Some(fault @ Fault::Denied) => failed(format!("you may not open {}", facts.port.path), fault.help()),
+        Some(fault @ Fault::Denied) => {
+            failed(format!("no permission to open {}", facts.port.path), fault.help())
+        }
         _ => proven("it may be opened"),
     }
 }
@@ -276,7 +276,7 @@ fn output(facts: &Facts) -> Finding {
     match facts.run.map(|run| run.output) {
         Some(Output::Cut) => failed("output is cut", "‹drive on› enables it again"),
         Some(Output::Held) => {
-            failed("output is held: all keep what they were told last", "‹drive on› drives on")
+            failed("output is held: all servos keep their last command", "‹drive on› drives on")
         }
         Some(Output::Off) => failed("output is off: no servo is engaged", "‹engage› engages the servo"),
         Some(Output::Driving) => proven("driving"),
@@ -311,9 +311,9 @@ fn stiff(facts: &Facts) -> Finding {
             "‹engage› engages it where it stands; ‹cut› makes limp what is found stiff",
         ),
         (Some(false), _) => failed("it is limp: it is not engaged", "‹engage› engages it where it stands"),
-        (_, Some(Stand::Stiff)) => proven("it is stiff, by its own word"),
+        (_, Some(Stand::Stiff)) => proven("it reports that it is stiff"),
         (Some(true), _) if facts.feedback.is_some_and(|feedback| feedback.refusals > 0) => failed(
-            "it is told to drive, and does not",
+            "it is told to drive, but does not",
             "it may be overloaded: take its load off, and its supply for a moment",
         ),
         (Some(true), _) => failed("it is limp still", "wait: servos are engaged one after another"),
@@ -326,9 +326,9 @@ fn stiff(facts: &Facts) -> Finding {
 /// The volts at a smart servo, by its own word.
 fn fed(facts: &Facts) -> Finding {
     match facts.feedback.filter(|feedback| feedback.looked_at.is_some()) {
-        Some(own) => proven(format!("{:.1} V at the servo, by its own word", own.volts)),
+        Some(own) => proven(format!("{:.1} V at the servo, as it reports", own.volts)),
         None => Finding::Unknown(
-            "it has not said its volts yet".to_owned(),
+            "it has not reported its voltage yet".to_owned(),
             "wait: it is asked now and then; or measure them while it should move".to_owned(),
         ),
     }
@@ -345,7 +345,7 @@ const STANDS_COUNTS_S: f32 = 20.0;
 fn arrives(facts: &Facts) -> Finding {
     let (Some(run), Some(own)) = (facts.run, facts.feedback.filter(|own| own.at.is_some())) else {
         return Finding::Unknown(
-            "where it is was not asked".to_owned(),
+            "its position was not asked".to_owned(),
             "open the rig, and look at ‹Wiring›".to_owned(),
         );
     };
@@ -360,11 +360,11 @@ fn arrives(facts: &Facts) -> Finding {
         _ => ((is - told).abs().get(), " counts", NOT_THERE_COUNTS),
     };
     if off <= most {
-        return proven(format!("it is where it is told to be, within {most:.0}{unit}"));
+        return proven(format!("it is at its target, within {most:.0}{unit}"));
     }
     failed(
-        format!("it stands {off:.0}{unit} from where it is told to be, pushing with {:.0} %", own.load.abs()),
-        "free what holds it up, or take load off it; ‹release› makes it limp",
+        format!("it is {off:.0}{unit} from its target, pushing with {:.0} %", own.load.abs()),
+        "free it, or take load off it; ‹release› makes it limp",
     )
 }
 

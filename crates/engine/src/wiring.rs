@@ -54,7 +54,7 @@ pub struct WaySetup {
     pub port: Port,
     /// What is spoken on its first link: it says the rate of a line and the bits around each byte.
     pub protocol: Protocol,
-    /// What a wave generator makes.
+    /// The wave of a wave generator.
     pub wave: Option<Wave>,
     /// The board behind the port whose pins are read.
     pub board: Option<BoardId>,

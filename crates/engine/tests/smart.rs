@@ -595,7 +595,7 @@ fn a_seek_finds_everyone_at_every_rate_and_writes_nothing() {
         );
         assert_eq!(said.found[0].model, Some(SmartServoTruth::MODEL));
         assert_eq!((said.done, said.of), (42, 42));
-        assert_eq!(said.end, Some(Ok("3 servos answer; at one id there seem to be two".to_owned())));
+        assert_eq!(said.end, Some(Ok("3 servos answer; two seem to share one id".to_owned())));
         let dialogue = rig.bus.dialogue();
         assert!(
             !dialogue.is_empty() && !dialogue.iter().any(|said| !said.back && is_write(&rig, &said.bytes)),

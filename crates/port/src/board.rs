@@ -203,7 +203,7 @@ impl Lapse {
             Self::Asleep => "was found asleep: something else put it to sleep",
             Self::OtherRate => "was found at another frame rate: something else set it",
             Self::OtherOutputs => "was found with its outputs set otherwise: something else did that",
-            Self::Overwritten => "held what it was never told: another program writes to it",
+            Self::Overwritten => "held what was never sent: another program writes to it",
         }
     }
 
@@ -289,7 +289,7 @@ pub struct Feedback {
     pub load: f32,
     /// Its supply, in volts.
     pub volts: f32,
-    /// How warm it is, in °C.
+    /// Its temperature, in °C.
     pub celsius: f32,
     /// What is wrong with it, a bit each.
     pub faults: u8,
@@ -391,7 +391,7 @@ pub trait Driver: Send + Sized {
 
     /// Lends its way to an errand, once for each. A board that is no bus of smart servos has none to lend.
     fn errand(&mut self, errand: &Arc<Errand>) {
-        errand.end(Err("this board is no bus of smart servos".to_owned()));
+        errand.end(Err("this board is not a bus of smart servos".to_owned()));
     }
 
     /// When the next service can do something that this one could not.

@@ -107,7 +107,7 @@ impl Inlet for Line {
 
     fn note(&self) -> Option<&'static str> {
         self.serial.is_plainer().then_some(
-            "the line has not taken even parity and two stop bits, as a pty does not: bytes with an error are not told apart",
+            "the line did not accept even parity and two stop bits, as a pty does not: bytes with errors go unnoticed",
         )
     }
 }
@@ -200,11 +200,14 @@ pub fn standard_input() -> Result<Box<dyn Inlet>, Shut> {
         fault: Fault::OtherKind,
     };
     if rustix::termios::isatty(input) {
-        let help = "pipe into it what prints numbers: sender | wasvolta RIG";
+        let help = "pipe numbers into it: sender | wasvolta RIG";
         return Err(shut("standard input is this terminal", help));
     }
     if waits(input) == Got::Gone {
-        return Err(shut("standard input has ended", "start the program again with a sender that goes on"));
+        return Err(shut(
+            "standard input has ended",
+            "start the program again with a sender that keeps running",
+        ));
     }
     Ok(Box::new(StandardInput::default()))
 }

@@ -122,12 +122,12 @@ pub fn login(path: &Path) -> Result<(String, String), Shut> {
     let there = std::fs::metadata(path).map_err(|_| {
         bad(
             format!("cannot read the login in {at}: it is not there"),
-            "write the file, or its whole path",
+            "write the file, or give its absolute path",
             Fault::NoBus,
         )
     })?;
     if there.mode() & 0o077 != 0 {
-        let help = format!("make it yours alone: chmod 600 {at}");
+        let help = format!("make it readable by you alone: chmod 600 {at}");
         return Err(bad(
             format!("others can read the login in {at}, so it is not used"),
             &help,
@@ -145,7 +145,7 @@ pub fn login(path: &Path) -> Result<(String, String), Shut> {
     });
     lines.filter(|(name, _)| !name.is_empty()).ok_or_else(|| {
         bad(
-            format!("{at} is no login"),
+            format!("{at} is not a login"),
             "write the name in its first line and the password in its second",
             Fault::OtherKind,
         )

@@ -689,10 +689,11 @@ impl Driver for Smart {
             .collect();
         if !driven.is_empty() {
             let which = driven.join(", ");
-            return errand.end(Err(format!("{which} may be stiff: the bus is lent once all on it are limp")));
+            return errand
+                .end(Err(format!("{which} may be stiff: all servos of the bus must be limp first")));
         }
         if self.errand.is_some() {
-            return errand.end(Err("the bus is lent already".to_owned()));
+            return errand.end(Err("the bus is busy with another job already".to_owned()));
         }
         let SmartSettings { map, baud, adapter, .. } = &*self.settings;
         self.errand = Some(Work::of(errand, map, *baud, *adapter));

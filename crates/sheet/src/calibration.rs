@@ -111,7 +111,8 @@ fn lead(list: &mut List, known: &Known<'_>) {
     list.text(at(MARGIN, 37.0), LEAD, Tone::Ink, Align::Left, &big);
     let small = match fit.ground {
         Ground::Assumed => {
-            "The slope is the data sheet's, assumed: one mark only. A second one would tell.".to_owned()
+            "The slope is the data sheet's, assumed: one mark only. A second mark would measure it."
+                .to_owned()
         }
         Ground::Measured => {
             let s = fit.s.map_or_else(String::new, |s| format!(", s = {:.2}°", s.get()));
@@ -212,7 +213,7 @@ fn facts(list: &mut List, known: &Known<'_>, start: Point, right: f64) -> f64 {
     let Known { servo, board, joint, fit, scales, through } = known;
     let mut column = Column { list, start, right };
     let Ends { low, high } = servo.ends();
-    column.head("What holds it");
+    column.head("What limits it");
     let end =
         |p: Position| format!("{} ({})", servo.kind.show_place(p), degrees(fit.curve.angle_at(p).get()));
     column.fact("endpoints", &format!("{} to {}", end(low), end(high)));
@@ -307,7 +308,7 @@ fn mechanics(column: &mut Column<'_>, known: &Known<'_>) {
         let offset = degrees(gear.offset_deg.get());
         column.fact(
             "gear",
-            &format!("{} ° of the joint for a degree, {offset} at 0°", gear.ratio).replace(" °", "°"),
+            &format!("{}° of the joint for each degree, {offset} at 0°", gear.ratio).replace(" °", "°"),
         );
     }
     if let Some(bars) = &servo.linkage {

@@ -133,7 +133,7 @@ const COLUMNS: [(&str, f64); 4] =
 const PLACES: f64 = 94.0;
 
 fn table(list: &mut List, drawn: &Drawn<'_>, top: f64) {
-    list.text(at(MARGIN, top), BODY, Tone::Ink, Align::Left, "What one turns the other");
+    list.text(at(MARGIN, top), BODY, Tone::Ink, Align::Left, "Servo angle and joint angle");
     let columns = || COLUMNS.into_iter().chain([(drawn.servo.kind.place_head(), PLACES)]);
     for (word, edge) in columns() {
         list.text(at(MARGIN + edge, top + 5.5), SMALL, Tone::Quiet, Align::Right, word);
@@ -175,7 +175,7 @@ fn facts(list: &mut List, drawn: &Drawn<'_>, start: Point, right: f64) {
     column.fact("horn at", &horn_at);
     column.fact("arm", bars.branch.word());
     column.gap();
-    column.head("How far it can be used");
+    column.head("Usable range");
     let (low, high) = drawn.linked.closes();
     for (end, bound) in [(low, drawn.linked.bounds().0), (high, drawn.linked.bounds().1)] {
         let why = match bound {

@@ -82,8 +82,8 @@ const TABLE: [Row; 24] = [
     Row(Kind::RailDip, "rail-dip", "the servos' supply is gone, the board's is not"),
     Row(Kind::PlugOut, "plug-out", "the servo's plug is out"),
     Row(Kind::Twins, "twins", "two smart servos have one id and answer at once"),
-    Row(Kind::Mute, "mute", "a smart servo does as it is told and does not answer"),
-    Row(Kind::Noise, "noise", "bits tip on a smart bus"),
+    Row(Kind::Mute, "mute", "a smart servo obeys and does not answer"),
+    Row(Kind::Noise, "noise", "bits flip on a smart bus"),
     Row(Kind::Late, "late", "a smart servo's answers come 30 ms late"),
     Row(Kind::Echo, "echo", "the adapter of a smart bus gives back what is sent"),
     Row(Kind::Stuck, "stuck", "something holds a smart servo's horn"),
@@ -125,7 +125,7 @@ pub struct Struck {
 /// What was said is not a fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "{said:?} is no fault: write KIND, KIND@0x40, KIND@0x40:3, or KIND@id3 of a smart servo, with KIND one of {}",
+    "{said:?} is not a fault: write KIND, KIND@0x40, KIND@0x40:3, or KIND@id3 of a smart servo, with KIND one of {}",
     names()
 )]
 pub struct NoFault {

@@ -87,7 +87,7 @@ pub struct SmartServoTruth {
     pub speed_counts_s: f64,
     /// Where its travel ends hard.
     pub stops_counts: Ends<f64>,
-    /// How long it waits before it answers.
+    /// Its delay before an answer.
     #[serde(default = "usual_delay")]
     pub return_delay_us: f64,
 }

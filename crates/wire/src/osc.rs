@@ -105,7 +105,7 @@ impl Decode for Decoder {
 /// When the address is none.
 pub fn emit(address: &str, numbers: &[f32]) -> Result<Vec<u8>, String> {
     if !address.starts_with('/') || !address.is_ascii() {
-        return Err(format!("{address:?} is no address: it begins with /"));
+        return Err(format!("{address:?} is not an address: it begins with /"));
     }
     let args = numbers.iter().copied().map(OscType::Float).collect();
     let packet = OscPacket::Message(OscMessage { addr: address.to_owned(), args });

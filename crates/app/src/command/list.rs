@@ -13,7 +13,7 @@ use wasvolta_core::stage::Plan;
 /// What `list --json` says: of each kind that was asked for, everything in the order of the rig.
 #[derive(Serialize, JsonSchema)]
 pub struct Report {
-    /// Servos, and what else hangs on channels.
+    /// Servos, and whatever else hangs on a channel.
     #[serde(skip_serializing_if = "Option::is_none")]
     servos: Option<Vec<OneServo>>,
     /// Poses.
@@ -22,7 +22,7 @@ pub struct Report {
     /// Sequences.
     #[serde(skip_serializing_if = "Option::is_none")]
     sequences: Option<Vec<OneSequence>>,
-    /// Signals that come in.
+    /// Input signals.
     #[serde(skip_serializing_if = "Option::is_none")]
     inputs: Option<Vec<OneInput>>,
 }
@@ -86,7 +86,7 @@ struct OneSequence {
 struct OneInput {
     /// Its name.
     name: String,
-    /// The link that it comes over.
+    /// The link that carries it.
     link: String,
     /// Its channel there, by the name that the link's protocol gives it.
     channel: String,

@@ -28,7 +28,7 @@ use wasvolta_core::stage::Plan;
 /// When the rig or a sequence cannot be used, or the trace cannot be written.
 pub fn run(play: &Play, outputs: &Outputs) -> miette::Result<ExitCode> {
     if play.way.drive && play.rig == Path::new("-") {
-        return Err(miette!("what drives works on a file: give the rig's path, or play it with --dry"));
+        return Err(miette!("--drive works on a file: give the rig's path, or play it with --dry"));
     }
     let source = files::open(&play.rig)?;
     let rig = source.rig();

@@ -45,7 +45,7 @@ pub fn run(replay: &Replay, outputs: &Outputs) -> miette::Result<ExitCode> {
         replayed.compared
     ));
     if replayed.incomplete {
-        say::trouble("the recording ends early: the run was killed, or its disk could not follow");
+        say::trouble("the recording ends early: the run was killed, or the disk could not keep up");
     }
     Ok(Exit::Done.into())
 }

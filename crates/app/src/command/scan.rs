@@ -163,7 +163,7 @@ fn tell(scan: &Scan, rig: Option<&Rig>) {
         }
     }
     if scan.serial.is_empty() {
-        say::line("no serial port of a board");
+        say::line("no serial port that looks like a board");
     }
     // Who is on a bus of smart servos is asked on purpose only, as on any line.
     for board in rig.iter().flat_map(|rig| &rig.boards).filter(|board| board.chip.row().is_smart) {

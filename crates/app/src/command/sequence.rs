@@ -186,7 +186,7 @@ fn check(rig: &Rig, only: Option<&str>, json: bool) -> miette::Result<ExitCode> 
             continue;
         }
         let found = lines(rig, &review);
-        let words = if found.is_empty() { "nothing to be said against it" } else { "" };
+        let words = if found.is_empty() { "no problems found" } else { "" };
         say::line(format_args!(
             "{}: {}{}{words}",
             sequence.name,

@@ -207,13 +207,13 @@ fn said(order: &str) -> Result<Option<Vec<u8>>, String> {
         [] => Ok(None),
         [comment, ..] if comment.starts_with('#') => Ok(None),
         ["wait", time] => {
-            let seconds: f64 = time.parse().map_err(|_| format!("{time:?} is no number"))?;
+            let seconds: f64 = time.parse().map_err(|_| format!("{time:?} is not a number"))?;
             range::TIME.check(seconds).map_err(|why| why.to_string())?;
             std::thread::sleep(Duration::from_secs_f64(seconds));
             Ok(None)
         }
         [address, numbers @ ..] => {
-            let number = |text: &&str| text.parse::<f32>().map_err(|_| format!("{text:?} is no number"));
+            let number = |text: &&str| text.parse::<f32>().map_err(|_| format!("{text:?} is not a number"));
             let numbers = numbers.iter().map(number).collect::<Result<Vec<_>, _>>()?;
             wasvolta_wire::osc::emit(address, &numbers).map(Some)
         }
@@ -231,7 +231,7 @@ fn shown(path: Option<&Path>) -> String {
 fn obey(sender: &Sender, order: &str) -> Result<(), String> {
     let words: Vec<&str> = order.split_whitespace().collect();
     let number = |text: &str, range: &Range| {
-        let value: f64 = text.parse().map_err(|_| format!("{text:?} is no number"))?;
+        let value: f64 = text.parse().map_err(|_| format!("{text:?} is not a number"))?;
         range.check(value).map(|()| value).map_err(|why| why.to_string())
     };
     match words.as_slice() {
@@ -285,7 +285,7 @@ mod tests {
         for (order, words) in [
             ("ch99 0.5", "there is no ch99: it has ch1 ch2"),
             ("ch1 7", "share is 7, outside 0 to 1"),
-            ("ch1 much", "\"much\" is no number"),
+            ("ch1 much", "\"much\" is not a number"),
             ("merry", "\"merry\" is not understood"),
             ("ch1 0.5 now", "\"ch1 0.5 now\" is not understood"),
         ] {

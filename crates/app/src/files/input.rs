@@ -65,7 +65,7 @@ pub enum Unread {
     #[error("{0}")]
     System(#[from] Error),
     /// It is something else than a file.
-    #[error("it is {kind}, and a {what} is a file")]
+    #[error("it is {kind}; a {what} must be a file")]
     NoFile {
         /// What it is.
         kind: &'static str,
@@ -182,9 +182,9 @@ mod tests {
         )
         .unwrap();
         for (path, words) in [
-            (folder.path(), "it is a folder, and a rig is a file"),
-            (pipe.as_path(), "it is a pipe, and a rig is a file"),
-            (Path::new("/dev/zero"), "it is a device, and a rig is a file"),
+            (folder.path(), "it is a folder; a rig must be a file"),
+            (pipe.as_path(), "it is a pipe; a rig must be a file"),
+            (Path::new("/dev/zero"), "it is a device; a rig must be a file"),
         ] {
             assert_eq!(text(path, What::Rig).unwrap_err().to_string(), words);
         }

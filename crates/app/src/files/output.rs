@@ -21,13 +21,13 @@ pub enum Refused {
     #[error("{path} is what is read here: it is never written over; give another name")]
     Read { path: String },
     /// The command writes something else there.
-    #[error("{path} is written to already: give each output a name of its own")]
+    #[error("{path} is already another output: give each output its own name")]
     Twice { path: String },
     /// It is there already.
     #[error("{path} is there already: give another name, or --force to replace it")]
     There { path: String },
     /// It is no log.
-    #[error("{path} is no log of this program: give another name, or --force to replace it")]
+    #[error("{path} is not a log of this program: give another name, or --force to replace it")]
     NoLog { path: String },
     /// It is no file.
     #[error("{path} is {kind}: give the name of a file")]
@@ -345,7 +345,7 @@ mod tests {
         }
         assert_eq!(std::fs::read_to_string(path("a.rig.toml")).unwrap(), "rig");
         let _first = outputs.begin("trace", &path("t")).unwrap();
-        assert!(refusal(&outputs, &folder.path().join("./t")).contains("a name of its own"));
+        assert!(refusal(&outputs, &folder.path().join("./t")).contains("give each output its own name"));
     }
 
     #[test]
@@ -377,7 +377,7 @@ mod tests {
         let dash = Path::new("-");
         let outputs = Outputs::new(true);
         let _trace = outputs.begin("trace", dash).unwrap();
-        let twice = "standard output is written to already: give each output a name of its own";
+        let twice = "standard output is already another output: give each output its own name";
         assert_eq!(refusal(&outputs, dash), twice);
         assert_eq!(outputs.write(dash, b"x", Replace::AsTold).unwrap_err().to_string(), twice);
         let whole = Outputs::new(false);
@@ -433,7 +433,7 @@ mod tests {
         Outputs::new(false).log(&path("log")).unwrap();
         Outputs::new(false).log(&path("new")).unwrap();
         let words = Outputs::new(false).log(&path("rig")).unwrap_err().to_string();
-        assert!(words.contains("is no log of this program"), "{words}");
+        assert!(words.contains("is not a log of this program"), "{words}");
         let outputs = Outputs::new(true);
         outputs.reads(&path("rig"));
         assert!(matches!(outputs.log(&path("rig")), Err(Refused::Read { .. })));

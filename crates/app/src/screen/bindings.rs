@@ -30,7 +30,7 @@ pub fn set(keymap: &mut Keymap, action: &'static Action, keys: Vec<Key>) -> Resu
     let refuse = |why: String, help: &str| Err(Unbound { action: action.name, why, help: help.to_owned() });
     if action.name == "cut" || keys.contains(&Key::ctrl('c')) {
         return refuse(
-            format!("{} cannot be put on another key, or on this one", action.name),
+            format!("{} cannot be moved to another key", action.name),
             "Ctrl-C cuts, always: leave that line out, or give another key",
         );
     }

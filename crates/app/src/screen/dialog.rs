@@ -91,7 +91,7 @@ pub enum Dialog {
     },
     /// It starts to turn elsewhere than its marks say.
     Drift {
-        /// What was seen.
+        /// What was observed.
         what: Observation,
         /// How far off that is.
         by: Position,
@@ -364,7 +364,7 @@ static FADERS: &[DialogKey] = &[
 ];
 static CONFIRM: &[DialogKey] = &[enter("yes"), LEAVE];
 static FORM: &[DialogKey] = &[enter("do it"), LEAVE];
-static FORMS: &[DialogKey] = &[enter("do it"), row("Tab", "the other word", &[]), LEAVE];
+static FORMS: &[DialogKey] = &[enter("do it"), row("Tab", "next field", &[]), LEAVE];
 static PULSING: &[DialogKey] = &[
     row("a", "keep them", &[(Key::char('a'), Does::Adopt)]),
     row("r", "release them", &[(Key::char('r'), Does::Release)]),

@@ -33,7 +33,7 @@ impl PulseContext {
         if self.kind.signal() != Signal::Pulse {
             let unit = if self.kind.is_smart() { "counts or deg" } else { "%" };
             return Some(Err(format!(
-                "{} is a scale of pulses, and it is told none: write {unit}",
+                "{} is a scale of pulses, and this servo has none: write {unit}",
                 named.name
             )));
         }
@@ -52,13 +52,13 @@ impl PulseContext {
 pub const FORMS: [(&str, &str); 10] = [
     ("1520us", "a pulse; without a unit too, where a pulse is asked for"),
     ("30deg", "an angle; a sign is its own, as in -20deg"),
-    ("by 5deg", "so much further from where it stands; by -20us goes back"),
+    ("by 5deg", "a move from where it stands; by -20us goes back"),
     ("307t", "a pulse in ticks of its board's clock"),
     ("7.5%", "a pulse as a share of the frame; of a lamp or a continuous servo, its level"),
     ("1.5ms", "a pulse in milliseconds"),
     ("30rpm", "a rate of a continuous servo, once its turns were timed"),
     ("2048c", "a place of a smart servo in counts"),
-    ("90 lib", "a number of other code, in a scale called lib; ‹name a scale› tells one"),
+    ("90 lib", "a number of other code, in a scale called lib; ‹name a scale› describes one"),
     ("0.8s", "a time; 800ms is the same"),
 ];
 
@@ -94,9 +94,7 @@ fn read(text: &str) -> Result<Said, String> {
 /// A number and its unit, where only a place can be meant.
 fn place(text: &str) -> Result<(f64, String), String> {
     match read(text)? {
-        Said { relative: true, .. } => {
-            Err("by is for where a servo goes; write the value itself here".to_owned())
-        }
+        Said { relative: true, .. } => Err("by is for moves; write the value itself here".to_owned()),
         Said { value, unit, .. } => Ok((value, unit)),
     }
 }
@@ -128,7 +126,7 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Position, String> {
         return level(relative, value, context);
     }
     if context.kind.is_accessory() {
-        return Err(format!("{unit:?} is no unit here: a level is in %, as 40 or by 5"));
+        return Err(format!("{unit:?} is not a unit here: a level is in %, as 40 or by 5"));
     }
     let scale = || match &context.scale {
         Some(scale @ (Scale::Angle(_) | Scale::Bent(_))) => Ok(scale),
@@ -161,8 +159,8 @@ pub fn pulse(text: &str, context: &PulseContext) -> Result<Position, String> {
             rates.pulse_for(base + Rpm::new(value), stop)
         }
         "t" | "tick" | "ticks" => from + (clock()?.tick() * value).place(),
-        other if smart => return Err(format!("{other:?} is no unit here: counts or deg are understood")),
-        other => return Err(format!("{other:?} is no unit here: us, deg, % or t (ticks) are understood")),
+        other if smart => return Err(format!("{other:?} is not a unit here: counts or deg are understood")),
+        other => return Err(format!("{other:?} is not a unit here: us, deg, % or t (ticks) are understood")),
     };
     if smart {
         range::STEPS.check(asked.get()).map_err(|outside| outside.to_string())?;
@@ -188,10 +186,10 @@ fn level(relative: bool, value: f64, context: &PulseContext) -> Result<Position,
 
 fn pulse_question(value: f64) -> String {
     if (0.3..=2.9).contains(&value) {
-        return format!("{value} µs is no pulse; did you mean {value}ms, or {}us?", value * 1000.0);
+        return format!("{value} µs is not a servo pulse; did you mean {value}ms, or {}us?", value * 1000.0);
     }
     if (-180.0..=180.0).contains(&value) {
-        return format!("{value} µs is no pulse; did you mean {value}deg?");
+        return format!("{value} µs is not a servo pulse; did you mean {value}deg?");
     }
     match range::PULSE.check(value) {
         Err(outside) => outside.to_string(),
@@ -213,7 +211,7 @@ pub fn angle(text: &str) -> Result<Degrees, String> {
             range::ANGLE.check(value).map_err(|outside| outside.to_string())?;
             Ok(Degrees::new(value))
         }
-        other => Err(format!("{other:?} is no angle: write 30 or 30deg")),
+        other => Err(format!("{other:?} is not an angle: write 30 or 30deg")),
     }
 }
 
@@ -226,7 +224,7 @@ pub fn angle_of(text: &str, context: Option<&PulseContext>) -> Result<Degrees, S
     let Some(pulse) = context.in_named_scale(&said).filter(|_| !said.relative) else { return angle(text) };
     match &context.scale {
         Some(scale @ (Scale::Angle(_) | Scale::Bent(_))) => Ok(scale.angle_at(pulse?)),
-        _ => Err(format!("{} is no angle before there is a fit: keep two marks first", text.trim())),
+        _ => Err(format!("{} has no angle before there is a fit: keep two marks first", text.trim())),
     }
 }
 
@@ -239,7 +237,7 @@ pub fn millimetres(text: &str) -> Result<Millimetres, String> {
     let millimetres = match unit.as_str() {
         "" | "m" | "mm" => value,
         "c" | "cm" => value * 10.0,
-        other => return Err(format!("{other:?} is no length here: write 16 or 16mm")),
+        other => return Err(format!("{other:?} is not a length: write 16 or 16mm")),
     };
     range::LENGTH.check(millimetres).map_err(|outside| outside.to_string())?;
     Ok(Millimetres::new(millimetres))
@@ -257,7 +255,7 @@ pub fn seconds(text: &str) -> Result<f64, String> {
         }
         "" | "s" => value,
         "m" | "ms" => value / 1000.0,
-        other => return Err(format!("{other:?} is no time: write 0.5, 0.5s or 500ms")),
+        other => return Err(format!("{other:?} is not a time: write 0.5, 0.5s or 500ms")),
     };
     range::TIME.check(seconds).map_err(|outside| outside.to_string())?;
     Ok(seconds)
@@ -287,7 +285,7 @@ pub fn hertz(text: &str) -> Result<f64, String> {
             range::FRAME_RATE.check(value).map_err(|outside| outside.to_string())?;
             Ok(value)
         }
-        other => Err(format!("{other:?} is no rate: write what the meter shows in Hz")),
+        other => Err(format!("{other:?} is not a rate: write what the meter shows in Hz")),
     }
 }
 
@@ -338,7 +336,7 @@ mod tests {
         let turned = PulseContext { present: Position::new(1600.0), ..context() };
         let at = |text: &str| pulse(text, &turned).map(|pulse| (pulse.get() - 1500.0) / 10.0);
         assert_eq!([at("-20deg"), at("+20deg"), at("by -20deg")], [Ok(-20.0), Ok(20.0), Ok(-10.0)]);
-        assert_eq!(pulse("+5", &turned).unwrap_err(), "5 µs is no pulse; did you mean 5deg?");
+        assert_eq!(pulse("+5", &turned).unwrap_err(), "5 µs is not a servo pulse; did you mean 5deg?");
         assert!(pulse("-2.5%", &turned).unwrap_err().contains("outside 300 to 2900"), "no pulse is negative");
         assert_eq!(angle("-20"), Ok(Degrees::new(-20.0)));
         assert_eq!(angle("+5deg"), Ok(Degrees::new(5.0)));
@@ -355,9 +353,9 @@ mod tests {
     fn what_is_plausible_in_another_unit_is_asked_about() {
         assert_eq!(
             pulse("1.5", &context()).unwrap_err(),
-            "1.5 µs is no pulse; did you mean 1.5ms, or 1500us?"
+            "1.5 µs is not a servo pulse; did you mean 1.5ms, or 1500us?"
         );
-        assert_eq!(pulse("45", &context()).unwrap_err(), "45 µs is no pulse; did you mean 45deg?");
+        assert_eq!(pulse("45", &context()).unwrap_err(), "45 µs is not a servo pulse; did you mean 45deg?");
         assert_eq!(pulse("2930us", &context()).unwrap_err(), "pulse is 2930 µs, outside 300 to 2900 µs");
         assert!(angle("350").unwrap_err().contains("did you mean a pulse"));
         assert_eq!(seconds("15").unwrap_err(), "15 without a unit: did you mean 15s or 15ms?");
@@ -404,14 +402,14 @@ mod tests {
         let angle = |text: &str| angle_of(text, Some(&named)).map(Degrees::get);
         assert!((angle("90 lib").unwrap() + 2.8).abs() < 1e-9);
         assert_eq!([angle("-20"), angle("30deg")], [Ok(-20.0), Ok(30.0)]);
-        assert!(angle("by 5 lib").is_err() && angle("90 bil").unwrap_err().contains("no angle"));
+        assert!(angle("by 5 lib").is_err() && angle("90 bil").unwrap_err().contains("not an angle"));
         assert!(angle_of("90 lib", None).is_err() && angle("200 lib").unwrap_err().contains("outside"));
         let bare = PulseContext { scale: None, ..named.clone() };
         assert!(angle_of("90 lib", Some(&bare)).unwrap_err().contains("keep two marks first"));
         let smart = PulseContext { kind: Kind::Smart, ..named.clone() };
         assert_eq!(
             pulse("90 lib", &smart).unwrap_err(),
-            "Lib is a scale of pulses, and it is told none: write counts or deg"
+            "Lib is a scale of pulses, and this servo has none: write counts or deg"
         );
         assert!(
             pulse("90 lib", &PulseContext { kind: Kind::Dimmer, ..named }).unwrap_err().ends_with("write %")

@@ -126,7 +126,7 @@ fn engage_some(desk: &mut Context, wanted: impl Fn(ServoId) -> bool) {
     }
     desk.model.errands.begin(steps);
     desk.say(&format!(
-        "{known} are to be engaged one after another where they were left; {unknown} asked about"
+        "{known} will be engaged one after another where they were left; {unknown} will be asked about"
     ));
 }
 

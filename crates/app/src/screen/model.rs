@@ -219,7 +219,7 @@ impl Model {
             let newest = wasvolta_core::rig::FORMAT;
             let links = session.document.rig.links.len();
             let links = if format < LINKS_SINCE && links > 0 {
-                format!("; its inputs stand on {links} link{} now", if links == 1 { "" } else { "s" })
+                format!("; its inputs come over {links} link{} now", if links == 1 { "" } else { "s" })
             } else {
                 String::new()
             };
@@ -242,7 +242,7 @@ impl Model {
             Left::Edits(offer) => self.dialog = Some(Dialog::Recover { offer, from: 0 }),
             Left::Damaged(aside) => {
                 let words = format!(
-                    "the copy of an earlier run's unsaved edits is damaged; it is kept in {}, your file is whole",
+                    "the copy of an earlier run's unsaved edits is damaged; it is kept in {}. Your file is intact",
                     aside.display()
                 );
                 self.say(Tone::Refused, &words, Duration::ZERO);

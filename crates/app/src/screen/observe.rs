@@ -26,7 +26,7 @@ use wasvolta_port::inlet::Shut;
 /// What becomes of a servo whose pulses had stopped.
 pub const fn interrupted(back: Back, smart: bool) -> &'static str {
     match back {
-        Back::Last if smart => "was not driven for a while: it goes on from where it is",
+        Back::Last if smart => "was not driven for a while: it continues from where it is",
         Back::Ask if smart => {
             "was not driven for a while, and stays limp: ‹engage› makes it stiff where it is"
         }
@@ -91,7 +91,8 @@ impl Model {
         if session.runner.engine.is_recording_broken()
             && !std::mem::replace(&mut self.told_of_recording, true)
         {
-            let words = "the recording is not whole: this machine could not write it as fast as it came; all else goes on";
+            let words =
+                "the recording is not whole: this machine could not write it fast enough; all else goes on";
             self.say(Tone::Refused, words, now);
         }
         if self.said.as_ref().is_some_and(|(_, _, until)| now > *until) {
@@ -216,9 +217,9 @@ impl Model {
             EventKind::NotANumber => format!("{servo}: target not a number"),
             EventKind::Resumed => {
                 if smart {
-                    format!("{servo} goes on: it was stiff all along")
+                    format!("{servo} continues: it was stiff all along")
                 } else {
-                    format!("{servo} goes on from the pulse it kept")
+                    format!("{servo} continues from the pulse it kept")
                 }
             }
             EventKind::Interrupted(back) => {

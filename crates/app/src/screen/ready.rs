@@ -55,7 +55,7 @@ pub fn released(scene: &Scene) -> Ready {
 /// What is said of horns, angles and joints is said of positional servos.
 pub fn positional(scene: &Scene) -> Ready {
     servo(scene)?;
-    need(scene.picked().is_none_or(|p| p.servo.kind.has_angles()), "it has a level, not a horn with angles")
+    need(scene.picked().is_none_or(|p| p.servo.kind.has_angles()), "it has a level, not angles")
 }
 
 /// What is counted in ticks of a clock: what a smart servo is told is not.
@@ -63,7 +63,7 @@ pub fn clocked(scene: &Scene) -> Ready {
     servo(scene)?;
     need(
         scene.picked().is_none_or(|p| p.clock().is_some()),
-        "a smart servo is told counts: there is no clock",
+        "a smart servo gets counts: there is no clock to correct",
     )
 }
 
@@ -242,12 +242,12 @@ pub fn stepped(scene: &Scene) -> Ready {
 
 /// There is a scale from other code.
 pub fn scaled(scene: &Scene) -> Ready {
-    need(!scene.rig.scales.is_empty(), "there is no scale: ‹name a scale› tells one")
+    need(!scene.rig.scales.is_empty(), "there is no scale: ‹name a scale› describes one")
 }
 
 /// There are several.
 pub fn scales_differ(scene: &Scene) -> Ready {
-    need(scene.rig.scales.len() > 1, "there are no two scales: ‹name a scale› tells another one")
+    need(scene.rig.scales.len() > 1, "there is only one scale: ‹name a scale› describes another")
 }
 
 /// There is a pose.
@@ -302,7 +302,7 @@ pub fn is_switch(scene: &Scene) -> Ready {
     input(scene)?;
     need(
         scene.input().is_some_and(|input| input.switch.is_some()),
-        "it is no switch: ‹switch› makes it one, and ‹watch› watches it",
+        "it is not a switch: ‹switch› makes it one, and ‹watch› watches it",
     )
 }
 
@@ -310,7 +310,7 @@ pub fn is_switch(scene: &Scene) -> Ready {
 pub fn transmitter(scene: &Scene) -> Ready {
     let linked = scene.input().and_then(|input| scene.link_of(input));
     let is_radio = linked.is_some_and(|linked| linked.protocol.row().is_radio);
-    need(scene.sender.is_some() && is_radio, "this input is no simulated radio")
+    need(scene.sender.is_some() && is_radio, "this input does not come from a simulated radio")
 }
 
 /// There is a link.
@@ -346,7 +346,7 @@ pub fn wigglable(scene: &Scene) -> Ready {
 
 /// Something is simulated.
 pub fn simulated(scene: &Scene) -> Ready {
-    need(scene.simulated, "nothing is simulated here: what is wrong is really wrong")
+    need(scene.simulated, "nothing is simulated here")
 }
 
 /// A board waits for the maker's word.

@@ -163,7 +163,7 @@ impl Start {
                 "twelve-bit",
                 "Where their registers stand: ten-bit, twelve-bit, twelve-bit-compact.",
             ),
-            Field::new("file", "my.rig.toml", "Where the rig is kept; nothing is ever overwritten."),
+            Field::new("file", "my.rig.toml", "Where to keep the rig; nothing is ever overwritten."),
         ];
         self.form = Some(Form::new("new rig", Subject::default(), fields));
         None
@@ -204,7 +204,7 @@ impl Start {
         pen.put(10, 0, "wasvolta", theme::strong(theme::INK));
         let top = if high >= 30 { 5 } else { 2 };
         let left = if wide >= 120 { 12 } else { 3 };
-        pen.put(left, top, "What shall it work on?", theme::strong(theme::INK));
+        pen.put(left, top, "What do you want to work on?", theme::strong(theme::INK));
         let names = self.rows.iter().map(|r| crate::screen::pen::width(&r.name)).max().unwrap_or(0).min(36);
         let room = usize::from(high.saturating_sub(top + 10)).max(1);
         let first = (self.pick + 1).saturating_sub(room);
@@ -246,7 +246,7 @@ impl Start {
         let x = pen.put(0, high.saturating_sub(2), label, style) + 1;
         pen.put(x, high.saturating_sub(2), words, theme::text(theme::INK));
         let keys: &[(&str, &str)] = if self.form.is_some() {
-            &[("Enter", "make the rig and open it"), ("Tab ↑ ↓", "the other words"), ("Esc", "back")]
+            &[("Enter", "make the rig and open it"), ("Tab ↑ ↓", "next field"), ("Esc", "back")]
         } else {
             &[("↑ ↓", "pick"), ("Enter", "take it"), ("q", "leave")]
         };

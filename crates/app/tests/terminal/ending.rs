@@ -232,7 +232,7 @@ fn a_terminal_that_is_closed_at_the_first_question_ends_it() {
     let (mut child, mut far) = on_a_terminal(command, (100, 30));
     let mut seen = Vec::new();
     let mut bytes = [0; 4096];
-    while !String::from_utf8_lossy(&seen).contains("shall") {
+    while !String::from_utf8_lossy(&seen).contains("want") {
         let count = far.read(&mut bytes).unwrap();
         seen.extend_from_slice(&bytes[..count]);
     }

@@ -98,7 +98,7 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     pane.keys(&["p"]);
     pane.see("waits until visitor is pressed");
     pane.keys(&["p"]);
-    pane.see("Standing in the sequence");
+    pane.see("Paused. ");
     pane.text(";");
     pane.see("waits until visitor is pressed");
     pane.keys(&["x"]);
@@ -108,7 +108,7 @@ fn a_sequence_with_a_loop_a_call_a_wait_and_a_layer_is_made_played_and_undone_by
     command(&mut pane, "add mapping: leaf; place; nod; ");
     pane.see("sets the place in nod");
     pane.keys(&["F4"]);
-    pane.see("Standing in the sequence");
+    pane.see("Paused. ");
     for _ in 0..60 {
         if pane.screen().contains("there is nothing to undo") {
             break;
@@ -126,19 +126,19 @@ fn a_key_that_a_driven_show_waits_for_is_typed_in_its_terminal() {
                [[sequence.step]]\nwait_for = { key = \"k\" }\n[[sequence.step]]\npose = \"look\"\nmove_s = 0.1\n";
     let rig = rig_beside(&home, |text| text.to_owned() + bow, str::to_owned).display().to_string();
     let mut pane = Pane::sized(&home, &["play", &rig, "bow", "--drive"], (120, 24));
-    pane.see("a key that it waits for is typed here, with Enter behind it");
+    pane.see("when it waits for a key, type that key here and press Enter");
     pane.see("waits until the key k is pressed");
     pane.keys(&["x", "Enter"]);
     pane.see("pressedx");
-    assert!(!pane.screen().contains("played to its end"), "another key is not the one");
+    assert!(!pane.screen().contains("played to the end"), "another key is not the one");
     pane.keys(&["k", "Enter"]);
-    pane.see("played to its end: released: no pulses remain");
+    pane.see("played to the end: released: no pulses remain");
     pane.see("left with 0");
     // Where nobody can type, it is refused before anything moves.
     let mut pane = Pane::shell(&home);
     pane.text(&format!("{PROGRAM} play '{rig}' bow --drive < /dev/null; echo left with $?"));
     pane.keys(&["Enter"]);
-    pane.see("waits for the key k, and nobody can press it here");
+    pane.see("waits for the key k, and there is no terminal here to press it in");
     pane.see("left with 1");
 }
 

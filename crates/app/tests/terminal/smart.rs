@@ -28,9 +28,9 @@ fn everyone_is_asked_and_one_alone_gets_another_id() {
     pane.keys(&["F1"]);
     pane.see("□ heron.throat");
     pane.text("#");
-    pane.see("look for ids");
+    pane.see("scan ids");
     pane.keys(&["Enter"]);
-    pane.see("# gives up");
+    pane.see("# stops it");
     pane.see("neck-bus: 2 servos answer");
     pane.act("simulated fault");
     pane.see("the same again ends it");
@@ -67,7 +67,7 @@ fn a_smart_servo_is_calibrated_by_one_mark() {
     pane.see("mark  At");
     pane.text("5");
     pane.keys(&["Enter"]);
-    pane.see("slope as its encoder has it");
+    pane.see("slope from its encoder");
     pane.see("+5.0°");
     pane.see("if the horn turns against the needle");
     // It does: the mark stays as it was read, and the other way is up.
@@ -87,7 +87,7 @@ fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
     let home = Home::new();
     let mut pane = throat(&home);
     pane.act("feel for ends");
-    pane.see("how hard it may push");
+    pane.see("torque limit");
     pane.keys(&["Enter"]);
     pane.see("feels for its ends at 25 % of its push");
     pane.see("Enter keeps them");
@@ -97,7 +97,7 @@ fn an_end_is_felt_and_kept_and_a_pose_is_taught_by_hand() {
     pane.see("2300counts");
     pane.text("-25deg");
     pane.keys(&["Enter"]);
-    pane.see("the hand has moved heron.throat");
+    pane.see("heron.throat was moved by hand to");
     pane.see("was moved by hand: k keeps a pose");
     pane.keys(&["k"]);
     pane.see("Enter do it");

@@ -7,7 +7,7 @@ use std::process::Command;
 fn without_a_rig_it_asks_and_what_was_made_is_offered_the_next_time() {
     let home = Home::new();
     let mut pane = Pane::start_in(&home, &[]);
-    pane.see("What shall it work on?");
+    pane.see("What do you want to work on?");
     pane.see("the demo");
     // What the machine has stands between; the last row is always the one to type.
     pane.keys(&["Down"; 30]);
@@ -54,10 +54,10 @@ fn a_signal_ends_the_asking_and_gives_the_terminal_back() {
     for signal in ["-TERM", "-HUP"] {
         let home = Home::new();
         let pane = Pane::start_in(&home, &[]);
-        pane.see("What shall it work on?");
+        pane.see("What do you want to work on?");
         pane.signal(signal);
         pane.see("left with 0");
-        pane.see_no_more("What shall it work on?");
+        pane.see_no_more("What do you want to work on?");
     }
 }
 
@@ -198,7 +198,7 @@ fn from_nothing_to_a_saved_servo_on_a_knob_in_a_sequence_takes_no_more_than_nine
         pane.keys(&["n"]);
         told = mark(&mut pane, Some(told.as_str()));
     }
-    unless(&mut pane, "Ctrl-S saves that", ("B bends it", "B"));
+    unless(&mut pane, "Ctrl-S saves that", ("B draws a curve", "B"));
     follow(&mut pane, TO_A_KNOB);
     follow(&mut pane, TO_TWO_STEPS);
     // Where the knob was turned far, the time that a new step has is short.

@@ -1,4 +1,4 @@
-//! Wiring, by keys in a real terminal: look around, add who is missing, swap two plugs, find the broken link.
+//! Wiring, by keys in a real terminal: scan, add who is missing, swap two plugs, find the broken link.
 
 use crate::harness::{Home, Pane};
 
@@ -80,7 +80,7 @@ fn a_broken_chain_is_named_link_by_link() {
     engage_neck(&mut pane);
     let cases = [
         ("no-bus", "✗ path         sim:bench-bus does not exist"),
-        ("denied", "✗ permission   you may not open sim:bench-bus"),
+        ("denied", "✗ permission   no permission to open"),
         ("held", "✗ other holder a kernel driver holds the chip"),
         ("absent", "✗ address      nothing answers at 0x40"),
         ("silent", "✗ address      transfers at 0x40 fail"),
@@ -134,7 +134,7 @@ fn a_winch_is_armed_turns_and_stands_when_held_and_a_lamp_blinks() {
     pane.see("e gives crane.winch the pulse at which it stands still");
     pane.see("crane.winch, reeds.sway may go on turning");
     pane.keys(&["e"]);
-    pane.see("crane.winch gets 1480 µs, at which it should stand still. It may turn: is it free to?");
+    pane.see("crane.winch gets 1480 µs, at which it should stand still. It may turn: is it clear?");
     pane.keys(&["Enter"]);
     pane.see("it sees its neutral 1480 µs");
     pane.see("1479 µs, inside 1100 to 1900 µs");

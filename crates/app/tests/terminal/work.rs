@@ -170,7 +170,7 @@ fn what_cannot_be_done_is_refused_in_words_and_nothing_moves() {
     let before = until(|| number_behind(&pane.screen(), "on the wire"), || pane.screen());
     pane.text("12parsec");
     pane.keys(&["Enter"]);
-    pane.see("is no unit here: us, deg, % or t (ticks) are understood");
+    pane.see("is not a unit here: us, deg, % or t (ticks) are understood");
     // In one write, as a fast hand or a slow line delivers it: Esc is not lost as an Alt.
     pane.text("\u{1b}1.5");
     pane.keys(&["Enter"]);

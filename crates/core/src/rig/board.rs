@@ -16,18 +16,18 @@ pub struct Rail {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: RailId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// What it gives.
+    /// Its voltage.
     pub volts: Volts,
-    /// What it can give at most.
+    /// The most current that it can give.
     pub amps: Amps,
 }
 
 numbers! { Rail { volts: SUPPLY_VOLTS, amps: CURRENT } }
 
-/// The way to hardware.
+/// A way to hardware.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::port)]
@@ -36,24 +36,25 @@ pub struct Port {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: PortId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// What kind of way it is.
+    /// Its kind.
     pub kind: PortKind,
-    /// A device path, or `sim:NAME` for a simulated one. Of a PWM chip its device, which stays where its number moves; of
-    /// UDP the port's number, where this machine alone is heard, or an address with it, as `0.0.0.0:7000`.
+    /// The device's path, or `sim:NAME` for a simulated one. Of a PWM chip its device, because chip numbers may change. Of
+    /// UDP a port number, which listens to this machine alone, or an address with it, as `0.0.0.0:7000`.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Worded)]
     pub path: String,
-    /// The serial rate; unless said the one that is usual for its protocol, 115200 for lines. An I²C bus that has one is behind a UART-to-I²C bridge.
+    /// The serial rate. By default the usual one of its protocol, 115200 for lines. An I²C bus with a baud is behind a
+    /// UART-to-I²C bridge.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub baud: Option<u32>,
-    /// Bits a second of an I²C bus as its adapter is set up, 100000 unless said.
+    /// The clock rate of an I²C bus, as its adapter is set.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bus_hz: Option<Hertz>,
-    /// The file with the name and the password for an MQTT broker, a line each; nobody else may be able to read it. From
-    /// the root, or from the home directory as `~/NAME`.
+    /// The file with the name and the password for an MQTT broker, one line each. Only you may have permission to read it. An
+    /// absolute path, or `~/NAME`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Worded)]
     pub login_file: Option<String>,
@@ -70,35 +71,35 @@ pub struct Board {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: BoardId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The port it hangs on.
+    /// The port that it is connected to.
     pub port: String,
-    /// The chip on it.
+    /// Its chip.
     pub chip: Chip,
-    /// Its 7-bit address, of a PWM expander, which needs it: 0x40 to 0x7F, but for 0x70, to which all of them listen.
+    /// The 7-bit address of a PWM expander, required there: 0x40 to 0x7F, except 0x70, which is the all-call address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<u8>,
-    /// Frames a second that are asked for; the chip's real rate may differ a little.
+    /// Requested frames a second. The chip's real rate may differ a little.
     #[serde(default = "fifty", skip_serializing_if = "is_fifty")]
     pub frame_hz: Hertz,
-    /// What its oscillator really is, once measured.
+    /// The measured frequency of its oscillator.
     #[serde(default = "nominal", skip_serializing_if = "is_nominal")]
     pub oscillator_hz: Hertz,
     /// The rail that feeds its servos.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rail: Option<String>,
-    /// The level of the signals that it gives.
+    /// The voltage of its signals.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
-    /// Where the registers of the servos on a smart bus stand: `ten-bit`, `twelve-bit` or `twelve-bit-compact`, or the
+    /// The register layout of the servos on a smart bus: `ten-bit`, `twelve-bit` or `twelve-bit-compact`, or the
     /// name of a `[[layout]]` of this rig.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Named)]
     pub layout: Option<String>,
-    /// How long the adapter of a smart bus sits on bytes before it hands them on, in ms; 16 unless said, as many do. A
-    /// latency timer that is set to 1 helps.
+    /// How long the adapter of a smart bus holds bytes back before it passes them on, in ms. Many adapters take 16; a latency
+    /// timer of 1 is much faster.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub adapter_ms: Option<f64>,
 }

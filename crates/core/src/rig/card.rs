@@ -36,13 +36,13 @@ pub struct Card {
     /// Its endpoints, in µs: no pulse goes beyond them.
     #[serde(default = "Ends::cautious", skip_serializing_if = "super::servo::is_cautious")]
     pub endpoints_us: Ends<Micros>,
-    /// The same in counts, of a smart servo.
+    /// The range of a smart servo, in counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints_counts: Option<Ends<Counts>>,
     /// The pulse in its middle, in µs; of a continuous one, its stop.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
-    /// The same in counts, of a smart servo.
+    /// The range of a smart servo, in counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_counts: Option<Counts>,
     /// What its marks are joined by.
@@ -51,13 +51,13 @@ pub struct Card {
     /// From which side it arrives.
     #[serde(default, skip_serializing_if = "usual")]
     pub arrive: Side,
-    /// Teeth of its spline.
+    /// The number of teeth on its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub teeth: Option<u8>,
-    /// The supply that it takes, least and greatest.
+    /// The lowest and highest supply voltage that it takes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volts: Option<Ends<Volts>>,
-    /// The least level of a signal that it follows.
+    /// The lowest signal voltage that it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
     /// What it is given to stand still, where it is continuous.
@@ -67,7 +67,7 @@ pub struct Card {
     #[serde(default, deserialize_with = "super::strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
-    /// What its data sheet says.
+    /// Its data sheet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
     /// The limits that its joint had, to be read: they belong to the mechanism and are not taken over.

@@ -93,7 +93,7 @@ pub fn problems(rig: &Rig) -> Vec<Problem> {
     }
     let length = rig.name.chars().count();
     if rig.name.trim().is_empty() || length > range::NAME_LENGTH || rig.name.chars().any(outside::is_unfit) {
-        let message = "a rig's name has 1 to 40 characters that can be seen";
+        let message = "a rig's name needs 1 to 40 visible characters";
         found.say(root.key("name"), message, "give it another name");
     }
     found.notes(&root, "notes", &rig.notes);
@@ -190,7 +190,7 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
             None => {}
         }
         if port.kind == PortKind::Udp && port.listens_at().is_none() {
-            let message = format!("{:?} is no place to listen at", port.path);
+            let message = format!("{:?} is not an address to listen at", port.path);
             found.say(
                 at.key("path"),
                 message,
@@ -198,7 +198,7 @@ fn power_and_ports(found: &mut Found, rig: &Rig) {
             );
         }
         if port.kind == PortKind::Mqtt && port.broker().is_none() && !port.path.is_empty() {
-            let message = format!("{:?} is no broker", port.path);
+            let message = format!("{:?} is not a broker's address", port.path);
             let help = "write its host, with its port and the topics to listen to: \"localhost:1883/hut/#\"";
             found.say(at.key("path"), message, help);
         }
@@ -223,7 +223,7 @@ fn login(found: &mut Found, at: &Path, port: &Port) {
     if port.kind == PortKind::Mqtt {
         found.word(at.clone(), "a path", file);
         if !file.starts_with('/') && !file.starts_with("~/") {
-            found.say(at, format!("{file:?} is no whole path"), "write it from / or from ~/");
+            found.say(at, format!("{file:?} is not an absolute path"), "write it from / or from ~/");
         }
     } else {
         found.say(at, format!("a {} asks for no login", port.kind.word()), "remove the line");
@@ -322,7 +322,7 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
         found.say(
             at.key("port"),
             message,
-            "one such board is alone on its port: give the other a port of its own",
+            "such a board needs a port of its own: give the other one another port",
         );
     }
     if !board.chip.row().sets_frame_rate && board.frame_hz != super::chip::FIXED_RATE {
@@ -330,7 +330,7 @@ fn alone(found: &mut Found, rig: &Rig, n: usize, board: &Board) {
         let message = if board.chip.row().is_smart {
             "a smart bus has no frames"
         } else {
-            "its firmware sends 50 frames a second, and that is not to be changed"
+            "its firmware sends 50 frames a second, and that cannot be changed"
         };
         found.say(at.key("frame_hz"), message, help);
     }
@@ -468,12 +468,12 @@ fn check_link<'r>(
     if board.is_none()
         && let Some(chip) = rig.chip_on(&port.name)
     {
-        let message = format!("on {} there is a {} already", port.name, chip.word());
-        found.say(at.key("on"), message, "a link has a line for itself: use another port");
+        let message = format!("{} already has a {}", port.name, chip.word());
+        found.say(at.key("on"), message, "a link needs a line of its own: use another port");
     }
     if let (None, Some(Protocol::Firmata)) = (board, link.protocol) {
         let help = "add the board, and write its name here: it may drive servos too";
-        found.say(at.key("on"), format!("{} is a line, and no Firmata board", port.name), help);
+        found.say(at.key("on"), format!("{} is a serial line, not a Firmata board", port.name), help);
     }
     if !port.kind.row().shares_links
         && let Some(twin) = taken.insert(&link.on, &link.name)
@@ -482,7 +482,7 @@ fn check_link<'r>(
         found.say(
             at.key("on"),
             message,
-            "a line has one link: use another port, or put the inputs on that link",
+            "a line has one link only: use another port, or put the inputs on that link",
         );
     }
     let Some(protocol) = rig.protocol_of(link) else { return };
@@ -493,8 +493,8 @@ fn check_link<'r>(
             Some(reports) => vec![reports.word()],
             None => Protocol::on(port.kind).map(Protocol::word).collect(),
         };
-        let message = format!("{} is no way for {}: it is a {}", port.name, row.title, port.kind.word());
-        found.say(at.key("protocol"), message, format!("there it can be: {}", can.join(", ")));
+        let message = format!("{} cannot carry {}: it is a {}", port.name, row.title, port.kind.word());
+        found.say(at.key("protocol"), message, format!("it can have: {}", can.join(", ")));
     }
     let (streams, title) = (rig.flow_of(link, protocol) == Flow::Streaming, row.title);
     let misplaced = [
@@ -510,7 +510,7 @@ fn check_link<'r>(
     if let Some(will) = &link.will {
         found.word(at.key("will"), "a topic", will);
         if protocol != Protocol::Mqtt {
-            found.say(at.key("will"), format!("a link of {title} has no last will"), "remove the line");
+            found.say(at.key("will"), format!("a link of {title} has no last-will topic"), "remove the line");
         }
     }
     if let Some(wave) = &link.wave {
@@ -535,7 +535,7 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
     }
     if let Some(servo) = on_its_pin(rig, input) {
         let message = format!("{} hangs on that pin", servo.name);
-        found.say(at.key("channel"), message, "a pin drives or it is read: use one that drives nothing");
+        found.say(at.key("channel"), message, "a pin is either driven or read: use one that drives nothing");
     }
     let Ends { low, high } = input.ends;
     found.numbers(&at, input);
@@ -566,7 +566,7 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
             found.say(at.key(key), message, "remove the line, or the unit");
         }
         if low > high {
-            found.say(at.key("ends"), "degrees rise from the first end to the second", "turn the ends round");
+            found.say(at.key("ends"), "degrees rise from the first end to the second", "swap the two ends");
         }
     }
     if let Some(switch) = &input.switch {
@@ -583,8 +583,8 @@ fn check_input(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), n: usiz
 fn check_switch(found: &mut Found, at: &Path, switch: &Switch) {
     found.numbers(at, switch);
     if switch.overlaps() {
-        let help = "on_above is no lower than off_below, and on_below no higher than off_above";
-        found.say(at.clone(), "it would be pressed and not pressed at once", help);
+        let help = "on_above must not be below off_below, nor on_below above off_above";
+        found.say(at.clone(), "it would be pressed and released at once", help);
     } else if switch.works().is_none() {
         let help = "give on_above and off_below; or on_below and off_above, of what reads less when it is pressed; or \
                     positions, two to eight of them, all different";

@@ -213,7 +213,7 @@ static PWM_EXPANDER: ChipRow = ChipRow {
     clocks: Some(Clocks { pulse: expander_clock, share: expander_clock }),
     is_smart: false,
     reports: None,
-    after_a_crash: "its last pulses go on until its supply is off",
+    after_a_crash: "its last pulses go on until its supply is switched off",
 };
 
 static FIRMATA: ChipRow = ChipRow {

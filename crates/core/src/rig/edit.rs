@@ -33,7 +33,7 @@ pub enum Refused {
     Missing {
         /// What was looked for.
         what: &'static str,
-        /// Its name, by which the rest speaks of it.
+        /// Its name, which other parts refer to.
         name: String,
     },
     /// The rig would not be sound.
@@ -55,7 +55,7 @@ pub enum Refused {
         board: String,
     },
     /// Its clock is not the program's to count with.
-    #[error("{board} is a {chip}: it is told times, not ticks of a clock that could be corrected")]
+    #[error("{board} is a {chip}: it gets times, not ticks: there is no clock to correct")]
     ClockFixed {
         /// The board's name in the rig.
         board: String,

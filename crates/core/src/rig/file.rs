@@ -79,7 +79,7 @@ pub(super) fn read<T: DeserializeOwned + JsonSchema + Versioned>(
     text: &str,
 ) -> Result<Reading<'_, T>, Unfit> {
     let disk = Document::parse(text).map_err(|error| {
-        let help = "mend the TOML at the place shown".to_owned();
+        let help = "correct the TOML at the place shown".to_owned();
         Unfit::Unreadable(Located { message: tidy(error.message()), help, span: error.span() })
     })?;
     if let Some(newer) = newer_format(&disk, T::NEWEST) {
@@ -500,25 +500,17 @@ mod tests {
             (
                 lamp,
                 "kind = \"dimmer\"\nmarks = [{ pulse_us = 1500, angle_deg = 3 }]\n",
-                "what is dimmer has no angles to be marked",
+                "a dimmer channel has no angles to mark",
             ),
-            (lamp, "kind = \"dimmer\"\ncentre_us = 1500\n", "a channel that is dimmer has no servo pulses"),
-            (
-                lamp,
-                "kind = \"dimmer\"\nendpoints_us = [900, 1500]\n",
-                "a channel that is dimmer has no servo pulses",
-            ),
+            (lamp, "kind = \"dimmer\"\ncentre_us = 1500\n", "a dimmer channel has no servo pulses"),
+            (lamp, "kind = \"dimmer\"\nendpoints_us = [900, 1500]\n", "a dimmer channel has no servo pulses"),
             (
                 lamp,
                 "rated = { travel_deg = 90, pulses_us = [1000, 2000] }\nkind = \"dimmer\"\n",
-                "what is dimmer has no rated travel",
+                "a dimmer channel has no rated travel",
             ),
-            (
-                lamp,
-                "arming = { for_s = 1 }\nkind = \"dimmer\"\n",
-                "a channel that is dimmer has no servo pulses",
-            ),
-            (lamp, "", "what a servo draws stands in rated"),
+            (lamp, "arming = { for_s = 1 }\nkind = \"dimmer\"\n", "a dimmer channel has no servo pulses"),
+            (lamp, "", "the current of a servo belongs in rated"),
             ("for_s = 1 ", "for_s = 100 ", "arming time is 100 s, outside 0.1 to 60 s"),
             (
                 "for_s = 1 ",
@@ -538,7 +530,7 @@ mod tests {
             assert_eq!(with(old, new).0, wanted, "{new}");
         }
         let armed = SMALL.replace("channel = 1", "channel = 1\narming = { for_s = 1 }");
-        assert_eq!(first_problem(&armed).0, "it is not continuous, and so is not armed");
+        assert_eq!(first_problem(&armed).0, "only a continuous servo is armed");
     }
 
     #[test]

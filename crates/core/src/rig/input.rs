@@ -1,4 +1,4 @@
-//! Signals that come in.
+//! Input signals.
 
 use super::bounds::{self, Named, Worded};
 use super::number::{self, numbers};
@@ -7,7 +7,7 @@ use crate::unit::Volts;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// A signal that comes in, with its shaping.
+/// An input signal, with its shaping.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::input)]
@@ -16,32 +16,32 @@ pub struct Input {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: InputId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The link that it comes over.
+    /// The link that carries it.
     pub link: String,
-    /// Which channel of that link it is, by the name that the link's protocol gives it.
+    /// The channel of that link, named as the link's protocol names it.
     #[schemars(transform = Worded)]
     pub channel: String,
     /// Raw values at its ends.
     pub ends: Ends<f64>,
-    /// Its raw values are the joint's own degrees: they are not spread over its ends, and what is beyond those is said.
+    /// Its raw values are degrees of the joint. They are not scaled to its ends; a value beyond them is reported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<OwnUnit>,
-    /// Raw value at rest, for one that returns to its middle.
+    /// Raw value at rest, of an input that returns to its middle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre: Option<f64>,
-    /// What its raw values mean where it is a switch: it has positions then, and nothing between.
+    /// Makes it a switch: which raw values count as pressed, or as which position.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub switch: Option<Switch>,
-    /// Added after the span.
+    /// Added to the value after the span, in shaped units.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub trim: f64,
-    /// How much around rest counts as rest.
+    /// The share of its travel around rest that counts as rest.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub deadband: f64,
-    /// How much of a cube the curve has.
+    /// How much of a cubic the curve has: 0 is straight, negative is steeper around rest.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub expo: f64,
     /// Points of a curve instead of expo, as `[[from, to], …]`.
@@ -51,16 +51,16 @@ pub struct Input {
     /// Time constant of the smoothing, in milliseconds.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub smoothing_ms: f64,
-    /// Greatest rise a second.
+    /// Fastest rise, in shaped units a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rise_per_s: Option<f64>,
-    /// Greatest fall a second.
+    /// Fastest fall, in shaped units a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fall_per_s: Option<f64>,
-    /// The greatest level that its signal comes with.
+    /// The highest voltage of its signal.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
-    /// The greatest level that the pin takes on which it comes in.
+    /// The highest voltage that its pin tolerates.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin_volts: Option<Volts>,
 }

@@ -8,7 +8,7 @@ use crate::unit::{Degrees, DegreesPerSecond, DegreesPerSecondSquared};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// What servos turn: one, or several that move only together.
+/// A joint, turned by one servo, or by several that move only together.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::joint)]
@@ -17,56 +17,56 @@ pub struct Joint {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: JointId,
-    /// Its name; poses and mappings speak of it.
+    /// Its name, which poses and mappings refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The servo that turns it; of a steered pair, the left one.
+    /// The servo that turns it; in a steered pair, the left one.
     pub servo: String,
-    /// More servos that turn it together with that one, each with marks of its own; of a steered pair, the right one.
+    /// More servos that turn it together with that one, each with its own marks; in a steered pair, the right one.
     #[serde(default, rename = "with", skip_serializing_if = "Vec::is_empty")]
     pub others: Vec<String>,
-    /// Two steered wheels: the joint's angle is that of a wheel in the middle, to the left positive.
+    /// Makes it a pair of steered wheels. The joint's angle is that of an imagined wheel in the middle; left is positive.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub steering: Option<Steering>,
-    /// How far down it may go.
+    /// Its lower limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub low: Option<Limit>,
-    /// How far up it may go.
+    /// Its upper limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub high: Option<Limit>,
-    /// Where it stands when nothing drives it, and where a dry run starts.
+    /// Its angle when nothing drives it, and at the start of a dry run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home_deg: Option<Degrees>,
-    /// The greatest speed it is allowed; the servo's rated speed unless said.
+    /// Its speed limit. The servo's rated speed by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed_deg_s: Option<DegreesPerSecond>,
-    /// How hard its trapezoid moves may speed up and slow down.
+    /// Its acceleration in trapezoid moves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub accel_deg_s2: Option<DegreesPerSecondSquared>,
-    /// The joint that it is the mirror image of.
+    /// The joint that it mirrors.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mirror_of: Option<Mirror>,
-    /// What a cut does to it; its pulses stop unless said.
+    /// What a cut does to it. Its pulses stop by default.
     #[serde(default, skip_serializing_if = "is_release")]
     pub cut: CutTo,
-    /// What happens to it before the program ends; as at a cut unless said.
+    /// What happens to it when the program quits. The same as at a cut by default.
     #[serde(default, skip_serializing_if = "is_as_cut")]
     pub quit: QuitTo,
-    /// A weight pulls on it: released, it falls.
+    /// A weight pulls on it, so it falls when released.
     #[serde(default, skip_serializing_if = "is_false")]
     pub loaded: bool,
-    /// What happens when its board is back and its pulses had stopped meanwhile. Unless said: it goes on from its last
-    /// pulse, and is asked about where it is loaded or its supply may have fallen.
+    /// What happens when its board comes back and its pulses had stopped meanwhile. By default it continues from its last
+    /// pulse; if it is loaded, or its supply may have failed, you are asked first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub back: Option<Back>,
-    /// What happens while its smart servo says that it is too hot, overloaded, or draws too much; it goes at half its speed
-    /// unless said.
+    /// What happens while its smart servo reports that it is too hot, overloaded, or draws too much current. It runs at half
+    /// speed by default.
     #[serde(default, skip_serializing_if = "is_slower")]
     pub ailing: Ailing,
-    /// Where its 0° points as the maker sees it, clockwise from straight up.
+    /// The direction of its 0°, as you look at it, clockwise from straight up.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub mounted_deg: Degrees,
-    /// Its angles rise anticlockwise as the maker sees it.
+    /// Its angles increase anticlockwise, as you look at it.
     #[serde(default, skip_serializing_if = "is_false")]
     pub anticlockwise: bool,
 }
@@ -80,10 +80,10 @@ numbers! { Joint { home_deg: ANGLE, speed_deg_s: SPEED, accel_deg_s2: ACCELERATI
 pub struct Mirror {
     /// The other joint.
     pub joint: String,
-    /// It has the other one's angles with the same sign; with the other sign unless said.
+    /// It keeps the sign of the other joint's angles. By default the sign is reversed.
     #[serde(default, skip_serializing_if = "is_false")]
     pub same_sign: bool,
-    /// What is added then.
+    /// The angle that is added after mirroring.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub offset_deg: Degrees,
 }
@@ -108,9 +108,9 @@ impl Mirror {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Limit>)]
 pub struct Limit {
-    /// The angle, in degrees at the joint.
+    /// The angle of the joint.
     pub angle_deg: Degrees,
-    /// Why, in words.
+    /// The reason, in words.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub reason: String,

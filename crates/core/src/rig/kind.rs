@@ -204,15 +204,15 @@ impl Kind {
     }
 }
 
-/// What a speed controller must see before it follows.
+/// The neutral pulse that a speed controller must see before it follows.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Arming>)]
 pub struct Arming {
-    /// The pulse; its stop pulse unless said.
+    /// The neutral pulse. Its stop pulse by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pulse_us: Option<Micros>,
-    /// For how long.
+    /// How long it must see the pulse.
     pub for_s: Seconds,
 }
 

@@ -10,40 +10,40 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::LazyLock;
 
-/// A register: where it stands and what one of its steps is worth.
+/// A register: its address, its size, and the worth of one step.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Register>)]
 pub struct Register {
     /// The address of its first byte.
     pub at: u16,
-    /// How many bytes it has: 1, 2 or 4.
+    /// Its size in bytes: 1, 2 or 4.
     pub bytes: u8,
-    /// It has a sign, as two's complement.
+    /// It is signed, as two's complement.
     #[serde(default, skip_serializing_if = "super::is_false")]
     pub signed: bool,
-    /// It has a sign: this bit of it, counted from 0.
+    /// The bit that holds its sign, counted from 0.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sign_bit: Option<u8>,
-    /// What one step of it is, of a speed.
+    /// One step of a speed, in rpm.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_rpm: Option<f64>,
-    /// The same of a speed that is counted in places.
+    /// One step of a speed, in positions a second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_counts_s: Option<f64>,
-    /// What one step of it is, of a load.
+    /// One step of a load, in percent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_percent: Option<f64>,
-    /// What one step of it is, of a supply.
+    /// One step of a voltage, in volts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_volts: Option<f64>,
-    /// What one step of it is, of a time.
+    /// One step of a time, in µs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub each_us: Option<f64>,
-    /// The greatest number that may be written there.
+    /// The largest number that may be written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub greatest: Option<u32>,
-    /// What must stand there for this program to drive it; of a time beside a target, what is written there.
+    /// The value that it must have for this program to drive the servo; of a move time, the value that is written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub is: Option<u32>,
 }
@@ -61,70 +61,70 @@ numbers! {
 pub struct Registers {
     /// Its model number.
     pub model: Register,
-    /// The register that holds its id.
+    /// Its id.
     pub id: Register,
-    /// The number of its rate.
+    /// The number of its baud rate.
     pub baud: Register,
-    /// 1 where it drives, 0 where it is limp.
+    /// 1 while it drives, 0 while it is limp.
     pub drive: Register,
-    /// Where it is to be.
+    /// Its target position.
     pub target: Register,
-    /// How fast it goes there.
+    /// The speed of its moves.
     pub speed: Register,
-    /// Where it is.
+    /// Its present position.
     pub position: Register,
-    /// What is written as `is` between target and speed.
+    /// The move time, between target and speed; written as `is`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<Register>,
-    /// How fast it turns.
+    /// Its present speed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed_now: Option<Register>,
-    /// How hard it pushes.
+    /// Its present load.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<Register>,
-    /// The register that holds its supply's voltage.
+    /// Its supply voltage.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volts: Option<Register>,
-    /// How warm it is, in °C.
+    /// Its temperature, in °C.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub celsius: Option<Register>,
-    /// Whether it moves.
+    /// Whether it is moving.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub moving: Option<Register>,
-    /// What is wrong with it, a bit each, where its answers do not say.
+    /// Its faults, one bit each, where its answers do not carry them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub faults: Option<Register>,
-    /// How hard it may push; 0 is limp.
+    /// Its torque limit; 0 is limp.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub torque_limit: Option<Register>,
-    /// Its own limits.
+    /// Its own position limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_low: Option<Register>,
-    /// Its own limits.
+    /// Its own position limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_high: Option<Register>,
-    /// How it is driven: by place, by speed.
+    /// Its mode: position or speed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mode: Option<Register>,
-    /// How long it waits before it answers.
+    /// Its delay before an answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub return_delay: Option<Register>,
-    /// What it answers: 2 is everything.
+    /// Which instructions it answers; 2 means all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answers: Option<Register>,
-    /// 0 opens what is kept in memory to writing, 1 shuts it.
+    /// 0 allows writing to memory, 1 locks it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lock: Option<Register>,
 }
 
-/// A rate, as its register knows it.
+/// A baud rate, and its number in the register.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<BaudNumber>)]
 pub struct BaudNumber {
-    /// What is written there.
+    /// The number in the register.
     pub number: u8,
-    /// What it stands for.
+    /// The rate.
     pub baud: u32,
 }
 
@@ -163,17 +163,17 @@ impl Ail {
     /// A word, and a sentence.
     pub const fn words(self) -> (&'static str, &'static str) {
         match self {
-            Self::Nothing => ("fault", "it has a fault that its layout has no word for"),
+            Self::Nothing => ("fault", "it has a fault that its layout does not name"),
             Self::Supply => ("supply", "its supply is out of its range"),
             Self::Hot => ("hot", "it is too hot"),
-            Self::Overload => ("overload", "it pushes harder, or for longer, than it may"),
+            Self::Overload => ("overload", "it is overloaded"),
             Self::Current => ("current", "it draws too much"),
-            Self::Sensor => ("sensor", "its sensor is wrong"),
+            Self::Sensor => ("sensor", "its position sensor reads wrong"),
             Self::Shock => ("shock", "it felt an electrical shock"),
-            Self::Limit => ("limit", "it was told a place beyond its own limits"),
-            Self::Range => ("range", "it was told a value that cannot be"),
-            Self::Sum => ("sum", "a packet came with a wrong sum"),
-            Self::Instruction => ("told", "it was told something that it does not know"),
+            Self::Limit => ("limit", "it got a target beyond its own limits"),
+            Self::Range => ("range", "it got a value that is out of range"),
+            Self::Sum => ("sum", "a packet had a wrong checksum"),
+            Self::Instruction => ("told", "it got an instruction that it does not know"),
         }
     }
 
@@ -191,34 +191,34 @@ pub struct Layout {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: LayoutId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The form of its packets, 1 or 2.
+    /// The packet form, 1 or 2.
     pub form: u8,
-    /// How many places it has: they are counted from 0.
+    /// How many positions it has, counted from 0.
     pub steps: u32,
-    /// The angle over all of them; of a ring a whole turn.
+    /// The angle that all its steps cover; a ring covers a whole turn.
     pub span_deg: Degrees,
-    /// Behind the last place comes the first.
+    /// Its positions form a ring: the first follows the last.
     #[serde(default, skip_serializing_if = "super::is_false")]
     pub ring: bool,
-    /// The high byte of a register comes first.
+    /// Its registers have the high byte first.
     #[serde(default, skip_serializing_if = "super::is_false")]
     pub high_byte_first: bool,
-    /// The model numbers that it is for; any that a servo said when it was added unless said.
+    /// The model numbers that it fits. Any by default.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub models: Vec<u16>,
-    /// The first and the last register that are kept in memory when its supply is off.
+    /// The first and last register of the range that is kept in memory without supply.
     pub kept: Ends<u16>,
-    /// The rates that its baud register knows.
+    /// The baud rates that its register can hold.
     #[schemars(length(min = 1))]
     pub bauds: Vec<BaudNumber>,
-    /// What each bit of a fault means, from bit 0; nothing where it means nothing.
+    /// The meaning of each fault bit, from bit 0; empty for a bit without one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schemars(transform = bounds::faults)]
     pub faults: Vec<Ail>,
-    /// Where everything stands.
+    /// The address of each register.
     pub registers: Registers,
 }
 

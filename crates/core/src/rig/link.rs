@@ -21,43 +21,42 @@ pub struct Link {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: LinkId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The port that it stands on, or the board that speaks Firmata. On a port of the kinds `udp` and `mqtt` several links
-    /// may stand; on others one.
+    /// Its port, or its Firmata board. A port of the kinds `udp` and `mqtt` takes several links, any other port one.
     pub on: String,
-    /// What is spoken there; the first that its kind of port can have unless said: of a serial line, lines of numbers.
+    /// Its protocol. By default the first that its kind of port can carry; on a serial line, lines of numbers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub protocol: Option<Protocol>,
-    /// Silence that counts as lost, of a link that sends by itself; 500 ms unless said.
+    /// How long a link that sends by itself may be silent before it is lost.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lost_after_ms: Option<f64>,
-    /// Whether a link that sends the very same for long counts as lost.
+    /// Whether a link that repeats the same values for a long time counts as lost.
     #[serde(default, skip_serializing_if = "is_false")]
     pub stuck_is_lost: bool,
-    /// Silence that counts as lost, of a link that speaks when something changes; none unless said.
+    /// How long a link that speaks only on changes may be silent before it is lost. No limit by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heartbeat_s: Option<Seconds>,
-    /// The topic of its sender's last will, over MQTT: `offline`, `false`, `0` or nothing said there makes the link lost.
+    /// The topic of its sender's last will, over MQTT. The message `offline`, `false`, `0` or an empty one makes the link lost.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Worded)]
     pub will: Option<String>,
-    /// What a wave generator makes.
+    /// The wave of a wave generator.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wave: Option<Wave>,
 }
 
 numbers! { Link { lost_after_ms: LOST_AFTER = [Link::USUAL_LOST_AFTER], heartbeat_s: HEARTBEAT } }
 
-/// What a wave generator makes, 50 values a second: for trials, and for motion while nobody is there.
+/// The wave of a wave generator, 50 values a second: for trials, and for idle motion.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Wave>)]
 pub struct Wave {
-    /// How it runs between its ends.
+    /// The shape between its ends.
     pub shape: WaveShape,
-    /// The time of one round; of noise, the time between two of its values.
+    /// The period; of noise, the time between two of its values.
     pub period_s: Seconds,
     /// The least value.
     #[serde(default)]
@@ -65,7 +64,7 @@ pub struct Wave {
     /// The greatest value.
     #[serde(default = "one")]
     pub high: f64,
-    /// The same seed gives the same noise.
+    /// The seed of the noise: the same seed gives the same noise.
     #[serde(default, skip_serializing_if = "is_none_yet")]
     pub seed: u32,
 }

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// One input or several to one goal.
+/// A mapping from one input or several to one goal.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::mapping)]
@@ -17,74 +17,74 @@ pub struct Mapping {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: MappingId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
     /// Inputs, each with its weight. Their weighted sum is clipped to -1 to 1; a one-ended input counts from -1 to 1 as well.
     pub from: BTreeMap<String, f64>,
-    /// What it moves.
+    /// Its goal: what it moves.
     pub to: Goal,
-    /// It holds only while a switch is at a position.
+    /// It acts only while a switch is at a position.
     #[serde(default, rename = "while", skip_serializing_if = "Option::is_none")]
     pub only_while: Option<While>,
-    /// How it meets what it moves when that becomes its own.
+    /// How it takes over what it moves.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub take: Take,
-    /// What becomes of what it moves when a link is lost; as the rig says for all of them unless said.
+    /// What happens to what it moves when a link is lost. By default as the rig's own `when_lost` says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when_lost: Option<WhenLost>,
-    /// Where what it moves goes instead when a link is lost.
+    /// Where the goal goes when a link is lost, instead of `when_lost`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failsafe: Option<Failsafe>,
 }
 
 numbers! { Mapping { from: WEIGHT } }
 
-/// What a mapping moves: a joint, a level, a rate, or what poses name.
+/// What a mapping moves: a joint, a level, a rate, or the joints of poses.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::goal)]
 #[schemars(transform = number::ranged::<Goal>)]
 pub struct Goal {
-    /// A joint, to an angle.
+    /// A joint that goes to an angle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub joint: Option<String>,
-    /// A lamp or a relay, to a level.
+    /// A lamp or a relay that goes to a level.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub level: Option<String>,
-    /// A joint that is told how fast it turns and not where it stands, or a continuous servo.
+    /// A joint whose speed it sets instead of its angle, or a continuous servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<String>,
-    /// Poses, two or more: everything that all of them name moves along the row.
+    /// Two poses or more. The joints that all of them name move from pose to pose.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub blend: Vec<String>,
     /// Two poses: each press of a switch goes to the other one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub toggle: Vec<String>,
-    /// A sequence: it is put to a place from its beginning, at -1, to its end, at 1, and stands there.
+    /// A sequence whose place it sets, from the beginning at -1 to the end at 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
-    /// How fast everything goes that plays, at -1 and 1; it may fall.
+    /// The tempo of whatever plays, at -1 and 1, in either order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tempo_percent: Option<Ends<Percent>>,
-    /// Only these of what the poses name; all of it unless said.
+    /// Only these joints of the poses. All of them by default.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<String>,
-    /// The joint's angles at -1 and 1; they may fall.
+    /// The joint's angles at -1 and 1, in either order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub angles_deg: Option<Ends<Degrees>>,
-    /// The levels at -1 and 1, also of a continuous servo's rate; they may fall.
+    /// The levels at -1 and 1, in either order; also for the rate of a continuous servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub levels_percent: Option<Ends<Percent>>,
-    /// A joint's rates at -1 and 1; they may fall.
+    /// A joint's rates at -1 and 1, in either order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rates_deg_s: Option<Ends<DegreesPerSecond>>,
     /// Points instead of two ends, as `[[from, to], …]`: from -1 to 1, to the goal's unit (°, %, °/s; of a blend, % of its
-    /// row). It may turn back.
+    /// row of poses). The course may turn back.
     #[serde(default, deserialize_with = "strict::pairs", skip_serializing_if = "Vec::is_empty")]
     #[schemars(transform = bounds::course)]
     pub points: Vec<(f64, f64)>,
-    /// The time that a toggle takes from one pose to the other; 0.5 s unless said.
+    /// The time of a toggle from one pose to the other.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub over_s: Option<Seconds>,
 }
@@ -132,7 +132,7 @@ impl GoalKind {
     }
 }
 
-/// When a mapping holds.
+/// When a mapping acts.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::at_position)]
@@ -140,10 +140,10 @@ impl GoalKind {
 pub struct While {
     /// The name of the input, which must be a switch.
     pub input: String,
-    /// Whether it is pressed then, of a button.
+    /// Whether a button must be pressed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pressed: Option<bool>,
-    /// Its position then, counted from 1.
+    /// The required position, counted from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<u8>,
 }
@@ -188,7 +188,7 @@ impl WhenLost {
     }
 }
 
-/// Where something goes when its link is lost.
+/// Where the goal goes when a link is lost.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::failsafe)]
@@ -200,16 +200,16 @@ pub struct Failsafe {
     /// The level of a lamp or a relay.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub level_percent: Option<Percent>,
-    /// The pose, of what poses name.
+    /// The pose, of a blend or a toggle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pose: Option<String>,
-    /// The time to get there.
+    /// The time of the move.
     pub over_s: Seconds,
 }
 
 numbers! { Failsafe { angle_deg: ANGLE, level_percent: LEVEL, over_s: TIME } }
 
-/// What is done when a switch is pressed, or comes to a position.
+/// What happens when a switch is pressed, or reaches a position.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::press)]
@@ -217,15 +217,15 @@ numbers! { Failsafe { angle_deg: ANGLE, level_percent: LEVEL, over_s: TIME } }
 pub struct Press {
     /// The name of the input, which must be a switch.
     pub input: String,
-    /// The position that it comes to, counted from 1, of one that has several; pressed unless said.
+    /// The position that it must reach, counted from 1. By default it must be pressed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<u8>,
-    /// What is done.
+    /// What happens.
     pub does: Does,
-    /// The sequence that is played.
+    /// The sequence to play.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sequence: Option<String>,
-    /// What the kept pose is called; a number is put behind it where the name is taken.
+    /// The name of the kept pose. A number is added if the name is taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pose: Option<String>,
 }

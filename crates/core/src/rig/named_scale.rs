@@ -10,8 +10,7 @@ use crate::unit::{Hertz, Micros};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// Numbers from other code, straight between two ends: `values` at `pulses_us`, or counts of a frame of `steps` at
-/// `rate_hz`.
+/// A linear scale of other code: `values` at `pulses_us`, or counts of a frame of `steps` at `rate_hz`.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::scale)]
@@ -20,18 +19,18 @@ pub struct NamedScale {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: ScaleId,
-    /// The word behind its numbers, as `lib` in `90 lib`; no unit is called so.
+    /// The word behind its numbers, as `lib` in `90 lib`. It must not be a unit.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The least and the greatest number that the other code uses.
+    /// The lowest and highest number of the other code.
     pub values: Ends<f64>,
-    /// The pulses of these two; the first may be the longer one.
+    /// The pulses of those two numbers, in either order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pulses_us: Option<Ends<Micros>>,
-    /// Its numbers are counts, and a frame has so many.
+    /// How many counts a frame has, where its numbers are counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub steps: Option<u32>,
-    /// The frame rate at which they count.
+    /// The frame rate behind those counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate_hz: Option<Hertz>,
     /// Where it comes from, up to 400 characters.

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// Angles of several joints at once.
+/// A named set of joint angles and levels.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Pose>)]
@@ -16,16 +16,16 @@ pub struct Pose {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: PoseId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Joint to angle; joints not named keep what they had.
+    /// The angle of each joint. A joint that is not named keeps its angle.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub angles_deg: BTreeMap<String, Degrees>,
-    /// The other one of a part's two states, as open and shut: that one names this one too.
+    /// The other of two states, as open and shut. That pose must name this one too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub opposite: Option<String>,
-    /// What has a level instead of an angle, by its own name.
+    /// The level of each lamp, relay or continuous servo.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub levels_percent: BTreeMap<String, Percent>,
 }

@@ -20,33 +20,31 @@ pub struct Sequence {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: SequenceId,
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Whole numbers that whoever plays it may give it, each with what it is where nobody does. A loop's `times` may name
-    /// one.
+    /// Whole numbers that a caller may set, each with its default. A loop's `times` may name one.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub parameters: BTreeMap<String, u32>,
-    /// How fast it goes: at 200 every time in it takes half as long.
+    /// Its tempo: at 200 it takes half the time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tempo_percent: Option<Percent>,
-    /// The time that its joints take from where they are to where it begins; never faster than their limits. As fast as a
-    /// glide unless said.
+    /// The time to bring its joints to where it begins, never faster than their limits. As fast as a glide by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lead_in_s: Option<Seconds>,
-    /// What becomes of its joints when it is over.
+    /// What happens to its joints when it ends.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub at_end: AtEnd,
-    /// How it plays beside others.
+    /// How it combines with others.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub layer: Layer,
-    /// The most that it adds to an angle, of one that is added; 10° unless said.
+    /// The most that an `added` sequence adds to an angle.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_most_deg: Option<Degrees>,
     /// Its steps in order.
     #[serde(default, rename = "step", skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
-    /// Which of them are played more than once.
+    /// The steps that are repeated.
     #[serde(default, rename = "loop", skip_serializing_if = "Vec::is_empty")]
     pub loops: Vec<Loop>,
 }
@@ -118,39 +116,40 @@ impl Layer {
 #[schemars(transform = bounds::step)]
 #[schemars(transform = number::ranged::<Step>)]
 pub struct Step {
-    /// A name by which loops and jumps find it.
+    /// Its label, for loops and jumps.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = bounds::optional_name)]
     pub label: Option<String>,
     /// The pose to reach.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pose: Option<String>,
-    /// The time to get there.
+    /// The time of the move.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub move_s: Option<Seconds>,
-    /// In place of a time: the mean speed of the joint with the longest way; the others arrive with it. Without either, as
-    /// fast as the slowest can.
+    /// Instead of a time, the mean speed of the joint with the longest way; the others arrive with it. Without either, as
+    /// fast as the slowest joint can.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed_deg_s: Option<DegreesPerSecond>,
-    /// How hard a trapezoid speeds up and slows down; a quarter of its time each unless this or the joint says.
+    /// The acceleration of a trapezoid. By default the joint's, or else a quarter of the time speeding up and a quarter
+    /// slowing down.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub accel_deg_s2: Option<DegreesPerSecondSquared>,
-    /// How the move is eased; cubic unless said.
+    /// The easing of the move. Cubic by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub easing: Easing,
-    /// The time to stand there.
+    /// The time to stay there.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub dwell_s: Seconds,
-    /// Joints that differ within this step.
+    /// Settings of single joints within this step.
     #[serde(default, rename = "joint", skip_serializing_if = "BTreeMap::is_empty")]
     pub joints: BTreeMap<String, StepJoint>,
-    /// Another sequence, played here.
+    /// Another sequence to play here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub play: Option<String>,
-    /// What the parameters of that one are here.
+    /// The parameters of that sequence.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub with: BTreeMap<String, u32>,
-    /// What is waited for here.
+    /// What to wait for here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_for: Option<Wait>,
 }
@@ -159,7 +158,7 @@ numbers! {
     Step { move_s: TIME, speed_deg_s: SPEED, accel_deg_s2: ACCELERATION, dwell_s: TIME = [0.0], with: PARAMETER }
 }
 
-/// How one joint differs within a step.
+/// Settings of one joint within a step.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<StepJoint>)]
@@ -167,7 +166,7 @@ pub struct StepJoint {
     /// How much later it starts.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub lag_s: Seconds,
-    /// The share of the move time it takes, 0–1.
+    /// The share of the move time that it uses.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub share: Option<f64>,
     /// Its own easing.
@@ -177,43 +176,42 @@ pub struct StepJoint {
 
 numbers! { StepJoint { lag_s: TIME = [0.0], share: MOVE_SHARE = [1.0] } }
 
-/// A condition, and for how long it is waited for.
+/// A condition, and how long to wait for it.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::wait)]
 #[schemars(transform = number::ranged::<Wait>)]
 pub struct Wait {
-    /// The name of the input that is waited for.
+    /// The input to wait for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub input: Option<String>,
-    /// It is pressed, or is not, of a switch.
+    /// The switch is pressed, or is not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pressed: Option<bool>,
-    /// Its shaped value is more than this, -1 to 1, or degrees where it is in degrees.
+    /// The input is above this shaped value, -1 to 1, or above these degrees if it is in degrees.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub above: Option<f64>,
-    /// Its shaped value is less than this.
+    /// The input is below this shaped value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub below: Option<f64>,
-    /// For so long without a break.
+    /// How long it must be true without a break.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub held_s: Seconds,
-    /// All joints that the sequence moves are this near to where they are told to be, in degrees: a smart servo by its own
-    /// word, another one by what it was sent and its rated speed. One that hangs is waited for no longer than `at_most_s`,
-    /// which this needs.
+    /// All joints of the sequence are this close to their targets, in degrees: measured for a smart servo, modelled from its
+    /// rated speed for others. It needs `at_most_s`, in case a servo is stuck.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arrived_deg: Option<f64>,
-    /// A key of the keyboard, where there is one.
+    /// A key of the keyboard to wait for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = Worded)]
     pub key: Option<String>,
-    /// The longest that is waited; of no time it is a test. As long as it takes unless said.
+    /// The longest wait; 0 makes it a test. No limit by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_most_s: Option<Seconds>,
-    /// What is done when that is over and it has not come.
+    /// What happens when `at_most_s` has passed in vain.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub then: Then,
-    /// The label that a jump goes to.
+    /// The label to jump to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
 }
@@ -247,7 +245,7 @@ impl Then {
     }
 }
 
-/// Steps that are played more than once.
+/// Steps that are repeated.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::repeated)]
@@ -256,10 +254,10 @@ pub struct Loop {
     pub from: String,
     /// The label of its last step, which may be the same.
     pub to: String,
-    /// How often in all, or the parameter that says so; for ever unless said.
+    /// How often in all, or the name of a parameter. For ever by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub times: Option<Times>,
-    /// It ends, once a round is over, when this is so.
+    /// Ends the loop after a round in which this is true.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until: Option<Wait>,
 }

@@ -13,7 +13,7 @@ use crate::unit::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// A servo on a channel, or what else hangs there.
+/// A servo on a channel, or whatever else hangs there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::servo)]
@@ -22,77 +22,77 @@ pub struct Servo {
     /// What it keeps while its name changes.
     #[serde(skip)]
     pub id: ServoId,
-    /// Its name; the part before a dot groups it.
+    /// Its name. The part before a dot is its group.
     #[schemars(transform = Named)]
     pub name: String,
-    /// The name of the board that it hangs on.
+    /// Its board.
     pub board: String,
-    /// Its channel there, 0–15; of a Firmata board its pin, 0–71. A smart servo has none.
+    /// Its channel, 0–15; on a Firmata board its pin, 0–71. A smart servo has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(transform = bounds::channel)]
     pub channel: Option<u8>,
-    /// The id by which a smart servo is called on its bus, 0–253; of packets of form 2 up to 252.
+    /// The id of a smart servo on its bus, 0–253; with packets of form 2 up to 252.
     #[serde(default, rename = "id", skip_serializing_if = "Option::is_none")]
     #[schemars(transform = bounds::bus_id)]
     pub bus_id: Option<u8>,
-    /// The model number that a smart servo said when it was added. One that says another is written nothing.
+    /// The model number that a smart servo reported when it was added. Nothing is written to a servo that reports another.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<u16>,
-    /// What it is; a positional servo unless said.
+    /// Its kind. A positional servo by default.
     #[serde(default, skip_serializing_if = "is_positional")]
     pub kind: Kind,
-    /// Pulses that hold whatever asks; 1000 to 2000 before any calibration.
+    /// The shortest and longest pulse that may ever be sent.
     #[serde(default = "Ends::cautious", skip_serializing_if = "is_cautious")]
     pub endpoints_us: Ends<Micros>,
-    /// The same in counts, of a smart servo, which needs them.
+    /// The endpoints of a smart servo, in counts; required there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints_counts: Option<Ends<Counts>>,
-    /// The pulse that counts as its centre; of a continuous one, the pulse at which it stops.
+    /// Its centre pulse; of a continuous servo, its stop pulse.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
-    /// The same in counts, of a smart servo; the middle of its endpoints unless said.
+    /// The centre of a smart servo, in counts. The middle of its endpoints by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_counts: Option<Counts>,
-    /// What its marks are joined by; a straight line unless said.
+    /// The curve through its marks. A straight line by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub fit: Shape,
-    /// The side from which it arrives at every place, so that its slack does not matter; either unless said.
+    /// The side from which it approaches every position, so that slack does not matter. Either side by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub arrive: Side,
-    /// Teeth of its spline.
+    /// The number of teeth on its spline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub teeth: Option<u8>,
-    /// The supply that it takes, least and greatest.
+    /// The lowest and highest supply voltage that it takes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volts: Option<Ends<Volts>>,
-    /// The least level of a signal that it follows.
+    /// The lowest signal voltage that it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signal_volts: Option<Volts>,
-    /// A gear or a belt between it and its joint.
+    /// A gear or belt between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<Gear>,
     /// A four-bar linkage between it and its joint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub linkage: Option<FourBar>,
-    /// What a continuous one is given when it is to stand still; its stop pulse unless said.
+    /// What a continuous servo gets when it should stand still. Its stop pulse by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub idle: Idle,
-    /// What a continuous one must see before it follows.
+    /// The neutral pulse that a speed controller must see before it follows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arming: Option<Arming>,
-    /// The most it draws, where no data sheet says it: of an accessory or a continuous one.
+    /// The most current it draws, of an accessory or a continuous servo without rated data.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub draw_a: Option<Amps>,
-    /// What its data sheet says.
+    /// Its data sheet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
-    /// What was seen.
+    /// Its marks.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
-    /// How it was exercised, and what was seen then.
+    /// How it was exercised, and what was seen.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exercised: Vec<Exercised>,
-    /// Anything worth keeping, up to 400 characters.
+    /// Notes, up to 400 characters.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
     #[schemars(transform = Noted)]
     pub notes: String,
@@ -111,7 +111,7 @@ pub enum Idle {
     Release,
 }
 
-/// An exercise that a servo went through.
+/// An exercise of a servo.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Exercised>)]
@@ -119,13 +119,13 @@ pub struct Exercised {
     /// The day, as `2026-01-02`.
     #[schemars(transform = Worded)]
     pub on: String,
-    /// The pulses between which it went.
+    /// The pulses between which it moved.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub over_us: Option<Ends<Micros>>,
-    /// The same in counts, of a smart servo.
+    /// The range of a smart servo, in counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub over_counts: Option<Ends<Counts>>,
-    /// How often it went there and back.
+    /// How often it went back and forth.
     pub times: u32,
     /// What was seen, up to 400 characters.
     #[serde(default, deserialize_with = "strict::prose", skip_serializing_if = "String::is_empty")]
@@ -135,12 +135,12 @@ pub struct Exercised {
 
 numbers! { Exercised { over_us: PULSE, over_counts: STEPS, times: TIMES } }
 
-/// What a data sheet says of a servo.
+/// The data sheet of a servo.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Rated>)]
 pub struct Rated {
-    /// The angle over the pulses beside it.
+    /// The travel over those pulses or counts.
     pub travel_deg: Degrees,
     /// The pulses of that travel.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -148,19 +148,19 @@ pub struct Rated {
     /// The counts of that travel, of a smart servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counts: Option<Ends<Counts>>,
-    /// Longer pulses turn it the other way.
+    /// Longer pulses turn it towards smaller angles.
     #[serde(default, skip_serializing_if = "is_false")]
     pub reversed: bool,
-    /// Seconds for 60°.
+    /// The time for 60°.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub s_per_60_deg: Option<Seconds>,
-    /// Current while it stands.
+    /// The current while it stands still.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub idle_a: Option<Amps>,
-    /// Current while it turns freely.
+    /// The current while it turns freely.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub moving_a: Option<Amps>,
-    /// Current at a stall.
+    /// The current at a stall.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stall_a: Option<Amps>,
 }
@@ -180,37 +180,37 @@ pub struct Mark {
     /// The pulse that it must see, in µs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pulse_us: Option<Micros>,
-    /// The counts, of a smart servo, in place of a pulse.
+    /// The counts of a smart servo, in place of a pulse.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counts: Option<Counts>,
-    /// The angle seen, for an aligned mark.
+    /// The angle seen, of an aligned mark.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub angle_deg: Option<Degrees>,
-    /// Whose angle that is; the servo's unless said.
+    /// Whether the angle is the servo's or the joint's. The servo's by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub at: ReadAt,
-    /// The rate seen, for one that turns.
+    /// The rate seen, of a continuous servo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rpm: Option<Rpm>,
-    /// How it was seen; aligned unless said.
+    /// What was observed. Aligned by default.
     #[serde(default, skip_serializing_if = "is_aligned")]
     pub seen: MarkKind,
-    /// From which side the pulse came; unknown unless said.
+    /// The side from which the pulse came. Unknown by default.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub from: Side,
-    /// How far the reading may be off, ±; 1° unless said.
+    /// The uncertainty of the reading, ±.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub error_deg: Option<Degrees>,
-    /// How often it was read the same; once unless said. What was read twice is not misread.
+    /// How often the same angle was read. Read twice, it does not count as a misreading.
     #[serde(default = "once", skip_serializing_if = "is_once")]
     pub read: u8,
-    /// The ticks that were on the wire.
+    /// The ticks on the wire.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ticks: Option<Ticks>,
-    /// The oscillator those ticks were counted with.
+    /// The oscillator frequency that those ticks were counted with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub oscillator_hz: Option<Hertz>,
-    /// How long one of those ticks was: no finer could be told then.
+    /// The length of one of those ticks, which was the finest step then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tick_us: Option<Micros>,
 }
@@ -400,7 +400,7 @@ impl Mark {
         })
     }
 
-    /// How far a reading against a protractor may be off, unless said.
+    /// How far a reading against a protractor may be off, by default.
     pub const USUAL_ERROR: Degrees = Degrees::new(1.0);
 
     /// How far its pulse may be off because it was counted in coarser ticks than `tick`, ±; none where it was not.
@@ -561,7 +561,8 @@ impl Servo {
         Sides { low, zero: stop, high, still, seen }
     }
 
-    /// Its centre, or 1500 µs; of a smart one the middle of its endpoints. Of a continuous one the pulse at which it stops: the middle of the band that marks tell,
+    /// Its centre, or 1500 µs; of a smart one the middle of its endpoints. Of a continuous one the pulse at which it stops:
+    /// the middle of the band that marks tell,
     /// or else what was said, or else the pulse that arms it.
     pub fn centre(&self) -> Position {
         let neutral = self.arming.as_ref().and_then(|arming| arming.pulse_us.map(Micros::place));

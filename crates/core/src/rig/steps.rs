@@ -34,9 +34,9 @@ pub fn read(rig: &Rig, text: &str) -> Result<Vec<Row>, BadTable> {
         line: error.position().map_or(1, csv::Position::line),
         why: match error.kind() {
             csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-                format!("{len} values where the head has {expected_len}")
+                format!("{len} values, where the header has {expected_len}")
             }
-            _ => "this is not text in columns".to_owned(),
+            _ => "this is not comma-separated text".to_owned(),
         },
     };
     let head = reader.headers().map_err(|error| broken(&error))?.clone();
@@ -164,7 +164,7 @@ mod tests {
         assert!(said("time_s,heron.neck\n1,2\nx,3\n").starts_with("line 3: time_s is \"x\", not a number"));
         assert!(said("time_s,heron.neck\n1,\n").contains("nothing is moved in it"));
         assert!(said("time_s,heron.neck\n-1,2\n").contains("outside 0 to 86400 s"));
-        assert!(said("time_s,heron.neck\n").contains("there is no"));
+        assert!(said("time_s,heron.neck\n").contains("it has no rows"));
         let beyond = read(&rig, "time_s,heron.neck\n1,50\n").unwrap();
         assert!(sequence(&rig, "nod", &beyond).unwrap_err().to_string().contains("beyond the high limit"));
     }

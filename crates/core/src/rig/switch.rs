@@ -6,29 +6,29 @@ use crate::switch;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// What an input's raw values mean where it is a switch: `on_above` and `off_below`, or `on_below` and `off_above` of what
-/// reads less when it is pressed, or `positions`.
+/// What the raw values of a switch mean: `on_above` with `off_below`, or `on_below` with `off_above` where pressing lowers
+/// the value, or `positions`.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(transform = bounds::switch)]
 #[schemars(transform = number::ranged::<Switch>)]
 pub struct Switch {
-    /// It is pressed above this raw value.
+    /// Pressed above this raw value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_above: Option<f64>,
-    /// It is not pressed below this raw value; between the two it stays what it was.
+    /// Released below this raw value. Between the two thresholds it keeps its state.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub off_below: Option<f64>,
-    /// It is pressed below this raw value.
+    /// Pressed below this raw value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_below: Option<f64>,
-    /// It is not pressed above this raw value.
+    /// Released above this raw value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub off_above: Option<f64>,
-    /// The raw values of its positions, 2 to 8 of them, in the order in which they count: the nearest is the one.
+    /// The raw values of its 2 to 8 positions, in counting order. The nearest one is its position.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub positions: Vec<f64>,
-    /// So long its contacts may bounce, in milliseconds.
+    /// How long its contacts may bounce, in milliseconds.
     #[serde(default = "usual_debounce", skip_serializing_if = "is_usual_debounce")]
     pub debounce_ms: f64,
 }

@@ -27,7 +27,7 @@ const COLUMNS: [&str; 11] = [
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum BadTable {
     /// It does not read as one.
-    #[error("line {line}: {why}; nothing was taken over")]
+    #[error("line {line}: {why}; nothing was read in")]
     Line {
         /// The line, from 1.
         line: u64,
@@ -36,7 +36,7 @@ pub enum BadTable {
     },
     /// There is no column of pulses.
     #[error(
-        "line 1: no column is called pulse_us; the head is {head:?}, expected {expected}; nothing was taken over"
+        "line 1: no column is called pulse_us; the header is {head:?}, expected {expected}; nothing was read in"
     )]
     Head {
         /// What stands there.
@@ -45,7 +45,7 @@ pub enum BadTable {
         expected: String,
     },
     /// It has a head and nothing else.
-    #[error("there is no row in it: a line under the head for each")]
+    #[error("it has no rows: write one line for each mark under the header")]
     Empty,
 }
 
@@ -95,9 +95,9 @@ pub fn read(text: &str) -> Result<Vec<Mark>, BadTable> {
         line: error.position().map_or(1, csv::Position::line),
         why: match error.kind() {
             csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-                format!("{len} values where the head has {expected_len}")
+                format!("{len} values, where the header has {expected_len}")
             }
-            _ => "this is not text in columns".to_owned(),
+            _ => "this is not comma-separated text".to_owned(),
         },
     };
     let head = reader.headers().map_err(|error| broken(&error))?.clone();
@@ -200,26 +200,26 @@ mod tests {
         for (rows, wanted) in [
             (
                 "1100,-40,aligned\n1900,forty,aligned\n",
-                "line 3: angle_deg is \"forty\", not a number; nothing was taken over",
+                "line 3: angle_deg is \"forty\", not a number; nothing was read in",
             ),
             (
                 "1100,-40,aligned\n19000,40,aligned\n",
-                "line 3: pulse is 19000 µs, outside 300 to 2900 µs; nothing was taken over",
+                "line 3: pulse is 19000 µs, outside 300 to 2900 µs; nothing was read in",
             ),
-            ("1100,-40\n", "line 2: 2 values where the head has 3; nothing was taken over"),
-            ("1100,,aligned\n", "line 2: an aligned mark needs angle_deg; nothing was taken over"),
-            (",3,aligned\n", "line 2: there is no pulse_us; nothing was taken over"),
+            ("1100,-40\n", "line 2: 2 values, where the header has 3; nothing was read in"),
+            ("1100,,aligned\n", "line 2: an aligned mark needs angle_deg; nothing was read in"),
+            (",3,aligned\n", "line 2: there is no pulse_us; nothing was read in"),
             (
                 "1100,3,felt\n",
-                "line 2: seen is \"felt\", not aligned, starts, stops, buzzes or turns; nothing was taken over",
+                "line 2: seen is \"felt\", not aligned, starts, stops, buzzes or turns; nothing was read in",
             ),
-            ("", "there is no row in it: a line under the head for each"),
+            ("", "it has no rows: write one line for each mark under the header"),
         ] {
             assert_eq!(said(&format!("{head}{rows}")), wanted);
         }
         assert!(
             said("puls,angle\n1,2\n")
-                .starts_with("line 1: no column is called pulse_us; the head is \"puls,angle\"")
+                .starts_with("line 1: no column is called pulse_us; the header is \"puls,angle\"")
         );
         assert!(said("pulse_us,colour\n1100,2\n").starts_with("line 1: no column is called \"colour\""));
     }

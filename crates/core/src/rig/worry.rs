@@ -43,8 +43,8 @@ pub fn worries_of(rig: Parts<'_>, beat: Seconds) -> Vec<Worry> {
             all.push(Worry::new(&board.name, words, "other devices may answer there: solder another jumper"));
         }
         if board.rail.is_none() && rig.servos_on(&board.name).next().is_some() {
-            let words = "nobody has said which supply feeds its servos";
-            all.push(Worry::new(&board.name, words, "‹rail of the board› says which, and what it gives"));
+            let words = "the supply of its servos is not known";
+            all.push(Worry::new(&board.name, words, "‹rail of the board› sets it, and what it can give"));
         }
     }
     all.extend(rig.rails.iter().flat_map(|rail| supply(rig, rail)));
@@ -106,11 +106,9 @@ fn encoder(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     if libm::fabs(said / is - 1.0) <= SAME_ENCODER {
         return None;
     }
-    let words = format!(
-        "its data say that a count turns {said:.3}°, and in layout {} it turns {is:.3}°",
-        layout.name
-    );
-    Some(Worry::new(&servo.name, words, "are they of another kind of servo? correct its data, or the layout"))
+    let words =
+        format!("its data say that a count turns {said:.3}°; in layout {} it turns {is:.3}°", layout.name);
+    Some(Worry::new(&servo.name, words, "is it another kind of servo? correct its data, or the layout"))
 }
 
 /// A signal is no higher than the pin takes on which it comes in.
@@ -119,12 +117,11 @@ fn level_in(input: &Input) -> Option<Worry> {
     if level <= most {
         return None;
     }
-    let words =
-        format!("its signal comes with {} V, and its pin takes {} V at most", level.get(), most.get());
+    let words = format!("its signal has {} V, and its pin takes {} V at most", level.get(), most.get());
     Some(Worry::new(
         &input.name,
         words,
-        "unplug it: a divider of two resistors, or a level shifter, must be between",
+        "unplug it: it needs a divider of two resistors, or a level shifter, in between",
     ))
 }
 
@@ -140,7 +137,7 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
     }
     let unit = servo.kind.place_unit();
     let words = format!(
-        "what it turns can be driven from {:.0} to {:.0} {unit} only; its endpoints {:.0} and {:.0} {unit} are taken inwards",
+        "what it turns can be driven from {:.0} to {:.0} {unit} only; its endpoints {:.0} and {:.0} {unit} are moved inwards",
         if low > least { low } else { least }.get(),
         if high < most { high } else { most }.get(),
         low.get(),
@@ -153,7 +150,7 @@ fn reach(rig: Parts<'_>, servo: &Servo) -> Option<Worry> {
 /// Marks of where it starts to turn that do not say from which side.
 fn sideless(servo: &Servo) -> Option<Worry> {
     let marks = servo.marks.iter().filter(|m| m.seen == MarkKind::Starts && m.from == Side::Unknown).count();
-    let words = format!("{marks} of its starts marks do not say from which side: they bound no stop band");
+    let words = format!("{marks} of its starts marks do not say from which side, so they give no stop band");
     let help = "drop them, and keep them anew with ‹starts›, coming from each side";
     (servo.kind.turns_on() && marks > 0).then(|| Worry::new(&servo.name, words, help))
 }
@@ -205,14 +202,14 @@ fn played(rig: Parts<'_>) -> Vec<Worry> {
         }
     }
     for joint in without_angles {
-        let words = "has no angles: sequences pass it over";
+        let words = "has no angles: sequences skip it";
         all.push(Worry::new(joint, words, "keep two marks of its servo"));
     }
     let homeless = rig.joints.iter().filter(|j| spoken.contains(j.name.as_str()) && j.home_deg.is_none());
     let names: Vec<String> = homeless.map(|joint| joint.name.clone()).collect();
     if !names.is_empty() {
         let words =
-            "in sequences and without a home: a dry run leaves it out, and nothing says where it goes after";
+            "is in sequences and has no home: a dry run leaves it out, and it has nowhere to return to";
         all.push(Worry::new(
             &listed(&names),
             words,
@@ -325,11 +322,11 @@ fn supply(rig: Parts<'_>, rail: &super::Rail) -> Vec<Worry> {
         all.push(Worry::new(&rail.name, words, help));
     }
     if !budget.uncounted.is_empty() {
-        let words = format!("nobody has said what {} draw", listed(&budget.uncounted));
+        let words = format!("the current of {} is not known", listed(&budget.uncounted));
         all.push(Worry::new(
             &rail.name,
             words,
-            "add stall_a to rated, or draw_a: it stands on the sheet, or on a meter",
+            "add stall_a to rated, or draw_a: read it from the data sheet, or measure it",
         ));
     }
     all
@@ -393,7 +390,7 @@ mod tests {
             ]
         );
         more.boards[0].rail = None;
-        assert!(said(&more).iter().any(|w| w.starts_with("upper: nobody has said which supply")));
+        assert!(said(&more).iter().any(|w| w.starts_with("upper: the supply of its servos is not known")));
     }
 
     #[test]
@@ -419,8 +416,7 @@ mod tests {
                  rail of its own, behind a regulator",
                 "heron.neck: upper gives a signal of 3.3 V, and it takes 3.5 V and more; put a level shifter in its \
                  signal wire",
-                "knob: its signal comes with 5 V, and its pin takes 3.3 V at most; unplug it: a divider of two \
-                 resistors, or a level shifter, must be between",
+                "knob: its signal has 5 V, and its pin takes 3.3 V at most; unplug it: it needs a divider of two resistors, or a level shifter, in between",
             ]
         );
         rig.servos[0].volts = Some(Ends { low: Volts::new(6.6), high: Volts::new(8.4) });
@@ -441,7 +437,7 @@ mod tests {
                      safe, or fewer servos on it";
         assert_eq!(said(&rig), [words]);
         rig.servos[1].rated = None;
-        assert!(said(&rig).iter().any(|w| w.starts_with("six-volt: nobody has said what heron.beak draw")));
+        assert!(said(&rig).iter().any(|w| w.starts_with("six-volt: the current of heron.beak is not known")));
     }
 
     #[test]
@@ -463,7 +459,7 @@ mod tests {
         let other = of("travel_deg = 360, counts = [0, 4096]");
         assert!(
             other[0].starts_with(
-                "nape: its data say that a count turns 0.088°, and in layout ten-bit it turns 0.293°"
+                "nape: its data say that a count turns 0.088°; in layout ten-bit it turns 0.293°"
             ),
             "{other:?}"
         );
@@ -507,7 +503,7 @@ mod tests {
             said(&far)
         );
         assert!(
-            said(&far).iter().any(|w| w.starts_with("heron.neck: in sequences and without a home")),
+            said(&far).iter().any(|w| w.starts_with("heron.neck: is in sequences and has no home")),
             "{:?}",
             said(&far)
         );

@@ -98,7 +98,7 @@ pub enum OpKind {
         what: usize,
         /// How long at most.
         at_most: Option<Duration>,
-        /// Where it goes on then; behind it unless said.
+        /// Where it goes on then; behind it by default.
         then: Option<Jump>,
     },
     /// A loop begins.
@@ -167,14 +167,14 @@ pub enum Waited {
         input: usize,
         /// What it is to be.
         test: Test,
-        /// For so long without a break.
+        /// How long it must be true without a break.
         held: Duration,
     },
     /// All joints that the program moves are where they are told to be.
     Arrived {
         /// So near, in degrees.
         within: f64,
-        /// For so long without a break.
+        /// How long it must be true without a break.
         held: Duration,
     },
     /// The key is pressed, a letter or a sign.
@@ -193,7 +193,7 @@ impl Waited {
 pub struct Program {
     /// The sequence's id.
     pub id: SequenceId,
-    /// How it plays beside others.
+    /// How it combines with others.
     pub layer: Layer,
     /// The most that it adds to an angle, where it is added to others.
     pub at_most: f64,

@@ -407,12 +407,12 @@ pub enum EventKind {
         /// Where on its line of time.
         at: Duration,
     },
-    /// A sequence does not begin: another one that plays moves a joint of it too.
+    /// A sequence does not start: another one that plays moves a joint of it too.
     Shares {
         /// The other one.
         with: SequenceId,
     },
-    /// A sequence does not begin: as many play as may.
+    /// A sequence does not start: as many play as may.
     TooMany,
     /// The health of a link changed.
     Link(Health),

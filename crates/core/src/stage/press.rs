@@ -14,7 +14,7 @@ pub struct PressPlan {
     switch: Switch,
     /// The position that it comes to, from 0.
     pub place: u8,
-    /// What is done.
+    /// What happens.
     pub does: Does,
     /// The place of the sequence that is played.
     sequence: Option<usize>,

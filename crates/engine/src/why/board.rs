@@ -50,7 +50,7 @@ fn smart_answer(facts: &Facts) -> Finding {
         ),
         Stand::Silent => failed(
             format!("id {id} does not answer"),
-            "check its plug, its supply, its id and its rate: ‹look for ids› in Wiring looks for all of them",
+            "check its plug, its supply, its id and its rate: ‹scan ids› in Wiring finds all of them",
         ),
         _ => proven(format!("id {id} answers")),
     }
@@ -60,12 +60,14 @@ fn smart_model(facts: &Facts) -> Finding {
     let Some(feedback) = facts.feedback else { return not_asked() };
     match feedback.stand {
         Stand::OtherModel(model) => failed(
-            format!("it says that it is model {model}, which is another one: nothing is written to it"),
-            "plug in the right one; or ‹keep model› takes this one, where the layout is its own",
+            format!(
+                "it says that it is model {model}, which is not the one in the rig: nothing is written to it"
+            ),
+            "plug in the right one; or ‹keep model› accepts this one, if the layout fits it",
         ),
         Stand::UnknownModel(model) => failed(
             format!("it says that it is model {model}; the rig does not say which it should be"),
-            "‹engage› keeps that number, where the layout is the one of its data sheet",
+            "‹engage› keeps that number, if the layout matches its data sheet",
         ),
         _ => proven(format!("model {}", feedback.model)),
     }
@@ -75,18 +77,18 @@ fn smart_set_up(facts: &Facts) -> Finding {
     let Some(feedback) = facts.feedback else { return not_asked() };
     match feedback.stand {
         Stand::OtherMode(mode) => failed(
-            format!("its mode is {mode}: it is not driven by places"),
-            "set it to be driven by places, with the tool of its maker",
+            format!("its mode is {mode}: it does not follow positions"),
+            "set it to follow positions, with its maker's tool",
         ),
         Stand::Weak => failed(
-            "it may push with nothing, as after an overload",
-            "see what holds it up; then ‹start anew› lets it push again",
+            "its torque limit is 0, as after an overload",
+            "see what stops it; then ‹restart servo› lets it push again",
         ),
         Stand::Curt => failed(
             "it is set to answer less than everything",
-            "set it to answer everything, with the tool of its maker",
+            "set it to answer everything, with its maker's tool",
         ),
-        _ => proven("it is driven by places, and answers everything"),
+        _ => proven("it follows positions, and answers everything"),
     }
 }
 
@@ -185,7 +187,7 @@ fn registers(facts: &Facts) -> Finding {
     if inverted {
         return failed("its outputs are inverted", "open the rig: they are set at the start");
     }
-    proven("they hold what was told")
+    proven("they hold what was sent")
 }
 
 fn said(facts: &Facts) -> Option<Firmware> {
@@ -217,7 +219,7 @@ fn answer(facts: &Facts) -> Finding {
 
 fn firmware(facts: &Facts) -> Finding {
     match (facts.trouble, said(facts)) {
-        (Some(fault @ Fault::Foreign), _) => failed("it speaks something else than Firmata 2", fault.help()),
+        (Some(fault @ Fault::Foreign), _) => failed("it does not speak Firmata 2", fault.help()),
         (_, Some(Firmware { version: (major, minor), pins, .. })) => {
             proven(format!("Firmata {major}.{minor}, {pins} pins"))
         }
@@ -229,7 +231,7 @@ fn pin(facts: &Facts) -> Finding {
     let pin = facts.servo.plug();
     let role = role(facts.servo.kind);
     if said(facts).is_some_and(|firmware| firmware.can(role, usize::from(pin))) {
-        let fineness = if role == Role::Servo { "; its fineness is 1 µs" } else { "" };
+        let fineness = if role == Role::Servo { "; its step is 1 µs" } else { "" };
         return proven(format!("pin {pin} can {}{fineness}", role.words()));
     }
     let can = facts.evidence.and_then(|evidence| able(evidence, role));

@@ -182,7 +182,7 @@ fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Optio
             _ => Some(input),
         };
         let Some(from) = from else {
-            gone.push(format!("what stood in for {name} is gone"));
+            gone.push(format!("the input that stood in for {name} is gone"));
             continue;
         };
         let link = compiled.plan.inputs.get(from)?.link;
@@ -194,14 +194,14 @@ fn silent(compiled: &Compiled, snapshot: &Snapshot, plan: &MappingPlan) -> Optio
     let words = |(link, inputs): &(usize, Vec<&str>)| {
         let (health, name) = (snapshot.links.get(*link)?.health, &compiled.rig.links.get(*link)?.name);
         // A link may be heard while one of its channels has said nothing yet.
-        let how = if health.is_heard() { "which has not said it yet" } else { health.word() };
+        let how = if health.is_heard() { "which has not reported it yet" } else { health.word() };
         Some(format!("{} over {name}, {how}", inputs.join(", ")))
     };
     gone.extend(links.iter().map(words).collect::<Option<Vec<_>>>()?);
     Some(gone.join("; "))
 }
 
-/// What holds it back from there.
+/// The limit or endpoint that holds it back from its target.
 fn bound(state: &ServoState, plan: &ServoPlan) -> Option<String> {
     let (bound, _) = plan.guard.bound(state.target);
     let what = match state.stopped? {

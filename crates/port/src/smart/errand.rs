@@ -419,7 +419,7 @@ impl Work {
         let others: Vec<String> =
             found.iter().filter(|found| found.id != id).map(|found| found.id.to_string()).collect();
         let Some(own) = found.iter().find(|found| found.id == id) else {
-            return Ok(Err(format!("nobody answers as id {id}; nothing was written")));
+            return Ok(Err(format!("no servo answers as id {id}; nothing was written")));
         };
         if own.is_twins() {
             return Ok(Err(format!(
@@ -466,7 +466,7 @@ impl Work {
         Ok(match self.read(line, clock, id, self.map.model)? {
             Some(model) if u16::try_from(model).is_ok_and(|model| self.map.is_for(model)) => Ok(()),
             Some(model) => Err(format!("it says it is model {model}, which this layout is not for")),
-            None => Err(format!("nobody answers as id {id}")),
+            None => Err(format!("no servo answers as id {id}")),
         })
     }
 
@@ -490,7 +490,7 @@ impl Work {
         {
             self.write(line, clock, id, (torque, most.into()))?;
             if self.read(line, clock, id, torque)? != Some(most.into()) {
-                return Ok(Err(format!("id {id} does not let itself be allowed to push again")));
+                return Ok(Err(format!("id {id} does not accept a new torque limit")));
             }
         }
         Ok(match self.read(line, clock, id, self.map.drive)? {
@@ -647,19 +647,21 @@ impl Work {
             return Ok(Err(why));
         }
         let Some((torque, most)) = self.map.torque_limit else {
-            return Ok(Err("this layout has no limit for how hard it may push".to_owned()));
+            return Ok(Err("this layout has no torque limit".to_owned()));
         };
         if self.map.keeps(torque.at) {
-            return Ok(Err("how hard it may push is kept in its memory here: it is not written".to_owned()));
+            return Ok(
+                Err("the torque limit is kept in memory in this layout: it is not written".to_owned()),
+            );
         }
         let here = self.place(line, clock, id)?;
         let Some(own) = self.read(line, clock, id, torque)? else {
-            return Ok(Err("it does not say how hard it may push".to_owned()));
+            return Ok(Err("it does not report its torque limit".to_owned()));
         };
         let gentle = i64::from(most) * i64::from(feel.push) / 100;
         self.write(line, clock, id, (torque, gentle.max(1)))?;
         if self.read(line, clock, id, torque)? != Some(gentle.max(1)) {
-            return Ok(Err("it does not take a limit for how hard it may push; it stays limp".to_owned()));
+            return Ok(Err("it does not accept a torque limit; it stays limp".to_owned()));
         }
         (self.creep.from, self.creep.goal, self.creep.torque) = (here, here, Some(own));
         // From the goal on it may drive, whatever is heard of it.
@@ -684,7 +686,7 @@ impl Work {
         if let (Some((torque, _)), Some(own)) = (self.map.torque_limit, self.creep.torque.take()) {
             self.write(line, clock, id, (torque, own))?;
             if self.read(line, clock, id, torque)? != Some(own) {
-                return Err(super::failed("read back the push limit of", Fault::Foreign));
+                return Err(super::failed("read back the torque limit of", Fault::Foreign));
             }
         }
         Ok(())
@@ -770,9 +772,9 @@ fn undone(is_back: bool, new: &str, old: &str) -> String {
 /// What was felt so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Felt {
-    /// Where it is.
+    /// Its present position.
     pub at: Option<u16>,
-    /// Where it was held up at lower counts, and whether it was: else it has come to the end of what it may be told.
+    /// Where it was held up at lower counts, and whether it was: else it has come to the end of its endpoints.
     pub low: Option<(u16, bool)>,
     /// The same at higher counts.
     pub high: Option<(u16, bool)>,
@@ -782,16 +784,14 @@ pub struct Felt {
 fn sum(found: &[Found]) -> String {
     let twins = found.iter().filter(|found| found.is_twins()).count();
     let servos = match found.len() {
-        0 => {
-            "no servo answers: look at their supply; other rates, or a layout of the other form, may be meant"
-                .to_owned()
-        }
+        0 => "no servo answers: check their supply; they may use another rate, or a layout of the other form"
+            .to_owned(),
         1 => "one servo answers".to_owned(),
         many => format!("{many} servos answer"),
     };
     match twins {
         0 => servos,
-        1 => format!("{servos}; at one id there seem to be two"),
-        many => format!("{servos}; at {many} ids there seem to be two each"),
+        1 => format!("{servos}; two seem to share one id"),
+        many => format!("{servos}; two seem to share each of {many} ids"),
     }
 }

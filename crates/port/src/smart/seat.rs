@@ -442,7 +442,7 @@ impl Seat {
         self.step = Step::OffBack;
     }
 
-    /// Where it is.
+    /// Its present position.
     pub fn is_at(&mut self, map: &Map, raw: i64, now: Duration) {
         let around = i64::from(map.steps);
         if map.ring {

@@ -203,7 +203,7 @@ pub(super) fn residuals(list: &mut List, known: &Known<'_>, area: Box, pulses: A
             &format!("{}°", signed(value, 1)),
         );
     }
-    let words = "seen − fitted; shaded: what a reading may be off";
+    let words = "seen − fitted; shaded: how far a reading may be off";
     list.text(at(area.left, area.top - 1.5), SMALL, Tone::Quiet, Align::Left, words);
     for (seen, residual) in fit.points.iter().zip(&fit.residuals) {
         let x = pulses.place(seen.pulse.get());

@@ -117,7 +117,7 @@ fn facts(
 ) {
     let mut column = Column { list, start: at(left, BOTTOM + 18.0), right };
     let Ends { low, high } = servo.ends();
-    column.head("What holds it");
+    column.head("What limits it");
     column.fact("endpoints", &format!("{:.0} to {:.0} µs", low.get(), high.get()));
     let by = if servo.idle == Idle::Release { "no pulse" } else { "its stop pulse" };
     column.fact("held", &format!("it gets {by}"));

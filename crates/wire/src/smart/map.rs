@@ -33,13 +33,13 @@ pub struct Register {
 pub struct Map {
     /// The form of the packets.
     pub form: Form,
-    /// The high byte of a register comes first.
+    /// Its registers have the high byte first.
     pub high_byte_first: bool,
     /// How many places it has.
     pub steps: u32,
     /// How many of them are a degree of its shaft.
     pub counts_a_degree: f64,
-    /// Behind the last place comes the first.
+    /// Its positions form a ring: the first follows the last.
     pub ring: bool,
     /// The first and the last register that are kept in memory.
     pub kept: (u16, u16),
@@ -47,25 +47,25 @@ pub struct Map {
     pub models: Vec<u16>,
     /// Its model number.
     pub model: Register,
-    /// The register that holds its id.
+    /// Its id.
     pub id: Register,
-    /// The number of its rate.
+    /// The number of its baud rate.
     pub baud: Register,
     /// Numbers of rates, each with the rate.
     pub bauds: Vec<(u8, u32)>,
     /// 1 where it drives.
     pub drive: Register,
-    /// Where it is to be.
+    /// Its target position.
     pub target: Register,
-    /// How fast it goes there.
+    /// The speed of its moves.
     pub speed: Register,
     /// Places a second that one step of that is.
     pub counts_s: f64,
-    /// The greatest number that may be written there.
+    /// The largest number that may be written.
     pub most_speed: u32,
     /// What stands between target and speed, and what is written there.
     pub time: Option<(Register, u32)>,
-    /// Where it is.
+    /// Its present position.
     pub position: Register,
     /// How fast it turns, with places a second of one step.
     pub speed_now: Option<(Register, f64)>,
@@ -75,13 +75,13 @@ pub struct Map {
     pub volts: Option<(Register, f64)>,
     /// How warm it is.
     pub celsius: Option<Register>,
-    /// Whether it moves.
+    /// Whether it is moving.
     pub moving: Option<Register>,
     /// What is wrong with it.
     pub faults: Option<Register>,
     /// How hard it may push, with the greatest number that may be written there.
     pub torque_limit: Option<(Register, u32)>,
-    /// Its own limits.
+    /// Its own position limit.
     pub limits: Option<(Register, Register)>,
     /// How it is driven, and what must stand there.
     pub mode: Option<(Register, u32)>,

@@ -55,7 +55,7 @@ pub fn run(
     {
         return Err(miette!(
             help = "give that wait at_most_s, play it from a terminal, or open the rig on the screen",
-            "{} waits for the key {key}, and nobody can press it here",
+            "{} waits for the key {key}, and there is no terminal here to press it in",
             sequence.name
         ));
     }
@@ -81,9 +81,9 @@ pub fn run(
         ));
     }
     let exit = runner.finish().tell(match end {
-        Ok(End::Played) => "played to its end: ",
+        Ok(End::Played) => "played to the end: ",
         Ok(End::Stopped) => "stopped: ",
-        Ok(End::Lost) => "stopped, for a board was lost: ",
+        Ok(End::Lost) => "stopped because a board was lost: ",
         Err(_) => "",
     });
     Ok(if end? == End::Played { exit } else { Exit::Failed }.into())
@@ -110,7 +110,7 @@ fn perform(
         runner.engine.command(Command::GiveBack { servo });
     }
     if keys.are_heard() {
-        say::note("a key that it waits for is typed here, with Enter behind it");
+        say::note("when it waits for a key, type that key here and press Enter");
     }
     runner.engine.command(Command::Tempo { percent: wanted.tempo });
     let rig = Arc::clone(&runner.edition.rig);

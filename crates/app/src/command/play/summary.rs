@@ -142,7 +142,7 @@ struct OneRail {
     starting_then: Vec<String>,
     /// What the supply gives.
     supply_a: f64,
-    /// What is not counted, for nobody has said what it draws.
+    /// What is not counted, because its current is not known.
     uncounted: Vec<String>,
 }
 
@@ -279,7 +279,7 @@ pub fn lines(rig: &Rig, review: &Review) -> Vec<Line> {
                 servo(short.servo),
                 short.needs
             ),
-            help: "give the step that time: f in Sequence stretches it",
+            help: "give the step that time: ‹stretch› in Sequence does that",
         });
     }
     for met in &review.met {
@@ -298,13 +298,13 @@ pub fn lines(rig: &Rig, review: &Review) -> Vec<Line> {
         let what = if fine.slack { "its gears have a play of" } else { "a tick is" };
         lines.push(Line {
             words: format!(
-                "{} moves {} by {:.2}°, and {what} {:.2}°: nobody will see it",
+                "{} moves {} by {:.2}°, and {what} {:.2}°: too little to see",
                 step(fine.sequence, fine.step),
                 servo(fine.servo),
                 fine.moves.get(),
                 fine.least.get()
             ),
-            help: "let it move further, or leave the joint out of the pose",
+            help: "make the move larger, or leave the joint out of the pose",
         });
     }
     for load in review.rails.iter().filter(|load| load.is_tight()) {

@@ -148,7 +148,10 @@ fn unknown(rig: &Rig, name: &str) -> Trouble {
 
 fn parameter(said: &str) -> miette::Result<(String, u16)> {
     let wrong = || {
-        miette!(help = "write it as strokes=3, a whole number from 0 to 1000", "{said:?} gives no parameter")
+        miette!(
+            help = "write it as strokes=3, a whole number from 0 to 1000",
+            "{said:?} does not set a parameter"
+        )
     };
     let (name, value) = said.split_once('=').ok_or_else(wrong)?;
     let value: u16 = value.trim().parse().map_err(|_| wrong())?;

@@ -85,16 +85,16 @@ fn obey(bench: &Bench, bus: &SmartBus, order: &str) -> Result<(), String> {
         [] => {}
         [comment, ..] if comment.starts_with('#') => {}
         ["wait", time] => {
-            let seconds: f64 = time.parse().map_err(|_| format!("{time:?} is no number"))?;
+            let seconds: f64 = time.parse().map_err(|_| format!("{time:?} is not a number"))?;
             range::TIME.check(seconds).map_err(|why| why.to_string())?;
             std::thread::sleep(Duration::from_secs_f64(seconds));
         }
         ["hand", id, to] => {
-            let id: u8 = id.parse().map_err(|_| format!("{id:?} is no id"))?;
-            let to: f64 = to.parse().map_err(|_| format!("{to:?} is no place in counts"))?;
+            let id: u8 = id.parse().map_err(|_| format!("{id:?} is not an id"))?;
+            let to: f64 = to.parse().map_err(|_| format!("{to:?} is not a position in counts"))?;
             range::RAW.check(to).map_err(|why| why.to_string())?;
             if bus.place(id).is_none() {
-                return Err(format!("nobody has the id {id}"));
+                return Err(format!("no servo has the id {id}"));
             }
             bus.move_by_hand(id, to);
         }
@@ -131,8 +131,8 @@ mod tests {
         obey(&bench, &bus, "silent@id4").unwrap();
         assert!(bench.faults().on().is_empty());
         for (order, words) in [
-            ("hand 5 1", "nobody has the id 5"),
-            ("hand 4 x", "no place"),
+            ("hand 5 1", "no servo has the id 5"),
+            ("hand 4 x", "not a position"),
             ("jump", "not understood"),
             ("a b c", "not understood"),
         ] {

@@ -47,7 +47,9 @@ pub fn knob(desk: &mut Context) {
     };
     let name = desk.input().map(|input| input.name.clone());
     let Some(name) = name else {
-        return desk.refuse("this rig has no input that could jog: ‹Inputs›, then ‹add link› adds a link and ‹add input› an input");
+        return desk.refuse(
+            "this rig has no input to jog with: in ‹Inputs›, ‹add link› adds a link and ‹add input› an input",
+        );
     };
     let narrow = (at - NARROW, at + NARROW);
     match jogged {
@@ -69,7 +71,7 @@ pub fn knob(desk: &mut Context) {
         }
         Some(_) => {
             desk.servo_command(|servo| Command::StandStill { servo });
-            desk.say(&format!("{name} jogs no more"));
+            desk.say(&format!("{name} no longer jogs"));
         }
     }
     desk.model.in_calibrate.side = Side::Unknown;
@@ -79,7 +81,7 @@ questions! {
     ENGAGE_TURNING("engage", words: |scene, form| {
         let pulse = scene.picked().map_or(0.0, |picked| picked.plan.start().get());
         let of = &form.subject.of;
-        format!("{of} gets {pulse:.0} µs, at which it should stand still. It may turn: is it free to?")
+        format!("{of} gets {pulse:.0} µs, at which it should stand still. It may turn: is it clear?")
     }) => |desk, Subject { of, .. }, _| {
         let part = desk.session.document.rig.servo(of).ok_or_else(|| format!("no servo is called {of:?}"))?;
         let plan = &desk.session.runner.edition.plan;
@@ -134,7 +136,7 @@ fn engage_smart(desk: &mut Context) {
         Some(Stand::UnknownModel(_)) => return servo_bus::ask_model(desk),
         Some(Stand::OtherModel(model)) => {
             let words = format!(
-                "{name} says that it is model {model}, another one than the rig has: it is told nothing. \
+                "{name} says that it is model {model}, not the one in the rig: nothing is sent to it. \
                  ‹keep model› takes it"
             );
             return desk.refuse(&words);

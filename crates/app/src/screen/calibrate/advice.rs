@@ -46,7 +46,7 @@ fn ails(scene: &Scene) -> Option<String> {
     if let Some(Stand::UnknownModel(model)) = picked.feedback.map(|own| own.stand) {
         let layout = picked.board.layout.as_deref().unwrap_or("its layout");
         return Some(format!(
-            "{} says that it is model {model}. ‹engage› keeps that number, where {layout} is the layout of its data sheet.",
+            "{} says that it is model {model}. ‹engage› keeps that number, if {layout} matches its data sheet.",
             picked.servo.name
         ));
     }
@@ -54,18 +54,18 @@ fn ails(scene: &Scene) -> Option<String> {
     let name = &picked.servo.name;
     let spared = matches!(worst, Ail::Hot | Ail::Overload | Ail::Current) && picked.state.engaged;
     let does = match picked.joint.map(|joint| joint.ailing).unwrap_or_default() {
-        Ailing::Slower if spared => " It goes at half its speed until it is well.",
+        Ailing::Slower if spared => " It runs at half speed until the fault is over.",
         Ailing::Hold if spared => " It was stopped where it is.",
         _ => "",
     };
-    Some(format!("{name} says that {}.{does} ‹when it ails› decides.", worst.words().1))
+    Some(format!("{name} says that {}.{does} ‹on servo fault› decides what happens.", worst.words().1))
 }
 
 fn exercised(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let (done, of) = picked.state.exercise()?.count();
     Some(format!(
-        "{} goes to and fro, {done} of {of}. ‹exercise› ends it, an arrow takes it back, ‹hold› holds.",
+        "{} goes back and forth, {done} of {of}. ‹exercise› ends it, an arrow takes it back, ‹hold› holds.",
         picked.servo.name
     ))
 }
@@ -143,7 +143,7 @@ fn bends(scene: &Scene) -> Option<String> {
     when(
         fit.wants_to_bend(),
         format!(
-            "A line misses a mark by {:.1}°, more than it may be misread: ‹bend› bends it through all of them.",
+            "A straight line misses a mark by {:.1}°, more than a misreading explains: ‹bend› draws a curve through all of them.",
             fit.worst().get()
         ),
     )
@@ -153,7 +153,7 @@ fn awkward(scene: &Scene) -> Option<String> {
     let picked = scene.picked()?;
     let servo = picked.through.servo_at(picked.angle()?);
     let caution = picked.through.caution(servo)?;
-    Some(sentence(&format!("{caution}. A limit before that keeps it away: ‹limit here›.")))
+    Some(sentence(&format!("{caution}. Set a limit before that point: ‹limit here›.")))
 }
 
 fn aligned(servo: &Servo) -> usize {
@@ -309,7 +309,7 @@ fn widen(scene: &Scene) -> Option<String> {
 fn practised(scene: &Scene) -> Option<String> {
     practice::practised(scene).ok()?;
     let (_, fit) = fitted(scene)?;
-    Some(format!("{fit} ‹show the truth› shows what it really is beside that, and how many keys it took."))
+    Some(format!("{fit} ‹show the truth› shows what the servo really is, and how many keys you took."))
 }
 
 fn set_limits(scene: &Scene) -> Option<String> {

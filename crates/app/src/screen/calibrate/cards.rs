@@ -16,7 +16,7 @@ use wasvolta_core::rig::table;
 pub fn save(desk: &mut Context) {
     let Some(servo) = desk.picked(|p| p.servo.name.clone()) else { return };
     match desk.session.document.keep_card(&servo) {
-        Ok(name) => desk.say(&format!("card written: {name}; load card puts it on another channel")),
+        Ok(name) => desk.say(&format!("card written: {name}; ‹load card› loads it into another servo")),
         Err(words) => desk.refuse(&words),
     }
 }
@@ -25,7 +25,7 @@ fn read(desk: &Context, said: &str) -> Result<Card, String> {
     let path = written::beside(desk, said);
     files::card(&path).map_err(|bad| {
         let first = bad.first().map_or_else(String::new, |place| format!(": {place}"));
-        format!("{bad}{first}; nothing was taken over")
+        format!("{bad}{first}; nothing was read in")
     })
 }
 
@@ -34,7 +34,7 @@ questions! {
         => |desk, Subject { of: servo, with, .. }, _| {
             let card = read(desk, with)?;
             let words =
-                format!("{servo} is what the card of {} says, kept {}; ‹undo› takes that back", card.name, card.kept);
+                format!("{servo} has the data of the card of {}, kept {}; ‹undo› takes that back", card.name, card.kept);
             desk.done(&words, |rig| card.put(rig, servo))
         };
 }
@@ -51,7 +51,7 @@ pub fn load(desk: &mut Context, servo: &str, said: &str) -> Result<String, Strin
         marks => format!("its {marks} marks and its endpoints"),
     };
     let words = format!(
-        "Put the card of {}, kept {}, on {servo}? It replaces {replaced}. It can be undone.",
+        "Load the card of {}, kept {}, into {servo}? It replaces {replaced}. It can be undone.",
         card.name, card.kept
     );
     let subject = Subject { of: servo.to_owned(), with: said.to_owned(), words };
@@ -109,11 +109,11 @@ pub fn marks_in(desk: &mut Context, servo: &str, said: &str) -> Result<String, S
         String::new()
     } else {
         format!(
-            "; {outside} outside its endpoints {:.0} to {}: they count, nothing goes there",
+            "; {outside} outside its endpoints {:.0} to {}: they count, but no pulse goes there",
             low.get(),
             kind.show_place(high)
         )
     };
-    let words = format!("{} marks taken over from {}{beyond}", found.len(), path.display());
+    let words = format!("{} marks read from {}{beyond}", found.len(), path.display());
     desk.done(&words, |rig| marks::add_marks(rig, servo, &found))
 }

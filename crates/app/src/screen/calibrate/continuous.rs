@@ -24,7 +24,7 @@ pub fn timing(desk: &mut Context, does: Option<Does>, mut presses: Vec<f64>) -> 
                 marks::keep_rate(desk, rate);
                 return None;
             }
-            None => desk.refuse("one whole turn at least: wait until the mark comes round again"),
+            None => desk.refuse("time one whole turn at least: wait until the mark comes round again"),
         },
         _ => {}
     }

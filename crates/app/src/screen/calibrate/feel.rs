@@ -12,7 +12,7 @@ use wasvolta_core::unit::{Position, count16};
 use wasvolta_port::board::Stand;
 use wasvolta_port::smart::errand::{Feel, Felt, What};
 
-/// How hard it pushes unless said, in percent of what it can.
+/// How hard it pushes by default, in percent of what it can.
 const PUSH: u8 = 25;
 /// How fast it creeps, and how far behind it counts as held up, in degrees of its shaft.
 const SPEED_DEG_S: f64 = 15.0;
@@ -42,7 +42,7 @@ questions! {
 pub fn feelable(scene: &Scene) -> Ready {
     servo(scene)?;
     let Some(picked) = scene.picked() else { return Ok(()) };
-    need(picked.servo.kind.is_smart(), "only a smart servo can feel: it says how far it is behind")?;
+    need(picked.servo.kind.is_smart(), "only a smart servo can feel for its ends: it reports where it is")?;
     need(!picked.state.engaged, "make it limp first: ‹release›")?;
     let limp = picked.feedback.is_some_and(|own| own.stand == Stand::Limp);
     need(limp && picked.measured().is_some(), "it has not said that it is limp, and where")
@@ -52,11 +52,11 @@ pub fn feelable(scene: &Scene) -> Ready {
 pub fn ask(desk: &mut Context) {
     let Some(name) = desk.servo().map(|servo| servo.name.clone()) else { return };
     let fields = vec![
-        Field::new("push", format!("{PUSH}%"), "how hard it may push, 5 to 60 % of what it can"),
+        Field::new("push", format!("{PUSH}%"), "torque limit, 5 to 60 % of what it can"),
         Field::new(
             "inside",
             format!("{MARGIN_DEG}deg"),
-            "how far inside what it feels the endpoints are to be",
+            "how far inside the felt ends the endpoints should be",
         ),
     ];
     desk.ask(FEEL.name, Subject::of(&name), fields);
@@ -65,11 +65,11 @@ pub fn ask(desk: &mut Context) {
 fn number(said: Option<&str>, unit: &str, range: std::ops::RangeInclusive<f64>) -> Result<f64, String> {
     let said = said.unwrap_or_default();
     let number: f64 =
-        said.trim_end_matches(unit).trim().parse().map_err(|_| format!("{said:?} is no number"))?;
+        said.trim_end_matches(unit).trim().parse().map_err(|_| format!("{said:?} is not a number"))?;
     if range.contains(&number) {
         return Ok(number);
     }
-    Err(format!("{said} is not from {} to {} {unit}", range.start(), range.end()))
+    Err(format!("{said} is outside {} to {} {unit}", range.start(), range.end()))
 }
 
 fn asked(desk: &mut Context, about: &Subject, form: &Form) -> Result<String, String> {
@@ -128,11 +128,13 @@ pub fn propose(desk: &mut Context) {
     let place = scene.rig.servos.iter().position(|servo| servo.name == about.of);
     let Some(layout) = place.and_then(|n| scene.servo(n)).and_then(|picked| picked.layout) else { return };
     let margin = inside * layout.counts_a_degree();
-    let by = |held: bool| if held { "held up" } else { "the end of what it may be told" };
+    let by = |held: bool| if held { "held up" } else { "the end of its endpoints" };
     let (a, b) = ((f64::from(low.0) + margin).ceil(), (f64::from(high.0) - margin).floor());
     if a >= b {
-        return desk
-            .refuse(&format!("{} felt {} to {} counts: that is no way to go", about.of, low.0, high.0));
+        return desk.refuse(&format!(
+            "{} felt {} to {} counts, and has no room to move between them",
+            about.of, low.0, high.0
+        ));
     }
     let words = format!(
         "{} felt {} counts ({}) and {} counts ({}). Endpoints {inside}° inside: {a} and {b} counts? Enter keeps them.",

@@ -19,7 +19,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, wish: &str) {
         pen.put(
             2,
             1,
-            "no angles yet: two marks, or rated data, say what a tick turns",
+            "no angles yet: two marks, or rated data, tell what a tick turns",
             theme::text(theme::QUIET),
         );
         return;
@@ -50,7 +50,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, wish: &str) {
     }
     y = pen.paragraph(2, y + 1, &words(&offers, wish), theme::text(theme::INK));
     let note = "A higher rate makes ticks finer on a counter of fixed depth; only digital servos take more than 50 to 60 Hz. \
-                Fewer degrees a tick than its deadband, some 2 µs, no servo follows.";
+                No servo follows a tick smaller than its deadband, about 2 µs.";
     pen.paragraph(2, y + 1, note, quiet);
 }
 
@@ -82,23 +82,28 @@ fn row(pen: &mut Pen<'_>, y: u16, offer: &Offer, wish: Option<Degrees>) {
 }
 
 fn words(offers: &[Offer], wish: Option<Degrees>) -> String {
-    let Some(wish) = wish else { return "Type what one tick may turn, in degrees, as 0.5.".to_owned() };
+    let Some(wish) = wish else {
+        return "Type what one tick may turn at most, in degrees, such as 0.5.".to_owned();
+    };
     let own = offers.first().is_some_and(|own| own.does(wish));
     let others = |rates: bool| {
         let kind = move |o: &&Offer| matches!(o.change, Change::Rate(_)) == rates && o.change != Change::None;
         offers.iter().filter(kind).find(|o| o.does(wish)).map(|o| o.change.words())
     };
     match (own, others(true), others(false)) {
-        (true, _, _) => format!("As it is, a tick turns less than {}°.", wish.get()),
+        (true, _, _) => format!("A tick already turns less than {}°.", wish.get()),
         (false, Some(rate), Some(bits)) => {
-            format!("For {}° this board would have to send {rate}, or another one count {bits}.", wish.get())
+            format!(
+                "For {}° this board would have to send {rate}, or another board would need {bits}.",
+                wish.get()
+            )
         }
         (false, None, Some(bits)) => {
-            format!("For {}° no rate of this board does; another board with {bits} would.", wish.get())
+            format!("No rate of this board gives {}°; another board with {bits} would.", wish.get())
         }
         (false, Some(rate), None) => format!("For {}° this board would have to send {rate}.", wish.get()),
         (false, None, None) => {
-            format!("Nothing here is as fine as {}°: a gear between servo and joint would help.", wish.get())
+            format!("No board gives {}°: a gear between servo and joint would help.", wish.get())
         }
     }
 }

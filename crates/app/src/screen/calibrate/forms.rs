@@ -69,16 +69,12 @@ pub fn ends(desk: &mut Context) {
         if smart { format!("{:.0}counts", place.get()) } else { format!("{:.1}us", place.get()) }
     };
     let [least, most, middle] = if smart {
-        [
-            "the least place that it may ever be told; or an angle, as -60deg",
-            "the greatest",
-            "what counts as its centre",
-        ]
+        ["lowest position that may ever be sent; or an angle, as -60deg", "highest", "its centre"]
     } else {
         [
-            "the least pulse that may ever leave; or an angle, as -60deg",
-            "the greatest pulse that may ever leave",
-            "the pulse that counts as its centre",
+            "shortest pulse that may ever be sent; or an angle, as -60deg",
+            "longest pulse that may ever be sent",
+            "its centre pulse",
         ]
     };
     let mut fields = vec![
@@ -93,7 +89,7 @@ pub fn ends(desk: &mut Context) {
     open(desk, &ENDS, &servo.name, fields);
 }
 
-/// Asks for the teeth of its spline, and from which side it is to arrive.
+/// Asks for the teeth of its spline, and the side from which it should arrive.
 pub fn spline(desk: &mut Context) {
     let Some((_, servo)) = picked(desk) else { return };
     let teeth = servo.teeth.map_or_else(String::new, |teeth| teeth.to_string());
@@ -161,7 +157,7 @@ pub fn linkage(desk: &mut Context) {
         Field::new(
             "arm at",
             arm.map_or_else(|| "90".to_owned(), |arm| format!("{:.0}", arm.get())),
-            "about how many then: says on which side it lies",
+            "roughly: it tells which of two solutions is meant",
         ),
         Field::new(
             "joint at",
@@ -188,7 +184,7 @@ pub fn uncouple(desk: &mut Context) {
     let Some(joint) = rig.joint_of(&servo.name) else { return };
     let leaves =
         if joint.servo == servo.name { joint.others.first().cloned() } else { Some(servo.name.clone()) };
-    let Some(leaves) = leaves else { return desk.refuse("it turns its joint alone") };
+    let Some(leaves) = leaves else { return desk.refuse("it is the only servo of its joint") };
     desk.edit(&format!("{leaves} turns a joint of its own"), |rig| joints::uncouple(rig, &leaves));
 }
 
@@ -256,7 +252,7 @@ fn typed_volts(text: &str) -> Result<Option<Volts>, String> {
     number
         .parse()
         .map(|volts| Some(Volts::new(volts)))
-        .map_err(|_| format!("{text:?} are no volts: write 3.3 or 5"))
+        .map_err(|_| format!("{text:?} is not a voltage: write 3.3 or 5"))
 }
 
 fn levels(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
@@ -357,7 +353,11 @@ pub fn exercise(desk: &mut Context) {
             },
         ),
         Field::new("pause", "0.5s", "at either end"),
-        Field::new("times", "10", "there and back; 0 for centre, side, side, slowly over all"),
+        Field::new(
+            "times",
+            "10",
+            "there and back; 0 for a routine: centre, both sides, then slowly over all",
+        ),
     ];
     open(desk, &EXERCISE, &name, fields);
 }
@@ -409,7 +409,12 @@ pub fn compare_card(desk: &mut Context) {
 pub fn marks_out(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
-        open(desk, &MARKS_OUT, &servo.name, vec![Field::new("file", file, "comma-separated, a mark a line")]);
+        open(
+            desk,
+            &MARKS_OUT,
+            &servo.name,
+            vec![Field::new("file", file, "comma-separated, a line for each mark")],
+        );
     }
 }
 
@@ -418,9 +423,9 @@ pub fn marks_in(desk: &mut Context) {
     if let Some((_, servo)) = picked(desk) {
         let file = format!("{}-marks.csv", servo.name);
         let head = if servo.kind.is_smart() {
-            "a head with counts and angle_deg, a mark a line"
+            "a header with counts and angle_deg, then a line for each mark"
         } else {
-            "a head with pulse_us and angle_deg, a mark a line"
+            "a header with pulse_us and angle_deg, then a line for each mark"
         };
         open(desk, &MARKS_IN, &servo.name, vec![Field::new("file", file, head)]);
     }
@@ -452,8 +457,8 @@ questions! {
     AUTO_RELEASE("auto-release") => |desk, _, form| {
             let after = Some(Seconds::new(entry::seconds(form.word(0))?)).filter(|s| *s != Seconds::ZERO);
             let words = after.map_or_else(
-                || "no servo is released by itself".to_owned(),
-                |s| format!("a servo left alone for {} s is released, unless it carries a load", s.get()),
+                || "no servo is released automatically".to_owned(),
+                |s| format!("a servo left alone for {} s is released, unless its joint is loaded", s.get()),
             );
             desk.done(&words, |rig| roster::set_auto_release(rig, after))
         };
@@ -462,7 +467,7 @@ questions! {
             let words = format!("{of} when its board is back: {word}");
             desk.done(&words, |rig| joints::set_back(rig, of, back))
         };
-    AILING("when it ails") => |desk, Subject { of, .. }, form| {
+    AILING("on servo fault") => |desk, Subject { of, .. }, form| {
             let (ailing, word) = Ailing::ALL[chosen(form.word(0), &Ailing::ALL.map(|(_, word)| word))?];
             let words = format!("{of} while its servo ails: {word}");
             desk.done(&words, |rig| joints::set_ailing(rig, of, ailing))
@@ -488,7 +493,7 @@ questions! {
 fn chosen(said: &str, words: &[&str]) -> Result<usize, String> {
     let said = said.trim().to_lowercase();
     let found = words.iter().position(|word| !said.is_empty() && word.starts_with(&said));
-    found.ok_or_else(|| format!("{said:?} is none of {}", words.join(", ")))
+    found.ok_or_else(|| format!("{said:?} is not one of {}", words.join(", ")))
 }
 
 fn moved(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
@@ -508,9 +513,9 @@ fn sheet(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     if let Some(class) = said("class") {
         let preset = preset::named(class).ok_or_else(|| {
             let names: Vec<&str> = preset::ALL.iter().map(|p| p.name).collect();
-            format!("{class:?} is no class: {}", names.join(", "))
+            format!("{class:?} is not a class: {}", names.join(", "))
         })?;
-        let words = format!("rated as a {} servo usually is: what it really does, marks tell", preset.name);
+        let words = format!("typical data of a {} servo: marks tell what it really does", preset.name);
         return desk.done(&words, |rig| roster::set_class(rig, of, preset));
     }
     let number = |label: &str| said(label).map(entry::plain).transpose();
@@ -571,7 +576,7 @@ fn typed_ends(desk: &mut Context, of: &str, form: &Form) -> Result<String, Strin
 fn typed_spline(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let teeth = match form.word(0) {
         "" => None,
-        text => Some(text.parse::<u8>().map_err(|_| format!("{text:?} is no number of teeth"))?),
+        text => Some(text.parse::<u8>().map_err(|_| format!("{text:?} is not a number of teeth"))?),
     };
     let side =
         [Side::Unknown, Side::Below, Side::Above][chosen(form.word(1), &["either", "below", "above"])?];
@@ -598,7 +603,7 @@ fn geared(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     let (gear, words) = if gear == none {
         (None, "the servo's shaft is the joint".to_owned())
     } else {
-        (Some(gear), format!("{ratio} ° of the joint for a degree of the servo"))
+        (Some(gear), format!("{ratio}° of the joint for each degree of the servo"))
     };
     desk.done(&words, |rig| joints::set_gear(rig, of, gear))
 }
@@ -618,7 +623,7 @@ fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     };
     let bars = FourBar { branch: joints::branch_by(bars, entry::angle(form.word(5))?), ..bars };
     let words = format!(
-        "a linkage, {}; ‹mechanism› draws it where there is room for one drawing",
+        "a linkage, {}; ‹mechanism› draws it where there is room for one drawing only only",
         bars.branch.word()
     );
     desk.done(&words, |rig| joints::set_linkage(rig, of, bars))
@@ -632,7 +637,7 @@ fn steered(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> 
         }
     };
     let words = if pair.is_some() {
-        "a steered pair: its angle is a wheel's in the middle"
+        "a steered pair: its angle is that of a wheel in the middle"
     } else {
         "no steered pair"
     };
@@ -652,7 +657,7 @@ fn exercised(desk: &mut Context, form: &Form) -> Result<String, String> {
     let pause = entry::seconds(form.word(3))?;
     let times = entry::plain(form.word(4))?;
     if speed <= 0.0 || !(0.0..=60.0).contains(&pause) || !(0.0..=60_000.0).contains(&times) {
-        return Err("a speed above nothing, a pause of 60 s at most, 60000 times at most".to_owned());
+        return Err("a speed above 0, a pause of 60 s at most, 60000 times at most".to_owned());
     }
     let (slope, centre) = desk.picked(|p| (p.slope(), p.servo.centre())).ok_or("no servo is picked")?;
     let (low, high) = if a < b { (a, b) } else { (b, a) };

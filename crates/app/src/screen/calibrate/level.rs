@@ -228,7 +228,7 @@ fn turning(picked: &Picked) -> Vec<String> {
             let ticks = picked.plan.guard.steps.whole(band.low, band.high);
             if ticks.is_err() {
                 all.push(
-                    "No whole tick lies in that band: it creeps at its stop. Another rate has finer ticks."
+                    "No whole tick lies in that band, so it creeps at its stop. A higher rate has finer ticks."
                         .to_owned(),
                 );
             }
@@ -307,7 +307,7 @@ fn about(picked: &Picked) -> Vec<String> {
             }
         }
         Signal::Switch => {
-            all.push("On or off, nothing between: a relay is never asked to chatter.".to_owned());
+            all.push("On or off, nothing between: a relay never chatters.".to_owned());
         }
         Signal::Pulse | Signal::Counts => {
             all.extend(turning(picked));

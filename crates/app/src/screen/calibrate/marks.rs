@@ -227,7 +227,7 @@ pub fn visit(desk: &mut Context) {
     if let (Some(pulse), Some((low, high))) = (pulse, ends) {
         if pulse < low || pulse > high {
             let words = format!(
-                "that mark lies outside its endpoints, {:.0} to {}: it counts, but nothing goes there",
+                "that mark lies outside its endpoints, {:.0} to {}: it counts, but no pulse goes there",
                 low.get(),
                 kind.show_place(high)
             );

@@ -213,7 +213,7 @@ fn big_angle(pen: &mut Pen<'_>, picked: &Picked) {
         .map_or_else(|| "°".to_owned(), |t| format!(".{:.0}°", ((t.abs() * 10.0).round() % 10.0).abs()));
     let x = pen.put(end, 2, &rest, theme::text(color)) + 2;
     let room = pen.width().saturating_sub(x);
-    let counts = at.map_or_else(|| "no place said yet".to_owned(), |at| picked.at(at));
+    let counts = at.map_or_else(|| "no position reported yet".to_owned(), |at| picked.at(at));
     // They stand below too, with their unit.
     if width(&counts) <= room {
         pen.put(x, 2, &counts, theme::text(theme::INK));
@@ -421,7 +421,7 @@ fn found(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, row: u16) -> u16 {
     let mut row = pen.paragraph(0, row, &words, style);
     // A servo that is not what its data sheet says is no trouble of the fit: it has a line of its own.
     if let Some(percent) = fit.and_then(|f| f.as_ref().ok()).and_then(|f| is_off_its_sheet(f, picked)) {
-        let words = format!("≠ data sheet: turns {percent:.0} % of what that says");
+        let words = format!("≠ data sheet: turns {percent:.0} % of its rated travel");
         row = pen.paragraph(0, row, &words, theme::strong(theme::INK));
     }
     let finding = scene.model.in_calibrate.finding.as_ref().filter(|(id, _)| *id == picked.servo.id);
@@ -439,7 +439,7 @@ fn provenance(mark: &Mark) -> String {
     let side = Some(mark.from.word().to_owned()).filter(|side| !side.is_empty());
     let read = (mark.read > 1).then(|| format!("{} times the same", mark.read));
     let known: Vec<String> = [ticks, tick, clock, side, read].into_iter().flatten().collect();
-    if known.is_empty() { "typed, not seen here".to_owned() } else { format!("seen {}", known.join(" ")) }
+    if known.is_empty() { "typed, not observed here".to_owned() } else { format!("seen {}", known.join(" ")) }
 }
 
 /// One line of the list of marks.
@@ -523,7 +523,7 @@ fn sentence(fit: &Result<Fit, NoFit>, picked: &Picked) -> String {
     if fit.ground == Ground::Assumed {
         // An encoder's steps are as its layout says; which way it is mounted one mark cannot tell.
         let from = if picked.servo.kind.is_smart() {
-            "slope as its encoder has it; which way it turns was not seen yet"
+            "slope from its encoder; its direction was not seen yet"
         } else {
             "slope assumed from its data sheet"
         };

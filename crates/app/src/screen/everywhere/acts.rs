@@ -109,7 +109,7 @@ pub fn give_all_back(desk: &mut Context) {
     let parts = (0..scene.rig.servos.len()).filter_map(|n| scene.servo(n));
     let held: Vec<ServoId> = parts.filter(|p| p.state.owner == Owner::Hand).map(|p| p.servo.id).collect();
     if held.is_empty() {
-        return desk.refuse("the hand has nothing");
+        return desk.refuse("no joint is in your hand");
     }
     for servo in &held {
         desk.command(Command::GiveBack { servo: *servo });
@@ -214,7 +214,7 @@ pub fn end(desk: &mut Context) {
         desk.model.quit = true;
         return;
     }
-    desk.say(&format!("{} home first, then the end; ‹quit› ends at once", listed(&names)));
+    desk.say(&format!("{} home first, then it quits; ‹quit› quits at once", listed(&names)));
     desk.model.errands.begin(homes.into_iter().map(Step::GoHome).chain([Step::Quit]));
 }
 

@@ -33,7 +33,7 @@ questions! {
     };
     REPLACE("replace servo", label: "replace", words: |_, form| {
         let words = "Its marks and endpoints go to a card; limits, poses and mappings stay. Horn off first.";
-        format!("Is another servo in the place of {}? {words}", form.subject.of)
+        format!("Was {} exchanged for another servo? {words}", form.subject.of)
     }) => |desk, about, _| replaced(desk, &about.of);
     CHANGE_KIND("kind") => |desk, about, form| changed_kind(desk, &about.of, form);
     ARMING("arming") => |desk, about, form| armed(desk, &about.of, form);
@@ -192,8 +192,7 @@ fn changed_kind(desk: &mut Context, servo: &str, form: &Form) -> Result<String, 
 /// What was found out about the old servo is on a card before it leaves the rig.
 fn replaced(desk: &mut Context, servo: &str) -> Result<String, String> {
     let card = desk.session.document.keep_card(servo)?;
-    let words =
-        format!("{servo} is another servo now: two marks make it usable; the old one's card is {card}");
+    let words = format!("{servo} is a new servo now: two marks make it usable; the old one's card is {card}");
     desk.done(&words, |rig| edit::replace_servo(rig, servo))?;
     desk.session.runner.last_known.forget(servo);
     Ok(words)
@@ -201,7 +200,7 @@ fn replaced(desk: &mut Context, servo: &str) -> Result<String, String> {
 
 fn said_kind(form: &Form) -> Result<Kind, String> {
     let said = form.said("kind").unwrap_or_default();
-    Kind::of(said).ok_or_else(|| format!("{said:?} is no kind: {}", Kind::words()))
+    Kind::of(said).ok_or_else(|| format!("{said:?} is not a kind: {}", Kind::words()))
 }
 
 fn armed(desk: &mut Context, servo: &str, form: &Form) -> Result<String, String> {

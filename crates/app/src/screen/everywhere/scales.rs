@@ -21,7 +21,11 @@ questions! {
 /// Asks for a scale: its name, and its numbers in a line.
 pub fn name(desk: &mut Context) {
     let fields = vec![
-        Field::new("name", "", "the word behind its numbers, as lib in 90 lib; a known name is told anew"),
+        Field::new(
+            "name",
+            "",
+            "the word behind its numbers, as lib in 90 lib; a known name is described anew",
+        ),
         Field::new("numbers", "", edit::FORMS),
     ];
     desk.ask(NAME_SCALE.name, Subject::default(), fields);
@@ -39,7 +43,7 @@ fn called(desk: &Context, form: &Form) -> Result<String, String> {
     let known = rig.scale(form.word(0)).map(|scale| scale.name.clone());
     known.ok_or_else(|| {
         let all: Vec<&str> = rig.scales.iter().map(|scale| scale.name.as_str()).collect();
-        format!("{:?} is no scale: there is {}", form.word(0), all.join(", "))
+        format!("{:?} is not a scale: there are {}", form.word(0), all.join(", "))
     })
 }
 

@@ -219,10 +219,10 @@ pub fn plug(desk: &mut Context) {
     let Some(sender) = picked_sender(desk) else { return };
     if sender.is_plugged() {
         sender.unplug();
-        desk.say("plug pulled; ‹pull the plug› puts it in again");
+        desk.say("plug pulled; ‹pull the plug› plugs it in again");
     } else {
         match sender.replug() {
-            Ok(()) => desk.say("plug put in again"),
+            Ok(()) => desk.say("plugged in again"),
             Err(error) => desk.refuse(&format!("cannot simulate the line: {error}")),
         }
     }

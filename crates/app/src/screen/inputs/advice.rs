@@ -40,7 +40,7 @@ fn health(scene: &Scene) -> Health {
 
 fn plug_out(scene: &Scene) -> Option<String> {
     let out = health(scene) == Health::Lost && scene.sender.is_some_and(|sender| !sender.plugged);
-    when(out, format!("{} is lost: its plug is out. ‹pull the plug› puts it in again.", scene.input()?.name))
+    when(out, format!("{} is lost: its plug is out. ‹pull the plug› plugs it in again.", scene.input()?.name))
 }
 
 fn silent(scene: &Scene) -> Option<String> {
@@ -62,7 +62,7 @@ fn stuck(scene: &Scene) -> Option<String> {
     let name = &scene.input()?.name;
     let link = &scene.input()?.link;
     let words = format!(
-        "{link} has sent the very same for long: a receiver may repeat its last frame. Move {name}: is it still alive?"
+        "{link} has sent the same values for a long time: a receiver may repeat its last frame. Move {name}: is it still alive?"
     );
     when(health(scene) == Health::Stuck, words)
 }
@@ -71,7 +71,7 @@ fn rest_moved(scene: &Scene) -> Option<String> {
     let input = scene.input()?;
     let rest = scene.model.in_inputs.rests.moved(input.id)?;
     Some(format!(
-        "{} rests at {rest:.0} now, not at {:.0}: the transmitter's trim was moved, it seems. ‹take the new rest› takes that in.",
+        "{} rests at {rest:.0} now, not at {:.0}: was the transmitter's trim moved? ‹take the new rest› keeps the new rest.",
         input.name, input.centre?
     ))
 }
@@ -82,7 +82,7 @@ fn to_bend(scene: &Scene) -> Option<String> {
     rows::bendable(scene).ok()?;
     let name = &scene.input()?.name;
     Some(format!(
-        "Turn {name} to where {what} is to bend: ‹bend› puts a point there, ‹remove› takes the picked one out."
+        "Turn {name} to where {what} should bend: ‹bend› puts a point there, ‹remove› takes the picked one out."
     ))
 }
 
@@ -110,7 +110,7 @@ fn stands_in(scene: &Scene) -> Option<String> {
     let how = match by {
         AsIf::Hand(_) => "The row stands at moves it".to_owned(),
         AsIf::Like(_) => stand_in::like(scene).map_or_else(
-            || "What stood in for it is gone".to_owned(),
+            || "The input that stood in for it is gone".to_owned(),
             |other| format!("It stands as {other} does"),
         ),
         AsIf::Wave { .. } => "A wave moves it".to_owned(),

@@ -94,7 +94,7 @@ pub fn bend_here(desk: &mut Context) {
     }
     let from = round(state.stages.deadband);
     let Some((line, place)) = points::with(&line, on_curve(from)) else {
-        return desk.refuse("a point is there already: turn the input to where it is to bend");
+        return desk.refuse("a point is there already: turn the input to where it should bend");
     };
     change(desk, &format!("its curve has a point at {from:+.2}"), |input| {
         (input.expo, input.curve) = (0.0, line);

@@ -121,7 +121,7 @@ pub fn bend_here(desk: &mut Context) {
         points = vec![(-1.0, value(-1.0)), (1.0, value(1.0))];
     }
     let Some((points, here)) = points::with(&points, (from, value(from))) else {
-        return desk.refuse("a point is there already: turn the input to where it is to bend");
+        return desk.refuse("a point is there already: turn the input to where it should bend");
     };
     let words = format!("a point at {from:+.2}, {}", told.show(value(from)));
     change(desk, &words, |mapping| {

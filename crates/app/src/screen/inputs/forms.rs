@@ -51,7 +51,7 @@ pub fn add_mapping(desk: &mut Context) {
             "joint, level, rate, blend, toggle, tempo or place; ‹tie› ties it to the picked joint",
         ),
         Field::new("what", likely, format!("{what}; poses with a space between them")),
-        Field::new("ends", "", "its two ends, as -30 30; empty for all that it may"),
+        Field::new("ends", "", "its two ends, as -30 30; empty for the joint's whole range"),
     ];
     desk.ask(ADD_MAPPING.name, Subject::of(&of), fields);
 }
@@ -98,8 +98,9 @@ pub fn ask_press(desk: &mut Context) {
 
 fn press(desk: &mut Context, input: &str, form: &Form) -> Result<String, String> {
     let (does, what) = (form.word(0), form.word(1));
-    let position =
-        form.said("position").map(|text| text.parse::<u8>().map_err(|_| format!("{text:?} is no position")));
+    let position = form
+        .said("position")
+        .map(|text| text.parse::<u8>().map_err(|_| format!("{text:?} is not a position")));
     let position = position.transpose()?;
     let place = position.map_or(1, |position| position.saturating_sub(1));
     if does == "nothing" {
@@ -108,7 +109,8 @@ fn press(desk: &mut Context, input: &str, form: &Form) -> Result<String, String>
         });
     }
     let all = Does::ALL.map(Does::word).join(", ");
-    let does = Does::ALL.into_iter().find(|own| own.word() == does).ok_or(format!("say {all} or nothing"))?;
+    let does =
+        Does::ALL.into_iter().find(|own| own.word() == does).ok_or(format!("write {all} or nothing"))?;
     let named = |wanted| (does == wanted).then(|| what.to_owned());
     let press = Press {
         input: input.to_owned(),
@@ -133,7 +135,7 @@ fn goal(rig: &Rig, (kind, what, ends): (&str, &str, &str)) -> Result<Goal, Strin
         GoalKind::Place,
     ];
     let kind = kinds.into_iter().find(|own| own.word() == kind);
-    let kind = kind.ok_or("say joint, level, rate, blend, toggle, tempo or place")?;
+    let kind = kind.ok_or("write joint, level, rate, blend, toggle, tempo or place")?;
     if kind.has_poses() {
         if !ends.is_empty() {
             return Err("poses have no ends: leave that empty".to_owned());

@@ -218,7 +218,7 @@ pub fn next_while(desk: &mut Context, by: isize) {
     let here = all.iter().position(same).unwrap_or(0);
     let Some(next) = all.get(moved(here, by, all.len())).cloned() else { return };
     if all.len() == 1 {
-        return desk.say("it holds always: no input is a switch yet");
+        return desk.say("it always holds: no input is a switch yet");
     }
     let words = next.as_ref().map_or_else(|| "always".to_owned(), |only| format!("while {}", only.input));
     change(desk, &words, |mapping| mapping.only_while = next);
@@ -293,7 +293,7 @@ pub fn set_failsafe(desk: &mut Context, text: &str) -> Result<(), String> {
             }
             Failsafe { pose: Some(text.to_owned()), ..plain }
         }
-        _ => return Err("what is told a rate stops: stay, home or release".to_owned()),
+        _ => return Err("a rate stops by itself: write stay, home or release".to_owned()),
     };
     change(desk, &format!("when lost to {text}"), |mapping| {
         (mapping.when_lost, mapping.failsafe) = (None, Some(failsafe));

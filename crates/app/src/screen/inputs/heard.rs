@@ -88,7 +88,7 @@ impl Ear {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Watching {
     pub input: InputId,
-    /// What was seen.
+    /// What was seen of it so far.
     pub watch: Watch,
     /// It is simulated: keys move it.
     pub simulated: bool,

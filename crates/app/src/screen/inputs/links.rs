@@ -22,7 +22,7 @@ questions! {
         let place = place(desk, form.word(1))?;
         let protocol = protocol(form.word(2))?;
         let to = NewLink { name: link, port: &place.port, way: place.way(), protocol };
-        desk.done(&format!("the link {link} stands on {} now", form.word(1)), |rig| edit::move_link(rig, link, &to))
+        desk.done(&format!("the link {link} is on {} now", form.word(1)), |rig| edit::move_link(rig, link, &to))
     };
     REMOVE_LINK("remove link") => |desk, _, form| {
         let link = form.word(0);
@@ -54,7 +54,7 @@ questions! {
             .filter_map(|n| scene.input_state(n)?.as_if)
             .any(|by| matches!(by, AsIf::Like(other) if Some(other) == id));
         let drives = match (drives, stands_in) {
-            (_, true) => "Another input stands as it does, and is not heard then.",
+            (_, true) => "Another input stands in with its value, and loses that.",
             (0, false) => "It drives nothing.",
             _ => "What it drives is untied.",
         };
@@ -68,7 +68,7 @@ questions! {
         if rig.link(link).is_none() {
             return Err(no_link(rig, link));
         }
-        let words = format!("{of} stands on {channel} of {link} now; what it drives stays");
+        let words = format!("{of} reads {channel} of {link} now; what it drives stays");
         desk.done(&words, |rig| edit::move_input(rig, of, link, channel))
     };
 }
@@ -109,7 +109,7 @@ impl Place {
 fn place(desk: &Context, text: &str) -> Result<Place, String> {
     let rig = &desk.session.document.rig;
     let (path, baud) = match text.rsplit_once('@') {
-        Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is no baud"))?)),
+        Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is not a baud rate"))?)),
         None => (text, None),
     };
     if let Some(port) =
@@ -125,7 +125,7 @@ fn place(desk: &Context, text: &str) -> Result<Place, String> {
     if let Some(port) = rig.board(path).and_then(|board| rig.port(&board.port)) {
         return Ok(Place { port: path.to_owned(), kind: port.kind, path: port.path.clone(), baud: None });
     }
-    let (kind, path) = kind_of(path).ok_or_else(|| format!("say where it stands: {PLACES}"))?;
+    let (kind, path) = kind_of(path).ok_or_else(|| format!("say what it reads from: {PLACES}"))?;
     if !path.is_empty()
         && kind == PortKind::Serial
         && let Some(holder) = claim::who(Path::new(path), None)
@@ -166,7 +166,7 @@ fn protocol(text: &str) -> Result<Option<Protocol>, String> {
         return Ok(None);
     }
     let words = Protocol::ALL.map(Protocol::word).join(", ");
-    Protocol::of(text).map(Some).ok_or_else(|| format!("{text:?} is no protocol: there is {words}"))
+    Protocol::of(text).map(Some).ok_or_else(|| format!("{text:?} is not a protocol: there are {words}"))
 }
 
 /// What the path of something simulated begins with.

@@ -98,7 +98,7 @@ fn take(desk: &mut Context, listen: Listen) -> Option<Dialog> {
     match input.map(|input| input.name.clone()) {
         None => links::ask_for_input(desk, &link, &channel),
         Some(name) => {
-            let words = format!("{name} stands on {channel} of {link} now; what it drives stays");
+            let words = format!("{name} reads {channel} of {link} now; what it drives stays");
             desk.edit(&words, |rig| edit::links::move_input(rig, &name, &link, &channel));
         }
     }

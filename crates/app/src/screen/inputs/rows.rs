@@ -117,7 +117,7 @@ pub enum Part {
     /// Which input it is.
     Which,
     Stages,
-    /// What it moves.
+    /// Its goal: what it moves.
     Mapping,
 }
 

@@ -20,7 +20,7 @@ pub fn show(scene: &Scene) -> String {
         None => "its link".to_owned(),
         Some(AsIf::Hand(_)) => "by hand, whatever its link says".to_owned(),
         Some(AsIf::Like(_)) => like(scene).map_or_else(
-            || "nothing: what stood in for it is gone".to_owned(),
+            || "nothing: the input that stood in for it is gone".to_owned(),
             |other| format!("as {other} stands; ‹play faders› moves that"),
         ),
         Some(AsIf::Wave { shape, .. }) => format!("a wave: {}", shape.word()),

@@ -41,7 +41,7 @@ fn waiting(scene: &Scene) -> Option<String> {
     let (_, program) = scene.sequence()?;
     let words = told::waits(scene.edition, program, scene.player()?)?;
     let key = if words.contains("the key") { " ‹press the key› presses it." } else { "" };
-    Some(format!("It {words}.{key} ‹play› stands still, ‹stop playing› leaves it."))
+    Some(format!("It {words}.{key} ‹play› pauses, ‹stop playing› leaves it."))
 }
 
 fn playing(scene: &Scene) -> Option<String> {
@@ -57,18 +57,16 @@ fn playing(scene: &Scene) -> Option<String> {
         (Play::Ended, false) if all_in_hand => {
             "Played, and nothing has moved: the hand has every engaged joint of it. ‹give all back› gives all back; ‹play› plays again."
         }
-        (Play::Playing, true) => "Playing on the screen only: output is off. ‹play› stands still.",
-        (Play::Leading, _) => {
-            "Its joints go to where it begins; then it plays. ‹play› stands still, ‹hold› holds."
-        }
+        (Play::Playing, true) => "Playing on the screen only: output is off. ‹play› pauses.",
+        (Play::Leading, _) => "Its joints go to where it begins; then it plays. ‹play› pauses, ‹hold› holds.",
         (Play::Playing, false) if player.finishes => {
-            "Playing to its end: no loop is played again. ‹play› stands still."
+            "Playing to its end: no loop is played again. ‹play› pauses."
         }
         (Play::Playing, false) => {
-            "Playing. ‹play› stands still, ‹slower› and ‹faster› change the tempo, ‹finish loop› plays no loop again."
+            "Playing. ‹play› pauses, ‹slower› and ‹faster› change the tempo, ‹finish loop› plays no loop again."
         }
         (Play::Paused, false) => {
-            "Standing in the sequence. ‹play› goes on, ‹play one step› plays one step, ‹stop playing› leaves it."
+            "Paused. ‹play› goes on, ‹play one step› plays one step, ‹stop playing› leaves it."
         }
         (Play::Ended, false) => {
             "Played; its joints keep the last pose. ‹play› plays again, ‹stop playing› lets them go."

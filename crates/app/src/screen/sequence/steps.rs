@@ -209,7 +209,7 @@ pub fn set_joint_target(desk: &mut Context, target: Option<f64>) {
     let users = edit::users_of(scene.rig, &pose);
     let words = match target {
         Some(target) => format!("{pose}: {name} {}, in {users}", kind.show(Degrees::new(target))),
-        None => format!("{pose} does not speak of {name} any more"),
+        None => format!("{name} is no longer in {pose}"),
     };
     let on = target.is_some() && desk.held;
     desk.edit_on(on, &words, |rig| {
@@ -226,7 +226,7 @@ pub fn set_joint_target(desk: &mut Context, target: Option<f64>) {
 pub fn joint_in_pose(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     if !has_joint(&scene) {
-        return desk.refuse("the picked step goes to no pose, or no joint is picked");
+        return desk.refuse("the picked step does not go to a pose, or no joint is picked");
     }
     if joint_target(&scene).is_some() {
         return set_joint_target(desk, None);
@@ -561,7 +561,7 @@ pub fn set_rounds(desk: &mut Context, text: &str) -> Result<(), String> {
     if let Some(until) = text.strip_prefix("until ") {
         let wait = read_wait(&desk.session.document.rig, until)?;
         if wait.arrived_deg.is_some() {
-            return Err("a loop does not end by an arrival: let a step at its end wait for it".to_owned());
+            return Err("a loop cannot end on arrival: let a step at its end wait for it".to_owned());
         }
         change_loop(desk, text, |own| own.until = Some(wait));
         return Ok(());

@@ -16,7 +16,7 @@ pub fn words(edition: &Edition, id: SequenceId, told: Told, at: Duration) -> Str
         Told::Starts => "plays",
         Told::Waits => "waits",
         Told::GoesOn => "goes on: what it waited for has come",
-        Told::InVain => "has waited in vain",
+        Told::InVain => "waited in vain",
         Told::Ended => "is over",
     };
     format!("{} {what}, at {:.2} s", name(edition, id), at.as_secs_f64())
@@ -32,10 +32,10 @@ pub fn refused(edition: &Edition, event: Event) -> String {
             let joint = servo.and_then(|servo| edition.parts().spoken_name(servo)).unwrap_or("a joint");
             let other = name(edition, with);
             format!(
-                "{own} does not begin: {other} plays and moves {joint} too; ‹stop playing› stops what plays, or let {own} lie over others"
+                "{own} does not start: {other} plays and moves {joint} too; ‹stop playing› stops what plays, or let {own} lie over others"
             )
         }
-        _ => format!("{own} does not begin: {PLAYERS} sequences play already; ‹stop playing› stops them"),
+        _ => format!("{own} does not start: {PLAYERS} sequences play already; ‹stop playing› stops them"),
     }
 }
 

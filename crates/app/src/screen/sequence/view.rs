@@ -249,7 +249,7 @@ fn notes(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
                 theme::text(theme::QUIET),
             );
             let does =
-                if scene.model.in_sequence.open { "‹go on› shuts it" } else { "‹go on› opens it" };
+                if scene.model.in_sequence.open { "‹go on› closes it" } else { "‹go on› opens it" };
             pen.put(0, 1, does, theme::text(theme::QUIET));
             2
         }
@@ -291,7 +291,7 @@ fn notes(pen: &mut Pen<'_>, scene: &Scene, review: &Review) {
     for fine in review.fine.iter().filter(|fine| here(fine.sequence, fine.step)) {
         let what = if fine.slack { "the play of its gears" } else { "one tick" };
         say(format!(
-            "{} moves {:.2}°, less than {what}, {:.2}°: nobody will see it",
+            "{} moves {:.2}°, less than {what}, {:.2}°: too little to see",
             servo(fine.servo),
             fine.moves.get(),
             fine.least.get()

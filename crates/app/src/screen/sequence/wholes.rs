@@ -101,7 +101,7 @@ questions! {
     PARAMETERS("parameters") => |desk, Subject { of, .. }, form| {
         let mut all = std::collections::BTreeMap::new();
         for said in form.word(0).split(',').map(str::trim).filter(|said| !said.is_empty()) {
-            let (name, value) = said.split_once('=').ok_or("as strokes = 3, rounds = 1; nothing takes all away")?;
+            let (name, value) = said.split_once('=').ok_or("as strokes = 3, rounds = 1; empty removes all")?;
             let value: u32 = value.trim().parse().map_err(|_| "a whole number from 0 to 1000".to_owned())?;
             all.insert(name.trim().to_owned(), value);
         }
@@ -248,7 +248,7 @@ pub fn blend_poses(desk: &mut Context) {
     let name = free_name("between", rig.poses.iter().map(|p| p.name.as_str()));
     let fields = vec![
         Field::new("from", one, poses(rig)),
-        Field::new("to", other, "another one that speaks of the same"),
+        Field::new("to", other, "another one with the same joints"),
         Field::new("how far", "50 %", "of the way, 0 to 100 %"),
         Field::new("name", name, "of the new pose"),
     ];
@@ -260,7 +260,7 @@ pub fn two_states(desk: &mut Context) {
     let scene = desk.model.scene(desk.session);
     let Some(picked) = scene.picked() else { return };
     let Some(of) = scene.rig.spoken_name(picked.servo).map(str::to_owned) else {
-        return desk.refuse("no pose can speak of it: it turns no joint");
+        return desk.refuse("no pose can have it: it turns no joint");
     };
     let limit = |limit: Option<&wasvolta_core::rig::Limit>, usual: &str| {
         limit.map_or_else(|| usual.to_owned(), |limit| picked.servo.kind.show(limit.angle_deg))
@@ -330,7 +330,7 @@ fn glide_to(desk: &mut Context, name: &str) -> Result<String, String> {
     }
     if goes.is_empty() {
         return Err(format!(
-            "nothing that {name} speaks of is engaged and has marks: ‹engage› engages the picked servo"
+            "no joint of {name} is engaged and has marks: ‹engage› engages the picked servo"
         ));
     }
     let count = goes.len();

@@ -206,7 +206,7 @@ fn calibrate(maker: &mut Maker) -> (u32, u32, u32) {
             maker.wait();
             maker.press('m');
             maker.answer();
-        } else if line.contains("B bends it") {
+        } else if line.contains("B draws a curve") {
             maker.press('B');
         } else if line.contains("To go further") || line.contains("end is set") {
             fit_keys = if fit_keys == 0 { maker.keys } else { fit_keys };

@@ -468,7 +468,7 @@ fn junk_is_refused_in_words_with_its_line_and_nothing_changes() {
     std::fs::write(bench.folder.path().join("bad.servo.toml"), "format = 2\nname = 3\n").unwrap();
     palette(&mut bench, "load card");
     bench.enter("bad.servo.toml");
-    assert!(said(&bench).contains("has one problem to mend: invalid type"), "{}", said(&bench));
+    assert!(said(&bench).contains("has one problem to fix: invalid type"), "{}", said(&bench));
     bench.code(KeyCode::Esc);
     palette(&mut bench, "ends");
     fill(&mut bench, &["1600us", "1400us"]);
@@ -493,8 +493,8 @@ fn cards_and_tables_go_out_and_come_back_on_another_channel() {
     assert_ne!(servo(&bench, RUDDER).marks, servo(&bench, NECK).marks, "it is asked first");
     let frame = bench.frame(160, 47);
     assert!(
-        frame.contains("Put the card of heron.neck")
-            && frame.contains("on punt.rudder? It replaces its endpoints."),
+        frame.contains("Load the card of heron.neck")
+            && frame.contains("into punt.rudder? It replaces its endpoints."),
         "{frame}"
     );
     bench.code(KeyCode::Enter);
@@ -554,7 +554,7 @@ fn what_a_joint_does_when_its_board_is_back_is_told_by_the_palette_and_undone() 
     assert_eq!(bench.session.document.rig.joints[0].back, Some(Back::StayReleased), "{}", said(&bench));
     palette(&mut bench, "board back");
     fill(&mut bench, &["never"]);
-    assert!(said(&bench).contains("is none of usual, last, ask, stay-released"), "{}", said(&bench));
+    assert!(said(&bench).contains("is not one of usual, last, ask, stay-released"), "{}", said(&bench));
     bench.code(KeyCode::Esc);
     bench.press(Key::char('u'));
     assert_eq!(bench.session.document.rig.joints[0].back, None);

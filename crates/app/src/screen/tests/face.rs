@@ -111,11 +111,11 @@ fn what_is_wrong_in_a_file_of_keys_is_said_with_its_line_and_what_to_do() {
         ("[keys]\nmrak = \"m\"\n", "no action is called \\\"mrak\\\""),
         ("[keys]\nmark = \"n\"\n", "n is also the key of next in Calibrate"),
         ("[keys]\nmark = \"7\"\n", "7 begins an entry"),
-        ("[keys]\ncut = \"k\"\n", "cut cannot be put on another key"),
-        ("[keys]\nmark = \"Ctrl-C\"\n", "cannot be put on another key"),
-        ("[keys]\nmark = \"Ctrl-\"\n", "\\\"Ctrl-\\\" is no key"),
-        ("[keys]\nmark = 7\n", "7 is no key"),
-        ("[colours]\nink = 7\n", "colours is nothing that can be set"),
+        ("[keys]\ncut = \"k\"\n", "cut cannot be moved to another key"),
+        ("[keys]\nmark = \"Ctrl-C\"\n", "cannot be moved to another key"),
+        ("[keys]\nmark = \"Ctrl-\"\n", "\\\"Ctrl-\\\" is not a key"),
+        ("[keys]\nmark = 7\n", "7 is not a key"),
+        ("[colours]\nink = 7\n", "colours is not a setting"),
         ("keys = [\n", "does not"),
     ] {
         if words == "does not" {

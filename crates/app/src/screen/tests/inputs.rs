@@ -182,8 +182,8 @@ fn what_cannot_be_is_said_and_changes_nothing() {
     for (command, words) in [
         ("add link: second; knob-line; lines", "micro is on knob-line already"),
         ("add link: bus; bench-bus; lines", "no port is called \"bench-bus\""),
-        ("add link: far; udp:99999; osc", "is no place to listen at"),
-        ("add link: odd; /dev/ttyUSB9; morse", "\"morse\" is no protocol: there is lines, ibus"),
+        ("add link: far; udp:99999; osc", "is not an address to listen at"),
+        ("add link: odd; /dev/ttyUSB9; morse", "\"morse\" is not a protocol: there are lines, ibus"),
         ("add link: micro; wave; wave", "a second link is called"),
         ("add input by name: x; radio; ch99", "radio has no channel \"ch99\""),
         ("add input by name: x; radar; ch1", "no link is called \"radar\": there is dial, micro, radio"),
@@ -208,11 +208,7 @@ fn an_input_is_renamed_put_on_another_channel_and_removed_with_what_it_drives() 
     bench.act("swap channel");
     bench.watch(40);
     moves(&mut bench, "radio", "ch3", &[1.0, 0.0]);
-    assert!(
-        bench.frame(160, 47).contains("Enter lets dial stand on ch3 of radio."),
-        "{}",
-        bench.frame(160, 47)
-    );
+    assert!(bench.frame(160, 47).contains("Enter lets dial read ch3 of radio."), "{}", bench.frame(160, 47));
     bench.code(KeyCode::Enter);
     let dial = &bench.session.document.rig.inputs[0];
     assert_eq!((dial.link.as_str(), dial.channel.as_str()), ("radio", "ch3"));
@@ -402,7 +398,7 @@ fn a_switch_says_whether_it_is_pressed_is_turned_over_and_learned_by_doing() {
     };
     let frame = learn(&mut bench, false);
     assert!(
-        frame.contains("at 1, not at 0") && frame.contains("it was there for less of the time"),
+        frame.contains("at 1, not at 0") && frame.contains("it was there for the shorter time"),
         "{frame}"
     );
     assert_eq!(visitor(&bench).switch.unwrap().words(), "pressed above 0.6, not below 0.4");
@@ -426,7 +422,7 @@ fn a_trim_that_was_moved_is_said_once_and_taken_in_by_a_key() {
     bench.model.said = None;
     let frame = bench.frame(160, 47);
     assert!(
-        frame.contains("the transmitter's trim was moved, it seems. :take the new rest takes that in."),
+        frame.contains("was the transmitter's trim moved? :take the new rest keeps the new rest."),
         "{frame}"
     );
     let said = bench.model.log.iter().filter(|(_, words)| words.contains("tiller rests at 15")).count();

@@ -51,7 +51,7 @@ fn several_that_are_picked_lie_on_one_chart_and_one_sheet() {
     bench.model.pick_servo(&bench.session.document.rig.clone(), 0);
     bench.act("cards of a kind");
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("there is 1 card: two of a kind and more lie on one chart"), "{frame}");
+    assert!(frame.contains("there is 1 card: a chart needs two or more of a kind"), "{frame}");
     shift(&mut bench, KeyCode::Down);
     bench.act("cards of a kind");
     for (wide, high) in [(160, 47), (100, 30), (80, 24)] {
@@ -59,7 +59,7 @@ fn several_that_are_picked_lie_on_one_chart_and_one_sheet() {
         assert!(frame.contains("+9.86 °/100 µs") && frame.contains("2  heron.beak"), "{frame}");
     }
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("2 of a kind: at one and the same place any two stand within"), "{frame}");
+    assert!(frame.contains("2 of a kind: at the same pulse any two stand within"), "{frame}");
     assert!(frame.contains("mean") && frame.contains("1040"), "{frame}");
     bench.code(KeyCode::Esc);
     bench.act("sheet of a kind");

@@ -192,15 +192,15 @@ fn a_keyboards_fader_stands_in_for_a_knob_that_is_pulled() {
     bench.code(KeyCode::F(3));
     input(&mut bench, "swing");
     palette(&mut bench, "remove input");
-    assert!(bench.frame(160, 47).contains("Another input stands as it does, and is not heard then."));
+    assert!(bench.frame(160, 47).contains("Another input stands in with its value, and loses that."));
     bench.code(KeyCode::Enter);
     bench.pass(60);
     input(&mut bench, "knob");
     bench.pass(5);
     let frame = bench.frame(160, 47);
     for words in [
-        "nothing: what stood in for it is gone",
-        "what stood in for knob is gone",
+        "nothing: the input that stood in for it is gone",
+        "the input that stood in for knob is gone",
         "does as told for a lost link",
     ] {
         assert!(frame.contains(words), "{words}: {frame}");
@@ -487,7 +487,7 @@ fn every_kind_of_goal_is_made_by_its_command_and_what_cannot_be_is_refused_in_wo
     assert_eq!(mapping(&bench, "slew").to.rates_deg_s.unwrap().high.get().to_bits(), 60f64.to_bits());
     for (line, words) in [
         ("add mapping: a; joint; heron.tail; 0 1", "no joint is called \"heron.tail\""),
-        ("add mapping: a; dance; heron.neck; 0 1", "say joint, level, rate, blend, toggle, tempo or place"),
+        ("add mapping: a; dance; heron.neck; 0 1", "write joint, level, rate, blend, toggle, tempo or place"),
         ("add mapping: a; blend; rest; ", "name two poses or more"),
         ("add mapping: a; blend; rest look; ", "gaze and a both move heron.neck"),
         ("add mapping: a; toggle; beak-shut beak-open; ", "a toggle follows the presses of one switch"),

@@ -440,7 +440,7 @@ fn a_rigs_file_that_has_become_a_pipe_freezes_nothing_and_is_not_written_over() 
     assert!(bench.frame(160, 47).contains("it is a pipe, not a file"), "{}", bench.frame(160, 47));
     bench.press(Key::char(':'));
     bench.enter("read the file again");
-    assert!(bench.frame(160, 47).contains("it is a pipe, and a rig is a file"), "{}", bench.frame(160, 47));
+    assert!(bench.frame(160, 47).contains("it is a pipe; a rig must be a file"), "{}", bench.frame(160, 47));
 }
 
 #[test]

@@ -28,7 +28,7 @@ fn a_scale_is_told_once_then_typed_and_shown() {
     assert!(!bench.frame(160, 47).contains("in other code"));
     bench.act("forget scale");
     assert!(
-        bench.frame(160, 47).contains("there is no scale: :name a scale tells one"),
+        bench.frame(160, 47).contains("there is no scale: :name a scale describes one"),
         "{}",
         bench.frame(160, 47)
     );
@@ -64,7 +64,7 @@ fn a_wrong_one_says_how_it_is_written_and_stays_to_be_mended() {
     let mut bench = bench();
     tell(&mut bench, "lib", "0..180");
     assert!(
-        bench.frame(160, 47).contains("is no scale: write it as 0..180 over 544..2400us"),
+        bench.frame(160, 47).contains("is not a scale: write it as 0..180 over 544..2400us"),
         "{}",
         bench.frame(160, 47)
     );

@@ -68,7 +68,7 @@ fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_sa
     bench.code(KeyCode::Enter);
     bench.pass(3);
     let screen = bench.frame(160, 47);
-    assert!(screen.contains("neck-bus is asked: id ") && screen.contains("# gives up"), "{screen}");
+    assert!(screen.contains("neck-bus is asked: id ") && screen.contains("# stops it"), "{screen}");
     let screen = given_back(&mut bench);
     assert!(
         screen.contains("2 servos answer") && screen.contains("id 2 at 1 000 000 Bd, model 4242"),
@@ -95,7 +95,7 @@ fn everyone_on_a_bus_is_asked_and_one_alone_gets_another_id_after_a_page_that_sa
     assert_eq!((bus(&bench).memory_writes(), bus(&bench).place(5).is_some()), (1, true));
     assert_eq!(bench.session.document.rig.servo("heron.nape").unwrap().bus_id, Some(5));
     for (said, words) in
-        [("5", "it has the id 5 already"), ("2", "heron.throat has the id 2"), ("x", "is no id")]
+        [("5", "it has the id 5 already"), ("2", "heron.throat has the id 2"), ("x", "is not an id")]
     {
         bench.act("another id");
         bench.enter(said);
@@ -335,10 +335,7 @@ fn what_ails_goes_slower_holds_or_goes_limp_as_its_joint_says_and_is_well_again(
     fault(&bench, "hot@id2", true);
     bench.pass(60);
     let screen = bench.frame(160, 47);
-    assert!(
-        screen.contains("✗ hot") && screen.contains("it is too hot. It goes at half its speed"),
-        "{screen}"
-    );
+    assert!(screen.contains("✗ hot") && screen.contains("it is too hot. It runs at half speed"), "{screen}");
     let hot = beats_for_a_move(&mut bench);
     assert!(hot > well * 3 / 2, "at half its speed: {hot} after {well} beats");
     fault(&bench, "hot@id2", false);
@@ -346,7 +343,7 @@ fn what_ails_goes_slower_holds_or_goes_limp_as_its_joint_says_and_is_well_again(
     let again = beats_for_a_move(&mut bench);
     assert!(again.abs_diff(well) <= 3, "{again} {well}");
     // On its way it stops where it is.
-    command(&mut bench, "when it ails");
+    command(&mut bench, "on servo fault");
     bench.enter("hold");
     assert!(
         bench
@@ -367,7 +364,7 @@ fn what_ails_goes_slower_holds_or_goes_limp_as_its_joint_says_and_is_well_again(
     assert_eq!(bus(&bench).is_stiff(2), Some(true));
     fault(&bench, "hot@id2", false);
     bench.pass(60);
-    command(&mut bench, "when it ails");
+    command(&mut bench, "on servo fault");
     bench.enter("limp");
     fault(&bench, "hot@id2", true);
     bench.pass(100);

@@ -441,7 +441,7 @@ fn a_joint_that_is_told_so_goes_home_before_the_end_and_nobody_must_wait_for_it(
     let mut bench = Bench::with(home_first);
     bench.engage(0, 2000.0);
     bench.press(Key::char('q'));
-    assert!(bench.frame(160, 47).contains("heron.neck goes home first, then the end; q ends at once"));
+    assert!(bench.frame(160, 47).contains("heron.neck goes home first, then it quits; q quits at once"));
     assert!(!bench.model.quit);
     bench.watch(150);
     assert!(bench.model.quit);

@@ -28,7 +28,7 @@ pub fn go_on(desk: &mut Context) {
     while let Some(step) = desk.model.errands.steps.front().copied() {
         let stopped = matches!(desk.model.snapshot.output, Output::Cut | Output::Held);
         if stopped && desk.model.errands.give_up() {
-            return desk.refuse("what was under way ended with the cut or the hold");
+            return desk.refuse("the cut or hold ended what was under way");
         }
         let since = *desk.model.errands.since.get_or_insert(desk.now);
         match look(desk, step) {

@@ -44,7 +44,7 @@ fn answer(desk: &mut Context, answers: &[String]) {
     }
     for answer in answers {
         let Some(dialog) = &mut desk.model.dialog else {
-            return desk.refuse(&format!("{answer:?} answers nothing: that is all it asks"));
+            return desk.refuse(&format!("{answer:?} is one answer too many"));
         };
         let typing = match dialog {
             Dialog::Engage { dial, .. }
@@ -56,8 +56,8 @@ fn answer(desk: &mut Context, answers: &[String]) {
                 enter(desk);
                 continue;
             }
-            Dialog::Form(_) => return desk.refuse("it asks whether you are sure: the answer is yes, or Esc"),
-            _ => return desk.refuse("this is answered by its own keys"),
+            Dialog::Form(_) => return desk.refuse("it asks whether you are sure: answer yes, or Esc"),
+            _ => return desk.refuse("this has keys of its own"),
         };
         *typing = Typing::begun(answer.as_str());
         enter(desk);

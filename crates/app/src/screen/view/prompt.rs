@@ -85,7 +85,7 @@ fn listening(scene: &Scene, listen: &Listen) -> String {
     });
     match (chosen, listen.for_input.and_then(|input| scene.edition.input(input))) {
         (Some(channel), None) => format!("‹take it› makes an input of {channel}."),
-        (Some(channel), Some(input)) => format!("‹take it› lets {} stand on {channel}.", input.name),
+        (Some(channel), Some(input)) => format!("‹take it› lets {} read {channel}.", input.name),
         (None, _) => "Move the one you mean, and nothing else; or pick it with ↑ ↓.".to_owned(),
     }
 }

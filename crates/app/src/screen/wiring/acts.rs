@@ -86,7 +86,7 @@ pub fn wiggle(desk: &mut Context) {
         desk.say(if accessory {
             "it blinks three times: is it the one you mean?"
         } else {
-            "it moves a little to and fro, three times: is it the one you mean?"
+            "it moves a little back and forth, three times: is it the one you mean?"
         });
     } else {
         calibrate::engage(desk);
@@ -187,8 +187,8 @@ fn swap_with(desk: &mut Context, one: &str, other: &str) -> Result<String, Strin
 pub fn look_around(desk: &mut Context) {
     let runner = &mut desk.session.runner;
     match runner.lookout.look_around(&runner.edition.rig, runner.simulated.as_ref()) {
-        Ok(()) => desk.say("looking, by reading only; serial ports stay unopened"),
-        Err(error) => desk.refuse(&format!("the look could not begin: {error}")),
+        Ok(()) => desk.say("scanning, by reading only; serial ports stay unopened"),
+        Err(error) => desk.refuse(&format!("the scan could not start: {error}")),
     }
 }
 

@@ -9,7 +9,7 @@ pub const RULES: &[Rule] =
     &[no_board, found_board, missing_board, free_channel, broken_link, to_engage_here, to_wiggle];
 
 fn no_board(scene: &Scene) -> Option<String> {
-    let words = "No board in this rig. ‹look around› looks what is there, ‹add board› adds a board.";
+    let words = "No board in this rig. ‹scan› finds what is there, ‹add board› adds a board.";
     when(scene.rig.boards.is_empty(), words)
 }
 
@@ -24,7 +24,7 @@ fn found_board(scene: &Scene) -> Option<String> {
 fn missing_board(scene: &Scene) -> Option<String> {
     let (bus, board) = scene.missing_boards().next()?;
     Some(format!(
-        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. ‹look around› looks again.",
+        "{} does not answer {} on {}: check its supply, its two bus wires, its jumpers. ‹scan› looks again.",
         board.name,
         board.at(),
         bus.path
@@ -42,10 +42,7 @@ fn free_channel(scene: &Scene) -> Option<String> {
                 "Id {channel} answers on {} and is not in this rig: ‹add servo› adds it as a servo.",
                 board.name
             ),
-            None => format!(
-                "‹look for ids› looks who answers on {}; ‹add servo› adds a servo by its id.",
-                board.name
-            ),
+            None => format!("‹scan ids› finds the servos on {}; ‹add servo› adds one by its id.", board.name),
         };
         return when(servo.is_none(), words);
     }

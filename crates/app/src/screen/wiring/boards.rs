@@ -82,7 +82,7 @@ fn added(desk: &mut Context, form: &Form) -> Result<String, String> {
         _ => None,
     };
     let (path, baud) = match said("on").rsplit_once('@') {
-        Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is no baud"))?)),
+        Some((path, baud)) => (path, Some(baud.parse().map_err(|_| format!("{baud:?} is not a baud rate"))?)),
         None => (said("on"), None),
     };
     if path.is_empty() {

@@ -16,7 +16,7 @@ use wasvolta_port::board::Stand;
 use wasvolta_port::smart::errand::{Errand, What};
 
 questions! {
-    SEEK("look for ids") => |desk, about, form| sought(desk, &about.of, form);
+    SEEK("scan ids") => |desk, about, form| sought(desk, &about.of, form);
     ID("another id") => |desk, about, form| page_id(desk, about, form);
     WRITE_ID("write id", label: "write", words: |_, form| form.subject.words.clone()) => |desk, about, _| {
         let (from, to) = two(&about.with)?;
@@ -42,14 +42,14 @@ questions! {
 /// The picked board is a bus of smart servos.
 pub fn on_a_bus(scene: &Scene) -> Ready {
     let smart = scene.plug().is_some_and(|(board, _, _)| board.chip.row().is_smart);
-    need(smart, "this is no bus of smart servos: ‹less› ‹more› pick one, ‹add board› adds one")
+    need(smart, "this is not a bus of smart servos: ‹less› ‹more› pick one, ‹add board› adds one")
 }
 
 /// The same, with a servo picked there.
 pub fn on_an_id(scene: &Scene) -> Ready {
     on_a_bus(scene)?;
     let there = scene.plug().is_some_and(|(board, id, _)| scene.channels(board).contains(&id));
-    need(there, "no id is picked: ‹look for ids› looks who answers")
+    need(there, "no id is picked: ‹scan ids› finds who answers")
 }
 
 /// The picked servo says that it is another model than the rig has, or the rig has none.
@@ -76,8 +76,7 @@ pub fn ask_model(desk: &mut Context) {
         None => String::new(),
     };
     let words = format!(
-        "{name} says that it is model {model}{instead}. Is {layout} the layout of its data sheet? A wrong one would write to \
-         other registers than are meant. One of another model is told nothing from then on."
+        "{name} says that it is model {model}{instead}. Does {layout} match its data sheet? A wrong layout would write to the wrong registers. From then on, nothing is sent to a servo of another model."
     );
     desk.ask(MODEL.name, Subject { of: name, with: model.to_string(), words }, Vec::new());
 }
@@ -86,17 +85,14 @@ pub fn ask_model(desk: &mut Context) {
 pub fn in_hand(scene: &Scene) -> Ready {
     simulated(scene)?;
     let smart = scene.picked().is_some_and(|picked| picked.servo.kind.is_smart());
-    need(smart, "a simulated hand moves smart servos: pick one")
+    need(smart, "only a smart servo can be moved by the simulated hand: pick one")
 }
 
 /// Asks where the hand moves it.
 pub fn hand(desk: &mut Context) {
     if let Some(name) = desk.servo().map(|servo| servo.name.clone()) {
-        let fields = vec![Field::new(
-            "to",
-            "",
-            "as 20deg, by -5deg, 2300counts; a stiff one does not let itself be moved",
-        )];
+        let fields =
+            vec![Field::new("to", "", "as 20deg, by -5deg, 2300counts; a stiff one cannot be moved")];
         desk.ask(HAND.name, Subject::of(&name), fields);
     }
 }
@@ -108,9 +104,9 @@ fn moved_by_hand(desk: &mut Context, servo: &str, form: &Form) -> Result<String,
     let part = rig.servo(servo).ok_or("it is gone")?;
     let simulated = desk.session.runner.simulated.as_ref().ok_or("nothing is simulated here")?;
     if simulated.hand(rig, part, to.get()) {
-        Ok(format!("the hand has moved {servo} to {}", part.kind.show_place(to)))
+        Ok(format!("{servo} was moved by hand to {}", part.kind.show_place(to)))
     } else {
-        Err(format!("{servo} does not let itself be moved there: it is stiff, or its way ends before"))
+        Err(format!("{servo} cannot be moved there: it is stiff, or its travel ends before"))
     }
 }
 
@@ -149,14 +145,17 @@ fn sought(desk: &mut Context, board: &str, form: &Form) -> Result<String, String
         said => said
             .split([' ', ','])
             .filter(|word| !word.is_empty())
-            .map(|word| word.parse().map_err(|_| format!("{word:?} is no rate: as 1000000, or all")))
+            .map(|word| {
+                word.parse()
+                    .map_err(|_| format!("{word:?} is not a rate: write one, such as 1000000, or all"))
+            })
             .collect::<Result<Vec<u32>, _>>()?,
     };
     if bauds.is_empty() {
-        return Err("say at which rate: as 1000000, or all".to_owned());
+        return Err("give a rate, such as 1000000, or all".to_owned());
     }
     lend(desk, board, What::Seek { bauds, ids })?;
-    Ok(format!("asking who is on {board}, by reading only; ‹look for ids› gives up"))
+    Ok(format!("asking every id on {board}, by reading only; ‹scan ids› stops it"))
 }
 
 fn ids_of(said: &str) -> Result<RangeInclusive<u8>, String> {
@@ -185,11 +184,11 @@ pub fn give_id(desk: &mut Context) {
 fn page_id(desk: &mut Context, about: &Subject, form: &Form) -> Result<String, String> {
     let from: u8 = about.with.parse().map_err(|_| "which id is it?".to_owned())?;
     let said = form.word(0);
-    let to: u8 = said.parse().map_err(|_| format!("{said:?} is no id: a whole number from 0 to 252"))?;
+    let to: u8 = said.parse().map_err(|_| format!("{said:?} is not an id: a whole number from 0 to 252"))?;
     let board = desk.session.document.rig.board(&about.of).cloned().ok_or("the bus is gone")?;
     let layout = layout_of(desk, &board).ok_or("its layout is gone")?;
     if to > if layout.form == 1 { 253 } else { 252 } {
-        return Err(format!("{to} is no id on a bus of form {}", layout.form));
+        return Err(format!("{to} is not an id on a bus of form {}", layout.form));
     }
     if to == from {
         return Err(format!("it has the id {from} already"));
@@ -232,7 +231,7 @@ pub fn give_rate(desk: &mut Context) {
 fn page_rate(desk: &mut Context, about: &Subject, form: &Form) -> Result<String, String> {
     let id: u8 = about.with.parse().map_err(|_| "which id is it?".to_owned())?;
     let said = form.word(0);
-    let to: u32 = said.parse().map_err(|_| format!("{said:?} is no rate"))?;
+    let to: u32 = said.parse().map_err(|_| format!("{said:?} is not a rate"))?;
     let board = desk.session.document.rig.board(&about.of).cloned().ok_or("the bus is gone")?;
     let layout = layout_of(desk, &board).ok_or("its layout is gone")?;
     let Some(row) = layout.bauds.iter().find(|row| row.baud == to) else {
@@ -266,7 +265,7 @@ fn two(said: &str) -> Result<(u32, u32), String> {
 }
 
 fn small(number: u32) -> Result<u8, String> {
-    u8::try_from(number).map_err(|_| format!("{number} is no id"))
+    u8::try_from(number).map_err(|_| format!("{number} is not an id"))
 }
 
 /// Lends a bus of the rig to an errand.
@@ -275,12 +274,12 @@ fn small(number: u32) -> Result<u8, String> {
 /// In words, when one is lent already or the bus is gone.
 pub fn lend(desk: &mut Context, board: &str, what: What) -> Result<(), String> {
     if desk.model.in_wiring.lent.as_ref().is_some_and(|lent| !lent.errand.is_over()) {
-        return Err("a bus is lent already: ‹look for ids› gives that up".to_owned());
+        return Err("a bus is busy with another job already: ‹scan ids› stops that".to_owned());
     }
     let board = desk.session.document.rig.board(board).ok_or("the bus is gone")?.id;
     let errand = Errand::new(what);
     if !desk.session.runner.engine.lend(board, Arc::clone(&errand)) {
-        return Err("the beat takes no orders now".to_owned());
+        return Err("the engine is busy: try again".to_owned());
     }
     desk.model.in_wiring.lent = Some(Lent { board, errand, told: false });
     Ok(())

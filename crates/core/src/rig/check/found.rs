@@ -57,11 +57,7 @@ impl Found {
             self.say(at.key(key), message, "shorten it, or keep the rest as a comment");
         }
         if notes.chars().any(|c| outside::is_unfit(c) && !matches!(c, '\n' | '\t')) {
-            self.say(
-                at.key(key),
-                "these words hold signs that cannot be seen",
-                "write it anew in plain letters",
-            );
+            self.say(at.key(key), "this text has invisible characters", "type it again in plain letters");
         }
     }
 
@@ -69,8 +65,8 @@ impl Found {
     pub(super) fn word(&mut self, path: Path, what: &str, word: &str) {
         let length = word.chars().count();
         if length == 0 || length > range::PATH_LENGTH || word.chars().any(outside::is_unfit) {
-            let message = format!("{what} has 1 to {} characters that can be seen", range::PATH_LENGTH);
-            self.say(path, message, "write it anew");
+            let message = format!("{what} needs 1 to {} visible characters", range::PATH_LENGTH);
+            self.say(path, message, "type it again");
         }
     }
 

@@ -12,13 +12,13 @@ pub(super) fn check(found: &mut Found, at: &Path, layout: &Layout) {
         found.say(at.key("kept"), "the first register is behind the last", "write them as [first, last]");
     }
     if layout.bauds.is_empty() {
-        found.say(at.key("bauds"), "it knows no rate", "write each as { number = 1, baud = 1000000 }");
+        found.say(at.key("bauds"), "it has no baud rate", "write each as { number = 1, baud = 1000000 }");
     }
     for (n, row) in layout.bauds.iter().enumerate() {
         found.numbers(&at.key("bauds").at(n), row);
     }
     if layout.faults.len() > 8 {
-        found.say(at.key("faults"), "a fault has eight bits", "remove those beyond");
+        found.say(at.key("faults"), "a fault has eight bits", "remove the rest");
     }
     let last_address = if layout.form == 1 { 255 } else { 65_535 };
     let mut taken: Vec<(u32, u32, &str)> = Vec::new();
@@ -35,7 +35,7 @@ pub(super) fn check(found: &mut Found, at: &Path, layout: &Layout) {
             found.say(at.key("at"), message, "correct the address, or the form");
         }
         if let Some((_, _, other)) = taken.iter().find(|(a, b, _)| first <= *b && last >= *a) {
-            let message = format!("it shares its bytes with {other}");
+            let message = format!("it overlaps with {other}");
             found.say(at.key("at"), message, "correct one of the two addresses");
         }
         taken.push((first, last, key));
@@ -51,7 +51,7 @@ pub(super) fn check(found: &mut Found, at: &Path, layout: &Layout) {
         let Some(register) = register else { continue };
         if register.each_rpm.is_some() == register.each_counts_s.is_some() {
             let help = "write each_rpm or each_counts_s, whichever its data sheet gives";
-            found.say(at.key("registers").key(key), "what one step of its speed is worth is not said", help);
+            found.say(at.key("registers").key(key), "the size of one step of its speed is missing", help);
         }
     }
     // They are written together, so that a servo never goes anywhere at a speed that is left from before.
@@ -74,6 +74,6 @@ pub(super) fn check(found: &mut Found, at: &Path, layout: &Layout) {
     }
     if registers.time.as_ref().is_some_and(|time| time.is.is_none()) {
         let help = "write is = 0, where that means that the speed counts";
-        found.say(at.key("registers").key("time"), "what is written there is not said", help);
+        found.say(at.key("registers").key("time"), "the value written there is missing", help);
     }
 }

@@ -27,8 +27,8 @@ fn once(found: &mut Found, rig: Parts<'_>) {
         };
         if let Some(other) = seen.insert(place, &mapping.name) {
             let what = place.map_or_else(|| "the tempo".to_owned(), |place| format!("the place in {place}"));
-            let message = format!("{other} and {} both say {what}", mapping.name);
-            found.say(Path::of("mapping", n).key("to"), message, "take one of the two out");
+            let message = format!("{other} and {} both set {what}", mapping.name);
+            found.say(Path::of("mapping", n).key("to"), message, "remove one of the two");
         }
     }
 }
@@ -44,14 +44,14 @@ fn one(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, mapping): 
         if only.place().is_none() {
             found.say(
                 at,
-                "this is no position",
+                "this is not a position",
                 "write pressed = true or false, or position, counted from 1",
             );
         }
     }
     if let (Some(_), Some(_)) = (&mapping.failsafe, mapping.when_lost) {
         let help = "keep when_lost, or failsafe, which is where it goes then";
-        found.say(at.key("when_lost"), "two things are said for a lost link", help);
+        found.say(at.key("when_lost"), "there are two rules for a lost link", help);
     }
     let goal_at = at.key("to");
     found.numbers(&goal_at, &mapping.to);
@@ -86,8 +86,8 @@ fn shares(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, mapping
     let inputs: Vec<_> = mapping.from.keys().filter_map(|input| rig.input(input)).collect();
     let in_degrees = inputs.iter().filter(|input| input.unit == Some(OwnUnit::Deg)).count();
     if in_degrees > 0 && (in_degrees < inputs.len() || mapping.to.kind() != Some(GoalKind::Joint)) {
-        let help = "inputs in degrees move a joint, and by themselves";
-        found.say(at.clone(), "an input in degrees has no share in this", help);
+        let help = "inputs in degrees move a joint, each by itself";
+        found.say(at.clone(), "an input in degrees cannot have a share here", help);
     }
     if mapping.to.kind() == Some(GoalKind::Toggle) && inputs.iter().any(|input| input.switch.is_none())
         || mapping.to.kind() == Some(GoalKind::Toggle) && inputs.len() > 1
@@ -135,7 +135,7 @@ fn named(
             found.known(at, name, &names.joints).then_some(Kind::Positional)
         }
         (GoalKind::Level, Some(servo)) if servo.kind.turns_on() => {
-            let message = format!("{name} is continuous, and what it is told is a rate");
+            let message = format!("{name} is continuous: it gets a rate");
             found.say(at, message, "write rate in place of level");
             None
         }
@@ -156,7 +156,7 @@ fn poses(
     if !kind.has_poses() {
         if !goal.joints.is_empty() {
             let help = "remove the line: it is for a blend or a toggle";
-            found.say(at.key("joints"), "it names what it moves already", help);
+            found.say(at.key("joints"), "its poses name what it moves already", help);
         }
         return;
     }
@@ -174,12 +174,16 @@ fn poses(
     }
     let moved = rig.moved_by(mapping);
     if known == goal.poses().len() && moved.is_empty() && goal.joints.is_empty() {
-        found.say(at.key(kind.word()), "nothing is in all of these poses", "name poses that share a joint");
+        found.say(
+            at.key(kind.word()),
+            "these poses have no joint in common",
+            "name poses that share a joint",
+        );
     }
     for (n, joint) in goal.joints.iter().enumerate() {
         if !moved.contains(&joint.as_str()) {
             let message = format!("{joint} is not in all of these poses");
-            found.say(at.key("joints").at(n), message, "remove it, or put it into the poses");
+            found.say(at.key("joints").at(n), message, "remove it, or add it to the poses");
         }
     }
 }
@@ -218,7 +222,7 @@ fn course(
         found.say(at.key(key), format!("a goal that is a {} has no {key}", kind.word()), help);
     }
     if goal.over_s.is_some() && kind != GoalKind::Toggle {
-        found.say(at.key("over_s"), "only a toggle takes its time", "remove the line");
+        found.say(at.key("over_s"), "only a toggle has a time", "remove the line");
     }
     let in_degrees =
         mapping.from.keys().filter_map(|input| rig.input(input)).any(|input| input.unit.is_some());
@@ -232,12 +236,12 @@ fn course(
     if ways > most && !own.is_empty() {
         let help =
             if most == 0 { "remove it: the input is in degrees" } else { "keep the two ends, or the points" };
-        found.say(at.clone(), "the goal's course is said more than once", help);
+        found.say(at.clone(), "the goal has two courses", help);
     } else if ways > most {
         found.say(at.key("points"), format!("a {} has no course", kind.word()), "remove the line");
     } else if ways < least {
         let help = format!("write {own} = [at -1, at 1], or points");
-        found.say(at.clone(), "where it goes is not said", help);
+        found.say(at.clone(), "the goal has no course", help);
     }
     let Some((range, _)) = told else { return };
     for (n, (_, value)) in goal.points.iter().enumerate() {
@@ -273,13 +277,13 @@ fn check_failsafe(found: &mut Found, names: &Names<'_>, (at, failsafe): (&Path, 
     if own.is_empty() {
         let help = "remove it: when_lost may be \"home\" or \"release\"";
         let message = if kind == GoalKind::Rate {
-            "what is told a rate stops when its link is lost"
+            "a rate stops when its link is lost"
         } else {
             "a tempo or a place stays as it is when its link is lost"
         };
         found.say(at.clone(), message, help);
     } else if !is_own {
-        let message = format!("this failsafe is none of a goal that is a {}", kind.word());
+        let message = format!("this failsafe does not fit a goal that is a {}", kind.word());
         found.say(at.clone(), message, format!("write {own} and over_s"));
     }
     if let Some(pose) = failsafe.pose.as_deref().filter(|_| own == "pose") {
@@ -314,7 +318,7 @@ fn shared(found: &mut Found, rig: Parts<'_>) {
             if let (Some(other), Some(mapping)) = (other.and_then(of), of(n)) {
                 let message = format!("{} and {} both move {name}", other.name, mapping.name);
                 let help =
-                    "give both a while, with another position of one switch each; or take one of the two out";
+                    "give both a while, with another position of one switch each; or remove one of the two";
                 found.say(Path::of("mapping", n).key("to"), message, help);
             }
         }

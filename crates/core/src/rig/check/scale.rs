@@ -27,16 +27,16 @@ pub(super) fn check(found: &mut Found, at: &Path, scale: &NamedScale) {
     }
     let Some(pulses) = scale.pulses() else {
         let help = "write pulses_us = [544, 2400], or steps = 4096 and rate_hz = 60";
-        return found.say(at.clone(), "it says its pulses in no way, or in two", help);
+        return found.say(at.clone(), "it gives its pulses in no way, or in two ways", help);
     };
     let key = if scale.pulses_us.is_some() { "pulses_us" } else { "values" };
     if scale.pulses_us.is_some() && (pulses.high - pulses.low).abs().get() < 1.0 {
-        found.say(at.key(key), "its two pulses are the same", "write the pulse of each of its ends");
+        found.say(at.key(key), "its two pulses are equal", "write the pulse of each of its ends");
     } else if scale.pulses_us.is_none() {
         for (value, pulse) in [(scale.values.low, pulses.low), (scale.values.high, pulses.high)] {
             if !range::PULSE.holds(pulse.get()) {
                 let value = scale.written(value);
-                let message = format!("{value} would be {:.0} µs, which is no servo's pulse", pulse.get());
+                let message = format!("{value} would be {:.0} µs, which is not a servo's pulse", pulse.get());
                 found.say(
                     at.key(key),
                     message,

@@ -123,7 +123,7 @@ fn step(
         }
     }
     if !step.with.is_empty() && !matches!(what, What::Play(_)) {
-        found.say(at.key("with"), "only a step that plays gives parameters", "remove the line");
+        found.say(at.key("with"), "only a step that plays a sequence gives parameters", "remove the line");
     }
     match what {
         What::Pose(pose) => {
@@ -184,14 +184,14 @@ fn condition(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, wait
     if let Awaited::Arrived(_) = awaited {
         // One that hangs, or says nothing, would hold up the others for ever.
         if wait.at_most_s.is_none() {
-            let help = "write at_most_s: one that hangs would be waited for without end";
+            let help = "write at_most_s: it would wait for ever for a servo that is stuck";
             found.say(at.key("arrived_deg"), "an arrival that may never come", help);
         }
         return;
     }
     let Awaited::Input(input, test) = awaited else {
         if wait.held_s != Seconds::ZERO {
-            found.say(at.key("held_s"), "a key is pressed and not held", "remove the line");
+            found.say(at.key("held_s"), "a key can be pressed, not held", "remove the line");
         }
         return;
     };
@@ -218,7 +218,7 @@ fn condition(found: &mut Found, (rig, names): (Parts<'_>, &Names<'_>), (at, wait
 /// What is done when it has not come.
 fn in_vain(found: &mut Found, (at, sequence, wait): (&Path, &Sequence, &Wait)) {
     if wait.then != Then::GoOn && wait.at_most_s.is_none() {
-        let help = "write at_most_s: without it, it waits as long as it takes";
+        let help = "write at_most_s: without it, the wait never ends in vain";
         found.say(at.key("then"), "it never waits in vain", help);
     }
     match (&wait.to, wait.then) {
@@ -269,7 +269,7 @@ fn repeated(
         ];
         for (key, _) in waits.into_iter().filter(|(_, is)| *is) {
             let help = "remove it: times says how often at most";
-            found.say(at.key(key), "what ends a loop is looked at, and not waited for", help);
+            found.say(at.key(key), "a loop checks its end, it does not wait for it", help);
         }
     }
 }
@@ -296,8 +296,8 @@ fn called(found: &mut Found, rig: Parts<'_>, at: &Path, sequence: &Sequence) -> 
     if let Some(steps) = deep.filter(|steps| *steps <= MOST_STEPS) {
         let loops = nested(rig, sequence, 0);
         if loops > LOOPS {
-            let message = format!("loops stand {loops} deep in each other, with those of what it plays");
-            found.say(at.key("loop"), message, format!("{LOOPS} is the most"));
+            let message = format!("loops are {loops} deep in each other, with those of what it plays");
+            found.say(at.key("loop"), message, format!("{LOOPS} deep is the most"));
             return true;
         }
         return steps == 0;
@@ -318,7 +318,7 @@ fn called(found: &mut Found, rig: Parts<'_>, at: &Path, sequence: &Sequence) -> 
         }
         (None, None) => {
             let message = format!("it plays others more than {MOST_CALLS} deep, or one that plays itself");
-            found.say(at.key("step"), message, "put the steps of one of them in its place");
+            found.say(at.key("step"), message, "write the steps of one of them in its place");
         }
         (Some(_), _) => {
             let message = format!("with all that it plays it has more than {MOST_STEPS} steps");
@@ -367,7 +367,7 @@ fn timeless(found: &mut Found, rig: Parts<'_>, at: &Path, sequence: &Sequence) {
         let steps = sequence.steps.get(from..=to).unwrap_or(&[]);
         steps.iter().all(|step| is_timeless(rig, step, 0))
     };
-    let help = "give one of its steps a time, or let a wait in it take one";
+    let help = "give one of its steps a time, or a wait";
     for (n, own) in sequence.loops.iter().enumerate() {
         if let Some((from, to)) = sequence.span(own)
             && all_timeless(from, to)
@@ -389,6 +389,6 @@ fn timeless(found: &mut Found, rig: Parts<'_>, at: &Path, sequence: &Sequence) {
     if sequence.at_end == crate::rig::AtEnd::Again
         && sequence.steps.iter().all(|step| is_timeless(rig, step, 0))
     {
-        found.say(at.key("at_end"), "it would play again and again in no time", help);
+        found.say(at.key("at_end"), "it would repeat without taking any time", help);
     }
 }

@@ -77,12 +77,12 @@ fn between(found: &mut Found, at: &Path, servo: &Servo) {
         if gear.ratio.abs() < 1e-3 {
             found.say(
                 at.key("ratio"),
-                "with this ratio nothing turns",
+                "with this ratio the joint does not turn",
                 "give the joint's degrees for one of the servo",
             );
         }
         if servo.linkage.is_some() {
-            found.say(at, "there is a gear and a linkage", "keep one of the two");
+            found.say(at, "there are both a gear and a linkage", "keep one of the two");
         }
     }
     if let Some(bars) = &servo.linkage {
@@ -115,9 +115,9 @@ pub(super) fn plug<'r>(
     one_unit(found, &at, servo.kind, given);
     if let Some(board) = board.filter(|board| board.chip.row().is_smart != servo.kind.is_smart()) {
         let (message, help) = if servo.kind.is_smart() {
-            (format!("{} is a {}, and a smart servo hangs on a smart bus", board.name, board.chip.word()), "")
+            (format!("{} is a {}; a smart servo needs a smart bus", board.name, board.chip.word()), "")
         } else {
-            let message = format!("{} is a smart bus, and what hangs there is a smart servo", board.name);
+            let message = format!("{} is a smart bus; only smart servos hang there", board.name);
             (message, "write kind = \"smart\", or ")
         };
         return found.say(at.key("board"), message, format!("{help}put it on another board"));
@@ -149,7 +149,7 @@ pub(super) fn plug<'r>(
 /// Of two keys that say the same in two units the one is written that a kind has, and the other never.
 fn one_unit(found: &mut Found, at: &Path, kind: Kind, [pulses, counts]: [(&str, bool); 2]) {
     let (wanted, other) = if kind.is_smart() { (counts, pulses) } else { (pulses, counts) };
-    let what = if kind.is_smart() { "a smart servo is told counts" } else { "it is no smart servo" };
+    let what = if kind.is_smart() { "a smart servo gets counts" } else { "it is not a smart servo" };
     if other.1 {
         let help =
             if wanted.1 { "remove the line".to_owned() } else { format!("write {} in its place", wanted.0) };
@@ -175,7 +175,7 @@ fn units(found: &mut Found, at: &Path, servo: &Servo) {
         ("centre_counts", !smart && servo.centre_counts.is_some(), "centre_us"),
     ];
     for (key, _, wanted) in others.into_iter().filter(|(_, given, _)| *given) {
-        let what = if smart { "a smart servo is told counts" } else { "it is no smart servo" };
+        let what = if smart { "a smart servo gets counts" } else { "it is not a smart servo" };
         let message = format!("{what}: {key} means nothing here");
         found.say(at.key(key), message, format!("write {wanted} in its place"));
     }
@@ -198,14 +198,14 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
         (true, MarkKind::Aligned) => {
             found.say(
                 at,
-                "a continuous servo has no angles to be marked",
+                "a continuous servo has no angles to mark",
                 "remove the mark, or make it positional",
             );
         }
         (false, MarkKind::Turns) => {
             found.say(
                 at,
-                "a positional servo does not turn on",
+                "a positional servo does not turn without end",
                 "remove the mark, or write kind = \"continuous\"",
             );
         }
@@ -220,13 +220,13 @@ fn check_mark(found: &mut Found, at: Path, mark: &Mark, kind: Kind) {
 fn levels_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     if servo.arming.is_some() {
         let help = "remove it, or write kind = \"continuous\"";
-        found.say(at.key("arming"), "it is not continuous, and so is not armed", help);
+        found.say(at.key("arming"), "only a continuous servo is armed", help);
     }
     if servo.idle != Idle::default() {
-        found.say(at.key("idle"), "it is not continuous, and stands by itself", "remove the line");
+        found.say(at.key("idle"), "only a continuous servo has an idle state", "remove the line");
     }
     if servo.draw_a.is_some() {
-        found.say(at.key("draw_a"), "what a servo draws stands in rated", "write rated.stall_a instead");
+        found.say(at.key("draw_a"), "the current of a servo belongs in rated", "write rated.stall_a instead");
     }
 }
 
@@ -239,7 +239,7 @@ fn pulses_of_none(found: &mut Found, at: &Path, servo: &Servo) {
         ("arming", servo.arming.is_some()),
     ];
     for (key, _) in pulses.into_iter().filter(|(_, given)| *given) {
-        found.say(at.key(key), format!("a channel that is {word} has no servo pulses"), "remove the line");
+        found.say(at.key(key), format!("a {word} channel has no servo pulses"), "remove the line");
     }
 }
 
@@ -248,14 +248,14 @@ fn angles_of_none(found: &mut Found, at: &Path, servo: &Servo) {
     let word = servo.kind.word();
     if servo.gear.is_some() || servo.linkage.is_some() {
         let key = at.key(if servo.gear.is_some() { "gear" } else { "linkage" });
-        found.say(key, format!("what is {word} turns no joint"), "remove the line");
+        found.say(key, format!("a {word} channel turns no joint"), "remove the line");
     }
     if !servo.marks.is_empty() && servo.kind.is_accessory() {
-        let message = format!("what is {word} has no angles to be marked");
+        let message = format!("a {word} channel has no angles to mark");
         found.say(at.key("marks"), message, "remove the marks, or make it positional");
     }
     if servo.rated.is_some() {
-        let message = format!("what is {word} has no rated travel");
+        let message = format!("a {word} channel has no rated travel");
         found.say(at.key("rated"), message, "write draw_a for what it draws at most");
     }
 }

@@ -7,7 +7,7 @@ use crate::unit::Volts;
 /// A board that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewBoard<'a> {
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     pub name: &'a str,
     /// What it is.
     pub chip: Chip,

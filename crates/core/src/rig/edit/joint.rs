@@ -51,7 +51,7 @@ impl About {
 pub fn reverse(rig: &Rig, servo: &str, about: About) -> Edited {
     let found = rig.servo(servo).ok_or_else(|| missing("servo", servo))?;
     let pivot = about.middle(found).ok_or_else(|| Refused::Unsound {
-        message: format!("{servo} has not one mark alone to be reversed about"),
+        message: format!("reversing about a mark needs exactly one mark, and {servo} has another number"),
         help: "reverse it about its centre or its ends".to_owned(),
     })?;
     let curve = found.fit().ok().map(|fit| fit.curve);

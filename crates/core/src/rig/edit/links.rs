@@ -6,13 +6,13 @@ use crate::rig::{Ends, Input, Link, Port, PortKind, Protocol, Rig, Sequence, Swi
 /// A link that is to be added.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewLink<'a> {
-    /// Its name, by which the rest speaks of it.
+    /// Its name, which other parts refer to.
     pub name: &'a str,
     /// The port that it stands on, which comes with it where the rig has none of that name; or the board.
     pub port: &'a str,
     /// The kind, the path and the rate of a port that comes with it.
     pub way: (PortKind, &'a str, Option<u32>),
-    /// What is spoken there; the port's usual unless said.
+    /// What is spoken there; the port's usual by default.
     pub protocol: Option<Protocol>,
 }
 

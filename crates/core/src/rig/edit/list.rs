@@ -28,7 +28,7 @@ pub enum NoList {
         row: usize,
     },
     /// A row's channel is none.
-    #[error("row {row}: {said:?} is no channel, a whole number from 0 to 255")]
+    #[error("row {row}: {said:?} is not a channel, a whole number from 0 to 255")]
     Channel {
         /// Which row, from 1.
         row: usize,

@@ -377,7 +377,7 @@ mod tests {
         let rig = super::super::boards::add_board(&rig(), &new).unwrap();
         let mut more = add_servo(&rig, "heron.spine", ("spine", 3), Kind::Smart).unwrap();
         let unread = joint::reverse(&more, "heron.spine", joint::About::Mark).unwrap_err().to_string();
-        assert!(unread.contains("has not one mark alone"), "{unread}");
+        assert!(unread.contains("needs exactly one mark"), "{unread}");
         let spine = more.servos.last_mut().unwrap();
         assert!(spine.fit().is_err(), "nobody knows where its horn sits");
         let mark = Mark::at(Kind::Smart, Position::new(500.0));

@@ -15,7 +15,7 @@ pub const FORMS: &str = "as 0..180 over 544..2400us, or 150..600 of 4096 at 60Hz
 pub fn read(name: &str, text: &str) -> Result<NamedScale, String> {
     let plain = text.to_lowercase().replace('−', "-").replace(" to ", "..");
     let named = NamedScale { name: name.to_owned(), ..NamedScale::default() };
-    let wrong = || format!("{text:?} is no scale: write it {FORMS}");
+    let wrong = || format!("{text:?} is not a scale: write it {FORMS}");
     if let Some((values, pulses)) = plain.split_once("over") {
         let (values, pulses) = (ends(values, &[]), ends(pulses, &["us", "µs", "μs"]));
         let (values, pulses) = values.zip(pulses).ok_or_else(wrong)?;
@@ -142,9 +142,9 @@ mod tests {
         assert!(refused("DEG", "0..180 over 544..2400").contains("means a unit already"));
         assert!(refused("1lib", "0..180 over 544..2400").contains("begin it with a letter"));
         assert!(refused("lib", "180..0 over 544..2400").contains("not below the second"));
-        assert!(refused("lib", "0..180 over 544..544").contains("the same"));
+        assert!(refused("lib", "0..180 over 544..544").contains("are equal"));
         assert!(refused("lib", "0..180 over 544..24000").contains("outside 300 to 2900 µs"));
         let slow = refused("lib", "150..600 of 4096 at 300");
-        assert!(slow.starts_with("150.0 would be 122 µs, which is no servo's pulse"), "{slow}");
+        assert!(slow.starts_with("150.0 would be 122 µs, which is not a servo's pulse"), "{slow}");
     }
 }

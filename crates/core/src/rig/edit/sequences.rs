@@ -200,8 +200,8 @@ pub fn lengthen(rig: &Rig, sequence: &str, by: f64) -> Edited {
         let dwells: f64 = found.steps.iter().map(|step| step.dwell_s.get()).sum();
         let moves: f64 = found.steps.iter().filter_map(|step| Some(step.move_s?.get())).sum();
         if dwells + moves + by <= 0.0 {
-            let message = format!("its own times are {:.2} s in all", (dwells + moves) / tempo);
-            return Err(Refused::Unsound { message, help: "ask for a greater length".to_owned() });
+            let message = format!("its fixed times add up to {:.2} s", (dwells + moves) / tempo);
+            return Err(Refused::Unsound { message, help: "ask for more time".to_owned() });
         }
         let new_dwells = if dwells > 0.0 { libm::fmax(dwells + by, 0.0) } else { 0.0 };
         let new_moves = moves + by - (new_dwells - dwells);
@@ -308,7 +308,7 @@ pub fn mirror_pose(rig: &Rig, pose: &str, name: &str) -> Edited {
             }
         }
         if !any {
-            let message = format!("nothing that {pose} speaks of has a mirror image");
+            let message = format!("no joint of {pose} has a mirror image");
             let help = "write mirror_of = { joint = \"…\" } on one of two joints that mirror each other";
             return Err(Refused::Unsound { message, help: help.to_owned() });
         }
@@ -344,7 +344,7 @@ pub fn blend_poses(rig: &Rig, (one, other): (&str, &str), share: f64, name: &str
             ..Pose::default()
         };
         if mixed.angles_deg.is_empty() && mixed.levels_percent.is_empty() {
-            let message = format!("nothing is in both {one} and {other}");
+            let message = format!("{one} and {other} have no joint in common");
             return Err(Refused::Unsound { message, help: "blend poses that share a joint".to_owned() });
         }
         match rig.poses.iter_mut().find(|p| p.name == name) {
@@ -438,11 +438,11 @@ pub fn remove_sequence(rig: &Rig, sequence: &str) -> Edited {
     }
     if let Some(mapping) = rig.mappings.iter().find(|own| own.to.place.as_deref() == Some(sequence)) {
         let message = format!("the mapping {} sets the place in {sequence}", mapping.name);
-        return Err(Refused::Unsound { message, help: "take that mapping out first".to_owned() });
+        return Err(Refused::Unsound { message, help: "remove that mapping first".to_owned() });
     }
     if let Some(other) = rig.sequences.iter().find(|other| other.calls().any(|call| call == sequence)) {
         let message = format!("{} plays {sequence}", other.name);
-        return Err(Refused::Unsound { message, help: "take that step out of it first".to_owned() });
+        return Err(Refused::Unsound { message, help: "remove that step from it first".to_owned() });
     }
     changed(rig, |rig| {
         sequence_mut(rig, sequence)?;

@@ -149,7 +149,7 @@ pub(super) static MIDI: ProtocolRow = ProtocolRow {
     ..PLAIN
 };
 
-/// An address, and behind its last colon which of a message's numbers; the first unless said.
+/// An address, and behind its last colon which of a message's numbers; the first by default.
 fn address(name: &str) -> Option<Channel> {
     let (address, place) = match name.rsplit_once(':') {
         Some((address, place)) if place.bytes().all(|digit| digit.is_ascii_digit()) => {

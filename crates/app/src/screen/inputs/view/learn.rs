@@ -19,9 +19,9 @@ pub fn listening(pen: &mut Pen<'_>, scene: &Scene, listen: &Listen) {
     let quiet = theme::text(theme::QUIET);
     let is_ready = listen.ears.iter().any(|ear| ear.lively.is_ready());
     let question = if !is_ready && !listen.ears.is_empty() {
-        "Touch nothing for a moment: what moves by itself is listened to."
+        "Touch nothing for a moment: this finds what moves by itself."
     } else if listen.for_input.is_some() {
-        "Move the one that it is to stand on, and nothing else."
+        "Move the one that it should read, and nothing else."
     } else {
         "Move the one you mean, and nothing else."
     };
@@ -174,7 +174,7 @@ fn bars(pen: &mut Pen<'_>, watching: &Watching, found: &Proposal) {
 fn facts(found: &Proposal, told: bool) -> Vec<(&'static str, String, &'static str)> {
     let (low, high) = found.ends;
     let mut facts = vec![
-        ("it", found.kind.words(), "by what it did when it was let go"),
+        ("it", found.kind.words(), "from what it did when let go"),
         ("span", format!("{} to {}", plain(low), plain(high)), "each end was seen three times and more"),
     ];
     match found.pressed {
@@ -183,7 +183,7 @@ fn facts(found: &Proposal, told: bool) -> Vec<(&'static str, String, &'static st
             let about = if told {
                 "as you said"
             } else {
-                "it was there for less of the time; while it is pressed you may say so"
+                "it was there for the shorter time; press it and say so if that is wrong"
             };
             facts.push(("pressed", format!("at {}, not at {}", plain(at), plain(other)), about));
         }
@@ -211,11 +211,7 @@ fn facts(found: &Proposal, told: bool) -> Vec<(&'static str, String, &'static st
     }
     facts.push(("rate", format!("{:.0} /s", found.rate), "values a second"));
     if found.outliers > 0 {
-        facts.push((
-            "left out",
-            number(found.outliers).to_string(),
-            "values that were seen once or twice only",
-        ));
+        facts.push(("left out", number(found.outliers).to_string(), "values seen only once or twice"));
     }
     facts
 }

@@ -44,7 +44,7 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, board: &Board, here: bool) {
         pen.paragraph(
             0,
             3,
-            "No servo of this rig hangs here. ‹look for ids› looks who answers.",
+            "No servo of this rig hangs here. ‹scan ids› finds who answers.",
             theme::text(theme::QUIET),
         );
     }
@@ -167,7 +167,7 @@ pub fn bus(pen: &mut Pen<'_>, scene: &Scene, board: &Board) -> u16 {
     let echo = if seen.echo == Echo::Whole { ", the line echoes" } else { "" };
     let hertz = seen.hertz.map_or_else(String::new, |hertz| format!("{hertz:.0} Hz, "));
     let words = format!("seen: {hertz}{:.0} % in use{echo}", seen.used * 100.0);
-    let words = if seen.lent { "lent: nobody is told anything".to_owned() } else { words };
+    let words = if seen.lent { "busy with this job: no servo gets commands".to_owned() } else { words };
     if x + 3 + width(&words) > pen.width() {
         return x;
     }

@@ -81,7 +81,7 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
         all.push(lent_words(&board.name, &lent.errand.said()));
     }
     if scene.looking {
-        all.push((false, "looking what is there …".to_owned()));
+        all.push((false, "scanning …".to_owned()));
     } else if let Some(scan) = &scene.model.in_wiring.scan {
         all.extend(scan.buses.iter().flat_map(|bus| found(scene, scan, bus)));
         all.extend(
@@ -100,7 +100,10 @@ fn words(scene: &Scene) -> Vec<(bool, String)> {
             )
         }));
         if scan.serial.is_empty() && scan.pwm.is_empty() {
-            all.push((false, "found no PWM chip of the kernel and no serial port of a board".to_owned()));
+            all.push((
+                false,
+                "found no PWM chip of the kernel and no serial port that looks like a board".to_owned(),
+            ));
         }
     }
     all.extend(scene.model.in_wiring.answer.iter().map(|answer| (false, answer.clone())));
@@ -119,7 +122,7 @@ fn lent_words(board: &str, said: &Said) -> (bool, String) {
             let (baud, id) = said.at;
             let share = said.done * 100 / said.of.max(1);
             let words = format!(
-                "{board} is asked: id {id} at {} Bd, {share} % done, ‹look for ids› gives up{found}",
+                "{board} is asked: id {id} at {} Bd, {share} % done, ‹scan ids› stops it{found}",
                 grouped(baud)
             );
             (false, words)
