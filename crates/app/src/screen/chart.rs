@@ -59,6 +59,31 @@ impl Plot {
         }
     }
 
+    /// A tint between a base line and many values: every other dot, so that a line over it stays a line.
+    pub fn tint(&mut self, values: impl Iterator<Item = (f64, f64)>, base: f64, color: Color) {
+        let (_, ground) = self.at(0.0, base);
+        let mut before: Option<(f64, f64)> = None;
+        for (x, y) in values {
+            let here = y.is_finite().then(|| self.at(x, y));
+            if let Some(((from_x, from_y), (to_x, to_y))) = before.zip(here) {
+                let columns = (from_x.ceil().max(0.0), to_x);
+                let mut column = columns.0 + columns.0 % 2.0;
+                while column < columns.1 {
+                    let share = (column - from_x) / (to_x - from_x);
+                    let edge = from_y + (to_y - from_y) * share;
+                    let (top, bottom) = (edge.min(ground).ceil(), edge.max(ground));
+                    let mut dot = top + top % 2.0;
+                    while dot < bottom {
+                        self.canvas.dot(column, dot, color);
+                        dot += 2.0;
+                    }
+                    column += 2.0;
+                }
+            }
+            before = here;
+        }
+    }
+
     /// A small filled disc.
     pub fn disc(&mut self, x: f64, y: f64, color: Color) {
         let (x, y) = self.at(x, y);

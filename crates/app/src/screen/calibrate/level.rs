@@ -128,7 +128,9 @@ fn strip(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
         scale.map_or(f64::NAN, |(scale, at)| scale.angle_at(at).get() + 0.0)
     };
     let given = scene.model.course.iter().map(|moment| (moment.at_s - now, level(moment.told)));
-    plot.curve(given.filter(|(t, _)| *t >= -SECONDS), theme::COMMANDED);
+    let given = given.filter(|(t, _)| *t >= -SECONDS);
+    plot.tint(given.clone(), 0.0, theme::COMMANDED);
+    plot.curve(given, theme::COMMANDED);
     plot.canvas.lay(pen, left, 0);
     for level in [most, 0.0, least] {
         let (_, y) = plot.cell(0.0, level);

@@ -111,7 +111,7 @@ pub fn draw(pen: &mut Pen<'_>, alike: &Alike) {
     }
     let high = pen.height().saturating_sub(y + 1);
     if high >= 6 {
-        chart(&mut pen.part(2, y + 1, wide.saturating_sub(4).min(104), high.min(24)), alike);
+        chart(&mut pen.part(2, y + 1, wide.saturating_sub(4), high.min(36)), alike);
     }
 }
 

@@ -210,6 +210,7 @@ fn a_rudder_behind_a_linkage_is_calibrated_at_the_joint_and_shows_both_angles() 
     assert!((gain - 9.1).abs() < 0.6, "taken back through the linkage: {gain}");
     let frame = bench.frame(160, 47);
     assert!(frame.contains("at the servo") && frame.contains("for a degree; rod on"), "{frame}");
+    insta::assert_snapshot!("linkage_160x47", frame);
     bench.press(Key::char('M'));
     assert!(bench.frame(80, 24).contains("servo"), "the mechanism in the place of the protractor");
     palette(&mut bench, "linkage");

@@ -88,6 +88,49 @@ fn help_and_palette() {
     insta::assert_snapshot!("palette", bench.frame(100, 30));
 }
 
+/// The share of a view in which nothing is drawn: of its areas of 8 by 3 cells, which are about as wide as high.
+fn emptiness(frame: &str) -> f64 {
+    const ACROSS: usize = 8;
+    const DOWN: usize = 3;
+    // Beside the roster, and between the headline and the next line.
+    let view: Vec<Vec<char>> = frame
+        .lines()
+        .skip(1)
+        .take(44)
+        .map(|line| format!("{line:<160}").chars().skip(38).collect())
+        .collect();
+    let is_blank = |c: &char| matches!(c, ' ' | '\u{2800}');
+    let areas: Vec<bool> = (0..44 / DOWN)
+        .flat_map(|y| (0..122 / ACROSS).map(move |x| (x * ACROSS, y * DOWN)))
+        .map(|(x, y)| view[y..y + DOWN].iter().all(|line| line[x..x + ACROSS].iter().all(is_blank)))
+        .collect();
+    let empty = areas.iter().filter(|is_empty| **is_empty).count();
+    f64::from(u32::try_from(empty).unwrap()) / f64::from(u32::try_from(areas.len()).unwrap())
+}
+
+#[test]
+fn no_view_is_emptier_than_half() {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/src/screen/tests/snapshots");
+    let mut views = 0;
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.to_string_lossy();
+        // Pages that a question lays over a view for a moment are no views.
+        let is_page = ["watch_", "alike_"].iter().any(|page| name.contains(page));
+        if is_page || !name.ends_with("_160x47.snap") {
+            continue;
+        }
+        views += 1;
+        let text = std::fs::read_to_string(&path).unwrap();
+        let (_, frame) = text.trim_start_matches("---\n").split_once("\n---\n").unwrap();
+        let share = emptiness(frame);
+        assert!(share <= 0.5, "{}: {:.0} % empty", path.display(), share * 100.0);
+    }
+    assert!(views >= 11, "{views}");
+    let blank = format!("{}\n", " ".repeat(160)).repeat(47);
+    assert!(emptiness(&blank) > 0.99 && emptiness(&blank.replace(' ', "x")) < 0.01);
+}
+
 #[test]
 fn too_small_and_empty() {
     let bench = Bench::new();

@@ -34,7 +34,7 @@ fn a_lamp_is_switched_to_dark_dimmed_by_arrows_and_by_typing_and_blinks() {
     bench.text("40");
     assert!(bench.frame(160, 47).contains("Go to 40▏  → 40 %"), "{}", bench.frame(160, 47));
     bench.code(KeyCode::Enter);
-    bench.pass(10);
+    bench.watch(500);
     bench.code(KeyCode::Right);
     bench.watch(60);
     assert_eq!(ticks(&bench, MOON), Some(Ticks(2048)), "half of 4095, ten percent a nudge");

@@ -61,6 +61,7 @@ fn several_that_are_picked_lie_on_one_chart_and_one_sheet() {
     let frame = bench.frame(160, 47);
     assert!(frame.contains("2 of a kind: at the same pulse any two stand within"), "{frame}");
     assert!(frame.contains("mean") && frame.contains("1040"), "{frame}");
+    insta::assert_snapshot!("alike_160x47", frame);
     bench.code(KeyCode::Esc);
     bench.act("sheet of a kind");
     bench.enter("two.svg");

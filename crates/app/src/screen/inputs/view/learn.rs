@@ -6,7 +6,7 @@ use crate::screen::pen::{Pen, cell_of, width};
 use crate::screen::scene::Scene;
 use crate::screen::{chart, theme};
 use wasvolta_core::rig::{Channel, Pressed, Protocol};
-use wasvolta_core::unit::number;
+use wasvolta_core::unit::{count16, number};
 use wasvolta_core::watch::{BARS, Kind, Proposal};
 
 /// Heights of a bar in eighths of a cell.
@@ -115,9 +115,12 @@ pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
         pen.put(2, below, words, quiet);
         return;
     };
-    let bars_wide = wide.saturating_sub(4).min(96);
-    bars(&mut pen.part(2, below, bars_wide, 7), watching, &found);
-    for (y, (what, value, about)) in (below + 8..).zip(facts(&found, watch.was_told())) {
+    let facts = facts(&found, watch.was_told());
+    // The bars have all the room that the facts leave; below them stand their line and its numbers.
+    let taken = below + count16(number(facts.len())) + 4;
+    let tall = pen.height().saturating_sub(taken).clamp(4, 24);
+    bars(&mut pen.part(2, below, wide.saturating_sub(4), tall + 2), watching, &found);
+    for (y, (what, value, about)) in (below + tall + 3..).zip(facts) {
         if y >= pen.height() {
             return;
         }
@@ -132,8 +135,7 @@ pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
 
 /// How often it was where, with the ends, the rest and where it is now.
 fn bars(pen: &mut Pen<'_>, watching: &Watching, found: &Proposal) {
-    const ROWS: u16 = 4;
-    let wide = pen.width();
+    let (wide, rows) = (pen.width(), pen.height() - 2);
     let counts = watching.watch.histogram();
     let most = counts.iter().copied().max().unwrap_or(1).max(1);
     let (low, high) = found.ends;
@@ -142,31 +144,31 @@ fn bars(pen: &mut Pen<'_>, watching: &Watching, found: &Proposal) {
         let count = counts.get(bar).copied().unwrap_or_default();
         // Few are seen beside many: their square roots stand there.
         let share = (f64::from(count) / f64::from(most)).sqrt();
-        let eighths = usize::from(wasvolta_core::unit::count16((share * f64::from(ROWS) * 8.0).ceil()));
-        for row in 0..ROWS {
-            let filled = eighths.saturating_sub(usize::from(ROWS - 1 - row) * 8).min(8);
+        let eighths = usize::from(count16((share * f64::from(rows) * 8.0).ceil()));
+        for row in 0..rows {
+            let filled = eighths.saturating_sub(usize::from(rows - 1 - row) * 8).min(8);
             let glyph = EIGHTHS.get(filled).copied().unwrap_or("█");
             if filled > 0 {
                 pen.glyph(x, row, glyph, theme::INPUT);
             }
         }
-        pen.glyph(x, ROWS, "─", theme::RULE);
+        pen.glyph(x, rows, "─", theme::RULE);
     }
     let at = |value: f64| cell_of((value - low) / (high - low) * f64::from(wide - 1)).min(wide - 1);
     let quiet = theme::text(theme::QUIET);
-    pen.put(0, ROWS + 1, &plain(low), quiet);
-    pen.put_right(wide, ROWS + 1, &plain(high), quiet);
+    pen.put(0, rows + 1, &plain(low), quiet);
+    pen.put_right(wide, rows + 1, &plain(high), quiet);
     for place in found.centre.into_iter().chain(match &found.kind {
         Kind::Switch(positions) => positions.clone(),
         Kind::Stays | Kind::Returns => Vec::new(),
     }) {
-        pen.glyph(at(place), ROWS, "┼", theme::MARK);
+        pen.glyph(at(place), rows, "┼", theme::MARK);
     }
     if let Some(centre) = found.centre {
-        pen.put_centred(at(centre), ROWS + 1, &format!("rest {}", plain(centre)), theme::text(theme::MARK));
+        pen.put_centred(at(centre), rows + 1, &format!("rest {}", plain(centre)), theme::text(theme::MARK));
     }
     if let Some(now) = watching.watch.newest() {
-        pen.glyph(at(now.clamp(low, high)), ROWS, "●", theme::INPUT);
+        pen.glyph(at(now.clamp(low, high)), rows, "●", theme::INPUT);
     }
 }
 
