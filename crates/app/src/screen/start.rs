@@ -8,10 +8,11 @@ use crate::screen::keymap::Keymap;
 use crate::screen::keys::Key;
 use crate::screen::pen::Pen;
 use crate::screen::terminal::{Screen, Waiting};
+use crate::screen::touch::{self, Touch, Touched};
 use crate::screen::typing::Recalled;
 use crate::screen::{keys, terminal, theme};
 use crate::signals::ENDING;
-use crossterm::event::{Event, KeyCode, KeyEventKind};
+use crossterm::event::{Event, KeyCode, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use miette::IntoDiagnostic;
 use ratatui::DefaultTerminal;
 use ratatui::buffer::Buffer;
@@ -83,6 +84,8 @@ pub struct Start {
     pick: usize,
     form: Option<Form>,
     said: Option<String>,
+    /// What may be clicked, as it was drawn last.
+    touches: Vec<Touch>,
 }
 
 impl Start {
@@ -111,7 +114,7 @@ impl Start {
         let about = "a board whose servos are simulated: no hardware is needed".to_owned();
         rows.push(row(simulated, "a new rig, simulated".to_owned(), about));
         rows.push(new("bus", "", "from a bus path or serial port that you type"));
-        Self { rows, pick: 0, form: None, said: None }
+        Self { rows, pick: 0, form: None, said: None, touches: Vec::new() }
     }
 
     /// Takes a key; gives what was chosen, once it was.
@@ -128,6 +131,34 @@ impl Start {
             _ => self.said = Some("↑ ↓ pick, Enter takes it, q leaves".to_owned()),
         }
         None
+    }
+
+    /// Takes what the mouse did: a click takes a row, a field or a word of the keys line, the wheel goes through them.
+    fn mouse(&mut self, event: MouseEvent) -> Option<Choice> {
+        let key = match event.kind {
+            MouseEventKind::ScrollUp => KeyCode::Up,
+            MouseEventKind::ScrollDown => KeyCode::Down,
+            MouseEventKind::Down(MouseButton::Left) => {
+                return self.click(touch::at(&self.touches, (event.column, event.row))?);
+            }
+            _ => return None,
+        };
+        self.press(Key::of(key))
+    }
+
+    fn click(&mut self, touched: Touched) -> Option<Choice> {
+        match (touched, &mut self.form) {
+            (Touched::Key(key), _) => self.press(key),
+            (Touched::Line(field), Some(form)) => {
+                form.here = field;
+                None
+            }
+            (Touched::Line(row), None) => {
+                self.pick = row;
+                self.press(Key::of(KeyCode::Enter))
+            }
+            _ => None,
+        }
     }
 
     fn take(&mut self) -> Option<Choice> {
@@ -194,10 +225,16 @@ impl Start {
         None
     }
 
-    pub fn draw(&self, area: Rect, buffer: &mut Buffer) {
+    pub fn draw(&mut self, area: Rect, buffer: &mut Buffer) {
+        let mut touches = Vec::new();
+        self.show(area, buffer, &mut touches);
+        self.touches = touches;
+    }
+
+    fn show(&self, area: Rect, buffer: &mut Buffer, touches: &mut Vec<Touch>) {
         buffer.set_style(area, Style::new().fg(theme::INK).bg(theme::GROUND));
-        let (keys, mut touches) = (Keymap::default(), Vec::new());
-        let mut pen = Pen::new(buffer, area, &keys, &mut touches);
+        let keys = Keymap::default();
+        let mut pen = Pen::new(buffer, area, &keys, touches);
         let (wide, high) = (pen.width(), pen.height());
         pen.ground(0, 0, wide, theme::RAISED);
         pen.put(0, 0, "   OFF   ", Style::new().fg(theme::INK).bg(theme::RULE));
@@ -217,6 +254,9 @@ impl Start {
             let style = if here { theme::strong(theme::INK) } else { theme::text(theme::INK) };
             pen.part(left, y, names, 1).put(0, 0, &row.name, style);
             pen.put(left + names + 3, y, &row.about, theme::text(theme::QUIET));
+            if self.form.is_none() {
+                pen.touch(left - 2, y, (wide, 1), Touched::Line(n));
+            }
         }
         if let Some(form) = &self.form {
             let rows = u16::try_from(self.rows.len().min(room)).unwrap_or(0);
@@ -245,14 +285,24 @@ impl Start {
         };
         let x = pen.put(0, high.saturating_sub(2), label, style) + 1;
         pen.put(x, high.saturating_sub(2), words, theme::text(theme::INK));
-        let keys: &[(&str, &str)] = if self.form.is_some() {
-            &[("Enter", "make the rig and open it"), ("Tab ↑ ↓", "next field"), ("Esc", "back")]
+        let (enter, tab, esc) = (Key::of(KeyCode::Enter), Key::of(KeyCode::Tab), Key::of(KeyCode::Esc));
+        let keys: &[(&str, &str, Option<Key>)] = if self.form.is_some() {
+            &[
+                ("Enter", "make the rig and open it", Some(enter)),
+                ("Tab ↑ ↓", "next field", Some(tab)),
+                ("Esc", "back", Some(esc)),
+            ]
         } else {
-            &[("↑ ↓", "pick"), ("Enter", "take it"), ("q", "leave")]
+            &[("↑ ↓", "pick", None), ("Enter", "take it", Some(enter)), ("q", "leave", Some(Key::char('q')))]
         };
-        keys.iter().fold(1, |x, (key, word)| {
-            let x = pen.put(x, high.saturating_sub(1), key, theme::strong(theme::INK)) + 1;
-            pen.put(x, high.saturating_sub(1), word, theme::text(theme::QUIET)) + 3
+        let y = high.saturating_sub(1);
+        keys.iter().fold(1, |x, (name, word, key)| {
+            let end = pen.put(x, y, name, theme::strong(theme::INK)) + 1;
+            let end = pen.put(end, y, word, theme::text(theme::QUIET));
+            if let Some(key) = key {
+                pen.touch(x, y, (end - x, 1), Touched::Key(*key));
+            }
+            end + 3
         });
     }
 }
@@ -264,6 +314,7 @@ fn draw_form(pen: &mut Pen<'_>, form: &Form) {
         pen.put_right(12, y, field.label, theme::text(theme::QUIET));
         let text = if here { field.typing.shown() } else { field.typing.text().to_owned() };
         pen.put(14, y, &text, style);
+        pen.touch(0, y, (pen.width(), 1), Touched::Line(n));
     }
 }
 
@@ -288,6 +339,8 @@ pub fn run(offers: Offers, look: &Look) -> miette::Result<Choice> {
         signal_hook::flag::register(signal, Arc::clone(&ended)).into_diagnostic()?;
     }
     let mut screen = Screen::take(|| ()).into_diagnostic()?;
+    // Given back with the terminal.
+    terminal::ask_for_mouse(look.mouse);
     choose(&mut start, &mut screen, look, &ended).into_diagnostic()
 }
 
@@ -316,6 +369,11 @@ fn choose(
                     return Ok(choice);
                 }
             }
+            Event::Mouse(event) => {
+                if let Some(choice) = start.mouse(event) {
+                    return Ok(choice);
+                }
+            }
             Event::Paste(text) => start.paste(&text),
             _ => {}
         }
@@ -327,7 +385,7 @@ fn choose(
 mod tests {
     use super::*;
 
-    fn frame(start: &Start, columns: u16, rows: u16) -> String {
+    fn frame(start: &mut Start, columns: u16, rows: u16) -> String {
         let area = Rect::new(0, 0, columns, rows);
         let mut buffer = Buffer::empty(area);
         start.draw(area, &mut buffer);
@@ -343,15 +401,57 @@ mod tests {
     #[test]
     fn it_offers_the_demo_what_was_open_and_what_is_there() {
         let mut start = start();
-        insta::assert_snapshot!("start_100x30", frame(&start, 100, 30));
+        insta::assert_snapshot!("start_100x30", frame(&mut start, 100, 30));
         for _ in 0..3 {
             start.press(Key::of(KeyCode::Down));
         }
         start.press(Key::of(KeyCode::Enter));
-        insta::assert_snapshot!("start_new_80x24", frame(&start, 80, 24));
+        insta::assert_snapshot!("start_new_80x24", frame(&mut start, 80, 24));
         for (columns, rows) in (1..200).step_by(13).flat_map(|c| (1..60).step_by(7).map(move |r| (c, r))) {
-            frame(&start, columns, rows);
+            frame(&mut start, columns, rows);
         }
+    }
+
+    /// Clicks a text where it is drawn.
+    fn click(start: &mut Start, text: &str) -> Option<Choice> {
+        let frame = frame(start, 100, 30);
+        let (row, line) = frame.lines().enumerate().find(|(_, line)| line.contains(text)).unwrap();
+        let column = line[..line.find(text).unwrap()].chars().count();
+        let at = |kind| MouseEvent {
+            kind,
+            column: u16::try_from(column).unwrap(),
+            row: u16::try_from(row).unwrap(),
+            modifiers: crossterm::event::KeyModifiers::NONE,
+        };
+        assert_eq!(start.mouse(at(MouseEventKind::Up(MouseButton::Left))), None);
+        start.mouse(at(MouseEventKind::Down(MouseButton::Left)))
+    }
+
+    #[test]
+    fn a_click_takes_a_row_a_field_or_a_word_of_the_keys_line() {
+        assert_eq!(click(&mut start(), "the demo"), Some(Choice::Demo));
+        assert_eq!(click(&mut start(), "crane.rig"), Some(Choice::Open("/rigs/crane.rig.toml".into())));
+        assert_eq!(click(&mut start(), "q leave"), Some(Choice::Nothing));
+        assert_eq!(click(&mut start(), "What do you want"), None);
+        let mut start = start();
+        assert_eq!(click(&mut start, "a new rig, simulated"), None);
+        assert_eq!(click(&mut start, "twelve-bit"), None);
+        start.press(Key::char('X'));
+        let typed = frame(&mut start, 100, 30);
+        assert!(typed.contains("layout  X▏") && typed.contains("sim:bench"), "{typed}");
+        assert_eq!(click(&mut start, "the demo"), None, "what is asked is not left by a click beside it");
+        assert!(start.form.is_some());
+        assert_eq!(click(&mut start, "Esc back"), None);
+        assert!(start.form.is_none());
+        let wheel = MouseEvent {
+            kind: MouseEventKind::ScrollUp,
+            column: 0,
+            row: 0,
+            modifiers: crossterm::event::KeyModifiers::NONE,
+        };
+        let before = start.pick;
+        start.mouse(wheel);
+        assert_eq!(start.pick + 1, before);
     }
 
     #[test]

@@ -66,6 +66,20 @@ fn clicks_and_the_wheel_pick_what_is_drawn() {
 }
 
 #[test]
+fn a_click_takes_a_row_of_the_first_screen() {
+    let home = Home::new();
+    let mut pane = Pane::start_in(&home, &[]);
+    pane.see("a new rig, simulated");
+    until(|| pane.has_mouse().then_some(()), || pane.screen());
+    click(&mut pane, "a new rig, simulated");
+    pane.see("I²C bus  sim:bench");
+    click(&mut pane, "Esc back");
+    pane.see_no_more("I²C bus  sim:bench");
+    click(&mut pane, "the demo");
+    pane.see("Horn off?");
+}
+
+#[test]
 fn the_help_is_searched_and_a_command_is_found_by_some_of_its_letters() {
     let home = Home::new();
     let mut pane = Pane::start(&home, &["demo"]);
