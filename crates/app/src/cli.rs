@@ -118,7 +118,7 @@ pub enum Command {
     Release(Release),
     /// List every action with its keys, as they are set in config.toml.
     Keys {
-        /// As JSON.
+        /// Print JSON on standard output.
         #[arg(long)]
         json: bool,
     },
@@ -129,7 +129,7 @@ pub enum Command {
     },
     /// Print completions for a shell.
     Completions {
-        /// Which shell.
+        /// The shell that the completions are for.
         shell: clap_complete::Shell,
     },
     /// Run a recording again and compare every setpoint; no device is touched.
@@ -245,15 +245,15 @@ pub enum Card {
         /// The date on the sheet; today by default. The same cards and date give the same bytes.
         #[arg(long, value_name = "YYYY-MM-DD")]
         date: Option<chrono::NaiveDate>,
-        /// The paper.
+        /// The size of the paper.
         #[arg(long, value_enum, default_value_t = PaperSize::A4)]
         paper: PaperSize,
     },
     /// Two cards side by side; exit code 1 when they differ in more than name and day.
     Compare {
-        /// One card.
+        /// The first card, a *.servo.toml file.
         one: PathBuf,
-        /// The other card.
+        /// The second card, a *.servo.toml file.
         other: PathBuf,
     },
 }
@@ -276,7 +276,7 @@ pub struct Inputs {
 /// Run a simulated board by itself.
 #[derive(Debug, Args)]
 pub struct Sim {
-    /// Which kind.
+    /// The kind of simulated hardware.
     #[arg(value_enum)]
     pub board: SimKind,
     /// A radio's receiver: what it speaks.
@@ -383,11 +383,11 @@ pub struct List {
 pub enum Listed {
     /// Servos, and whatever else hangs on a channel.
     Servos,
-    /// Poses.
+    /// The poses, each with how many joints it sets.
     Poses,
-    /// Sequences.
+    /// The sequences, each with its steps and length.
     Sequences,
-    /// Input signals.
+    /// The inputs, each with its link and what it drives.
     Inputs,
 }
 
@@ -506,7 +506,7 @@ pub struct Sheet {
     /// The date on the sheet; today by default. The same rig and date give the same bytes.
     #[arg(long, value_name = "YYYY-MM-DD")]
     pub date: Option<chrono::NaiveDate>,
-    /// The paper.
+    /// The size of the paper.
     #[arg(long, value_enum, default_value_t = PaperSize::A4)]
     pub paper: PaperSize,
     /// Protractor: from the spline's middle to the horn's tip, in mm.

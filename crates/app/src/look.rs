@@ -18,7 +18,7 @@ pub enum Theme {
 /// How many colours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Colours {
-    /// Any.
+    /// Any colour, 24 bits each.
     Full,
     /// The 256 of a terminal's table.
     #[value(name = "256")]

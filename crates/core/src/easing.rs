@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 pub enum Easing {
     /// One speed throughout.
     Linear,
-    /// 3u² − 2u³.
+    /// 3u² − 2u³: no speed at either end.
     #[default]
     Cubic,
     /// (1 − cos πu)/2.

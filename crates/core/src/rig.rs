@@ -113,7 +113,7 @@ pub struct Rig {
     /// Links that carry inputs, each with its own health.
     #[serde(default, rename = "link", skip_serializing_if = "Vec::is_empty")]
     pub links: Vec<Link>,
-    /// Input signals.
+    /// Input signals, each one channel of a link.
     #[serde(default, rename = "input", skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<Input>,
     /// Mappings from inputs to what they move.

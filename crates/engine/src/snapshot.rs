@@ -226,7 +226,7 @@ impl Clone for LinkReport {
 /// An input in one beat.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Sample {
-    /// When.
+    /// When it came, in engine time.
     pub at: Duration,
     /// What came last.
     pub raw: f64,

@@ -24,7 +24,7 @@ const LOG_KEPT: usize = 100_000;
 /// One transfer that a bus saw.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Logged {
-    /// When.
+    /// When it was, in the bench's own time.
     pub at: Duration,
     /// The address of the device, seven bits.
     pub address: u8,

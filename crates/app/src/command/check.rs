@@ -39,7 +39,7 @@ pub struct Report {
 struct Warning {
     /// The name of what it is about: a board, rail, port, servo, joint, input, pose or sequence.
     about: String,
-    /// What.
+    /// What is wrong, in words.
     message: String,
     /// What to do.
     help: String,
@@ -52,7 +52,7 @@ struct Entry {
     line: usize,
     /// From 1, in characters.
     column: usize,
-    /// What.
+    /// What is wrong, in words.
     message: String,
     /// What to do.
     help: String,

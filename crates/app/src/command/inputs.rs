@@ -38,10 +38,10 @@ pub struct Report {
     links: Vec<OneLink>,
 }
 
-/// A link.
+/// A link, as heard since the command began.
 #[derive(Serialize, JsonSchema)]
 struct OneLink {
-    /// Its name.
+    /// The name of the link.
     name: String,
     /// The port that it stands on.
     on: String,
@@ -74,7 +74,7 @@ struct OneLink {
 /// A channel of a link.
 #[derive(Serialize, JsonSchema)]
 struct OneChannel {
-    /// Its name.
+    /// The channel, as the protocol names it.
     channel: String,
     /// What it said last; none while it has said nothing.
     value: Option<f64>,
@@ -83,7 +83,7 @@ struct OneChannel {
     /// The least that it has said since this began.
     #[serde(skip_serializing_if = "Option::is_none")]
     least: Option<f64>,
-    /// The greatest.
+    /// The greatest that it has said since this began.
     #[serde(skip_serializing_if = "Option::is_none")]
     greatest: Option<f64>,
     /// The inputs that stand on it.

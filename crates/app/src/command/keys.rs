@@ -13,7 +13,7 @@ use std::process::ExitCode;
 /// What `keys --json` says: every action, in the order of the help.
 #[derive(Serialize, JsonSchema)]
 pub struct Report {
-    /// The actions.
+    /// All actions, in the order of the help.
     actions: Vec<One>,
 }
 

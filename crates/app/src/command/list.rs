@@ -16,13 +16,13 @@ pub struct Report {
     /// Servos, and whatever else hangs on a channel.
     #[serde(skip_serializing_if = "Option::is_none")]
     servos: Option<Vec<OneServo>>,
-    /// Poses.
+    /// The poses, where they were asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     poses: Option<Vec<OnePose>>,
-    /// Sequences.
+    /// The sequences, where they were asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     sequences: Option<Vec<OneSequence>>,
-    /// Input signals.
+    /// The inputs, where they were asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     inputs: Option<Vec<OneInput>>,
 }
@@ -30,11 +30,11 @@ pub struct Report {
 /// A servo, or what else hangs on a channel.
 #[derive(Serialize, JsonSchema)]
 struct OneServo {
-    /// Its name.
+    /// The name of the servo.
     name: String,
     /// `positional`, `continuous`, `smart`, `dimmer` or `on-off`.
     kind: &'static str,
-    /// Its board.
+    /// The name of its board.
     board: String,
     /// Its channel there.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -61,19 +61,19 @@ struct OneServo {
     has_angles: Option<bool>,
 }
 
-/// A pose.
+/// A pose of the rig.
 #[derive(Serialize, JsonSchema)]
 struct OnePose {
-    /// Its name.
+    /// The name of the pose.
     name: String,
     /// Joints and parts that it speaks of.
     parts: usize,
 }
 
-/// A sequence.
+/// A sequence of the rig.
 #[derive(Serialize, JsonSchema)]
 struct OneSequence {
-    /// Its name.
+    /// The name of the sequence.
     name: String,
     /// How many steps it has.
     steps: usize,
@@ -84,7 +84,7 @@ struct OneSequence {
 /// A signal that comes in.
 #[derive(Serialize, JsonSchema)]
 struct OneInput {
-    /// Its name.
+    /// The name of the input.
     name: String,
     /// The link that carries it.
     link: String,

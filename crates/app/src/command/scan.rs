@@ -116,7 +116,7 @@ fn ask_bus(path: &Path, layout: &Layout, wanted: &cli::Scan) -> miette::Result<E
 /// A servo that answered.
 #[derive(Serialize, JsonSchema)]
 pub struct OneFound {
-    /// Its id.
+    /// The id at which it answered.
     id: u8,
     /// The rate at which it answered, in bits a second.
     baud: u32,

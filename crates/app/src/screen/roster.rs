@@ -18,10 +18,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
     let rows = rows(scene);
     let picked =
         rows.iter().position(|r| matches!(r, Row::Servo(n) if scene.place() == Some(*n))).unwrap_or(0);
-    let height = usize::from(pen.height());
-    let first = picked.saturating_sub(height.saturating_sub(3));
     let mut y = layout::air(pen.height());
-    for row in rows.iter().skip(first) {
+    let room = usize::from(pen.height().saturating_sub(y));
+    // Where not all of them fit, the last line says how many more there are.
+    let high = if rows.len() > room { room.saturating_sub(1) } else { room };
+    let first = picked.saturating_sub(high.saturating_sub(2));
+    for row in rows.iter().skip(first).take(high) {
         match row {
             Row::Gap => {}
             Row::Group(name) => {
@@ -40,6 +42,9 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
             }
         }
         y += 1;
+    }
+    if rows.len() > room {
+        more(pen, &rows, first, high);
     }
     let several = many::count(scene.model, scene.edition);
     if several > 1 && pen.height() > 20 {
@@ -60,6 +65,19 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene) {
         let wide = pen.width();
         course::draw(&mut pen.part(0, behind - high, wide - 1, high - 1), scene, &picked);
     }
+}
+
+/// How many servos there are above and below what is shown.
+fn more(pen: &mut Pen<'_>, rows: &[Row<'_>], first: usize, high: usize) {
+    let servos = |rows: &[Row<'_>]| rows.iter().filter(|row| matches!(row, Row::Servo(_))).count();
+    let above = servos(rows.get(..first).unwrap_or_default());
+    let below = servos(rows.get(first + high..).unwrap_or_default());
+    let words: Vec<String> = [("↑", above), ("↓", below)]
+        .into_iter()
+        .filter(|(_, count)| *count > 0)
+        .map(|(sign, count)| format!("{sign} {count} more"))
+        .collect();
+    pen.put(1, pen.height().saturating_sub(1), &words.join("  "), theme::text(theme::QUIET));
 }
 
 /// Rows of the last seconds at most.

@@ -19,7 +19,7 @@ pub struct Rail {
     /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Its voltage.
+    /// The voltage that it gives.
     pub volts: Volts,
     /// The most current that it can give.
     pub amps: Amps,
@@ -39,7 +39,7 @@ pub struct Port {
     /// Its name, which other parts refer to.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Its kind.
+    /// What kind of port it is.
     pub kind: PortKind,
     /// The device's path, or `sim:NAME` for a simulated one. Of a PWM chip its device, because chip numbers may change. Of
     /// UDP a port number, which listens to this machine alone, or an address with it, as `0.0.0.0:7000`.
@@ -76,7 +76,7 @@ pub struct Board {
     pub name: String,
     /// The port that it is connected to.
     pub port: String,
-    /// Its chip.
+    /// The chip that it has.
     pub chip: Chip,
     /// The 7-bit address of a PWM expander, required there: 0x40 to 0x7F, except 0x70, which is the all-call address.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -61,7 +61,7 @@ numbers! {
 pub struct Registers {
     /// Its model number.
     pub model: Register,
-    /// Its id.
+    /// The id of the servo on its bus.
     pub id: Register,
     /// The number of its baud rate.
     pub baud: Register,
@@ -124,7 +124,7 @@ pub struct Registers {
 pub struct BaudNumber {
     /// The number in the register.
     pub number: u8,
-    /// The rate.
+    /// The rate, in bits a second.
     pub baud: u32,
 }
 

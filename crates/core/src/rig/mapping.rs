@@ -220,7 +220,7 @@ pub struct Press {
     /// The position that it must reach, counted from 1. By default it must be pressed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<u8>,
-    /// What happens.
+    /// What the press does.
     pub does: Does,
     /// The sequence to play.
     #[serde(default, skip_serializing_if = "Option::is_none")]

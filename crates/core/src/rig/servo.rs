@@ -25,7 +25,7 @@ pub struct Servo {
     /// Its name. The part before a dot is its group.
     #[schemars(transform = Named)]
     pub name: String,
-    /// Its board.
+    /// The name of its board.
     pub board: String,
     /// Its channel, 0–15; on a Firmata board its pin, 0–71. A smart servo has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -86,7 +86,7 @@ pub struct Servo {
     /// Its data sheet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rated: Option<Rated>,
-    /// Its marks.
+    /// Its marks: pulses, each with the angle that was seen.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
     /// How it was exercised, and what was seen.

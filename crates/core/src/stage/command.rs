@@ -475,9 +475,9 @@ impl About {
 /// What happened, when, and to what.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Event {
-    /// When.
+    /// When it happened, in stage time.
     pub at: Duration,
-    /// What happened.
+    /// The kind of event.
     pub kind: EventKind,
     /// What it happened to.
     pub about: About,

@@ -14,7 +14,7 @@ pub struct PressPlan {
     switch: Switch,
     /// The position that it comes to, from 0.
     pub place: u8,
-    /// What happens.
+    /// What the press does.
     pub does: Does,
     /// The place of the sequence that is played.
     sequence: Option<usize>,

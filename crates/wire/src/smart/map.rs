@@ -47,7 +47,7 @@ pub struct Map {
     pub models: Vec<u16>,
     /// Its model number.
     pub model: Register,
-    /// Its id.
+    /// The id of the servo on its bus.
     pub id: Register,
     /// The number of its baud rate.
     pub baud: Register,

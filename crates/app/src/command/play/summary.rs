@@ -19,7 +19,7 @@ pub struct Report {
     took_s: Option<f64>,
     /// How fast, beside what is written.
     tempo_percent: f64,
-    /// How often.
+    /// How often it was played, 1 or more.
     times: u32,
     /// What was found of each sequence before it ran.
     sequences: Vec<OneSequence>,
@@ -46,7 +46,7 @@ pub enum Played {
 /// A sequence, looked at before it runs.
 #[derive(Serialize, JsonSchema)]
 pub struct OneSequence {
-    /// Its name.
+    /// The name of the sequence.
     name: String,
     /// How long it plays, with all rounds of its loops; none where it plays until it is stopped.
     length_s: Option<f64>,
@@ -86,7 +86,7 @@ struct OneMet {
     sequence: String,
     /// The step, from 1.
     step: usize,
-    /// The servo.
+    /// The name of the servo.
     servo: String,
     /// What is asked for.
     asked_deg: f64,
@@ -97,7 +97,7 @@ struct OneMet {
 /// How fast and hard a joint goes.
 #[derive(Serialize, JsonSchema)]
 struct OnePeak {
-    /// The servo.
+    /// The name of the servo.
     servo: String,
     /// Its greatest speed, in °/s or %/s.
     speed_per_s: f64,
@@ -114,7 +114,7 @@ struct OneFine {
     sequence: String,
     /// The step, from 1.
     step: usize,
-    /// The servo.
+    /// The name of the servo.
     servo: String,
     /// How far it goes.
     moves_deg: f64,
@@ -125,11 +125,11 @@ struct OneFine {
 /// What a rail must give.
 #[derive(Serialize, JsonSchema)]
 struct OneRail {
-    /// Its name.
+    /// The name of the rail.
     name: String,
     /// While nothing of the sequence moves.
     idle_a: f64,
-    /// The most.
+    /// The greatest current, in amperes.
     peak_a: f64,
     /// When that is.
     peak_at_s: f64,

@@ -153,7 +153,10 @@ fn reasons(pen: &mut Pen<'_>, picked: &Picked) {
 fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     big_numbers(pen, picked);
     let y = wire(pen, scene, picked, digits::ROWS + 1);
-    let y = marks(pen, scene, picked, y + 1);
+    // The line between gives way before a mark does.
+    let count = u16::try_from(picked.servo.marks.len()).unwrap_or(u16::MAX);
+    let is_tight = pen.width() < 40 && (y + 1 + 5).saturating_add(count) > pen.height();
+    let y = marks(pen, scene, picked, if is_tight { y } else { y + 1 });
     let room = pen.height().saturating_sub(y + 2);
     if room >= 8 && pen.width() >= 40 {
         let (wide, rows) = (pen.width(), room.min(16));
@@ -301,11 +304,6 @@ fn wire(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
     }
     let mut y = y + 3;
     for words in picked.in_scales(scene.rig).into_iter().take(if narrow { 1 } else { SCALES }) {
-        // Where room is short it stands beside the large pulse, if it can.
-        if narrow && 4 * digits::PITCH + 3 + width(&words) <= pen.width() {
-            pen.put_right(pen.width(), 0, &words, theme::text(theme::INK));
-            continue;
-        }
         pen.put(0, y, if narrow { "code" } else { "other code" }, theme::text(theme::QUIET));
         pen.put(label, y, &words, theme::text(theme::INK));
         y += 1;
@@ -415,7 +413,11 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
 /// What the marks say together, and what a test move found; gives the row behind.
 fn found(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, row: u16) -> u16 {
     let fit = scene.fit();
-    let words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
+    let mut words = fit.map_or_else(String::new, |fit| sentence(fit, picked));
+    // In a single row its first part stands whole.
+    if row + 1 == pen.height() && width(words.lines().next().unwrap_or_default()) > pen.width() {
+        words.truncate(words.find(", ").unwrap_or(words.len()));
+    }
     let broken = matches!(fit, Some(Err(NoFit::TurnsBack(_))));
     let style = theme::text(if broken { theme::FAULT } else { theme::INK });
     let mut row = pen.paragraph(0, row, &words, style);

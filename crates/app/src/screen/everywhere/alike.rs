@@ -42,7 +42,7 @@ fn cards(desk: &Context) -> (Vec<Card>, Vec<String>) {
     (all, out)
 }
 
-/// Shows them.
+/// Opens the page of cards of a kind, or says why there is none.
 pub fn show(desk: &mut Context) {
     let (cards, out) = cards(desk);
     match Alike::of(&cards) {

@@ -103,7 +103,7 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     picked(&scene).map_or(Ok(()), |row| row.enter(desk, text, of.as_ref()))
 }
 
-/// ↑ and ↓
+/// Picks a row so many further down; up where that is negative.
 pub fn pick_row(desk: &mut Context, by: isize) {
     let rows = shown(&desk.model.scene(desk.session)).len();
     // What was the last row may have had more behind it.

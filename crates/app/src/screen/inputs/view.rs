@@ -145,16 +145,22 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();
     let x = pen.put(0, 1, &words.join(" → "), theme::text(theme::INPUT));
     let Some(part) = driven else { return 2 };
-    let [full, long, short, who] = does(scene, &part);
+    let [full, long, short, least, who] = does(scene, &part);
     let fits = |wire: &&String| x + 6 + width(wire) + width(&who) <= pen.width();
     let (x, y, wire) = match [&full, &long, &short].into_iter().find(fits) {
         Some(wire) => (x + 3, 1, wire),
         None if pen.height() > 2 => (0, 2, &long),
-        None => (x + 3, 1, &short),
+        // Who drives it stands in the roster.
+        None => match [&long, &short, &least].into_iter().find(|wire| x + 3 + width(wire) <= pen.width()) {
+            Some(wire) => (x + 3, 1, wire),
+            None => return 2,
+        },
     };
     let color = if part.state.engaged { theme::COMMANDED } else { theme::QUIET };
     let x = pen.put(x, y, wire, theme::text(color));
-    pen.put(x + 3, y, &who, theme::text(theme::QUIET));
+    if x + 3 + width(&who) <= pen.width() {
+        pen.put(x + 3, y, &who, theme::text(theme::QUIET));
+    }
     y + 1
 }
 
@@ -187,8 +193,8 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) {
     }
 }
 
-/// What is on the wire of what it drives, in full, shorter and shortest, and who put it there.
-fn does(scene: &Scene, part: &Picked) -> [String; 4] {
+/// What is on the wire of what it drives, in full and ever shorter, and who put it there.
+fn does(scene: &Scene, part: &Picked) -> [String; 5] {
     let joint = part.joint.map_or(&part.servo.name, |joint| &joint.name);
     let who = match (part.state.owner, part.state.picked_up_from()) {
         (Owner::Nobody, _) => format!("{joint} is not engaged"),
@@ -202,16 +208,18 @@ fn does(scene: &Scene, part: &Picked) -> [String; 4] {
     };
     match part.wire.ticks() {
         Some(ticks) => {
-            let angle = part.value(part.wire_pulse()).map_or_else(String::new, |angle| format!("{angle}, "));
-            let pulse = format!("wire {angle}{:.0} µs", part.wire_pulse().get());
+            let micros = format!("{:.0} µs", part.wire_pulse().get());
+            let angle = part.value(part.wire_pulse());
+            let least = format!("wire {}", angle.as_deref().unwrap_or(&micros));
+            let pulse = angle.map_or_else(|| least.clone(), |_| format!("{least}, {micros}"));
             let named = part.in_scales(scene.rig).into_iter().next();
             let named = named.map_or_else(String::new, |named| format!(", {named}"));
             let ticks = format!("{pulse}, {} ticks", ticks.0);
-            [format!("{ticks}{named}"), ticks, pulse, who]
+            [format!("{ticks}{named}"), ticks, pulse, least, who]
         }
         None => {
             let none = format!("wire: {}", part.wire.without());
-            [none.clone(), none.clone(), none, who]
+            [none.clone(), none.clone(), none.clone(), none, who]
         }
     }
 }

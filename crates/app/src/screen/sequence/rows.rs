@@ -247,7 +247,7 @@ pub fn enter(desk: &mut Context, text: &str) -> Result<(), String> {
     }
 }
 
-/// ↑ and ↓
+/// Picks a row so many further down; up where that is negative.
 pub fn pick_row(desk: &mut Context, by: isize) {
     let rows = shown(&desk.model.scene(desk.session)).len();
     desk.model.in_sequence.row = moved(desk.model.in_sequence.row.min(rows.saturating_sub(1)), by, rows);

@@ -5,7 +5,7 @@ use super::found::Found;
 use crate::range;
 use crate::rig::{NamedScale, UNITS};
 
-/// One scale.
+/// Checks one scale: its name, its values, and the pulses that they stand for.
 pub(super) fn check(found: &mut Found, at: &Path, scale: &NamedScale) {
     found.name(at, &scale.name);
     found.numbers(at, scale);

@@ -65,5 +65,7 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
     );
     let room = usize::from(pen.width().saturating_sub(HEALTH));
     let short = format!("{} on {at}{marked}", protocol.row().word);
-    pen.put(HEALTH, y, if words.chars().count() <= room { &words } else { &short }, quiet);
+    // What would be cut says nothing; that it is not what its link says must not be missed.
+    let fitting = [words, short].into_iter().find(|words| words.chars().count() <= room);
+    pen.put(HEALTH, y, &fitting.unwrap_or(marked), quiet);
 }
