@@ -195,6 +195,11 @@ fn drives(scene: &Scene) -> Option<String> {
     } else {
         "‹row above› ‹row below› pick a stage, ‹less› ‹more› change it."
     };
-    let next = if scene.rig.sequences.is_empty() { " ‹Sequence› sets poses in time." } else { "" };
+    // Whoever was sent here to move a joint for the second step is told how that goes on.
+    let next = match scene.rig.sequences.as_slice() {
+        [] => " ‹Sequence› sets poses in time.",
+        [only] if only.steps.len() == 1 => " ‹keep pose› keeps where it stands, for the next step.",
+        _ => "",
+    };
     Some(format!("{input} {}. {how}{next}", goals::drives(mapping)))
 }

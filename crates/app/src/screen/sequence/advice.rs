@@ -20,7 +20,16 @@ pub const RULES: &[Rule] = &[
 ];
 
 fn no_sequence(scene: &Scene) -> Option<String> {
-    let words = "No sequence yet. ‹keep pose› keeps where the joints stand as a pose, ‹insert step› makes a sequence of it.";
+    let words = match scene.rig.poses.last() {
+        None => {
+            "No sequence yet. ‹keep pose› keeps where the joints stand as a pose; the first step goes to it."
+                .to_owned()
+        }
+        Some(_) => {
+            "No sequence yet. ‹insert step› begins one with the pose kept last; ‹keep pose› keeps another."
+                .to_owned()
+        }
+    };
     when(scene.sequence().is_none(), words)
 }
 
