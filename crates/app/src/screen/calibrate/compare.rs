@@ -28,9 +28,11 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, (other, rows, angles): (&str, &[Be
         if !row.agrees {
             pen.put(right - 2, y, "≠", theme::strong(theme::MARK));
         }
-        pen.put(left, y, &fit(&row.one, usize::from(wide) - 3), style);
-        pen.put(right, y, &fit(&row.other, usize::from(wide)), style);
-        y += 1;
+        // What is wider than its column goes on below: a number without its unit says nothing.
+        let below = pen.height().saturating_sub(y);
+        let one = pen.part(left, y, wide.saturating_sub(3), below).paragraph(0, 0, &row.one, style);
+        let other = pen.part(right, y, wide, below).paragraph(0, 0, &row.other, style);
+        y += one.max(other).max(1);
     }
     let room = pen.height().saturating_sub(y + 2);
     if let (Some(first), Some(last)) = (angles.first(), angles.last())

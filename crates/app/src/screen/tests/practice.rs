@@ -93,6 +93,12 @@ fn what_is_wrong_shows_in_the_line_that_it_is_about() {
         assert!(!row.3, "{wrong:?}: {rows:?}");
         assert_eq!(rows.last().unwrap().2, wrong.words());
     }
+    // In the smallest window no number is cut off from its unit.
+    let mut bench = calibrated(&first_with(Some(Wrong::Bends)));
+    bench.act("show the truth");
+    let frame = bench.frame(80, 24);
+    let page: String = frame.lines().filter_map(|line| line.split('│').nth(1)).collect();
+    assert!(!page.contains('…') && page.contains("endpoints") && page.contains("inside"), "{frame}");
     // A reversed one and one of another travel are found out by marks alone.
     for wrong in [Wrong::Reversed, Wrong::Travel] {
         let rows = shown(&mut calibrated(&first_with(Some(wrong))));
