@@ -326,7 +326,7 @@ fn stiff(facts: &Facts) -> Finding {
 /// The volts at a smart servo, by its own word.
 fn fed(facts: &Facts) -> Finding {
     match facts.feedback.filter(|feedback| feedback.looked_at.is_some()) {
-        Some(own) => proven(format!("{:.1} V at the servo, as it reports", own.volts)),
+        Some(own) => proven(format!("{:.1} V, as it reports", own.volts)),
         None => Finding::Unknown(
             "it has not reported its voltage yet".to_owned(),
             "wait: it is asked now and then; or measure them while it should move".to_owned(),

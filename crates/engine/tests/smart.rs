@@ -657,7 +657,7 @@ fn an_id_is_given_to_one_alone_and_read_back() {
         }
         // Two on the line, or none of that id: nothing is written.
         let mut rig = Rig::new(layout, &[1, 2]);
-        for (from, words) in [(1, "id 2 answers too"), (3, "nobody answers as id 3")] {
+        for (from, words) in [(1, "id 2 answers too"), (3, "no servo answers as id 3")] {
             let said = lend(&mut rig, What::Id { from, to: 12 });
             assert!(matches!(&said.end, Some(Err(why)) if why.contains(words)), "{layout}: {said:?}");
         }

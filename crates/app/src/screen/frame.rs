@@ -356,7 +356,7 @@ fn shown(scene: &Scene, panel: &Panel, action: &Action) -> Option<Item> {
         "more" => pair("less", called(panel.arrows.0)),
         "row below" => pair("row above", called(panel.arrows.1)),
         "larger nudge" => pair("smaller nudge", word),
-        "play" if scene.play().goes_on() => one("stand still"),
+        "play" if scene.play().goes_on() => one("pause"),
         _ => one(word),
     })
 }

@@ -88,7 +88,7 @@ fn smart_set_up(facts: &Facts) -> Finding {
             "it is set to answer less than everything",
             "set it to answer everything, with its maker's tool",
         ),
-        _ => proven("it follows positions, and answers everything"),
+        _ => proven("follows positions, answers all"),
     }
 }
 
