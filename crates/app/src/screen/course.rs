@@ -39,8 +39,12 @@ pub fn draw(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     plot.canvas.lay(pen, LEFT, 1);
     let quiet = theme::text(theme::QUIET);
     let x = pen.put(1, 0, picked.servo.short_name(), quiet);
-    let said = if moments().any(|moment| moment.measured.is_some()) { "  told, measured" } else { "  told" };
-    pen.put(x, 0, if moments().any(|moment| moment.told.is_some()) { said } else { "  told nothing" }, quiet);
+    let said = if moments().any(|moment| moment.measured.is_some()) {
+        "  commanded, measured"
+    } else {
+        "  commanded"
+    };
+    pen.put(x, 0, if moments().any(|moment| moment.told.is_some()) { said } else { "  no command" }, quiet);
     let shown = |at: Position| picked.value(at + picked.state.trim()).unwrap_or_else(|| picked.at(at));
     let (top, bottom) = if a < b { (high, low) } else { (low, high) };
     pen.put_right(LEFT - 1, 1, &shown(top), quiet);

@@ -175,7 +175,7 @@ impl OnWire {
     pub const fn label(self) -> (&'static str, &'static str) {
         match self {
             Self::Told(_) | Self::Nothing | Self::Unknown => ("on the wire", "wire"),
-            Self::Last(_) => ("told last", "last"),
+            Self::Last(_) => ("last sent", "last"),
             Self::Found(_) => ("left on", "left"),
         }
     }
@@ -471,11 +471,11 @@ impl Picked<'_> {
             && (self.place() - self.wire_pulse()).abs() <= tick
     }
 
-    /// The words where it is told nothing: a smart servo has no pulse that could be missing.
+    /// The words where it gets no command: a smart servo has no pulse that could be missing.
     pub const fn untold(&self) -> &'static str {
         match (self.wire, self.servo.kind.is_smart()) {
             (OnWire::Unknown, _) | (_, false) => self.wire.without(),
-            (_, true) => "nothing told",
+            (_, true) => "no command",
         }
     }
 

@@ -54,7 +54,7 @@ questions! {
             .filter_map(|n| scene.input_state(n)?.as_if)
             .any(|by| matches!(by, AsIf::Like(other) if Some(other) == id));
         let drives = match (drives, stands_in) {
-            (_, true) => "Another input stands in with its value, and loses that.",
+            (_, true) => "Another input takes its value, and gets none then.",
             (0, false) => "It drives nothing.",
             _ => "What it drives is untied.",
         };

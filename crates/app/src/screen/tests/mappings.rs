@@ -192,7 +192,7 @@ fn a_keyboards_fader_stands_in_for_a_knob_that_is_pulled() {
     bench.code(KeyCode::F(3));
     input(&mut bench, "swing");
     palette(&mut bench, "remove input");
-    assert!(bench.frame(160, 47).contains("Another input stands in with its value, and loses that."));
+    assert!(bench.frame(160, 47).contains("Another input takes its value, and gets none then."));
     bench.code(KeyCode::Enter);
     bench.pass(60);
     input(&mut bench, "knob");

@@ -382,7 +382,7 @@ fn a_board_that_was_pulled_comes_back_with_a_line_for_each_servo() {
     bench.model.pick_servo(&bench.session.document.rig.clone(), 3);
     bench.code(KeyCode::F(2));
     let frame = bench.frame(160, 47);
-    assert!(frame.contains("told last") && !frame.contains("on the wire"), "{frame}");
+    assert!(frame.contains("last sent") && !frame.contains("on the wire"), "{frame}");
     bench.code(KeyCode::F(1));
     bench.press(Key::char(':'));
     bench.enter("simulated fault");
