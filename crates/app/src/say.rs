@@ -150,10 +150,11 @@ pub fn report(report: &miette::Report) {
     let manner = manner();
     let ascii = manner.look.is_some_and(Look::is_ascii);
     let text = report::render(report.as_ref(), manner.coloured, ascii);
+    let text = spelled(&text);
     let text = match manner.look {
         // Its colours are codes that must not be taken out again: what came from outside was fit before.
         Some(look) => look.text(&text),
-        None => text,
+        None => text.into_owned(),
     };
     let _ = writeln!(std::io::stderr().lock(), "{text}");
 }

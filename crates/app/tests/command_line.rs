@@ -554,6 +554,10 @@ fn cards_go_from_one_rig_to_another_on_the_command_line() {
         winch.0 == Some(1) && winch.2.contains("is continuous, the card is of one that is positional"),
         "{winch:?}"
     );
+    assert!(
+        winch.2.contains(":kind") && !winch.2.contains('‹'),
+        "an action is named as it is found: {winch:?}"
+    );
     std::fs::write(home.path().join("junk.servo.toml"), "junk").unwrap();
     let junk = run(&["card", "compare", "junk.servo.toml", "neck.servo.toml"]);
     assert!(junk.0 == Some(2) && junk.2.contains("does not read as a servo card"), "{junk:?}");

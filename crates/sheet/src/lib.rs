@@ -100,7 +100,7 @@ pub enum NoSheet {
     },
     /// The sheet of a continuous servo begins with where it stands still.
     #[error(
-        "{servo} cannot have a calibration sheet yet: jog to where it just starts to turn, either way, and keep both with S"
+        "{servo} cannot have a calibration sheet yet: jog to where it just starts to turn, either way; ‹starts› keeps each"
     )]
     NoBand {
         /// The servo's name in the rig.

@@ -21,7 +21,7 @@ pub fn run(new: &New, outputs: &Outputs) -> miette::Result<ExitCode> {
     let beginning = Beginning { bus, baud: new.baud, serial, firmata, pwm, smart, ..Beginning::default() };
     let path = fresh::make(&new.file, beginning, outputs).into_diagnostic()?;
     say::note(format_args!(
-        "{}: open it with `wasvolta open {}`, then a adds a servo",
+        "{}: open it with `wasvolta open {}`, then ‹add servo› adds a servo",
         path.display(),
         path.display()
     ));

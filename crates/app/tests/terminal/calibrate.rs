@@ -145,7 +145,7 @@ fn a_wrong_oscillator_is_found_with_a_meter_and_corrected() {
 fn go_to(pane: &mut Pane, typed: &str, angle: f64) {
     pane.text(typed);
     pane.keys(&["Enter"]);
-    let there = || number_behind(&pane.screen(), "commanded").filter(|now| (now - angle).abs() < 1.0);
+    let there = || number_behind(&pane.screen(), "━ commanded").filter(|now| (now - angle).abs() < 1.0);
     until(there, || pane.screen());
 }
 

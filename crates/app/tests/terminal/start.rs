@@ -94,8 +94,8 @@ fn a_live_run_with_hand_and_knob_is_recorded_and_replayed() {
 /// Where the servo is told to be and where its horn stands, as the screen says it.
 fn told_and_seen(pane: &Pane) -> Option<(String, f64)> {
     let screen = pane.screen();
-    let line = screen.lines().find(|line| line.contains("commanded") && line.contains("simulated"))?;
-    let told = line.split("commanded").nth(1)?.split('◇').next()?.trim().to_owned();
+    let line = screen.lines().find(|line| line.contains("━ commanded") && line.contains("simulated"))?;
+    let told = line.split("━ commanded").nth(1)?.split('◇').next()?.trim().to_owned();
     Some((told, number_behind(line, "horn")?))
 }
 

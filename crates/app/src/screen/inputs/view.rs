@@ -238,7 +238,7 @@ fn stages(
     pen.put(2, 0, "stage", theme::text(theme::QUIET));
     pen.put(value_at, 0, "set to", theme::text(theme::QUIET));
     if rows.iter().any(|row| row.behind.is_some()) {
-        pen.put_right(bar_at + bar_wide + 8, 0, "behind it", theme::text(theme::QUIET));
+        pen.put_right(bar_at + bar_wide + 8, 0, "result", theme::text(theme::QUIET));
     }
     for ((n, row), y) in rows.iter().enumerate().zip(1..) {
         let here = n == picked;
