@@ -756,7 +756,7 @@ pub struct Way {
     #[arg(long, conflicts_with_all = ["on_lost", "adopt", "seed", "faults", "clock", "sim_log", "record"])]
     pub dry: bool,
     /// Servos move. Engages those of the sequence at their last known place and glides in. A key that one waits for
-    /// is typed in the terminal, with Enter behind it.
+    /// is typed in the terminal, followed by Enter.
     #[arg(long)]
     pub drive: bool,
 }
