@@ -28,7 +28,7 @@ pub struct Budget {
     pub stall: Amps,
     /// What the supply gives.
     pub supply: Amps,
-    /// Servos left out, for the current of they is not known.
+    /// Servos left out, because their current is not known.
     pub uncounted: Vec<String>,
 }
 

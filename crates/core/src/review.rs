@@ -91,7 +91,7 @@ pub struct Load {
     pub start: Start,
     /// What the supply gives.
     pub supply: Amps,
-    /// Servos of the sequence of which the current of they is not known.
+    /// Servos of the sequence whose current is not known.
     pub uncounted: Vec<usize>,
 }
 

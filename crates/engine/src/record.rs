@@ -409,7 +409,8 @@ pub enum BadRecording {
     },
     /// The stage does something else now.
     #[error(
-        "at {at:?} (turn {turn}) {servo} gets {now:?} ticks, the recording has {then:?}: this program does something else than the recorded one"
+        "at {at:?} (turn {turn}) {servo} gets {now:?} ticks, the recording has {then:?}: this program does \
+         something else than the recorded one"
     )]
     Differs {
         /// When it happened, since the engine was started.

@@ -201,7 +201,7 @@ impl LinkReport {
     pub fn silence(&self, now: Duration, protocol: Protocol) -> String {
         let row = protocol.row();
         if self.strange_at.is_some_and(|at| now.saturating_sub(at) < LATELY) {
-            format!("the bytes that come are not {}: is the rate or the protocol different?", row.word)
+            format!("bytes come that do not read as {}: is the rate or the protocol different?", row.word)
         } else {
             format!("nothing comes: {}", row.silent)
         }
@@ -359,7 +359,7 @@ mod tests {
     fn bytes_that_are_not_understood_are_said_while_they_come_and_silence_behind_them() {
         let report = LinkReport { strange_at: Some(Duration::from_secs(1)), ..LinkReport::default() };
         let at = |seconds| report.silence(Duration::from_secs(seconds), Protocol::Ibus);
-        assert!(at(2).starts_with("the bytes that come are not ibus: is the rate"));
+        assert!(at(2).starts_with("bytes come that do not read as ibus: is the rate"));
         assert!(at(4).starts_with("nothing comes"));
         assert!(LinkReport::default().silence(Duration::ZERO, Protocol::Ibus).starts_with("nothing comes"));
     }

@@ -275,9 +275,10 @@ pub fn by_kernel_chip(path: &str) -> String {
 fn output(facts: &Facts) -> Finding {
     match facts.run.map(|run| run.output) {
         Some(Output::Cut) => failed("output is cut", "‹drive on› enables it again"),
-        Some(Output::Held) => {
-            failed("output is held: all servos keep their last command", "‹drive on› drives on")
-        }
+        Some(Output::Held) => failed(
+            "output is held: all keep their last command, continuous servos stop",
+            "‹drive on› drives on",
+        ),
         Some(Output::Off) => failed("output is off: no servo is engaged", "‹engage› engages the servo"),
         Some(Output::Driving) => proven("driving"),
         None => proven("no program of this kind drives it now"),

@@ -74,7 +74,9 @@ impl Answer {
             Self::Link { protocol } => {
                 format!("is a receiver: a link with protocol = \"{protocol}\" on this port reads it")
             }
-            Self::Something => "says something that is not understood: is the rate different? Receivers send at 115200, 100000 or 420000".to_owned(),
+            Self::Something => "says something that is not understood: is the rate different? Receivers \
+             send at 115200, 100000 or 420000"
+                .to_owned(),
             Self::Silence => "says nothing: is a firmware on it, and the rate right?".to_owned(),
             Self::Gone => "was pulled out".to_owned(),
         }

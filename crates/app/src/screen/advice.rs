@@ -33,7 +33,7 @@ fn stopped(scene: &Scene) -> Option<String> {
         Output::Cut => Some(cut(scene)),
         Output::Held => when(
             true,
-            "Held: all servos keep their last command, and nothing moves. ‹drive on› drives on, ‹cut› cuts.",
+            "Held: all keep their last command, continuous servos stop, and nothing moves. ‹drive on› drives on, ‹cut› cuts.",
         ),
         Output::Off | Output::Driving => None,
     }

@@ -30,7 +30,7 @@ pub fn set(keymap: &mut Keymap, action: &'static Action, keys: Vec<Key>) -> Resu
     let refuse = |why: String, help: &str| Err(Unbound { action: action.name, why, help: help.to_owned() });
     if action.name == "cut" || keys.contains(&Key::ctrl('c')) {
         return refuse(
-            format!("{} cannot be moved to another key", action.name),
+            "cut keeps Ctrl-C, and nothing else can be put there".to_owned(),
             "Ctrl-C cuts, always: leave that line out, or give another key",
         );
     }

@@ -66,18 +66,10 @@ impl Plot {
         for (x, y) in values {
             let here = y.is_finite().then(|| self.at(x, y));
             if let Some(((from_x, from_y), (to_x, to_y))) = before.zip(here) {
-                let columns = (from_x.ceil().max(0.0), to_x);
-                let mut column = columns.0 + columns.0 % 2.0;
-                while column < columns.1 {
-                    let share = (column - from_x) / (to_x - from_x);
-                    let edge = from_y + (to_y - from_y) * share;
-                    let (top, bottom) = (edge.min(ground).ceil(), edge.max(ground));
-                    let mut dot = top + top % 2.0;
-                    while dot < bottom {
-                        self.canvas.dot(column, dot, color);
-                        dot += 2.0;
-                    }
-                    column += 2.0;
+                for column in evens(from_x, to_x) {
+                    let edge = from_y + (to_y - from_y) * (column - from_x) / (to_x - from_x);
+                    evens(edge.min(ground), edge.max(ground))
+                        .for_each(|dot| self.canvas.dot(column, dot, color));
                 }
             }
             before = here;
@@ -101,6 +93,12 @@ impl Plot {
             self.canvas.dot(x + dx, y + dy, color);
         }
     }
+}
+
+/// The even dots from one place to another, without that one.
+fn evens(from: f64, to: f64) -> impl Iterator<Item = f64> {
+    let first = (from.max(0.0) / 2.0).ceil() * 2.0;
+    std::iter::successors(Some(first), |dot| Some(dot + 2.0)).take_while(move |dot| *dot < to)
 }
 
 /// What stands left of a chart of so many rows: at its top, in its middle and at its bottom.

@@ -48,7 +48,7 @@ static HANDS: &[Action] = &[
     Action { name: "give back", keys: &[key('g')], view: None, short: "give back", long: "give the joint back to its sequence, input or home", ready: engaged, run: acts::give_back },
     Action { name: "give all back", keys: &[key('G')], view: None, short: "", long: "give every joint back to its sequence, input or home", ready: driving, run: acts::give_all_back },
     Action { name: "release", keys: &[key('r')], view: None, short: "release", long: "stop the servo's pulses", ready: pulsing, run: acts::release },
-    Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: all servos keep their last command, nothing moves", ready: driving, run: acts::hold },
+    Action { name: "hold", keys: &[code(KeyCode::Esc)], view: None, short: "hold", long: "hold: all keep their last command, continuous servos stop", ready: driving, run: acts::hold },
     Action { name: "drive on", keys: &[key('d')], view: None, short: "drive on", long: "go on after a hold, or enable the output again after a cut", ready: stopped, run: acts::drive },
 ];
 

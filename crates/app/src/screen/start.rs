@@ -412,17 +412,17 @@ mod tests {
         }
     }
 
+    fn event(kind: MouseEventKind, (column, row): (u16, u16)) -> MouseEvent {
+        MouseEvent { kind, column, row, modifiers: crossterm::event::KeyModifiers::NONE }
+    }
+
     /// Clicks a text where it is drawn.
     fn click(start: &mut Start, text: &str) -> Option<Choice> {
         let frame = frame(start, 100, 30);
         let (row, line) = frame.lines().enumerate().find(|(_, line)| line.contains(text)).unwrap();
         let column = line[..line.find(text).unwrap()].chars().count();
-        let at = |kind| MouseEvent {
-            kind,
-            column: u16::try_from(column).unwrap(),
-            row: u16::try_from(row).unwrap(),
-            modifiers: crossterm::event::KeyModifiers::NONE,
-        };
+        let cell = (u16::try_from(column).unwrap(), u16::try_from(row).unwrap());
+        let at = |kind| event(kind, cell);
         assert_eq!(start.mouse(at(MouseEventKind::Up(MouseButton::Left))), None);
         start.mouse(at(MouseEventKind::Down(MouseButton::Left)))
     }
@@ -443,14 +443,8 @@ mod tests {
         assert!(start.form.is_some());
         assert_eq!(click(&mut start, "Esc back"), None);
         assert!(start.form.is_none());
-        let wheel = MouseEvent {
-            kind: MouseEventKind::ScrollUp,
-            column: 0,
-            row: 0,
-            modifiers: crossterm::event::KeyModifiers::NONE,
-        };
         let before = start.pick;
-        start.mouse(wheel);
+        start.mouse(event(MouseEventKind::ScrollUp, (0, 0)));
         assert_eq!(start.pick + 1, before);
     }
 

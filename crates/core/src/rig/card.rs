@@ -36,13 +36,13 @@ pub struct Card {
     /// Its endpoints, in µs: no pulse goes beyond them.
     #[serde(default = "Ends::cautious", skip_serializing_if = "super::servo::is_cautious")]
     pub endpoints_us: Ends<Micros>,
-    /// The range of a smart servo, in counts.
+    /// The endpoints of a smart servo, in counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub endpoints_counts: Option<Ends<Counts>>,
     /// The pulse in its middle, in µs; of a continuous one, its stop.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_us: Option<Micros>,
-    /// The range of a smart servo, in counts.
+    /// The centre of a smart servo, in counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub centre_counts: Option<Counts>,
     /// What its marks are joined by.

@@ -168,7 +168,7 @@ impl Ail {
             Self::Hot => ("hot", "it is too hot"),
             Self::Overload => ("overload", "it is overloaded"),
             Self::Current => ("current", "it draws too much"),
-            Self::Sensor => ("sensor", "its position sensor reads wrong"),
+            Self::Sensor => ("sensor", "its sensor is faulty"),
             Self::Shock => ("shock", "it felt an electrical shock"),
             Self::Limit => ("limit", "it got a target beyond its own limits"),
             Self::Range => ("range", "it got a value that is out of range"),

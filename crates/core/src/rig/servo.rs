@@ -177,7 +177,7 @@ numbers! {
 #[serde(deny_unknown_fields)]
 #[schemars(transform = number::ranged::<Mark>)]
 pub struct Mark {
-    /// The pulse that it must see, in µs.
+    /// The pulse on the wire, in µs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pulse_us: Option<Micros>,
     /// The counts of a smart servo, in place of a pulse.

@@ -416,7 +416,8 @@ mod tests {
                  rail of its own, behind a regulator",
                 "heron.neck: upper gives a signal of 3.3 V, and it takes 3.5 V and more; put a level shifter in its \
                  signal wire",
-                "knob: its signal has 5 V, and its pin takes 3.3 V at most; unplug it: it needs a divider of two resistors, or a level shifter, in between",
+                "knob: its signal has 5 V, and its pin takes 3.3 V at most; unplug it: it needs a divider \
+                 of two resistors, or a level shifter, in between",
             ]
         );
         rig.servos[0].volts = Some(Ends { low: Volts::new(6.6), high: Volts::new(8.4) });

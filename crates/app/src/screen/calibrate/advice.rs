@@ -119,7 +119,8 @@ fn odd_mark(scene: &Scene) -> Option<String> {
     let (place, odd) = picked.servo.odd_mark(fit)?;
     if odd.or_bends {
         return Some(format!(
-            "The mark at {} says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? ‹next›, ‹mark› and Enter between them tell.",
+            "The mark at {} says {:+.1}°, the line of the others {:+.1}°. Misread, or does it bend? ‹next›, \
+             ‹mark› and Enter between them tell.",
             picked.at(odd.seen.pulse),
             odd.seen.angle.get() + 0.0,
             odd.expected.get() + 0.0
@@ -252,7 +253,8 @@ fn too_few_marks(scene: &Scene) -> Option<String> {
         ),
         (1, Ok(_)) if picked.servo.kind.is_smart() => when(
             true,
-            "One mark places it. Jog with ‹more›: if the horn turns against the needle, ‹reverse› mends that. Then ‹next›, ‹mark› to be sure.",
+            "One mark places it. Jog with ‹more›: if the horn turns against the needle, ‹reverse› mends \
+             that. Then ‹next›, ‹mark› to be sure.",
         ),
         (1, _) => when(
             true,

@@ -623,7 +623,7 @@ fn linked(desk: &mut Context, of: &str, form: &Form) -> Result<String, String> {
     };
     let bars = FourBar { branch: joints::branch_by(bars, entry::angle(form.word(5))?), ..bars };
     let words = format!(
-        "a linkage, {}; ‹mechanism› draws it where there is room for one drawing only only",
+        "a linkage, {}; ‹mechanism› draws it where there is room for one drawing only",
         bars.branch.word()
     );
     desk.done(&words, |rig| joints::set_linkage(rig, of, bars))

@@ -279,7 +279,8 @@ pub fn bend(desk: &mut Context) {
             desk.edit("a curve through all marks", |rig| marks::set_shape(rig, &name, Shape::Cubic));
         }
         Ok(fit) if fit.odd().is_some() => {
-            desk.refuse("no curve explains one mark that disagrees with all others: ‹row above› picks it, ‹go to the mark› and ‹mark› take it again");
+            desk.refuse("no curve explains one mark that disagrees with all others: ‹row above› picks it, \
+             ‹go to the mark› and ‹mark› take it again");
         }
         Ok(_) => desk.refuse(
             "five marks or more that bend smoothly, and that a line misses by more than they may be misread, make a curve",

@@ -155,7 +155,7 @@ fn readings(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked) {
     let y = wire(pen, scene, picked, digits::ROWS + 1);
     // The line between gives way before a mark does.
     let count = u16::try_from(picked.servo.marks.len()).unwrap_or(u16::MAX);
-    let is_tight = pen.width() < 40 && (y + 1 + 5).saturating_add(count) > pen.height();
+    let is_tight = pen.width() < 40 && (y + 1 + BESIDE_MARKS).saturating_add(count) > pen.height();
     let y = marks(pen, scene, picked, if is_tight { y } else { y + 1 });
     let room = pen.height().saturating_sub(y + 2);
     if room >= 8 && pen.width() >= 40 {
@@ -257,6 +257,9 @@ fn health(pen: &mut Pen<'_>, picked: &Picked, y: u16, label: u16) -> u16 {
     y + 2
 }
 
+/// What stands above and below the marks where room is short: their head, and what the fit says.
+const BESIDE_MARKS: u16 = 5;
+
 /// The most scales of other code that have a row.
 const SCALES: usize = 3;
 
@@ -355,7 +358,7 @@ fn list(pen: &mut Pen<'_>, scene: &Scene, picked: &Picked, y: u16) -> u16 {
         Some(_) => [15, 24, 33],
         None => [20, 29, 38],
     };
-    let room = usize::from(pen.height().saturating_sub(y + if narrow { 5 } else { 9 })).max(3);
+    let room = usize::from(pen.height().saturating_sub(y + if narrow { BESIDE_MARKS } else { 9 })).max(3);
     let count = picked.servo.marks.len();
     let head = if count > room {
         format!("{room} of {count}")

@@ -145,7 +145,7 @@ fn sentence(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState)
     let words: Vec<String> = parts.into_iter().chain(angle.or_else(bare)).collect();
     let x = pen.put(0, 1, &words.join(" → "), theme::text(theme::INPUT));
     let Some(part) = driven else { return 2 };
-    let [full, long, short, least, who] = does(scene, &part);
+    let ([full, long, short, least], who) = does(scene, &part);
     let fits = |wire: &&String| x + 6 + width(wire) + width(&who) <= pen.width();
     let (x, y, wire) = match [&full, &long, &short].into_iter().find(fits) {
         Some(wire) => (x + 3, 1, wire),
@@ -194,7 +194,7 @@ fn source(pen: &mut Pen<'_>, scene: &Scene, input: &Input, state: &InputState) {
 }
 
 /// What is on the wire of what it drives, in full and ever shorter, and who put it there.
-fn does(scene: &Scene, part: &Picked) -> [String; 5] {
+fn does(scene: &Scene, part: &Picked) -> ([String; 4], String) {
     let joint = part.joint.map_or(&part.servo.name, |joint| &joint.name);
     let who = match (part.state.owner, part.state.picked_up_from()) {
         (Owner::Nobody, _) => format!("{joint} is not engaged"),
@@ -215,11 +215,11 @@ fn does(scene: &Scene, part: &Picked) -> [String; 5] {
             let named = part.in_scales(scene.rig).into_iter().next();
             let named = named.map_or_else(String::new, |named| format!(", {named}"));
             let ticks = format!("{pulse}, {} ticks", ticks.0);
-            [format!("{ticks}{named}"), ticks, pulse, least, who]
+            ([format!("{ticks}{named}"), ticks, pulse, least], who)
         }
         None => {
             let none = format!("wire: {}", part.wire.without());
-            [none.clone(), none.clone(), none.clone(), none, who]
+            (std::array::from_fn(|_| none.clone()), who)
         }
     }
 }

@@ -20,15 +20,10 @@ pub const RULES: &[Rule] = &[
 ];
 
 fn no_sequence(scene: &Scene) -> Option<String> {
-    let words = match scene.rig.poses.last() {
-        None => {
-            "No sequence yet. ‹keep pose› keeps where the joints stand as a pose; the first step goes to it."
-                .to_owned()
-        }
-        Some(_) => {
-            "No sequence yet. ‹insert step› begins one with the pose kept last; ‹keep pose› keeps another."
-                .to_owned()
-        }
+    let words = if scene.rig.poses.is_empty() {
+        "No sequence yet. ‹keep pose› keeps where the joints stand as a pose; the first step goes to it."
+    } else {
+        "No sequence yet. ‹insert step› begins one with a pose; ‹keep pose› keeps another."
     };
     when(scene.sequence().is_none(), words)
 }
@@ -42,7 +37,8 @@ fn no_step(scene: &Scene) -> Option<String> {
 fn one_step(scene: &Scene) -> Option<String> {
     let (sequence, _) = scene.sequence()?;
     let is_one = sequence.steps.len() == 1 && sequence.steps.iter().all(|step| step.pose.is_some());
-    let words = "One step. Move the joints elsewhere, in ‹Calibrate› or by an input; ‹keep pose› keeps that, ‹insert step› here makes it the next step.";
+    let words = "One step. Move the joints elsewhere, in ‹Calibrate› or by an input; ‹keep pose› keeps \
+     that, ‹insert step› here makes it the next step.";
     when(is_one, words)
 }
 
@@ -61,7 +57,8 @@ fn playing(scene: &Scene) -> Option<String> {
     let all_in_hand = engaged.peek().is_some() && engaged.all(|p| p.state.owner == Owner::Hand);
     let words = match (player.play, player.screen_only) {
         (play, false) if all_in_hand && play.goes_on() => {
-            "Playing, and nothing moves: the hand has every engaged joint of it. ‹give all back› gives all back, ‹give back› the picked one."
+            "Playing, and nothing moves: the hand has every engaged joint of it. ‹give all back› gives all \
+             back, ‹give back› the picked one."
         }
         (Play::Ended, false) if all_in_hand => {
             "Played, and nothing has moved: the hand has every engaged joint of it. ‹give all back› gives all back; ‹play› plays again."

@@ -272,7 +272,8 @@ fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
             let word = chip.map_or("channel", |chip| chip.channel_word);
             if chip.is_some_and(|chip| chip.is_smart) {
                 format!(
-                    "{name} has stiff servos already, {word} {channels}. ‹keep them› keeps them as they are, ‹release them› makes them limp: what they carry may sag."
+                    "{name} has stiff servos already, {word} {channels}. ‹keep them› keeps them as they \
+                     are, ‹release them› makes them limp: what they carry may sag."
                 )
             } else if *adoptable {
                 format!(
@@ -280,7 +281,8 @@ fn found_words(scene: &Scene, board: BoardId, found: &Found) -> String {
                 )
             } else {
                 format!(
-                    "{name} sends pulses already, on {word} {channels}, at another clock: they cannot be kept. ‹release and start› releases them."
+                    "{name} sends pulses already, on {word} {channels}, at another clock: they cannot be \
+                     kept. ‹release and start› releases them."
                 )
             }
         }

@@ -84,6 +84,7 @@ fn to_engage_here(scene: &Scene) -> Option<String> {
 fn to_wiggle(scene: &Scene) -> Option<String> {
     let name = &scene.picked()?.servo.name;
     Some(format!(
-        "‹wiggle› moves {name} a little: is it the one you mean? ‹rename servo› names it, ‹swap plugs› swaps two plugs, ‹Calibrate› calibrates it."
+        "‹wiggle› moves {name} a little: is it the one you mean? ‹rename servo› names it, ‹swap plugs› \
+         swaps two plugs, ‹Calibrate› calibrates it."
     ))
 }

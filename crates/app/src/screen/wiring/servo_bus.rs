@@ -76,7 +76,8 @@ pub fn ask_model(desk: &mut Context) {
         None => String::new(),
     };
     let words = format!(
-        "{name} says that it is model {model}{instead}. Does {layout} match its data sheet? A wrong layout would write to the wrong registers. From then on, nothing is sent to a servo of another model."
+        "{name} says that it is model {model}{instead}. Does {layout} match its data sheet? A wrong layout \
+         would write to the wrong registers. From then on, nothing is sent to a servo of another model."
     );
     desk.ask(MODEL.name, Subject { of: name, with: model.to_string(), words }, Vec::new());
 }

@@ -135,7 +135,7 @@ pub fn watching(pen: &mut Pen<'_>, scene: &Scene, watching: &Watching) {
 
 /// How often it was where, with the ends, the rest and where it is now.
 fn bars(pen: &mut Pen<'_>, watching: &Watching, found: &Proposal) {
-    let (wide, rows) = (pen.width(), pen.height() - 2);
+    let (wide, rows) = (pen.width(), pen.height().saturating_sub(2));
     let counts = watching.watch.histogram();
     let most = counts.iter().copied().max().unwrap_or(1).max(1);
     let (low, high) = found.ends;

@@ -67,5 +67,5 @@ fn row(pen: &mut Pen<'_>, scene: &Scene, y: u16, linked: &Linked) {
     let short = format!("{} on {at}{marked}", protocol.row().word);
     // What would be cut says nothing; that it is not what its link says must not be missed.
     let fitting = [words, short].into_iter().find(|words| words.chars().count() <= room);
-    pen.put(HEALTH, y, &fitting.unwrap_or(marked), quiet);
+    pen.put(HEALTH, y, fitting.as_deref().unwrap_or(marked.trim_start_matches([',', ' '])), quiet);
 }
