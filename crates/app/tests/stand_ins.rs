@@ -539,7 +539,7 @@ fn a_receiver_that_speaks_another_protocol_than_the_rig_says_is_told_from_one_th
     };
     std::fs::write(home.path().join("in.rig.toml"), rig("ibus")).unwrap();
     let link = heard(home.path());
-    let trouble = "the bytes that come are not ibus: is the rate or the protocol different?";
+    let trouble = "bytes come that do not read as ibus: is the rate or the protocol different?";
     assert_eq!(
         (link["health"].as_str(), link["trouble"].as_str()),
         (Some("absent"), Some(trouble)),
